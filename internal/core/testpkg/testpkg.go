@@ -1,0 +1,260 @@
+// Package testpkg reads a test package and finds what is wrong with it.
+//
+// A package is a folder, or a zip of one, with tessellant.yaml at its root. Of
+// the kind "script" it holds Starlark files, whose functions named test_… are
+// the cases. The same reading serves the check on the engineer's machine, the
+// upload, and the host that runs the cases. In: an fs.FS. Out: the name, the
+// cases with file and line, the sources, and findings with file and line.
+package testpkg
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"regexp"
+	"sort"
+	"strings"
+
+	"gopkg.in/yaml.v3"
+)
+
+// Entry is the name of the file that makes a folder a package.
+const Entry = "tessellant.yaml"
+
+const (
+	maxFiles  = 2000
+	maxTotal  = 64 << 20 // bytes unpacked
+	maxScript = 256 << 10
+	maxEntry  = 64 << 10
+	// MaxZip is how many bytes a packed package may have.
+	MaxZip = 64 << 20
+)
+
+// Finding is one thing wrong or worth knowing with a package.
+type Finding struct {
+	Level  string `json:"level"` // blocks, warns or notes
+	File   string `json:"file,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	What   string `json:"what"`
+	Remedy string `json:"remedy"`
+}
+
+// Case is one test case that was discovered.
+type Case struct {
+	Name  string `json:"name"` // file without its ending, a dot, the function: send.test_total
+	File  string `json:"file"`
+	Line  int    `json:"line"`
+	Func  string `json:"func"`
+	About string `json:"about,omitempty"` // the function's docstring, its first line
+}
+
+// Package is what was read.
+type Package struct {
+	Name     string            `json:"name"`
+	Kind     string            `json:"kind"`
+	About    string            `json:"about,omitempty"`
+	Cases    []Case            `json:"cases"`
+	Findings []Finding         `json:"findings"`
+	Scripts  map[string]string `json:"-"` // file name → source
+}
+
+// Blocked returns the findings for which the package can't be used.
+func (p *Package) Blocked() []Finding {
+	var out []Finding
+	for _, f := range p.Findings {
+		if f.Level == "blocks" {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+func (p *Package) blocks(file string, line int, remedy, format string, args ...any) {
+	p.Findings = append(p.Findings, Finding{"blocks", file, line, fmt.Sprintf(format, args...), remedy})
+}
+
+type entryFile struct {
+	Name  string `yaml:"name"`
+	Kind  string `yaml:"kind"`
+	About string `yaml:"about"`
+}
+
+var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+
+// Read reads the package in f. What is wrong with the package becomes findings;
+// the error is for an f that can't be read.
+func Read(f fs.FS) (*Package, error) {
+	p := &Package{Scripts: map[string]string{}, Findings: []Finding{}, Cases: []Case{}}
+	raw, err := readFile(f, Entry, maxEntry)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		p.blocks("", 0, "put a tessellant.yaml with name: and kind: script at the root of the folder", "there is no %s at the root", Entry)
+		return p, nil
+	case err != nil:
+		return nil, err
+	}
+	p.readEntry(raw)
+	var names []string
+	err = fs.WalkDir(f, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && strings.HasPrefix(d.Name(), ".") && name != "." {
+			return fs.SkipDir
+		}
+		if !d.IsDir() && path.Ext(name) == ".star" {
+			names = append(names, name)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("list the package's files: %w", err)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		src, err := readFile(f, name, maxScript)
+		if err != nil {
+			var big *tooBig
+			if errors.As(err, &big) {
+				p.blocks(name, 0, "split the file", "the script is longer than %d bytes", maxScript)
+				continue
+			}
+			return nil, err
+		}
+		p.Scripts[name] = string(src)
+		p.readScript(name, src)
+	}
+	if len(names) == 0 {
+		p.blocks("", 0, "add a file such as cases.star with a function test_something(phone)", "the package holds no .star file")
+	} else if len(p.Cases) == 0 && len(p.Blocked()) == 0 {
+		p.blocks("", 0, "name a function test_something(phone)", "no file defines a function whose name starts with test_")
+	}
+	return p, nil
+}
+
+func (p *Package) readEntry(raw []byte) {
+	var e entryFile
+	dec := yaml.NewDecoder(bytes.NewReader(raw))
+	dec.KnownFields(true)
+	if err := dec.Decode(&e); err != nil {
+		what := strings.ReplaceAll(strings.TrimPrefix(err.Error(), "yaml: "), " in type testpkg.entryFile", "")
+		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind and about", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
+		return
+	}
+	p.Name, p.Kind, p.About = e.Name, e.Kind, e.About
+	if !nameForm.MatchString(e.Name) {
+		p.blocks(Entry, 0, "such as name: shore-suite", "name is %q; it needs small letters, digits and dashes, a letter first, 63 at most", e.Name)
+	}
+	if e.Kind != "script" {
+		p.blocks(Entry, 0, "write kind: script", "kind is %q; the kind that can be run is script", e.Kind)
+	}
+}
+
+var yamlLineForm = regexp.MustCompile(`line (\d+)`)
+
+func yamlLine(s string) int {
+	n := 0
+	if m := yamlLineForm.FindStringSubmatch(s); m != nil {
+		fmt.Sscan(m[1], &n)
+	}
+	return n
+}
+
+type tooBig struct{ name string }
+
+func (t *tooBig) Error() string { return t.name + " is too long" }
+
+func readFile(f fs.FS, name string, max int64) ([]byte, error) {
+	file, err := f.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	raw, err := io.ReadAll(io.LimitReader(file, max+1))
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", name, err)
+	}
+	if int64(len(raw)) > max {
+		return nil, &tooBig{name}
+	}
+	return raw, nil
+}
+
+// Open checks a packed package and gives it as a file system, read in place.
+// Names that lead outside, links, and archives that unpack to too much are refused.
+func Open(r io.ReaderAt, size int64) (fs.FS, error) {
+	if size > MaxZip {
+		return nil, fmt.Errorf("the package is %d bytes long; %d is the most", size, int64(MaxZip))
+	}
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return nil, fmt.Errorf("the package is not a zip file: %w", err)
+	}
+	if len(z.File) > maxFiles {
+		return nil, fmt.Errorf("the package holds %d files; %d is the most", len(z.File), maxFiles)
+	}
+	total, seen := uint64(0), map[string]bool{}
+	for _, f := range z.File {
+		name := strings.TrimSuffix(f.Name, "/")
+		if !fs.ValidPath(name) || strings.ContainsAny(name, "\\\x00") {
+			return nil, fmt.Errorf("the package holds a file named %q, which leads outside of it", f.Name)
+		}
+		if seen[name] {
+			return nil, fmt.Errorf("the package holds two files named %q", f.Name)
+		}
+		seen[name] = true
+		if m := f.Mode(); !m.IsRegular() && !m.IsDir() {
+			return nil, fmt.Errorf("the package holds %q, which is a link or a device; only plain files can be packed", f.Name)
+		}
+		if total += f.UncompressedSize64; total > maxTotal || f.UncompressedSize64 > maxTotal {
+			return nil, fmt.Errorf("the package unpacks to more than %d bytes", maxTotal)
+		}
+	}
+	return z, nil
+}
+
+// Pack packs the folder f as a zip. The same folder gives the same bytes: names are
+// sorted and times left out.
+func Pack(f fs.FS, w io.Writer) error {
+	z := zip.NewWriter(w)
+	count, total := 0, int64(0)
+	err := fs.WalkDir(f, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if strings.HasPrefix(d.Name(), ".") && name != "." {
+			if d.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if d.IsDir() {
+			return nil
+		}
+		if !d.Type().IsRegular() {
+			return fmt.Errorf("%s is a link or a device; only plain files can be packed", name)
+		}
+		raw, err := readFile(f, name, maxTotal)
+		if err != nil {
+			return err
+		}
+		count, total = count+1, total+int64(len(raw))
+		if count > maxFiles || total > maxTotal {
+			return fmt.Errorf("the folder holds more than %d files or %d bytes", maxFiles, maxTotal)
+		}
+		out, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate})
+		if err != nil {
+			return err
+		}
+		_, err = out.Write(raw)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("pack the package: %w", err)
+	}
+	return z.Close()
+}

@@ -1,0 +1,180 @@
+package uitree
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+const (
+	maxDump  = 16 << 20
+	maxNodes = 50_000
+	maxDepth = 500
+)
+
+// ParseAndroid reads what `uiautomator dump` writes, with whatever stands
+// around the XML. Characters that XML does not allow, which real devices do
+// write, are dropped.
+func ParseAndroid(dump []byte) (*Screen, error) {
+	if len(dump) > maxDump {
+		return nil, fmt.Errorf("the screen's tree is %d bytes long, more than the %d that are read", len(dump), maxDump)
+	}
+	start := bytes.Index(dump, []byte("<hierarchy"))
+	end := bytes.LastIndex(dump, []byte("</hierarchy>"))
+	if start < 0 || end < start {
+		return nil, fmt.Errorf("there is no tree in the device's answer %q", short(dump))
+	}
+	dec := xml.NewDecoder(bytes.NewReader(allowed(dump[start : end+len("</hierarchy>")])))
+	s := &Screen{}
+	var open []*Element
+	nodes := 0
+	for {
+		tok, err := dec.Token()
+		if errors.Is(err, io.EOF) {
+			return s, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the screen's tree is not XML: %w", err)
+		}
+		switch t := tok.(type) {
+		case xml.StartElement:
+			if t.Name.Local == "hierarchy" {
+				for _, a := range t.Attr {
+					if a.Name.Local == "rotation" {
+						s.Rotation, _ = strconv.Atoi(a.Value)
+					}
+				}
+				continue
+			}
+			if nodes++; nodes > maxNodes || len(open) > maxDepth {
+				return nil, fmt.Errorf("the screen's tree has more than %d elements, or is more than %d deep", maxNodes, maxDepth)
+			}
+			e := androidElement(t.Attr)
+			if len(open) == 0 {
+				s.Elements = append(s.Elements, e)
+			} else {
+				parent := open[len(open)-1]
+				parent.Children = append(parent.Children, e)
+			}
+			open = append(open, e)
+		case xml.EndElement:
+			if len(open) > 0 {
+				open = open[:len(open)-1]
+			}
+		}
+	}
+}
+
+func androidElement(attrs []xml.Attr) *Element {
+	e := &Element{Enabled: true}
+	for _, a := range attrs {
+		yes := a.Value == "true"
+		switch a.Name.Local {
+		case "text":
+			e.Text = a.Value
+		case "resource-id":
+			_, e.ID, _ = strings.Cut(a.Value, ":id/")
+			if e.ID == "" {
+				e.ID = a.Value
+			}
+		case "class":
+			e.Class = a.Value
+		case "package":
+			e.App = a.Value
+		case "content-desc":
+			e.Label = a.Value
+		case "hint":
+			e.Hint = a.Value
+		case "checked":
+			e.Checked = yes
+		case "enabled":
+			e.Enabled = yes
+		case "focused":
+			e.Focused = yes
+		case "selected":
+			e.Selected = yes
+		case "scrollable":
+			e.Scrollable = yes
+		case "clickable":
+			e.Clickable = yes
+		case "password":
+			e.Password = yes
+		case "bounds":
+			e.Bounds = androidBounds(a.Value)
+		}
+	}
+	e.Kind = androidKind(e.Class)
+	if e.Kind == "field" {
+		e.Value = e.Text
+	}
+	return e
+}
+
+var boundsForm = regexp.MustCompile(`^\[(-?\d+),(-?\d+)\]\[(-?\d+),(-?\d+)\]$`)
+
+func androidBounds(s string) Rect {
+	m := boundsForm.FindStringSubmatch(s)
+	if m == nil {
+		return Rect{}
+	}
+	n := make([]int, 4)
+	for i := range n {
+		n[i], _ = strconv.Atoi(m[i+1])
+	}
+	return Rect{n[0], n[1], n[2], n[3]}
+}
+
+func androidKind(class string) string {
+	name := class[strings.LastIndex(class, ".")+1:]
+	for _, k := range []struct{ ending, kind string }{
+		{"CheckBox", "checkbox"}, {"RadioButton", "checkbox"}, {"Switch", "switch"}, {"SwitchCompat", "switch"}, {"ToggleButton", "switch"},
+		{"Button", "button"}, {"EditText", "field"}, {"AutoCompleteTextView", "field"}, {"TextView", "text"}, {"ImageView", "image"},
+		{"ListView", "list"}, {"RecyclerView", "list"}, {"GridView", "list"}, {"ScrollView", "scroll"}, {"ProgressBar", "progress"}, {"SeekBar", "progress"},
+	} {
+		if strings.HasSuffix(name, k.ending) {
+			return k.kind
+		}
+	}
+	return "group"
+}
+
+var charRef = regexp.MustCompile(`&#(x[0-9A-Fa-f]+|[0-9]+);`)
+
+// allowed drops what XML 1.0 section 2.2 (Char) does not allow, written plainly
+// or as a reference.
+func allowed(b []byte) []byte {
+	ok := func(r rune) bool {
+		return r == '\t' || r == '\n' || r == '\r' || (r >= 0x20 && r <= 0xD7FF) || (r >= 0xE000 && r <= 0xFFFD) || (r >= 0x10000 && r <= 0x10FFFF)
+	}
+	b = bytes.Map(func(r rune) rune {
+		if !ok(r) || r == utf8.RuneError {
+			return -1
+		}
+		return r
+	}, b)
+	return charRef.ReplaceAllFunc(b, func(ref []byte) []byte {
+		digits, base := string(ref[2:len(ref)-1]), 10
+		if digits[0] == 'x' {
+			digits, base = digits[1:], 16
+		}
+		n, err := strconv.ParseInt(digits, base, 32)
+		if err != nil || !ok(rune(n)) {
+			return nil
+		}
+		return ref
+	})
+}
+
+func short(b []byte) string {
+	s := strings.TrimSpace(string(b))
+	if len(s) > 120 {
+		s = s[:120] + "…"
+	}
+	return s
+}

@@ -1,0 +1,86 @@
+// Package verdict says how a test came out, and rolls many verdicts up into one.
+//
+// It is the only place where the order of verdicts is written: a leg's verdict
+// comes from its cases, a run's from its legs, and the exit code of the command
+// line from the run's. In: verdicts. Out: a verdict, counts, an exit code.
+package verdict
+
+// Verdict is how a case, an attempt, a leg or a run came out. The empty
+// verdict means that there is none yet.
+type Verdict string
+
+const (
+	Crashed Verdict = "crashed" // the app died
+	Failed  Verdict = "failed"  // the test says no
+	Expired Verdict = "expired" // out of time
+	Invalid Verdict = "invalid" // the package could not be started
+	Lost    Verdict = "lost"    // device, host or lab went away: says nothing about the app
+	Stopped Verdict = "stopped" // ended by a person
+	Flaky   Verdict = "flaky"   // failed, then passed on the same device with nothing changed
+	Passed  Verdict = "passed"
+	Skipped Verdict = "skipped"
+)
+
+// Order lists all verdicts, the one that decides a roll-up first.
+var Order = []Verdict{Crashed, Failed, Expired, Invalid, Lost, Stopped, Flaky, Passed, Skipped}
+
+// Valid reports whether v is one of Order.
+func Valid(v Verdict) bool {
+	for _, o := range Order {
+		if o == v {
+			return true
+		}
+	}
+	return false
+}
+
+// Roll returns the first verdict of Order that occurs among vs; "skipped" only
+// when all are. Empty verdicts are passed over; of nothing it makes nothing.
+func Roll(vs ...Verdict) Verdict {
+	for _, o := range Order {
+		for _, v := range vs {
+			if v == o {
+				return o
+			}
+		}
+	}
+	return ""
+}
+
+// BlamesApp reports whether v says something bad about the app: these are
+// counted apart from lost, invalid and stopped.
+func BlamesApp(v Verdict) bool { return v == Crashed || v == Failed || v == Expired }
+
+// Counts says how often each verdict occurs.
+type Counts map[Verdict]int
+
+// Count tallies vs; empty verdicts are passed over.
+func Count(vs ...Verdict) Counts {
+	c := Counts{}
+	for _, v := range vs {
+		if v != "" {
+			c[v]++
+		}
+	}
+	return c
+}
+
+// Exit codes of the command line.
+const (
+	ExitPassed      = 0 // passed or flaky
+	ExitAppFailed   = 1 // the app failed somewhere, whatever else happened
+	ExitUsage       = 2 // wrong usage
+	ExitNothingSaid = 3 // nothing worse than invalid, lost or stopped
+	ExitUnreachable = 4 // the service can't be reached or refuses
+)
+
+// ExitCode is the command line's exit code for a run that ended with v.
+func ExitCode(v Verdict) int {
+	switch v {
+	case Passed, Flaky:
+		return ExitPassed
+	case Crashed, Failed, Expired:
+		return ExitAppFailed
+	}
+	return ExitNothingSaid
+}

@@ -1,0 +1,43 @@
+package verdict
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestRoll(t *testing.T) {
+	for name, c := range map[string]struct {
+		in   []Verdict
+		want Verdict
+		exit int
+	}{
+		"a crash outweighs everything":             {[]Verdict{Passed, Lost, Failed, Crashed}, Crashed, 1},
+		"a failure outweighs a lost device":        {[]Verdict{Lost, Failed, Passed}, Failed, 1},
+		"out of time outweighs an invalid package": {[]Verdict{Invalid, Expired}, Expired, 1},
+		"a lost device outweighs a person's stop":  {[]Verdict{Stopped, Lost, Passed}, Lost, 3},
+		"flaky outweighs passed":                   {[]Verdict{Passed, Flaky}, Flaky, 0},
+		"a skipped case hides no pass":             {[]Verdict{Skipped, Passed}, Passed, 0},
+		"skipped only if all are":                  {[]Verdict{Skipped, Skipped}, Skipped, 3},
+		"no verdict yet is passed over":            {[]Verdict{"", Passed}, Passed, 0},
+		"nothing makes nothing":                    {nil, "", 3},
+	} {
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, c.want, Roll(c.in...))
+			assert.Equal(t, c.exit, ExitCode(Roll(c.in...)))
+		})
+	}
+}
+
+func TestLostInvalidAndStoppedAreCountedApartFromTheAppsFailures(t *testing.T) {
+	blamed := 0
+	for _, v := range Order {
+		assert.True(t, Valid(v))
+		if BlamesApp(v) {
+			blamed++
+		}
+	}
+	assert.Equal(t, 3, blamed)
+	assert.False(t, Valid("green"))
+	assert.Equal(t, Counts{Passed: 2, Lost: 1}, Count(Passed, "", Lost, Passed))
+}
