@@ -1,0 +1,188 @@
+# Kelpline 1.8.0: what the app does, run by simulated phones in place of
+# compiled code. view() gives the screen for the state; the functions below it
+# are what taps and answers do.
+
+API = "http://tides.kelpline.example"
+
+TEXTS = {
+    "en": {
+        "shores": "Shores", "search": "Search shores", "loading": "Loading shores…", "offline": "The tide service can't be reached.",
+        "retry": "Try again", "none": "No shore has that name.", "tides": "Tides today", "high": "High water", "low": "Low water",
+        "chart": "Tide chart", "table": "Tide table", "start": "Start survey", "survey": "Survey", "quadrat": "Quadrat 1 of 1, 50 × 50 cm",
+        "wrack": "Bladder wrack, cover in %", "kelp": "Sugar kelp, cover in %", "barnacle": "Acorn barnacles, count", "note": "Note",
+        "total": "Total cover: ", "review": "Review", "send": "Send", "sent": "Sent", "thanks": "Thank you. Your survey is in.",
+        "receipt": "Receipt ", "done": "Back to shores", "sending": "Sending…", "settings": "Settings", "feet": "Heights in feet", "dark": "Dark screen",
+        "check": "Is this right?", "shore": "Shore", "observer": "Observer", "weather": "Weather", "you": "You", "calm": "Calm, dry",
+    },
+    "de": {
+        "shores": "Küsten", "search": "Küste suchen", "loading": "Küsten werden geladen…", "offline": "Der Gezeitendienst ist nicht erreichbar.",
+        "retry": "Noch einmal", "none": "Keine Küste heißt so.", "tides": "Gezeiten heute", "high": "Hochwasser", "low": "Niedrigwasser",
+        "chart": "Tidenkurve", "table": "Tidentafel", "start": "Aufnahme beginnen", "survey": "Aufnahme", "quadrat": "Fläche 1 von 1, 50 × 50 cm",
+        "wrack": "Blasentang, Deckung in %", "kelp": "Zuckertang, Deckung in %", "barnacle": "Seepocken, Anzahl", "note": "Notiz",
+        "total": "Deckung gesamt: ", "review": "Prüfen", "send": "Senden", "sent": "Gesendet", "thanks": "Danke. Die Aufnahme ist angekommen.",
+        "receipt": "Beleg ", "done": "Zurück zu den Küsten", "sending": "Wird gesendet…", "settings": "Einstellungen", "feet": "Höhen in Fuß", "dark": "Dunkel",
+        "check": "Stimmt alles?", "shore": "Küste", "observer": "Beobachter", "weather": "Wetter", "you": "Sie", "calm": "Ruhig, trocken",
+    },
+}
+
+def t(key):
+    return TEXTS.get(language, TEXTS["en"])[key]
+
+def start():
+    state["page"] = "shores"
+    state["shores"] = None
+    state["query"] = ""
+    state["error"] = ""
+    state["feet"] = False
+    new_draft()
+    load_shores()
+
+def new_draft():
+    state["draft"] = {"wrack": "", "kelp": "", "barnacle": "", "note": ""}
+
+def go(page):
+    state["page"] = page
+
+def load_shores():
+    state["error"] = ""
+    http("GET", API + "/shores", None, shores_loaded)
+
+def shores_loaded(status, answer):
+    if status == 200:
+        state["shores"] = answer["shores"]
+    else:
+        state["error"] = t("offline")
+
+# --- screens ---------------------------------------------------------------
+
+def view():
+    return {"shores": shores_page, "settings": settings_page, "shore": shore_page, "survey": survey_page,
+            "review": review_page, "sending": sending_page, "sent": sent_page}[state["page"]]()
+
+def shores_page():
+    if state["error"]:
+        return screen(t("shores"), body = [text(state["error"], id = "offline"), button(t("retry"), id = "retry", on_tap = load_shores)])
+    if state["shores"] == None:
+        return screen(t("shores"), body = [space(height = 40), spinner(id = "loading"), text(t("loading"), style = "faint")])
+    found = [s for s in state["shores"] if state["query"].lower() in s["name"].lower()]
+    items = [shore_row(s) for s in found] or [text(t("none"), id = "none", style = "faint")]
+    return screen(t("shores"), body = [
+        field(id = "search", hint = t("search"), value = state["query"], on_change = set_query),
+    ] + items + [button(t("settings"), id = "settings", style = "plain", on_tap = lambda: go("settings"))])
+
+def shore_row(s):
+    return row(s["name"], id = "shore_" + s["id"], detail = s["about"], on_tap = lambda: open_shore(s))
+
+def set_query(value):
+    state["query"] = value
+
+def open_shore(s):
+    state["shore"] = s
+    state["tides"] = None
+    state["chart"] = False
+    go("shore")
+    http("GET", API + "/shores/" + s["id"] + "/tides", None, tides_loaded)
+
+def tides_loaded(status, answer):
+    if status == 200:
+        state["tides"] = answer
+
+def height(metres):
+    if state["feet"]:
+        return format_number(metres * 3.28084) + " ft"
+    return format_number(metres) + " m"
+
+def shore_page():
+    body = [text(state["shore"]["about"], style = "faint"), text(t("tides"), size = "title")]
+    if state["tides"] == None:
+        body.append(spinner(id = "loading"))
+    elif state["chart"]:
+        body += [chart(id = "tide_chart", label = t("chart"), points = state["tides"]["heights"]),
+                 button(t("table"), id = "show_table", style = "plain", on_tap = hide_chart)]
+    else:
+        body.append(grid(min_cell = 140, body = [
+            pair(t(e["kind"]) + " " + e["time"], id = "tide_%d" % i, detail = height(e["height"]))
+            for i, e in enumerate(state["tides"]["extremes"])
+        ]))
+        body.append(button(t("chart"), id = "show_chart", style = "plain", on_tap = TideChart_show))
+    body.append(button(t("start"), id = "start", on_tap = lambda: go("survey")))
+    return screen(state["shore"]["name"], back = lambda: go("shores"), body = body)
+
+def TideChart_show():
+    write_log("TideChart", "drawing %d points" % len(state["tides"]["heights"]))
+    TideChart_onDraw()
+    state["chart"] = True
+
+def TideChart_onDraw():
+    # The fault of 1.8.0: a call that came with Android 10, made without a look at the version.
+    platform_call("android.graphics.Canvas", "drawDoubleRoundRect(Landroid/graphics/RectF;FFLandroid/graphics/RectF;FFLandroid/graphics/Paint;)V", since = 29)
+
+def hide_chart():
+    state["chart"] = False
+
+def survey_page():
+    d = state["draft"]
+    return screen(t("survey"), back = lambda: go("shore"), body = [
+        text(t("quadrat"), style = "faint"),
+        draft_field("wrack", True), draft_field("kelp", True), draft_field("barnacle", True), draft_field("note", False),
+        text(t("total") + format_number(total()) + " %", id = "total"),
+        button(t("review"), id = "review", on_tap = lambda: go("review")),
+    ])
+
+def draft_field(key, numeric):
+    def change(value):
+        state["draft"][key] = value
+    return field(id = key, hint = t(key), value = state["draft"][key], numeric = numeric, on_change = change)
+
+def total():
+    # The fault of 1.8.0: what a person types in their language is read as if it were English.
+    return parse_number(state["draft"]["wrack"]) + parse_number(state["draft"]["kelp"])
+
+def review_page():
+    d = state["draft"]
+    # The fault of 1.8.0: everything in tiles of at least 160 dp, on a page that does not scroll.
+    return screen(t("check"), scroll = False, back = lambda: go("survey"), body = [
+        text(t("check"), size = "title"),
+        grid(min_cell = 160, body = [
+            pair(t("shore"), id = "r_shore", detail = state["shore"]["name"]),
+            pair(t("observer"), detail = t("you")),
+            pair(t("weather"), detail = t("calm")),
+            pair(t("wrack").split(",")[0], id = "r_wrack", detail = (d["wrack"] or "0") + " %"),
+            pair(t("kelp").split(",")[0], id = "r_kelp", detail = (d["kelp"] or "0") + " %"),
+            pair(t("barnacle").split(",")[0], id = "r_barnacle", detail = d["barnacle"] or "0"),
+        ]),
+        text(t("total") + format_number(total()) + " %", id = "r_total"),
+        button(t("send"), id = "send", on_tap = send),
+    ])
+
+def send():
+    go("sending")
+    http("POST", API + "/surveys", {"shore": state["shore"]["id"], "draft": state["draft"], "total": total()}, survey_sent)
+
+def sending_page():
+    return screen(t("sending"), body = [space(height = 60), spinner(id = "sending")])
+
+def survey_sent(status, answer):
+    if status == 201:
+        state["receipt"] = answer["receipt"]
+        new_draft()
+        go("sent")
+    else:
+        go("review")
+
+def sent_page():
+    return screen(t("sent"), body = [
+        text(t("thanks"), id = "thanks", size = "title"),
+        text(t("receipt") + state["receipt"], id = "receipt"),
+        button(t("done"), id = "done", on_tap = lambda: go("shores")),
+    ])
+
+def settings_page():
+    return screen(t("settings"), back = lambda: go("shores"), body = [
+        switch(t("feet"), id = "feet", checked = state["feet"], on_tap = set_feet),
+        line(),
+        text("Kelpline 1.8.0", style = "faint", size = "small"),
+    ])
+
+def set_feet(on):
+    state["feet"] = on

@@ -1,0 +1,8 @@
+.class public Lorg/kelpline/app/MainActivity;
+.super Landroid/app/Activity;
+
+.method public constructor <init>()V
+    .registers 1
+    invoke-direct {p0}, Landroid/app/Activity;-><init>()V
+    return-void
+.end method

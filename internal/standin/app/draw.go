@@ -1,0 +1,193 @@
+package app
+
+import (
+	"image/color"
+	"math"
+
+	"tessellant/internal/standin/paint"
+)
+
+// The app's own colours: sea and sand.
+var (
+	sea      = paint.Hex(0x0E5A6B)
+	seaDeep  = paint.Hex(0x0A4452)
+	foam     = paint.Hex(0xEEF4F4)
+	sheet    = paint.Hex(0xFFFFFF)
+	ink      = paint.Hex(0x1B2A2F)
+	faintInk = paint.Hex(0x5B6E74)
+	shingle  = paint.Hex(0xC7D3D5)
+	kelp     = paint.Hex(0x8A6D1F)
+)
+
+// Draw draws the app's part of the screen: all but the status and navigation
+// bars and the keyboard.
+func (a *App) Draw(c *paint.Canvas) {
+	top, bottom := a.viewportTop(), a.viewportBottom()
+	c.Box(0, 0, float64(a.Device.ScreenW), float64(a.Device.ScreenH), 0, foam)
+	c.DrawRectangle(0, top, float64(a.Device.ScreenW), bottom-top)
+	c.Clip()
+	for _, n := range a.nodes {
+		if !n.Visible.Empty() {
+			a.drawNode(c, n)
+		}
+	}
+	c.ResetClip()
+	a.drawBar(c)
+}
+
+func (a *App) drawBar(c *paint.Canvas) {
+	w, sb, h := float64(a.Device.ScreenW), float64(a.Device.StatusBarH), c.DP(barH)
+	c.Box(0, 0, w, sb, 0, seaDeep)
+	c.Box(0, sb, w, h, 0, sea)
+	mid := sb + h/2
+	for _, n := range a.nodes {
+		switch n.Kind {
+		case "up":
+			x := h / 2
+			c.SetColor(sheet)
+			c.SetLineWidth(c.DP(2))
+			c.DrawLine(x-c.DP(8), mid, x+c.DP(8), mid)
+			c.DrawLine(x-c.DP(8), mid, x-c.DP(1), mid-c.DP(7))
+			c.DrawLine(x-c.DP(8), mid, x-c.DP(1), mid+c.DP(7))
+			c.Stroke()
+		case "title":
+			c.Text(n.Text, float64(n.Bounds.X1), mid, 0, paint.Medium, 20, sheet)
+		}
+	}
+}
+
+func (a *App) drawNode(c *paint.Canvas, n *Node) {
+	x, y := float64(n.Bounds.X1), float64(n.Bounds.Y1)
+	w, h := float64(n.Bounds.X2)-x, float64(n.Bounds.Y2)-y
+	mid := y + h/2
+	switch n.Kind {
+	case "text":
+		weight, size := textSize(n.w.size)
+		col := color.Color(ink)
+		if n.w.style == "faint" {
+			col = faintInk
+		}
+		for i, line := range n.lines {
+			c.Text(line, x, y+c.DP(size*1.35)*(float64(i)+0.5), 0, weight, size, col)
+		}
+	case "button":
+		fill, col := sea, sheet
+		if n.w.style == "plain" {
+			fill, col = foam, sea
+		}
+		if !n.Enabled {
+			fill, col = shingle, faintInk
+		}
+		c.Box(x, y, w, h, 24, fill)
+		if n.w.style == "plain" {
+			c.Frame(x, y, w, h, 24, 1.2, sea)
+		}
+		c.Text(n.w.text, x+w/2, mid, 0.5, paint.Medium, 15, col)
+	case "field":
+		line := faintInk
+		thick := 1.0
+		if n.Focused {
+			line, thick = sea, 2
+		}
+		c.Box(x, y, w, h, 4, sheet)
+		c.Frame(x, y, w, h, 4, thick, line)
+		left := x + c.DP(12)
+		if n.Text == "" && !n.Focused {
+			c.Text(n.w.hint, left, mid, 0, paint.Regular, 16, faintInk)
+			return
+		}
+		c.Text(n.w.hint, left, y+c.DP(13), 0, paint.Regular, 11, line)
+		c.Text(n.Text, left, y+c.DP(36), 0, paint.Regular, 16, ink)
+		if n.Focused {
+			cx := left + c.Fonts.Width(paint.Regular, 16, n.Text) + c.DP(1.5)
+			c.Box(cx, y+c.DP(26), c.DP(1.5), c.DP(20), 0, sea)
+		}
+	case "row":
+		c.Box(x, y, w, h, 8, sheet)
+		if n.w.detail == "" {
+			c.Text(n.w.text, x+c.DP(14), mid, 0, paint.Regular, 16, ink)
+		} else {
+			c.Text(n.w.text, x+c.DP(14), mid-c.DP(11), 0, paint.Medium, 16, ink)
+			c.Text(n.w.detail, x+c.DP(14), mid+c.DP(12), 0, paint.Regular, 13, faintInk)
+		}
+		if n.w.onTap != nil {
+			c.SetColor(faintInk)
+			c.SetLineWidth(c.DP(1.6))
+			cx := x + w - c.DP(18)
+			c.DrawLine(cx-c.DP(3), mid-c.DP(6), cx+c.DP(3), mid)
+			c.DrawLine(cx+c.DP(3), mid, cx-c.DP(3), mid+c.DP(6))
+			c.Stroke()
+		}
+	case "pair":
+		c.Box(x, y, w, h, 8, sheet)
+		c.Text(n.w.text, x+c.DP(12), y+c.DP(20), 0, paint.Regular, 12, faintInk)
+		c.Text(n.w.detail, x+c.DP(12), y+c.DP(48), 0, paint.Medium, 19, ink)
+	case "switch":
+		c.Text(n.w.text, x, mid, 0, paint.Regular, 16, ink)
+		track, knob := shingle, x+w-c.DP(38)
+		if n.Checked {
+			track, knob = sea, x+w-c.DP(14)
+		}
+		c.Box(x+w-c.DP(52), mid-c.DP(14), c.DP(52), c.DP(28), 14, track)
+		c.SetColor(sheet)
+		c.DrawCircle(knob, mid, c.DP(10))
+		c.Fill()
+	case "card":
+		c.Box(x, y, w, h, 8, sheet)
+	case "line":
+		c.Box(x, y, w, h, 0, shingle)
+	case "spinner":
+		c.SetColor(sea)
+		c.SetLineWidth(c.DP(4))
+		c.DrawArc(x+w/2, mid, c.DP(18), -math.Pi/2, math.Pi*0.9)
+		c.Stroke()
+	case "chart":
+		drawChart(c, n.w.points, x, y, w, h)
+	}
+}
+
+// drawChart draws the tide over a day: water below a smooth line.
+func drawChart(c *paint.Canvas, points []float64, x, y, w, h float64) {
+	c.Box(x, y, w, h, 8, sheet)
+	if len(points) < 2 {
+		return
+	}
+	low, high := points[0], points[0]
+	for _, p := range points {
+		low, high = math.Min(low, p), math.Max(high, p)
+	}
+	pad := c.DP(14)
+	at := func(i int) (float64, float64) {
+		px := x + pad + (w-2*pad)*float64(i)/float64(len(points)-1)
+		return px, y + h - c.DP(26) - (h-c.DP(46))*(points[i]-low)/math.Max(high-low, 0.1)
+	}
+	base := y + h - c.DP(22)
+	path := func() {
+		px, py := at(0)
+		c.LineTo(px, py)
+		for i := 1; i < len(points); i++ {
+			qx, qy := at(i)
+			c.CubicTo((px+qx)/2, py, (px+qx)/2, qy, qx, qy)
+			px, py = qx, qy
+		}
+	}
+	c.SetColor(paint.Fade(sea, 0.18))
+	c.MoveTo(x+pad, base)
+	path()
+	c.LineTo(x+w-pad, base)
+	c.ClosePath()
+	c.Fill()
+	c.SetColor(sea)
+	c.SetLineWidth(c.DP(2))
+	px, py := at(0)
+	c.MoveTo(px, py)
+	path()
+	c.Stroke()
+	for i, t := range []string{"0", "6", "12", "18", "24 h"} {
+		c.Text(t, x+pad+(w-2*pad)*float64(i)/4, y+h-c.DP(10), 0.5, paint.Regular, 10, faintInk)
+	}
+	c.SetColor(kelp)
+	nx, ny := at(len(points) / 3)
+	c.DrawCircle(nx, ny, c.DP(4))
+	c.Fill()
+}

@@ -1,0 +1,428 @@
+package app
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	starjson "go.starlark.net/lib/json"
+	"go.starlark.net/starlark"
+	"go.starlark.net/syntax"
+
+	"tessellant/internal/standin/paint"
+)
+
+// Device is what an app can notice of the device it runs on.
+type Device struct {
+	API        int
+	DPI        int
+	Language   string
+	MemoryMB   int
+	ScreenW    int // pixels, as it is held now
+	ScreenH    int
+	StatusBarH int // pixels
+	NavBarH    int
+}
+
+// px turns density-independent pixels into pixels: dp × dpi ÷ 160.
+func (d Device) px(dp float64) float64 { return dp * float64(d.DPI) / 160 }
+
+// Env is what the phone does for an app that runs on it. All functions of App
+// must be called by one goroutine at a time; Later's f counts as one.
+type Env struct {
+	Died  func(error) // of a crash that no tap or key waits for
+	Log   func(level byte, tag, text string)
+	HTTP  func(method, url string, body []byte) (status int, answer []byte, err error) // may block
+	Later func(after time.Duration, f func())                                          // runs f unless the app is gone
+	Async func(work func(), then func())                                               // runs work at once beside the app, then as Later does
+}
+
+// Crash is the death of the app: a stack trace as Android writes it.
+type Crash struct{ Trace []string }
+
+func (c *Crash) Error() string { return c.Trace[0] }
+
+// App is one running app.
+type App struct {
+	ID, Label string
+	Device    Device
+	Version   int // grows with every change of what is on the screen
+
+	env      Env
+	thread   *starlark.Thread
+	globals  starlark.StringDict
+	state    *starlark.Dict
+	screen   *widget
+	focused  string // id of the field that has the keyboard
+	scroll   float64
+	nodes    []*Node
+	contentH float64
+	title    string
+	fonts    *paint.Fonts
+}
+
+const (
+	maxSteps  = 2_000_000
+	maxSource = 256 << 10
+)
+
+var dialect = &syntax.FileOptions{While: true, TopLevelControl: true, Set: true}
+
+// Start runs the behaviour file's top level and shows its first screen. The
+// error is a *Crash when the app dies of it, as it may later of any event.
+func Start(id, label, source string, dev Device, env Env) (*App, error) {
+	if len(source) > maxSource {
+		return nil, fmt.Errorf("the behaviour file is %d bytes long; %d is the most", len(source), maxSource)
+	}
+	a := &App{ID: id, Label: label, Device: dev, env: env, state: starlark.NewDict(8)}
+	a.thread = &starlark.Thread{Name: id}
+	a.budget()
+	pre := a.builtins()
+	globals, err := starlark.ExecFileOptions(dialect, a.thread, "behaviour.star", source, pre)
+	if err != nil {
+		return a, a.died(err)
+	}
+	a.globals = globals
+	if _, ok := globals["view"].(starlark.Callable); !ok {
+		return nil, errors.New("the behaviour file defines no view()")
+	}
+	if f, ok := globals["start"].(starlark.Callable); ok {
+		return a, a.call(f)
+	}
+	return a, a.show()
+}
+
+func (a *App) budget() {
+	a.thread.Uncancel()
+	a.thread.SetMaxExecutionSteps(a.thread.ExecutionSteps() + maxSteps)
+}
+
+// call runs a handler, then shows the screen that the new state calls for.
+func (a *App) call(f starlark.Callable, args ...starlark.Value) error {
+	if f == nil {
+		return nil
+	}
+	a.budget()
+	if _, err := starlark.Call(a.thread, f, args, nil); err != nil {
+		return a.died(err)
+	}
+	return a.show()
+}
+
+func (a *App) show() error {
+	a.budget()
+	v, err := starlark.Call(a.thread, a.globals["view"], nil, nil)
+	if err != nil {
+		return a.died(err)
+	}
+	w, ok := v.(*widget)
+	if !ok || w.kind != "screen" {
+		return a.died(fmt.Errorf("view() returned a %s, not a screen", v.Type()))
+	}
+	if w.text != a.title {
+		a.scroll, a.focused, a.title = 0, "", w.text
+	}
+	a.screen = w
+	a.Version++
+	a.layout()
+	return nil
+}
+
+// Busy reports whether something on the screen moves by itself.
+func (a *App) Busy() bool {
+	for _, n := range a.nodes {
+		if n.Kind == "spinner" {
+			return true
+		}
+	}
+	return false
+}
+
+// Keyboard reports whether the keyboard is up, and for numbers.
+func (a *App) Keyboard() (up, numeric bool) {
+	for _, n := range a.nodes {
+		if n.ID == a.focused && a.focused != "" {
+			return true, n.w.numeric
+		}
+	}
+	return false, false
+}
+
+// Tap touches the screen at a point in pixels.
+func (a *App) Tap(x, y int) error {
+	var hit *Node
+	for _, n := range a.nodes {
+		if n.Visible.contains(x, y) && (n.w.onTap != nil || n.Kind == "field") && n.w.enabled {
+			hit = n
+		}
+	}
+	if hit == nil {
+		return nil
+	}
+	if hit.Kind == "field" {
+		a.focused = hit.ID
+		a.Version++
+		a.layout()
+		a.reveal(hit.ID)
+		return nil
+	}
+	if hit.Kind == "switch" {
+		return a.call(hit.w.onTap, starlark.Bool(!hit.w.checked))
+	}
+	if hit.Kind == "button" {
+		a.focused = ""
+	}
+	return a.call(hit.w.onTap)
+}
+
+// reveal scrolls so that the focused field stands above the keyboard.
+func (a *App) reveal(id string) {
+	for _, n := range a.nodes {
+		if n.ID != id || !a.screen.scroll {
+			continue
+		}
+		if over := float64(n.Bounds.Y2) - (a.viewportBottom() - a.Device.px(8)); over > 0 {
+			a.scroll += over
+			a.layout()
+		}
+		return
+	}
+}
+
+// Type enters text at the end of the focused field.
+func (a *App) Type(s string) error { return a.edit(func(old string) string { return old + s }) }
+
+// Backspace deletes the last character of the focused field.
+func (a *App) Backspace() error {
+	return a.edit(func(old string) string {
+		r := []rune(old)
+		return string(r[:max(len(r)-1, 0)])
+	})
+}
+
+func (a *App) edit(change func(string) string) error {
+	for _, n := range a.nodes {
+		if n.ID == a.focused && a.focused != "" {
+			next := change(n.w.value)
+			if n.w.numeric {
+				next = strings.Map(func(r rune) rune {
+					if strings.ContainsRune("0123456789.,-", r) {
+						return r
+					}
+					return -1
+				}, next)
+			}
+			if next == n.w.value {
+				return nil
+			}
+			return a.call(n.w.onChange, starlark.String(next))
+		}
+	}
+	return nil
+}
+
+// Back is the back key: it closes the keyboard, else does what the screen says.
+// handled is false when the screen has no way back: the app leaves the front.
+func (a *App) Back() (handled bool, err error) {
+	if a.focused != "" {
+		a.HideKeyboard()
+		return true, nil
+	}
+	if a.screen == nil || a.screen.back == nil {
+		return false, nil
+	}
+	return true, a.call(a.screen.back)
+}
+
+// HideKeyboard takes the keyboard away.
+func (a *App) HideKeyboard() {
+	if a.focused != "" {
+		a.focused = ""
+		a.Version++
+		a.layout()
+	}
+}
+
+// Swipe moves a finger from one point to another; a screen that scrolls follows it.
+func (a *App) Swipe(x1, y1, x2, y2 int) {
+	if a.screen == nil || !a.screen.scroll {
+		return
+	}
+	before := a.scroll
+	a.scroll += float64(y1 - y2)
+	a.layout()
+	if a.scroll != before {
+		a.Version++
+	}
+}
+
+// died turns an error of the behaviour file into what Android writes of it.
+func (a *App) died(err error) error {
+	var trace []string
+	var missing *missingMethod
+	var ee *starlark.EvalError
+	switch {
+	case errors.As(err, &missing):
+		trace = append(trace, fmt.Sprintf("java.lang.NoSuchMethodError: No virtual method %s in class L%s; or its super classes (declaration of '%s' appears in /system/framework/framework.jar)",
+			missing.method, strings.ReplaceAll(missing.class, ".", "/"), missing.class))
+	default:
+		text := err.Error()
+		if errors.As(err, &ee) {
+			text = ee.Msg
+		}
+		trace = append(trace, "java.lang.IllegalStateException: "+text)
+	}
+	if errors.As(err, &ee) {
+		for i := len(ee.CallStack) - 1; i >= 0; i-- {
+			f := ee.CallStack[i]
+			if f.Pos.Filename() == "<builtin>" || f.Name == "<toplevel>" {
+				continue
+			}
+			class, method, ok := strings.Cut(f.Name, "_")
+			if !ok || strings.ToUpper(class[:1]) != class[:1] {
+				class, method = "MainActivity", f.Name
+			}
+			if f.Name == "lambda" {
+				method = "onClick"
+			}
+			trace = append(trace, fmt.Sprintf("\tat %s.%s.%s(%s.java:%d)", a.ID, class, method, class, f.Pos.Line))
+		}
+	}
+	trace = append(trace, "\tat android.os.Handler.dispatchMessage(Handler.java:106)", "\tat android.os.Looper.loop(Looper.java:223)",
+		"\tat android.app.ActivityThread.main(ActivityThread.java:7656)", "\tat java.lang.reflect.Method.invoke(Native Method)",
+		"\tat com.android.internal.os.ZygoteInit.main(ZygoteInit.java:947)")
+	return &Crash{trace}
+}
+
+type missingMethod struct{ class, method string }
+
+func (m *missingMethod) Error() string { return m.class + " has no " + m.method }
+
+type goFunc = func(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error)
+
+func (a *App) builtins() starlark.StringDict {
+	d := starlark.StringDict{"state": a.state, "json": starjson.Module, "language": starlark.String(a.Device.Language)}
+	for name, f := range map[string]goFunc{
+		"platform_call": a.platformCall, "parse_number": a.parseNumber, "format_number": a.formatNumber,
+		"http": a.http, "after": a.after, "write_log": a.writeLog,
+	} {
+		d[name] = starlark.NewBuiltin(name, f)
+	}
+	for _, kind := range kinds {
+		d[kind] = starlark.NewBuiltin(kind, newWidget)
+	}
+	return d
+}
+
+// platform_call(class, method, since): calls a method of the system that came
+// with the API level since.
+func (a *App) platformCall(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var class, method string
+	var since int
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "class", &class, "method", &method, "since", &since); err != nil {
+		return nil, err
+	}
+	if a.Device.API < since {
+		return nil, &missingMethod{class, method}
+	}
+	return starlark.None, nil
+}
+
+// parse_number(text): as java.text.NumberFormat of Locale.US reads it: a comma
+// groups thousands, whatever the device's language.
+func (a *App) parseNumber(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var text string
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "text", &text); err != nil {
+		return nil, err
+	}
+	f, err := strconv.ParseFloat(strings.ReplaceAll(strings.TrimSpace(text), ",", ""), 64)
+	if err != nil {
+		return starlark.Float(0), nil
+	}
+	return starlark.Float(f), nil
+}
+
+// format_number(x, digits): in the device's language.
+func (a *App) formatNumber(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var x starlark.Value
+	digits := 1
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "x", &x, "digits?", &digits); err != nil {
+		return nil, err
+	}
+	f, ok := starlark.AsFloat(x)
+	if !ok {
+		return nil, fmt.Errorf("format_number: %s is no number", x)
+	}
+	s := strconv.FormatFloat(f, 'f', digits, 64)
+	if a.Device.Language == "de" {
+		s = strings.ReplaceAll(s, ".", ",")
+	}
+	return starlark.String(s), nil
+}
+
+// http(method, url, body, done): asks a server; done(status, answer) is called
+// when it has answered, with status 0 and the reason when it has not.
+func (a *App) http(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var method, url string
+	var body starlark.Value
+	var done starlark.Callable
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "method", &method, "url", &url, "body", &body, "done", &done); err != nil {
+		return nil, err
+	}
+	var raw []byte
+	if body != starlark.None {
+		text, err := starlark.Call(a.thread, starjson.Module.Members["encode"], starlark.Tuple{body}, nil)
+		if err != nil {
+			return nil, err
+		}
+		raw = []byte(string(text.(starlark.String)))
+	}
+	var status int
+	var answer []byte
+	var failed error
+	a.env.Async(func() { status, answer, failed = a.env.HTTP(method, url, raw) }, func() {
+		value := starlark.Value(starlark.None)
+		switch {
+		case failed != nil:
+			status, value = 0, starlark.String(failed.Error())
+			a.env.Log('W', "Tides", method+" "+url+": "+failed.Error())
+		case json.Valid(answer):
+			a.env.Log('I', "Tides", fmt.Sprintf("%s %s %d, %d bytes", method, url, status, len(answer)))
+			if v, err := starlark.Call(a.thread, starjson.Module.Members["decode"], starlark.Tuple{starlark.String(answer)}, nil); err == nil {
+				value = v
+			}
+		}
+		a.settle(a.call(done, starlark.MakeInt(status), value))
+	})
+	return starlark.None, nil
+}
+
+// after(ms, f): calls f later.
+func (a *App) after(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var ms int
+	var f starlark.Callable
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "ms", &ms, "f", &f); err != nil {
+		return nil, err
+	}
+	a.env.Later(time.Duration(ms)*time.Millisecond, func() { a.settle(a.call(f)) })
+	return starlark.None, nil
+}
+
+func (a *App) writeLog(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var tag, text string
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "tag", &tag, "text", &text); err != nil {
+		return nil, err
+	}
+	a.env.Log('D', tag, text)
+	return starlark.None, nil
+}
+
+// settle passes on a crash that happened outside of a tap or a key.
+func (a *App) settle(err error) {
+	if err != nil {
+		a.env.Died(err)
+	}
+}

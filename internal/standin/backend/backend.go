@@ -1,0 +1,118 @@
+// Package backend is the small server that Kelpline, the demo's app, talks to:
+// shores, their tides, and surveys that volunteers send in.
+//
+// It is a value with an address and a Close, and keeps what it is sent in
+// memory, for tests to look at. All of it is made up.
+package backend
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+)
+
+// Shore is a place that can be surveyed.
+type Shore struct {
+	ID    string  `json:"id"`
+	Name  string  `json:"name"`
+	About string  `json:"about"`
+	span  float64 // metres between high and low water
+}
+
+// Shores are all there are.
+var Shores = []Shore{
+	{"gull-ledge", "Gull Ledge", "Shale platform, 12 pools", 4.2},
+	{"mussel-steps", "Mussel Steps", "Sheltered, barnacles and mussels", 3.1},
+	{"old-slip", "Old Slip", "Concrete slipway, weed covered", 3.6},
+	{"tern-rocks", "Tern Rocks", "Exposed; mind the swell", 5.0},
+}
+
+// Survey is what a volunteer sent.
+type Survey struct {
+	Shore string            `json:"shore"`
+	Draft map[string]string `json:"draft"`
+	Total float64           `json:"total"`
+}
+
+// Server is the running backend.
+type Server struct {
+	http *http.Server
+	l    net.Listener
+
+	mu      sync.Mutex
+	surveys []Survey
+}
+
+// Start begins to serve on address ("127.0.0.1:0" for any free port).
+func Start(address string) (*Server, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("demo backend: %w", err)
+	}
+	s := &Server{l: l}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /shores", func(w http.ResponseWriter, _ *http.Request) { answer(w, 200, map[string]any{"shores": Shores}) })
+	mux.HandleFunc("GET /shores/{id}/tides", s.tides)
+	mux.HandleFunc("POST /surveys", s.take)
+	s.http = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = s.http.Serve(l) }()
+	return s, nil
+}
+
+// Address is host:port.
+func (s *Server) Address() string { return s.l.Addr().String() }
+
+// Close stops serving.
+func (s *Server) Close() { _ = s.http.Close() }
+
+// Surveys are those taken so far.
+func (s *Server) Surveys() []Survey {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return append([]Survey(nil), s.surveys...)
+}
+
+func (s *Server) tides(w http.ResponseWriter, r *http.Request) {
+	for _, shore := range Shores {
+		if shore.ID != r.PathValue("id") {
+			continue
+		}
+		var heights []float64
+		for i := range 25 { // hour by hour; high water at 3:10, then every 12 h 25 min
+			heights = append(heights, math.Round(10*(shore.span/2+0.6+shore.span/2*math.Cos(2*math.Pi*(float64(i)-3.17)/12.42)))/10)
+		}
+		high, low := shore.span+0.6, 0.6
+		answer(w, 200, map[string]any{"heights": heights, "extremes": []map[string]any{
+			{"kind": "high", "time": "03:10", "height": high}, {"kind": "low", "time": "09:23", "height": low},
+			{"kind": "high", "time": "15:35", "height": high}, {"kind": "low", "time": "21:48", "height": low},
+		}})
+		return
+	}
+	answer(w, 404, map[string]string{"title": "no such shore"})
+}
+
+func (s *Server) take(w http.ResponseWriter, r *http.Request) {
+	var survey Survey
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&survey); err != nil {
+		answer(w, 400, map[string]string{"title": "not a survey"})
+		return
+	}
+	s.mu.Lock()
+	s.surveys = append(s.surveys, survey)
+	n := len(s.surveys)
+	if n > 10_000 {
+		s.surveys = s.surveys[1:]
+	}
+	s.mu.Unlock()
+	answer(w, 201, map[string]string{"receipt": fmt.Sprintf("KL-%04d", n)})
+}
+
+func answer(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(v)
+}

@@ -1,0 +1,478 @@
+package phone
+
+// The commands of the phone's shell. Their answers are those of docs and
+// sources of the Android Open Source Project.
+
+import (
+	"fmt"
+	"io"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"tessellant/internal/standin/app"
+)
+
+var commands map[string]func(*Phone, *call) int
+
+func init() { // not at the declaration: cmd refers to the table
+	commands = map[string]func(*Phone, *call) int{
+		"getprop": (*Phone).getprop, "wm": (*Phone).wm, "pm": (*Phone).pm, "cmd": (*Phone).cmd, "am": (*Phone).am, "input": (*Phone).input,
+		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
+		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.out) },
+		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
+		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "id": func(_ *Phone, c *call) int {
+			c.say("uid=2000(shell) gid=2000(shell) groups=2000(shell)\n")
+			return 0
+		},
+	}
+}
+
+func (p *Phone) properties() map[string]string {
+	t := p.traits
+	m := map[string]string{
+		"ro.product.manufacturer": t.Maker, "ro.product.model": t.Model, "ro.product.brand": strings.ToLower(t.Maker),
+		"ro.product.name": strings.ToLower(strings.ReplaceAll(t.Model, " ", "_")), "ro.build.version.release": t.Android,
+		"ro.build.version.sdk": strconv.Itoa(t.API), "ro.product.cpu.abi": t.ABIs[0], "ro.product.cpu.abilist": strings.Join(t.ABIs, ","),
+		"ro.serialno": t.Serial, "sys.boot_completed": "1", "ro.build.characteristics": "default", "ro.sf.lcd_density": strconv.Itoa(t.Density),
+		"ro.product.locale":       t.Language + "-" + map[string]string{"en": "GB", "de": "DE"}[t.Language],
+		"ro.tessellant.simulated": "1",
+	}
+	if t.Tablet {
+		m["ro.build.characteristics"] = "tablet"
+	}
+	if t.Origin == "emulated" {
+		m["ro.kernel.qemu"], m["ro.boot.qemu"] = "1", "1"
+	}
+	return m
+}
+
+func (p *Phone) getprop(c *call) int {
+	p.take(c.ctx, 8, 20)
+	m := p.properties()
+	if len(c.args) > 0 {
+		c.say("%s\n", m[c.args[0]])
+		return 0
+	}
+	var names []string
+	for n := range m {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	for _, n := range names {
+		c.say("[%s]: [%s]\n", n, m[n])
+	}
+	return 0
+}
+
+func (p *Phone) wm(c *call) int {
+	p.take(c.ctx, 40, 90)
+	switch strings.Join(c.args, " ") {
+	case "size":
+		c.say("Physical size: %dx%d\n", p.traits.Width, p.traits.Height)
+	case "density":
+		c.say("Physical density: %d\n", p.traits.Density)
+	case "dismiss-keyguard":
+	default:
+		c.say("Unknown command\n")
+		return 255
+	}
+	return 0
+}
+
+func (p *Phone) cmd(c *call) int {
+	if p.traits.oldShell() {
+		fmt.Fprintln(c.err, "/system/bin/sh: cmd: not found")
+		return 127
+	}
+	if len(c.args) > 0 && c.args[0] == "package" {
+		c.args = c.args[1:]
+		return p.pm(c)
+	}
+	c.say("cmd: Can't find service: %s\n", strings.Join(c.args, " "))
+	return 20
+}
+
+func (p *Phone) pm(c *call) int {
+	verb := ""
+	if len(c.args) > 0 {
+		verb = c.args[0]
+	}
+	var flags, rest []string
+	size := -1
+	for i := 1; i < len(c.args); i++ {
+		switch a := c.args[i]; {
+		case a == "-S" && i+1 < len(c.args):
+			i++
+			size, _ = strconv.Atoi(c.args[i])
+		case (a == "-a" || a == "-c" || a == "--user" || a == "-i") && i+1 < len(c.args):
+			i++
+		case strings.HasPrefix(a, "-"):
+			flags = append(flags, a)
+		default:
+			rest = append(rest, a)
+		}
+	}
+	has := func(f string) bool { return strings.Contains(" "+strings.Join(flags, " ")+" ", " "+f+" ") }
+	name := ""
+	if len(rest) > 0 {
+		name = rest[0]
+	}
+	answer := func(s string) int {
+		c.say("%s\n", s)
+		if strings.HasPrefix(s, "Failure") || strings.HasPrefix(s, "Error") {
+			return 1
+		}
+		return 0
+	}
+	switch verb {
+	case "install":
+		var raw []byte
+		if size >= 0 {
+			raw = make([]byte, min(size, maxFileSize))
+			if n, err := io.ReadFull(c.in, raw); err != nil {
+				return answer(fmt.Sprintf("Failure [INSTALL_FAILED_INTERNAL_ERROR: only %d of %d bytes came]", n, size))
+			}
+		} else if f := p.file(name); f != nil {
+			raw = f.data
+		} else {
+			return answer("Error: Unable to open file: " + name)
+		}
+		p.take(c.ctx, 900, 1800)
+		return answer(p.install(raw, has("-d")))
+	case "uninstall":
+		p.take(c.ctx, 200, 400)
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.apps[name] == nil {
+			return answer("Failure [DELETE_FAILED_INTERNAL_ERROR]")
+		}
+		p.kill(name)
+		delete(p.apps, name)
+		p.changed()
+		return answer("Success")
+	case "clear":
+		p.take(c.ctx, 150, 300)
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.apps[name] == nil {
+			return answer("Failed")
+		}
+		p.kill(name)
+		return answer("Success")
+	case "path":
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.apps[name] == nil {
+			return 1
+		}
+		c.say("package:/data/app/%s-1/base.apk\n", name)
+		return 0
+	case "list":
+		p.take(c.ctx, 60, 120)
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		ids := []string{"android", "com.android.systemui"}
+		for id := range p.apps {
+			ids = append(ids, id)
+		}
+		sort.Strings(ids)
+		for _, id := range ids {
+			c.say("package:%s\n", id)
+		}
+		return 0
+	case "resolve-activity":
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if in := p.apps[name]; in != nil && in.facts.Activity != "" {
+			c.say("priority=0 preferredOrder=0 match=0x108000 specificIndex=-1 isDefault=false\n%s/%s\n", in.facts.AppID, in.facts.Activity)
+			return 0
+		}
+		c.say("No activity found\n")
+		return 0
+	}
+	c.say("Unknown command: %s\n", verb)
+	return 255
+}
+
+func (p *Phone) am(c *call) int {
+	if len(c.args) == 0 {
+		return 1
+	}
+	switch last := c.args[len(c.args)-1]; c.args[0] {
+	case "start":
+		id, activity, _ := strings.Cut(last, "/")
+		p.take(c.ctx, 350, 700)
+		c.say("Starting: Intent { cmp=%s }\n", last)
+		cold, err := p.launch(id)
+		if err != nil {
+			c.say("Error type 3\nError: %v\n", err) // and exit code 0, as the real one
+			return 0
+		}
+		if cold {
+			c.say("Status: ok\nLaunchState: COLD\nActivity: %s/%s\nTotalTime: 412\nWaitTime: 420\nComplete\n", id, activity)
+		} else {
+			c.say("Warning: Activity not started, its current task has been brought to the front\nStatus: ok\nLaunchState: HOT\nActivity: %s/%s\nTotalTime: 0\nWaitTime: 6\nComplete\n", id, activity)
+		}
+		return 0
+	case "force-stop":
+		p.take(c.ctx, 80, 160)
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.kill(last)
+		return 0
+	}
+	c.say("Error: unknown command '%s'\n", c.args[0])
+	return 255
+}
+
+func (p *Phone) input(c *call) int {
+	p.take(c.ctx, 60, 160)
+	args := c.args
+	if len(args) > 0 && (args[0] == "touchscreen" || args[0] == "keyboard") {
+		args = args[1:]
+	}
+	n := make([]int, 0, 5)
+	for _, a := range args[min(1, len(args)):] {
+		f, err := strconv.ParseFloat(a, 64)
+		if err != nil {
+			break
+		}
+		n = append(n, int(f))
+	}
+	verb := ""
+	if len(args) > 0 {
+		verb = args[0]
+	}
+	switch {
+	case verb == "tap" && len(n) >= 2:
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.tap(n[0], n[1])
+	case verb == "swipe" && len(n) >= 4:
+		if len(n) > 4 && p.traits.Temper != Instant {
+			wait(c.ctx, time.Duration(min(n[4], 5000))*time.Millisecond)
+		}
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.act(func(a *app.App) error { a.Swipe(n[0], n[1], n[2], n[3]); return nil })
+	case verb == "text" && len(args) == 2:
+		text := strings.ReplaceAll(args[1], "%s", " ")
+		for _, r := range text {
+			if r > 126 {
+				fmt.Fprintln(c.err, "Exception occurred while executing 'text':\njava.lang.NullPointerException: Attempt to get length of null array")
+				return 255
+			}
+		}
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.act(func(a *app.App) error { return a.Type(text) })
+	case verb == "keyevent" && len(args) >= 2:
+		for _, k := range args[1:] {
+			p.mu.Lock()
+			p.key(strings.TrimPrefix(k, "KEYCODE_"))
+			p.mu.Unlock()
+		}
+	default:
+		fmt.Fprintln(c.err, "Error: Invalid arguments for command: "+verb)
+		return 255
+	}
+	return 0
+}
+
+// tap touches the screen, under mu.
+func (p *Phone) tap(x, y int) {
+	if p.crashed != "" {
+		p.crashed = "" // the dialog has one button, and goes away when one taps beside it
+		p.changed()
+		return
+	}
+	if a := p.frontApp(); a != nil {
+		if up, _ := a.Keyboard(); up && y >= p.traits.Height-p.navHeight()-a.KeyboardHeight() {
+			return
+		}
+		p.act(func(a *app.App) error { return a.Tap(x, y) })
+	}
+}
+
+func (p *Phone) key(name string) {
+	switch name {
+	case "BACK", "4":
+		if p.crashed != "" {
+			p.crashed = ""
+			p.changed()
+			return
+		}
+		handled := true
+		p.act(func(a *app.App) (err error) { handled, err = a.Back(); return err })
+		if !handled {
+			p.front = ""
+			p.changed()
+		}
+	case "HOME", "3":
+		p.front, p.crashed = "", ""
+		p.changed()
+	case "DEL", "67":
+		p.act(func(a *app.App) error { return a.Backspace() })
+	case "WAKEUP", "224":
+		if p.asleep {
+			p.asleep = false
+			p.changed()
+		}
+	case "SLEEP", "223":
+		p.asleep = true
+		p.changed()
+	}
+}
+
+func (p *Phone) cat(c *call) int {
+	for _, n := range c.args {
+		raw, ok := p.contents(n)
+		if !ok {
+			fmt.Fprintf(c.err, "cat: %s: No such file or directory\n", n)
+			return 1
+		}
+		_, _ = c.out.Write(raw)
+	}
+	return 0
+}
+
+func (p *Phone) rm(c *call) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, n := range c.args {
+		delete(p.files, n)
+	}
+	return 0
+}
+
+func (p *Phone) ls(c *call) int {
+	for _, d := range c.args {
+		for _, n := range p.list(d) {
+			c.say("%s\n", n[strings.LastIndex(n, "/")+1:])
+		}
+	}
+	return 0
+}
+
+// logLine is log [-t TAG] [-p LEVEL] text…
+func (p *Phone) logLine(c *call) int {
+	tag, level, args := "log", byte('I'), c.args
+	for len(args) >= 2 && (args[0] == "-t" || args[0] == "-p") {
+		if args[0] == "-t" {
+			tag = args[1]
+		} else {
+			level = strings.ToUpper(args[1] + "I")[0]
+		}
+		args = args[2:]
+	}
+	p.log("main", 2000, level, tag, "%s", strings.Join(args, " "))
+	return 0
+}
+
+func (p *Phone) pidof(c *call) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(c.args) > 0 {
+		if in := p.apps[c.args[0]]; in != nil && in.proc != nil {
+			c.say("%d\n", in.proc.pid)
+			return 0
+		}
+	}
+	return 1
+}
+
+func (p *Phone) sleep(c *call) int {
+	if len(c.args) > 0 {
+		s, _ := strconv.ParseFloat(c.args[0], 64)
+		wait(c.ctx, time.Duration(min(s, 600)*float64(time.Second)))
+	}
+	return 0
+}
+
+func (p *Phone) svc(c *call) int {
+	p.take(c.ctx, 60, 120)
+	if len(c.args) >= 2 && (c.args[0] == "wifi" || c.args[0] == "data" || c.args[0] == "power") {
+		return 0
+	}
+	c.say("Available commands: wifi, data, power\n")
+	return 0
+}
+
+func (p *Phone) setting(c *call) int {
+	p.take(c.ctx, 40, 90)
+	if len(c.args) < 3 {
+		c.say("Invalid command: %s\n", strings.Join(c.args, " "))
+		return 255
+	}
+	key := c.args[1] + "/" + c.args[2]
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch {
+	case c.args[0] == "get":
+		v, ok := p.settings[key]
+		if !ok {
+			v = "null"
+		}
+		c.say("%s\n", v)
+	case c.args[0] == "put" && len(c.args) == 4:
+		p.settings[key] = c.args[3]
+	case c.args[0] == "delete":
+		delete(p.settings, key)
+		c.say("Deleted 1 rows\n")
+	}
+	return 0
+}
+
+func (p *Phone) dumpsys(c *call) int {
+	p.take(c.ctx, 50, 120)
+	what, rest := "", ""
+	if len(c.args) > 0 {
+		what = c.args[0]
+	}
+	if len(c.args) > 1 {
+		rest = c.args[1]
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch what {
+	case "window":
+		focus := "Window{9c21f0 u0 org.android.launcher/org.android.launcher.Home}"
+		in := p.apps[p.front]
+		switch {
+		case p.asleep:
+			focus = "null"
+		case p.crashed != "":
+			focus = "Window{7d1a3e u0 Application Error: " + p.crashed + "}"
+		case in != nil:
+			focus = fmt.Sprintf("Window{%06x u0 %s/%s}", in.proc.pid, in.facts.AppID, in.facts.Activity)
+		}
+		c.say("WINDOW MANAGER WINDOWS (dumpsys window windows)\n  mCurrentFocus=%s\n  mFocusedApp=null\n", focus)
+	case "input_method":
+		up := false
+		if a := p.frontApp(); a != nil {
+			up, _ = a.Keyboard()
+		}
+		c.say("Current Input Method Manager state:\n  mInputShown=%v\n", up)
+	case "battery":
+		c.say("Current Battery Service state:\n  AC powered: false\n  USB powered: true\n  status: 2\n  health: 2\n  present: true\n  level: %d\n  scale: 100\n  voltage: 4100\n  temperature: 291\n", p.level)
+	case "package":
+		in := p.apps[rest]
+		if in == nil {
+			c.say("Unable to find package: %s\n", rest)
+			return 0
+		}
+		c.say("Packages:\n  Package [%s] (b1c2d3):\n    versionCode=%d minSdk=%d targetSdk=%d\n    versionName=%s\n", rest, in.facts.VersionCode, in.facts.MinAPI, in.facts.TargetAPI, in.facts.VersionName)
+	case "meminfo":
+		in := p.apps[rest]
+		if in == nil || in.proc == nil {
+			c.say("No process found for: %s\n", rest)
+			return 0
+		}
+		c.say("Applications Memory Usage (in Kilobytes):\n\n** MEMINFO in pid %d [%s] **\n           TOTAL PSS:    %d            TOTAL RSS:   %d\n", in.proc.pid, rest, 61_000+in.size/1024, 118_000)
+	default:
+		c.say("Can't find service: %s\n", what)
+	}
+	return 0
+}

@@ -1,0 +1,14 @@
+// Package phone is a simulated Android phone that speaks the device side of
+// adb over TCP, so that the real adb server takes it for a phone.
+//
+// A phone is data: a row of Traits. It holds state (installed apps, the app in
+// front, keyboard, settings, log buffers, files), answers the shell commands
+// that a real device answers in the real one's formats, and draws its screen.
+// Apps are real APKs; the behaviour file inside is run by standin/app. Its
+// temper says how it behaves while it does so: instant, real or stubborn. It says of itself
+// that it is simulated, in the property ro.tessellant.simulated. In: traits.
+// Out: a TCP address.
+//
+// The protocol is that of system/core/adb/protocol.txt and SYNC.TXT in the
+// Android Open Source Project.
+package phone

@@ -1,0 +1,413 @@
+package phone
+
+// What the screen shows: the picture of it, and the tree of it.
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/xml"
+	"fmt"
+	"image"
+	"image/draw"
+	"image/png"
+	"math"
+	"sort"
+	"strings"
+	"time"
+
+	xdraw "golang.org/x/image/draw"
+
+	"tessellant/internal/standin/app"
+	"tessellant/internal/standin/paint"
+)
+
+var (
+	white    = paint.Hex(0xFFFFFF)
+	black    = paint.Hex(0x101418)
+	grey     = paint.Hex(0x6B7378)
+	keyShade = paint.Hex(0xDDE3E6)
+	keyPlate = paint.Hex(0xF4F6F7)
+)
+
+// look draws the screen, under mu; once for each state that it is in.
+func (p *Phone) look() *picture {
+	key := fmt.Sprint(p.changes, p.now().Format("15:04"), p.front, p.crashed, p.asleep)
+	if a := p.frontApp(); a != nil {
+		key += fmt.Sprint("/", a.Version)
+	}
+	if p.drawn.key == key {
+		return &p.drawn
+	}
+	w, h := p.traits.Width, p.traits.Height
+	c := paint.NewCanvas(w, h, p.fonts, black)
+	a := p.frontApp()
+	switch {
+	case p.asleep:
+		p.drawn = picture{key: key, img: c.Picture()}
+		return &p.drawn
+	case a != nil:
+		a.Draw(c)
+		if up, numeric := a.Keyboard(); up {
+			p.drawKeyboard(c, numeric, float64(a.KeyboardHeight()))
+		}
+	default:
+		p.drawHome(c)
+	}
+	if p.crashed != "" {
+		p.drawCrash(c)
+	}
+	p.drawStatus(c)
+	p.drawNav(c, a != nil)
+	p.drawn = picture{key: key, img: c.Picture()}
+	return &p.drawn
+}
+
+func (p *Phone) drawStatus(c *paint.Canvas) {
+	h, w := float64(p.dp(24)), float64(p.traits.Width)
+	mid := h / 2
+	c.Text(p.now().UTC().Format("15:04"), c.DP(14), mid, 0, paint.Medium, 12.5, white)
+	// The battery, then how well the phone hears its network.
+	x := w - c.DP(24)
+	c.Frame(x, mid-c.DP(4), c.DP(13), c.DP(8), 1.5, 1, white)
+	c.Box(x+c.DP(1.5), mid-c.DP(2.5), c.DP(10)*float64(p.level)/100, c.DP(5), 0, white)
+	c.Box(x+c.DP(13.5), mid-c.DP(1.5), c.DP(1.5), c.DP(3), 0, white)
+	c.Text(fmt.Sprintf("%d%%", p.level), x-c.DP(5), mid, 1, paint.Regular, 11, white)
+	x -= c.DP(52)
+	for i := range 4 {
+		bar := c.DP(3 + 2*float64(i))
+		c.Box(x+c.DP(4)*float64(i), mid+c.DP(4.5)-bar, c.DP(2.6), bar, 0, white)
+	}
+	x -= c.DP(14)
+	c.SetColor(white)
+	c.SetLineWidth(c.DP(1.5))
+	for _, r := range []float64{3.5, 6.5, 9.5} {
+		c.DrawArc(x, mid+c.DP(4.5), c.DP(r), math.Pi*1.27, math.Pi*1.73)
+		c.Stroke()
+	}
+	c.DrawCircle(x, mid+c.DP(3.8), c.DP(1.3))
+	c.Fill()
+}
+
+func (p *Phone) drawNav(c *paint.Canvas, light bool) {
+	w, h, nav := float64(p.traits.Width), float64(p.traits.Height), float64(p.navHeight())
+	ink := white
+	if light {
+		ink = grey
+	}
+	mid := h - nav/2
+	if p.traits.API >= 29 {
+		if light {
+			c.Box(0, h-nav, w, nav, 0, keyPlate)
+		}
+		c.Box(w/2-c.DP(52), mid-c.DP(2), c.DP(104), c.DP(4), 2, ink)
+		return
+	}
+	c.Box(0, h-nav, w, nav, 0, black)
+	c.SetColor(white)
+	c.SetLineWidth(c.DP(1.8))
+	c.MoveTo(w/4+c.DP(6), mid-c.DP(7))
+	c.LineTo(w/4-c.DP(7), mid)
+	c.LineTo(w/4+c.DP(6), mid+c.DP(7))
+	c.ClosePath()
+	c.Stroke()
+	c.DrawCircle(w/2, mid, c.DP(7))
+	c.Stroke()
+	c.DrawRectangle(w*3/4-c.DP(6.5), mid-c.DP(6.5), c.DP(13), c.DP(13))
+	c.Stroke()
+}
+
+func (p *Phone) drawHome(c *paint.Canvas) {
+	w, h := float64(p.traits.Width), float64(p.traits.Height)
+	top, bottom := [3]float64{38, 64, 84}, [3]float64{122, 142, 138}
+	for y := 0; y < p.traits.Height; y++ {
+		f := float64(y) / h
+		c.SetRGB255(int(top[0]+(bottom[0]-top[0])*f), int(top[1]+(bottom[1]-top[1])*f), int(top[2]+(bottom[2]-top[2])*f))
+		c.DrawRectangle(0, float64(y), w, 1)
+		c.Fill()
+	}
+	c.Text(p.now().UTC().Format("15:04"), w/2, h*0.2, 0.5, paint.Regular, 56, white)
+	c.Text(p.now().UTC().Format("Monday 2 January"), w/2, h*0.2+c.DP(46), 0.5, paint.Regular, 16, white)
+	var ids []string
+	for id := range p.apps {
+		ids = append(ids, id)
+	}
+	sort.Strings(ids)
+	names := []string{"Phone", "Messages", "Web", "Camera"}
+	hues := []uint32{0x3E8E5A, 0x3C6FB4, 0xC2683A, 0x5A5F6B}
+	cell, size := w/4, c.DP(52)
+	place := func(i int, y float64, label string, icon image.Image, hue uint32) {
+		x := cell*(float64(i)+0.5) - size/2
+		if icon != nil {
+			r := image.Rect(int(x), int(y), int(x+size), int(y+size))
+			xdraw.CatmullRom.Scale(c.Picture(), r, icon, icon.Bounds(), draw.Over, nil)
+		} else {
+			c.Box(x, y, size, size, 14, paint.Hex(hue))
+			c.Text(label[:1], x+size/2, y+size/2, 0.5, paint.Bold, 24, white)
+		}
+		c.Text(label, x+size/2, y+size+c.DP(13), 0.5, paint.Regular, 12, white)
+	}
+	for i, id := range ids {
+		place(i%4, h-float64(p.navHeight())-c.DP(220), p.apps[id].facts.Label, p.apps[id].icon, hues[i%4])
+	}
+	for i, n := range names {
+		place(i, h-float64(p.navHeight())-c.DP(104), n, nil, hues[i])
+	}
+}
+
+// dialog is where the crash dialog lies.
+func (p *Phone) dialog() (x, y, w, h int) {
+	w = min(p.traits.Width-p.dp(48), p.dp(340))
+	h = p.dp(140)
+	return (p.traits.Width - w) / 2, (p.traits.Height - h) / 2, w, h
+}
+
+func (p *Phone) crashTexts() (title, button string) {
+	if p.traits.Language == "de" {
+		return p.crashed + " wurde beendet", "App schließen"
+	}
+	if p.traits.API < 24 {
+		return "Unfortunately, " + p.crashed + " has stopped.", "OK"
+	}
+	return p.crashed + " has stopped", "Close app"
+}
+
+func (p *Phone) drawCrash(c *paint.Canvas) {
+	c.Box(0, 0, float64(p.traits.Width), float64(p.traits.Height), 0, paint.Fade(black, 0.55))
+	xi, yi, wi, hi := p.dialog()
+	x, y, w, h := float64(xi), float64(yi), float64(wi), float64(hi)
+	title, button := p.crashTexts()
+	c.Box(x, y, w, h, 6, white)
+	c.Text(title, x+c.DP(24), y+c.DP(38), 0, paint.Medium, 19, black)
+	mid := y + h - c.DP(34)
+	c.SetColor(grey)
+	c.SetLineWidth(c.DP(1.8))
+	c.DrawCircle(x+c.DP(34), mid, c.DP(9))
+	c.Stroke()
+	c.DrawLine(x+c.DP(30), mid-c.DP(4), x+c.DP(38), mid+c.DP(4))
+	c.DrawLine(x+c.DP(38), mid-c.DP(4), x+c.DP(30), mid+c.DP(4))
+	c.Stroke()
+	c.Text(button, x+c.DP(58), mid, 0, paint.Regular, 16, black)
+}
+
+func (p *Phone) drawKeyboard(c *paint.Canvas, numeric bool, height float64) {
+	w := float64(p.traits.Width)
+	top := float64(p.traits.Height-p.navHeight()) - height
+	c.Box(0, top, w, height+float64(p.navHeight()), 0, keyShade)
+	rows := []string{"qwertyuiop", "asdfghjkl", "^zxcvbnm<", ", >"}
+	if p.traits.Language == "de" {
+		rows = []string{"qwertzuiop", "asdfghjkl", "^yxcvbnm<", ", >"}
+	}
+	if numeric {
+		rows = []string{"123-", "456 ", "789<", ",0.>"}
+	}
+	rowH := (height - c.DP(12)) / float64(len(rows))
+	for r, row := range rows {
+		keys := []rune(row)
+		n := 10.0
+		if numeric {
+			n = 4
+		}
+		unit := (w - c.DP(6)) / n
+		x := (w - unit*float64(len(keys))) / 2
+		if !numeric && r == 3 {
+			x = c.DP(3)
+		}
+		for _, k := range keys {
+			kw := unit
+			if !numeric && r == 3 {
+				kw = unit * map[rune]float64{',': 1.5, ' ': 7, '>': 1.5}[k]
+			}
+			fill := white
+			if strings.ContainsRune("^<>", k) {
+				fill = paint.Hex(0xB9C6CC)
+			}
+			y := top + c.DP(8) + rowH*float64(r)
+			c.Box(x+c.DP(2.5), y, kw-c.DP(5), rowH-c.DP(7), 5, fill)
+			label := map[rune]string{'^': "↑", '<': "←", '>': "OK", ' ': ""}
+			text, special := label[k]
+			if !special {
+				text = string(k)
+			}
+			c.Text(text, x+kw/2, y+(rowH-c.DP(7))/2, 0.5, paint.Regular, 18, black)
+			x += kw
+		}
+	}
+}
+
+// screencap [-p] [FILE]
+func (p *Phone) screencap(c *call) int {
+	p.take(c.ctx, 280, 420)
+	p.mu.Lock()
+	pic := p.look()
+	img := pic.img
+	raw := pic.png
+	asPNG := len(c.args) > 0 && c.args[0] == "-p"
+	if asPNG && raw == nil {
+		var buf bytes.Buffer
+		_ = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&buf, img)
+		raw = buf.Bytes()
+		pic.png = raw
+	}
+	p.mu.Unlock()
+	if !asPNG { // a header of width, height, format (1: RGBA 8888) and, since Android 9, the colour space
+		head := binary.LittleEndian.AppendUint32(nil, uint32(img.Rect.Dx()))
+		head = binary.LittleEndian.AppendUint32(head, uint32(img.Rect.Dy()))
+		head = binary.LittleEndian.AppendUint32(head, 1)
+		if p.traits.API >= 28 {
+			head = binary.LittleEndian.AppendUint32(head, 1)
+		}
+		raw = append(head, img.Pix...)
+	}
+	if p.traits.Temper == Stubborn {
+		c.say("[Warning] Multiple displays were found, but no display id was specified! Defaulting to the first display found.\n")
+	}
+	_, _ = c.out.Write(raw)
+	return 0
+}
+
+// uiautomator dump [FILE]
+func (p *Phone) uiautomator(c *call) int {
+	if len(c.args) == 0 || c.args[0] != "dump" {
+		c.say("Usage: uiautomator <subcommand> [options]\n")
+		return 1
+	}
+	p.take(c.ctx, 900, 1500)
+	// It waits until nothing has moved for a while, ten seconds at most.
+	limit := 10 * time.Second
+	if p.traits.Temper == Instant {
+		limit = 100 * time.Millisecond
+	}
+	for deadline := time.Now().Add(limit); p.moving(); wait(c.ctx, 10*time.Millisecond) {
+		if time.Now().After(deadline) || c.ctx.Err() != nil {
+			c.say("ERROR: could not get idle state.\n")
+			return 0
+		}
+	}
+	p.mu.Lock()
+	stubborn := p.traits.Temper == Stubborn
+	null := stubborn && p.rnd.IntN(6) == 0
+	tree := p.tree()
+	p.mu.Unlock()
+	if null {
+		c.say("ERROR: null root node returned by UiTestAutomationBridge.\n")
+		return 0
+	}
+	target := "/sdcard/window_dump.xml"
+	if len(c.args) > 1 {
+		target = c.args[1]
+	}
+	switch {
+	case target == "/dev/tty" && stubborn: // some devices write nothing there
+		c.say("UI hierchary dumped to: /dev/tty\n")
+	case target == "/dev/tty":
+		c.say("%sUI hierchary dumped to: /dev/tty\n", tree)
+	default:
+		p.put(target, &file{tree, 0o100660, p.now()})
+		c.say("UI hierchary dumped to: %s\n", target)
+	}
+	return 0
+}
+
+func (p *Phone) moving() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	a := p.frontApp()
+	return time.Now().Before(p.moves) || (a != nil && a.Busy())
+}
+
+// treeNode is a node as uiautomator writes it.
+type treeNode struct {
+	class, id, text, desc, pkg                                         string
+	clickable, enabled, checkable, checked, focused, scrollable, field bool
+	box                                                                app.Box
+	children                                                           []*treeNode
+}
+
+// tree writes what is on the screen, under mu.
+func (p *Phone) tree() []byte {
+	whole := app.Box{X2: p.traits.Width, Y2: p.traits.Height}
+	root := &treeNode{class: "android.widget.FrameLayout", pkg: "org.android.launcher", enabled: true, box: whole}
+	a := p.frontApp()
+	switch {
+	case p.crashed != "":
+		x, y, w, h := p.dialog()
+		title, button := p.crashTexts()
+		root.pkg, root.box = "android", app.Box{X1: x, Y1: y, X2: x + w, Y2: y + h}
+		root.children = []*treeNode{
+			{class: "android.widget.TextView", id: "android:id/alertTitle", text: title, pkg: "android", enabled: true, box: app.Box{X1: x, Y1: y, X2: x + w, Y2: y + h/2}},
+			{class: "android.widget.Button", id: "android:id/aerr_close", text: button, pkg: "android", enabled: true, clickable: true, box: app.Box{X1: x, Y1: y + h/2, X2: x + w, Y2: y + h}},
+		}
+	case a != nil:
+		p.appTree(root, a)
+	default:
+		for _, in := range p.apps {
+			root.children = append(root.children, &treeNode{class: "android.widget.TextView", text: in.facts.Label, pkg: root.pkg, enabled: true, clickable: true, box: app.Box{X2: p.dp(80), Y1: p.traits.Height - p.dp(240), Y2: p.traits.Height - p.dp(150)}})
+		}
+	}
+	var buf bytes.Buffer
+	buf.WriteString("<?xml version='1.0' encoding='UTF-8' standalone='yes' ?><hierarchy rotation=\"0\">")
+	writeNode(&buf, root, 0)
+	buf.WriteString("</hierarchy>")
+	return buf.Bytes()
+}
+
+func (p *Phone) appTree(root *treeNode, a *app.App) {
+	root.pkg = a.ID
+	var content *treeNode
+	for _, n := range a.Nodes() {
+		if n.Visible.Empty() || n.Kind == "line" {
+			continue
+		}
+		t := &treeNode{class: n.Class, text: n.Text, desc: n.Label, pkg: a.ID, clickable: n.Clickable, enabled: n.Enabled,
+			checkable: n.Checkable, checked: n.Checked, focused: n.Focused, scrollable: n.Scrollable, field: n.Kind == "field", box: n.Visible}
+		full := func(id string) string {
+			if id == "" {
+				return ""
+			}
+			return a.ID + ":id/" + id
+		}
+		t.id = full(n.ID)
+		if n.Kind == "row" || n.Kind == "pair" { // two texts on one plate
+			title, detail, _ := strings.Cut(n.Text, "\n")
+			t.class, t.text = "android.view.ViewGroup", ""
+			names := [2]string{"_name", "_detail"}
+			if n.ID == "" {
+				names = [2]string{}
+			}
+			mid := (t.box.Y1 + t.box.Y2) / 2
+			t.children = []*treeNode{
+				{class: "android.widget.TextView", text: title, id: full(n.ID + names[0]), pkg: a.ID, enabled: true, box: app.Box{X1: t.box.X1, Y1: t.box.Y1, X2: t.box.X2, Y2: mid}},
+				{class: "android.widget.TextView", text: detail, id: full(n.ID + names[1]), pkg: a.ID, enabled: true, box: app.Box{X1: t.box.X1, Y1: mid, X2: t.box.X2, Y2: t.box.Y2}},
+			}
+		}
+		switch {
+		case n.Kind == "viewport":
+			content = t
+			root.children = append(root.children, t)
+		case content == nil:
+			root.children = append(root.children, t)
+		default:
+			content.children = append(content.children, t)
+		}
+	}
+}
+
+func writeNode(buf *bytes.Buffer, n *treeNode, index int) {
+	esc := func(s string) string {
+		var b bytes.Buffer
+		_ = xml.EscapeText(&b, []byte(s))
+		return b.String()
+	}
+	fmt.Fprintf(buf, `<node index="%d" text="%s" resource-id="%s" class="%s" package="%s" content-desc="%s" checkable="%v" checked="%v" clickable="%v" enabled="%v" focusable="%v" focused="%v" scrollable="%v" long-clickable="false" password="false" selected="false" bounds="[%d,%d][%d,%d]"`,
+		index, esc(n.text), n.id, n.class, n.pkg, esc(n.desc), n.checkable, n.checked, n.clickable, n.enabled, n.clickable, n.focused, n.scrollable,
+		n.box.X1, n.box.Y1, n.box.X2, n.box.Y2)
+	if len(n.children) == 0 {
+		buf.WriteString(" />")
+		return
+	}
+	buf.WriteString(">")
+	for i, c := range n.children {
+		writeNode(buf, c, i)
+	}
+	buf.WriteString("</node>")
+}
