@@ -10,7 +10,7 @@ framework=/usr/share/android-framework-res/framework-res.apk
 mkdir -p "$work/assets" "$(dirname "$out")"
 cp "$here/$version/behaviour.star" "$work/assets/"
 aapt package -f -M "$here/AndroidManifest.xml" -S "$here/res" -A "$work/assets" -I "$framework" \
-    --min-sdk-version 24 --target-sdk-version 34 --version-code "$code" --version-name "$version" -F "$work/raw.apk"
+    --min-sdk-version 19 --target-sdk-version 34 --version-code "$code" --version-name "$version" -F "$work/raw.apk"
 smali assemble "$here/smali" -o "$work/classes.dex"
 (cd "$work" && aapt add raw.apk classes.dex >/dev/null)
 zipalign -f 4 "$work/raw.apk" "$work/aligned.apk"

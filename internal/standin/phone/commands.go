@@ -327,6 +327,9 @@ func (p *Phone) key(name string) {
 }
 
 func (p *Phone) cat(c *call) int {
+	if len(c.args) == 0 {
+		_, _ = io.Copy(c.out, c.in)
+	}
 	for _, n := range c.args {
 		raw, ok := p.contents(n)
 		if !ok {

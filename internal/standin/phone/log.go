@@ -71,7 +71,7 @@ func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
 	dump, format := false, "threadtime"
 	buffers := map[string]bool{"main": true, "system": true, "crash": true}
 	var since time.Time
-	tail := -1
+	tail, named := -1, false
 	for i := 0; i < len(args); i++ {
 		next := func() string {
 			if i+1 < len(args) {
@@ -89,7 +89,9 @@ func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
 		case "-v":
 			format = next()
 		case "-b":
-			buffers = map[string]bool{}
+			if !named {
+				buffers, named = map[string]bool{}, true
+			}
 			for _, b := range strings.Split(next(), ",") {
 				buffers[b] = true
 			}
@@ -100,6 +102,8 @@ func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
 				tail = n
 			} else if f, err := strconv.ParseFloat(v, 64); err == nil {
 				since = time.UnixMilli(int64(f * 1000))
+			} else if at, err := time.Parse("2006 01-02 15:04:05.000", fmt.Sprint(p.now().UTC().Year(), " ", v)); err == nil {
+				since = at
 			}
 		}
 	}

@@ -1,0 +1,202 @@
+// Package adb drives Android devices through the adb server, with nothing
+// installed on them and no child process per command.
+//
+// It speaks the server's own socket protocol (system/core/adb/SERVICES.TXT and
+// OVERVIEW.TXT of the Android Open Source Project). Server is the server;
+// Device is one phone behind it, and a phone.Phone.
+package adb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Server is a running adb server.
+type Server struct {
+	Address string // host:port
+}
+
+// Listed is a device as the server lists it.
+type Listed struct {
+	Serial string // of the connection: a USB serial, or address:port
+	State  string // "device" when it can be used
+}
+
+// Remedy says what to do about a device in a state other than "device".
+func Remedy(state string) string {
+	switch {
+	case state == "device":
+		return ""
+	case state == "offline":
+		return "it does not answer: unplug it and plug it in again, or restart it"
+	case state == "unauthorized", state == "authorizing":
+		return "unlock its screen and allow debugging from this computer"
+	case state == "connecting":
+		return "wait a moment; if it stays so, plug it in again"
+	case strings.HasPrefix(state, "no permissions"):
+		return "this user may not open the USB device: add a udev rule for it, or join the plugdev group"
+	case state == "recovery", state == "sideload", state == "bootloader":
+		return "it is not running Android: restart it"
+	}
+	return "restart it"
+}
+
+const dialLimit = 10 * time.Second
+
+// say opens a connection to the server, and sends it a request that it must
+// agree to. The connection closes when ctx ends.
+func (s *Server) say(ctx context.Context, request string) (*conn, error) {
+	d := net.Dialer{Timeout: dialLimit}
+	raw, err := d.DialContext(ctx, "tcp", s.Address)
+	if err != nil {
+		return nil, fmt.Errorf("the adb server at %s can't be reached: %w", s.Address, err)
+	}
+	c := &conn{Conn: raw}
+	c.stop = context.AfterFunc(ctx, func() { _ = raw.Close() })
+	if err := c.request(request); err != nil {
+		_ = c.Close()
+		if ctx.Err() != nil {
+			err = ctx.Err()
+		}
+		return nil, err
+	}
+	return c, nil
+}
+
+type conn struct {
+	net.Conn
+	stop func() bool
+}
+
+func (c *conn) Close() error {
+	c.stop()
+	return c.Conn.Close()
+}
+
+// serverError is a refusal in the server's own words.
+type serverError struct{ request, why string }
+
+func (e *serverError) Error() string { return fmt.Sprintf("adb %s: %s", e.request, e.why) }
+
+// request sends four hex digits of length and the request, and reads OKAY, or
+// FAIL with the reason.
+func (c *conn) request(r string) error {
+	if _, err := fmt.Fprintf(c, "%04x%s", len(r), r); err != nil {
+		return fmt.Errorf("adb %s: %w", r, err)
+	}
+	status := make([]byte, 4)
+	if _, err := io.ReadFull(c, status); err != nil {
+		return fmt.Errorf("adb %s: no answer: %w", r, err)
+	}
+	if string(status) == "OKAY" {
+		return nil
+	}
+	why, err := c.text()
+	if err != nil {
+		why = "it failed without a reason"
+	}
+	return &serverError{r, why}
+}
+
+// text reads four hex digits of length, and so many bytes.
+func (c *conn) text() (string, error) {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(c, head); err != nil {
+		return "", err
+	}
+	n, err := strconv.ParseUint(string(head), 16, 32)
+	if err != nil {
+		return "", fmt.Errorf("adb: %q is no length", head)
+	}
+	body := make([]byte, n)
+	_, err = io.ReadFull(c, body)
+	return string(body), err
+}
+
+// ask makes a request whose answer is one text.
+func (s *Server) ask(ctx context.Context, request string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, dialLimit)
+	defer cancel()
+	c, err := s.say(ctx, request)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	return c.text()
+}
+
+// Version asks for the server's version, as a hex number.
+func (s *Server) Version(ctx context.Context) (string, error) { return s.ask(ctx, "host:version") }
+
+// Devices lists what the server sees.
+func (s *Server) Devices(ctx context.Context) ([]Listed, error) {
+	text, err := s.ask(ctx, "host:devices")
+	if err != nil {
+		return nil, err
+	}
+	var out []Listed
+	for _, line := range strings.Split(text, "\n") {
+		if serial, state, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok {
+			out = append(out, Listed{serial, state})
+		}
+	}
+	return out, nil
+}
+
+// Connect makes the server connect to a device at address:port. The server
+// reports a failure as text and calls it success; this does not.
+func (s *Server) Connect(ctx context.Context, address string) error {
+	text, err := s.ask(ctx, "host:connect:"+address)
+	if err != nil {
+		return err
+	}
+	if strings.HasPrefix(text, "connected to") || strings.HasPrefix(text, "already connected to") {
+		return nil
+	}
+	return fmt.Errorf("adb can't connect to %s: %s", address, text)
+}
+
+// Disconnect makes the server forget a device at address:port.
+func (s *Server) Disconnect(ctx context.Context, address string) error {
+	_, err := s.ask(ctx, "host:disconnect:"+address)
+	var se *serverError
+	if errors.As(err, &se) && strings.Contains(se.why, "no such device") {
+		return nil
+	}
+	return err
+}
+
+// features asks what a device's adbd can do.
+func (s *Server) features(ctx context.Context, serial string) (map[string]bool, error) {
+	text, err := s.ask(ctx, "host-serial:"+serial+":features")
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	for _, f := range strings.Split(text, ",") {
+		out[strings.TrimSpace(f)] = true
+	}
+	return out, nil
+}
+
+// open opens a service on a device.
+func (s *Server) open(ctx context.Context, serial, service string) (*conn, error) {
+	c, err := s.say(ctx, "host:transport:"+serial)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.request(service); err != nil {
+		_ = c.Close()
+		if ctx.Err() != nil {
+			err = ctx.Err()
+		}
+		return nil, err
+	}
+	return c, nil
+}

@@ -1,0 +1,111 @@
+package phone
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/uitree"
+)
+
+// Command is one call that was made to a phone.
+type Command struct {
+	Name   string
+	Args   map[string]string
+	Start  time.Time
+	Took   time.Duration
+	Answer string
+	Err    error
+}
+
+// Observed gives a phone whose calls are told to see, each when it has ended.
+// The optional interfaces of p are not passed on: ask p itself for them.
+func Observed(p Phone, see func(Command)) Phone { return &observed{p, see} }
+
+type observed struct {
+	p   Phone
+	see func(Command)
+}
+
+type args = map[string]string
+
+func (o *observed) tell(name string, a args, call func() (string, error)) error {
+	start := time.Now()
+	answer, err := call()
+	o.see(Command{Name: name, Args: a, Start: start, Took: time.Since(start), Answer: answer, Err: err})
+	return err
+}
+
+func (o *observed) plain(name string, a args, call func() error) error {
+	return o.tell(name, a, func() (string, error) { return "", call() })
+}
+
+func (o *observed) Facts(ctx context.Context) (f devices.Facts, err error) {
+	err = o.tell("facts", nil, func() (string, error) {
+		f, err = o.p.Facts(ctx)
+		return f.Maker + " " + f.Model, err
+	})
+	return f, err
+}
+
+func (o *observed) Install(ctx context.Context, app App) error {
+	return o.plain("install", args{"app": app.ID, "bytes": fmt.Sprint(app.Size)}, func() error { return o.p.Install(ctx, app) })
+}
+
+func (o *observed) Uninstall(ctx context.Context, id string) error {
+	return o.plain("uninstall", args{"app": id}, func() error { return o.p.Uninstall(ctx, id) })
+}
+
+func (o *observed) Launch(ctx context.Context, app App) error {
+	return o.plain("launch", args{"app": app.ID}, func() error { return o.p.Launch(ctx, app) })
+}
+
+func (o *observed) Stop(ctx context.Context, id string) error {
+	return o.plain("stop", args{"app": id}, func() error { return o.p.Stop(ctx, id) })
+}
+
+func (o *observed) Clear(ctx context.Context, id string) error {
+	return o.plain("clear", args{"app": id}, func() error { return o.p.Clear(ctx, id) })
+}
+
+func (o *observed) Tree(ctx context.Context) (s *uitree.Screen, err error) {
+	err = o.tell("tree", nil, func() (string, error) {
+		if s, err = o.p.Tree(ctx); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%d elements", len(s.All())), nil
+	})
+	return s, err
+}
+
+func (o *observed) Screenshot(ctx context.Context) (png []byte, err error) {
+	err = o.tell("screenshot", nil, func() (string, error) {
+		png, err = o.p.Screenshot(ctx)
+		return fmt.Sprintf("%d bytes", len(png)), err
+	})
+	return png, err
+}
+
+func (o *observed) Tap(ctx context.Context, x, y int) error {
+	return o.plain("tap", args{"x": fmt.Sprint(x), "y": fmt.Sprint(y)}, func() error { return o.p.Tap(ctx, x, y) })
+}
+
+func (o *observed) Swipe(ctx context.Context, x1, y1, x2, y2 int, took time.Duration) error {
+	return o.plain("swipe", args{"from": fmt.Sprintf("%d,%d", x1, y1), "to": fmt.Sprintf("%d,%d", x2, y2), "ms": fmt.Sprint(took.Milliseconds())},
+		func() error { return o.p.Swipe(ctx, x1, y1, x2, y2, took) })
+}
+
+func (o *observed) Type(ctx context.Context, text string) error {
+	return o.plain("type", args{"text": text}, func() error { return o.p.Type(ctx, text) })
+}
+
+func (o *observed) Press(ctx context.Context, keys ...Key) error {
+	a := args{"key": string(keys[0])}
+	if len(keys) > 1 {
+		a["times"] = fmt.Sprint(len(keys))
+	}
+	return o.plain("press", a, func() error { return o.p.Press(ctx, keys...) })
+}
+
+func (o *observed) Close() error { return o.p.Close() }

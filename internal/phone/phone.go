@@ -1,0 +1,135 @@
+// Package phone is what every device can do, whoever drives it.
+//
+// Phone is small: a driver must honour all of it. What only some devices can
+// do are interfaces of their own, found by type assertion: Logger, Clock,
+// Keyboard, Waker. Coordinates are pixels of the screen as it is held. Every call ends by
+// the deadline of its context, and by one of the driver's own where that comes
+// first. A device that has gone away gives *Lost; a device that says no gives
+// *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
+// or of the caller.
+//
+// phonetest is the suite that a driver passes.
+package phone
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/uitree"
+)
+
+// App is a build to be installed.
+type App struct {
+	ID       string // the app's id, such as org.example.app
+	Activity string // what a launcher starts; empty: the device is asked
+	Size     int64
+	Open     func() (io.ReadCloser, error) // the build's file
+}
+
+// Key is a key of the device.
+type Key string
+
+const (
+	Back   Key = "back"
+	Home   Key = "home"
+	Enter  Key = "enter"
+	Delete Key = "delete" // deletes the character before the cursor
+	End    Key = "end"    // moves the cursor behind the text
+)
+
+// Phone is one device under control. It is safe for use by several goroutines.
+type Phone interface {
+	// Facts asks the device what it is.
+	Facts(ctx context.Context) (devices.Facts, error)
+	// Install installs the build, over an older one where there is one.
+	Install(ctx context.Context, app App) error
+	// Uninstall removes an app with its data. It is no error when there is none.
+	Uninstall(ctx context.Context, id string) error
+	// Launch starts the app, or brings it to the front, and returns when it is there.
+	Launch(ctx context.Context, app App) error
+	// Stop ends the app. It is no error when it does not run.
+	Stop(ctx context.Context, id string) error
+	// Clear ends the app and deletes its data.
+	Clear(ctx context.Context, id string) error
+	// Tree reads what is on the screen.
+	Tree(ctx context.Context) (*uitree.Screen, error)
+	// Screenshot gives the screen as a PNG.
+	Screenshot(ctx context.Context) ([]byte, error)
+	// Tap touches a point.
+	Tap(ctx context.Context, x, y int) error
+	// Swipe moves a finger from one point to another.
+	Swipe(ctx context.Context, x1, y1, x2, y2 int, took time.Duration) error
+	// Type enters text into what has the focus.
+	Type(ctx context.Context, text string) error
+	// Press presses keys, one after the other.
+	Press(ctx context.Context, keys ...Key) error
+	// Close lets go of the device. Calls after it fail.
+	Close() error
+}
+
+// Logger is a phone with a log.
+type Logger interface {
+	// Log streams the device's log from a moment on its own clock, as text
+	// lines that core/devicelog reads, until the reader is closed. A device that goes away ends it
+	// with *Lost.
+	Log(ctx context.Context, since time.Time) (io.ReadCloser, error)
+	// Mark writes a line into the device's log, by which the stream can be
+	// known to have come this far.
+	Mark(ctx context.Context, text string) error
+}
+
+// Clock is a phone that tells its time.
+type Clock interface {
+	Now(ctx context.Context) (time.Time, error)
+}
+
+// Keyboard is a phone that says whether its keyboard covers the screen.
+type Keyboard interface {
+	KeyboardShown(ctx context.Context) (bool, error)
+}
+
+// Waker is a phone whose screen may be off.
+type Waker interface {
+	Wake(ctx context.Context) error
+}
+
+// Lost says that the device went away, or does not answer any more: nothing is
+// known about what it was doing.
+type Lost struct {
+	Serial string
+	Doing  string
+	Err    error
+}
+
+func (l *Lost) Error() string {
+	return fmt.Sprintf("the device %s was lost while it should %s: %v", l.Serial, l.Doing, l.Err)
+}
+
+func (l *Lost) Unwrap() error { return l.Err }
+
+// Refused says that the device would not do something, why, and what to do.
+type Refused struct{ Doing, Code, Why, Remedy string }
+
+func (r *Refused) Error() string {
+	s := "the device would not " + r.Doing + ": " + r.Why
+	if r.Code != "" {
+		s += " (" + r.Code + ")"
+	}
+	if r.Remedy != "" {
+		s += "; " + r.Remedy
+	}
+	return s
+}
+
+// Untypable says that the device can't type a text.
+type Untypable struct {
+	Text string
+	Rune rune
+}
+
+func (u *Untypable) Error() string {
+	return fmt.Sprintf("the device can't type %q: %q is not among the characters that its input command takes (printable ASCII)", u.Text, u.Rune)
+}

@@ -1,0 +1,263 @@
+// Package phonetest is the suite that every driver of a phone passes.
+//
+// Run takes a phone with Kelpline's build at hand and tries each thing that
+// phone.Phone promises, as a person would: it installs, launches, reads, taps,
+// types. Each check has a sentence that says what a driver must do, printed
+// when it does not. In: a phone. Out: a pass, or the sentences.
+package phonetest
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"image/png"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/uitree"
+	"tessellant/internal/phone"
+)
+
+// Subject is the phone under test.
+type Subject struct {
+	Phone    phone.Phone
+	App      phone.App // Kelpline
+	Language string    // of the device
+}
+
+const patience = 30 * time.Second
+
+type check struct {
+	name    string
+	explain string
+	run     func(*probe)
+}
+
+type probe struct {
+	*testing.T
+	Subject
+	ctx context.Context
+}
+
+// Run tries everything, in order: later checks build on the state that earlier ones leave.
+func Run(t *testing.T, s Subject) {
+	for _, c := range checks {
+		ok := t.Run(c.name, func(t *testing.T) {
+			ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+			defer cancel()
+			t.Cleanup(func() {
+				if t.Failed() {
+					t.Log("what a driver must do: " + c.explain)
+				}
+			})
+			c.run(&probe{t, s, ctx})
+		})
+		if !ok {
+			return
+		}
+	}
+}
+
+// find waits for an element.
+func (p *probe) find(locator string) *uitree.Element {
+	p.Helper()
+	var last *uitree.Screen
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); {
+		s, err := p.Phone.Tree(p.ctx)
+		require.NoError(p, err)
+		es, err := s.Find(locator)
+		require.NoError(p, err)
+		if len(es) > 0 {
+			return es[0]
+		}
+		last = s
+	}
+	require.Failf(p, "not found", "%s never came; the screen:\n%s", locator, last.XML())
+	return nil
+}
+
+func (p *probe) tap(locator string) {
+	p.Helper()
+	x, y := p.find(locator).Bounds.Center()
+	require.NoError(p, p.Phone.Tap(p.ctx, x, y))
+}
+
+func (p *probe) hideKeyboard() {
+	if k, ok := p.Phone.(phone.Keyboard); ok {
+		up, err := k.KeyboardShown(p.ctx)
+		require.NoError(p, err)
+		if up {
+			require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
+		}
+	}
+}
+
+var checks = []check{
+	{"facts", "Facts names the unit, and its screen, memory and system in plausible figures.", func(p *probe) {
+		f, err := p.Phone.Facts(p.ctx)
+		require.NoError(p, err)
+		require.NotEmpty(p, f.Serial)
+		require.NotEmpty(p, f.Maker)
+		require.NotEmpty(p, f.Model)
+		require.NotEmpty(p, f.ABIs)
+		require.Equal(p, p.Language, f.Language)
+		require.Greater(p, f.API, 15)
+		require.Greater(p, f.MemoryMB, 500)
+		require.Greater(p, f.WidthDP(), 200)
+		require.Greater(p, f.Height, f.Width/2)
+	}},
+	{"wake", "Wake, where it exists, leaves the screen on.", func(p *probe) {
+		if w, ok := p.Phone.(phone.Waker); ok {
+			require.NoError(p, w.Wake(p.ctx))
+		}
+	}},
+	{"an app that is not there", "Uninstall of what is not there is no error; Launch of it is *phone.Refused.", func(p *probe) {
+		require.NoError(p, p.Phone.Uninstall(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Stop(p.ctx, p.App.ID))
+		var refused *phone.Refused
+		require.ErrorAs(p, p.Phone.Launch(p.ctx, p.App), &refused)
+		require.ErrorAs(p, p.Phone.Clear(p.ctx, p.App.ID), &refused)
+	}},
+	{"a build that is none", "Install of a file that is no build is *phone.Refused, with the device's own reason.", func(p *probe) {
+		bad := phone.App{ID: p.App.ID, Size: 11, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("not an apk!")), nil }}
+		var refused *phone.Refused
+		require.ErrorAs(p, p.Phone.Install(p.ctx, bad), &refused)
+		require.NotEmpty(p, refused.Why)
+	}},
+	{"install and launch", "After Install and Launch the app's first screen is in front.", func(p *probe) {
+		require.NoError(p, p.Phone.Install(p.ctx, p.App))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		e := p.find(`text[id=title]`)
+		require.Equal(p, map[string]string{"en": "Shores", "de": "Küsten"}[p.Language], e.Text)
+		require.Equal(p, p.App.ID, e.App)
+	}},
+	{"screenshot", "Screenshot is a PNG of the whole screen, whatever the device prints before it, and changes when the screen does.", func(p *probe) {
+		p.find("#shore_gull-ledge")
+		one, err := p.Phone.Screenshot(p.ctx)
+		require.NoError(p, err)
+		img, err := png.Decode(bytes.NewReader(one))
+		require.NoError(p, err)
+		f, err := p.Phone.Facts(p.ctx)
+		require.NoError(p, err)
+		require.Equal(p, f.Width, img.Bounds().Dx())
+		require.Equal(p, f.Height, img.Bounds().Dy())
+		p.tap("#settings")
+		p.find("#feet")
+		two, err := p.Phone.Screenshot(p.ctx)
+		require.NoError(p, err)
+		require.NotEqual(p, one, two)
+		require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
+		p.find("#shore_gull-ledge")
+	}},
+	{"tap and type", "Tap gives a field the focus; Type enters the text there, blanks, quotes and percent signs as they are.", func(p *probe) {
+		const text = `a 'b' "c" $d %s 5% & \e ~`
+		p.tap("#search")
+		require.NoError(p, p.Phone.Type(p.ctx, text))
+		e := p.find("#search")
+		require.Equal(p, text, e.Value)
+		require.True(p, e.Focused)
+	}},
+	{"keys", "Press takes several keys and presses them in order; Delete deletes one character.", func(p *probe) {
+		require.NoError(p, p.Phone.Press(p.ctx, phone.End, phone.Delete, phone.Delete))
+		require.Equal(p, `a 'b' "c" $d %s 5% & \`, strings.TrimSuffix(p.find("#search").Value, "e"))
+		require.Error(p, p.Phone.Press(p.ctx, phone.Key("moon")))
+	}},
+	{"a text that can't be typed", "Type of a character that the device can't type is *phone.Untypable, and types nothing.", func(p *probe) {
+		before := p.find("#search").Value
+		var u *phone.Untypable
+		require.ErrorAs(p, p.Phone.Type(p.ctx, "Seepocken für später"), &u)
+		require.Equal(p, 'ü', u.Rune)
+		require.Equal(p, before, p.find("#search").Value)
+		require.NoError(p, p.Phone.Type(p.ctx, ""))
+	}},
+	{"keyboard", "KeyboardShown, where it exists, is true while the keyboard is up; Back puts it away.", func(p *probe) {
+		k, ok := p.Phone.(phone.Keyboard)
+		if !ok {
+			return
+		}
+		up, err := k.KeyboardShown(p.ctx)
+		require.NoError(p, err)
+		require.True(p, up)
+		p.hideKeyboard()
+		up, err = k.KeyboardShown(p.ctx)
+		require.NoError(p, err)
+		require.False(p, up)
+	}},
+	{"clear", "Clear ends the app and deletes its data: after the next launch all is as new.", func(p *probe) {
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		require.Empty(p, p.find("#search").Value)
+	}},
+	{"swipe", "Swipe up moves the content of a screen that scrolls up, when there is more than fits.", func(p *probe) {
+		p.find("#shore_gull-ledge")
+		p.tap("#search") // with the keyboard up, the list is longer than the screen
+		content := p.find("#content")
+		list, x := content.Bounds, content.Bounds.Left+content.Bounds.Right/2
+		before := p.find("#shore_gull-ledge").Bounds
+		require.NoError(p, p.Phone.Swipe(p.ctx, x, list.Bottom-10, x, list.Top+10, 300*time.Millisecond))
+		s, err := p.Phone.Tree(p.ctx)
+		require.NoError(p, err)
+		after, err := s.Find("#shore_gull-ledge")
+		require.NoError(p, err)
+		if content.Scrollable && len(after) > 0 {
+			require.Less(p, after[0].Bounds.Bottom, before.Bottom)
+		}
+		p.hideKeyboard()
+	}},
+	{"stop", "Stop ends the app: it is not in front any more.", func(p *probe) {
+		require.NoError(p, p.Phone.Stop(p.ctx, p.App.ID))
+		s, err := p.Phone.Tree(p.ctx)
+		require.NoError(p, err)
+		es, err := s.Find(`[app="` + p.App.ID + `"]`)
+		require.NoError(p, err)
+		require.Empty(p, es)
+	}},
+	{"log", "Log streams from a moment on the device's own clock, and Mark's line comes through it.", func(p *probe) {
+		l, ok := p.Phone.(phone.Logger)
+		c, ok2 := p.Phone.(phone.Clock)
+		if !ok || !ok2 {
+			return
+		}
+		now, err := c.Now(p.ctx)
+		require.NoError(p, err)
+		r, err := l.Log(p.ctx, now)
+		require.NoError(p, err)
+		defer r.Close()
+		require.NoError(p, l.Mark(p.ctx, "it's here"))
+		lines := bufio.NewScanner(r)
+		for lines.Scan() {
+			line, ok := devicelog.Parse(lines.Text(), now.Year())
+			if !ok {
+				continue
+			}
+			require.WithinDuration(p, now, line.At, time.Minute, "only what came after the moment")
+			if line.Text == "it's here" {
+				return
+			}
+		}
+		require.Fail(p, "the mark never came")
+	}},
+	{"deadlines", "A call whose context has ended returns at once with the context's error.", func(p *probe) {
+		ctx, cancel := context.WithCancel(p.ctx)
+		cancel()
+		start := time.Now()
+		_, err := p.Phone.Tree(ctx)
+		require.ErrorIs(p, err, context.Canceled)
+		require.Less(p, time.Since(start), 5*time.Second)
+	}},
+	{"uninstall and close", "Uninstall removes the app; after Close every call fails.", func(p *probe) {
+		require.NoError(p, p.Phone.Uninstall(p.ctx, p.App.ID))
+		require.Error(p, p.Phone.Launch(p.ctx, p.App))
+		require.NoError(p, p.Phone.Close())
+		_, err := p.Phone.Tree(p.ctx)
+		require.Error(p, err)
+		var lost *phone.Lost
+		require.False(p, errors.As(err, &lost), "a phone that was let go is not lost")
+	}},
+}

@@ -1,0 +1,119 @@
+// Package testhouse starts the real parts that tests work with, each in a line:
+// an adb server, simulated phones, the demo's backend, Kelpline's build.
+//
+// Everything listens on free ports of loopback and ends with the test. Only
+// tests import it.
+package testhouse
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/phone"
+	"tessellant/internal/phone/adb"
+	"tessellant/internal/standin/backend"
+	standin "tessellant/internal/standin/phone"
+)
+
+// Root is the folder of the project.
+func Root() string {
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Join(filepath.Dir(file), "..", "..")
+}
+
+// Kelpline gives the path of the demo app's build, making it where it is missing.
+func Kelpline(t testing.TB) string {
+	t.Helper()
+	apk := filepath.Join(Root(), "build", "kelpline-1.8.0.apk")
+	require.NoError(t, os.MkdirAll(filepath.Dir(apk), 0o755))
+	lock, err := os.Create(apk + ".lock") // packages are tested at the same time
+	require.NoError(t, err)
+	defer lock.Close()
+	require.NoError(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
+	if _, err := os.Stat(apk); err != nil {
+		out, err := exec.Command("sh", filepath.Join(Root(), "demo", "kelpline", "build.sh"), "1.8.0", "231", apk).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	return apk
+}
+
+// KelplineApp is Kelpline's build as a phone takes it.
+func KelplineApp(t testing.TB) phone.App {
+	t.Helper()
+	path := Kelpline(t)
+	st, err := os.Stat(path)
+	require.NoError(t, err)
+	return phone.App{ID: "org.kelpline.app", Activity: "org.kelpline.app.MainActivity", Size: st.Size(),
+		Open: func() (io.ReadCloser, error) { return os.Open(path) }}
+}
+
+// ADB starts an adb server.
+func ADB(t testing.TB) *adb.Process {
+	t.Helper()
+	p, err := adb.StartServer(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(p.Close)
+	return p
+}
+
+// Fleet reads the demo's phones.
+func Fleet(t testing.TB) map[string]standin.Traits {
+	t.Helper()
+	f, err := os.Open(filepath.Join(Root(), "demo", "fleet.yaml"))
+	require.NoError(t, err)
+	defer f.Close()
+	list, err := standin.ReadFleet(f)
+	require.NoError(t, err)
+	out := map[string]standin.Traits{}
+	for _, tr := range list {
+		out[tr.Serial] = tr
+	}
+	return out
+}
+
+// Phone starts a simulated phone, with a backend of its own where its network
+// knows none, and connects the adb server to it.
+func Phone(t testing.TB, server *adb.Process, traits standin.Traits) *standin.Phone {
+	t.Helper()
+	if traits.Network == nil {
+		b, err := backend.Start("127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(b.Close)
+		traits.Network = map[string]string{"tides.kelpline.example": b.Address()}
+	}
+	p, err := standin.Start(traits, "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(p.Close)
+	require.NoError(t, server.Connect(context.Background(), p.Address()))
+	Eventually(t, fmt.Sprintf("the adb server lists %s as a device", traits.Serial), func() bool {
+		ds, err := server.Devices(context.Background())
+		require.NoError(t, err)
+		for _, d := range ds {
+			if d.Serial == p.Address() && d.State == "device" {
+				return true
+			}
+		}
+		return false
+	})
+	return p
+}
+
+// Eventually waits for a condition.
+func Eventually(t testing.TB, what string, cond func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(30 * time.Second); !cond(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			require.Fail(t, "waited in vain until "+what)
+		}
+	}
+}
