@@ -141,7 +141,7 @@ def total():
 def review_page():
     d = state["draft"]
     # The fault of 1.8.0: everything in tiles of at least 160 dp, on a page that does not scroll.
-    return screen(t("check"), scroll = False, back = lambda: go("survey"), body = [
+    return screen(t("review"), scroll = False, back = lambda: go("survey"), body = [
         text(t("check"), size = "title"),
         grid(min_cell = 160, body = [
             pair(t("shore"), id = "r_shore", detail = state["shore"]["name"]),

@@ -162,12 +162,19 @@ func drawChart(c *paint.Canvas, points []float64, x, y, w, h float64) {
 		return px, y + h - c.DP(26) - (h-c.DP(46))*(points[i]-low)/math.Max(high-low, 0.1)
 	}
 	base := y + h - c.DP(22)
+	slope := func(i int) (float64, float64) { // a sixth of the way between the neighbours: Catmull and Rom's spline
+		ax, ay := at(max(i-1, 0))
+		bx, by := at(min(i+1, len(points)-1))
+		return (bx - ax) / 6, (by - ay) / 6
+	}
 	path := func() {
 		px, py := at(0)
 		c.LineTo(px, py)
 		for i := 1; i < len(points); i++ {
 			qx, qy := at(i)
-			c.CubicTo((px+qx)/2, py, (px+qx)/2, qy, qx, qy)
+			pdx, pdy := slope(i - 1)
+			qdx, qdy := slope(i)
+			c.CubicTo(px+pdx, py+pdy, qx-qdx, qy-qdy, qx, qy)
 			px, py = qx, qy
 		}
 	}

@@ -173,8 +173,8 @@ func (l *flow) place(w *widget, x, y, width float64) float64 {
 		l.add(w, x, y, width, dp(48))
 		return y + dp(48)
 	case "pair":
-		l.add(w, x, y, width, dp(72))
-		return y + dp(72)
+		l.add(w, x, y, width, dp(80))
+		return y + dp(80)
 	case "chart":
 		l.add(w, x, y, width, dp(170))
 		return y + dp(170)

@@ -1,0 +1,228 @@
+package script
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/uitree"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/phone"
+)
+
+func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == ChildArg {
+		Child()
+		return
+	}
+	os.Exit(m.Run())
+}
+
+// paper is a phone made of a tree and a list of what was done to it.
+type paper struct {
+	phone.Phone
+	mu    sync.Mutex
+	trees []string // one a look; the last stays
+	done  []string
+}
+
+func (p *paper) note(format string, args ...any) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.done = append(p.done, fmt.Sprintf(format, args...))
+	return nil
+}
+
+func (p *paper) Tree(ctx context.Context) (*uitree.Screen, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	tree := p.trees[0]
+	if len(p.trees) > 1 {
+		p.trees = p.trees[1:]
+	}
+	switch tree {
+	case "moving":
+		return nil, &phone.Refused{Doing: "read", Why: "it moves"}
+	case "lost":
+		return nil, &phone.Lost{Serial: "p-1", Doing: "read", Err: errors.New("unplugged")}
+	}
+	return uitree.ParseAndroid([]byte("<hierarchy>" + tree + "</hierarchy>"))
+}
+func (p *paper) Tap(_ context.Context, x, y int) error         { return p.note("tap %d,%d", x, y) }
+func (p *paper) Type(_ context.Context, s string) error        { return p.note("type %s", s) }
+func (p *paper) Press(_ context.Context, k ...phone.Key) error { return p.note("press %v", k) }
+func (p *paper) Launch(_ context.Context, a phone.App) error   { return p.note("launch %s", a.ID) }
+func (p *paper) Stop(_ context.Context, id string) error       { return p.note("stop %s", id) }
+func (p *paper) KeyboardShown(_ context.Context) (bool, error) { return true, nil }
+func (p *paper) Swipe(_ context.Context, a, b, c, d int, _ time.Duration) error {
+	return p.note("swipe %d,%d-%d,%d", a, b, c, d)
+}
+func (p *paper) Step(_ context.Context, name, line string) error {
+	return p.note("step %s %s", name, line)
+}
+func (p *paper) Check(about, expected, actual, line string, held bool) {
+	_ = p.note("check %s %v", about, held)
+}
+func (p *paper) Log(text, line string) { _ = p.note("log %s", text) }
+
+const send = `<node resource-id="a:id/send" class="android.widget.Button" text="Send" enabled="true" bounds="[10,20][30,60]"/>`
+
+func try(t *testing.T, p *paper, body string, limits ...Limits) Outcome {
+	t.Helper()
+	src := "def test_it(phone):\n    " + strings.ReplaceAll(strings.TrimSpace(body), "\n", "\n    ") + "\n"
+	h := &Hands{Phone: p, Keyboard: p, App: phone.App{ID: "a"}, Facts: devices.Facts{Language: "de", API: 31, Width: 400, Height: 800, Density: 160}, Notes: p}
+	c := Case{Scripts: map[string]string{"it.star": src}, File: "it.star", Func: "test_it", Facts: h.Facts}
+	if len(limits) > 0 {
+		c.Limits = limits[0]
+	}
+	ctx, cancel := context.WithTimeoutCause(context.Background(), 20*time.Second, errors.New("the test's own limit"))
+	defer cancel()
+	return Run(ctx, c, h.Do)
+}
+
+func TestWordsDoWhatTheySay(t *testing.T) {
+	for name, c := range map[string]struct {
+		trees []string
+		body  string
+		want  []string
+	}{
+		"tap waits for its element, also while the screen moves": {[]string{"", "moving", send}, `phone.tap("#send")`, []string{"tap 20,40"}},
+		"an element found before can be tapped":                  {[]string{send}, `b = phone.find("button")` + "\n" + `phone.tap(b)`, []string{"tap 20,40"}},
+		"type taps first":                                        {[]string{send}, `phone.type("#send", "hi there")`, []string{"tap 20,40", "type hi there"}},
+		"clear deletes what is there": {[]string{`<node resource-id="f" class="EditText" text="abc" enabled="true" bounds="[0,0][10,10]"/>`}, `phone.clear("#f")`,
+			[]string{"tap 5,5", "press [end delete delete delete]"}},
+		"launch, stop, back and the keyboard":   {[]string{""}, "phone.launch()\nphone.back()\nphone.hide_keyboard()\nphone.stop()", []string{"launch a", "press [back]", "press [back]", "stop a"}},
+		"swipe":                                 {[]string{""}, `phone.swipe("up")`, []string{"swipe 200,600-200,200"}},
+		"steps, checks and lines are noted":     {[]string{send}, "phone.step('one')\ncheck.equal(phone.read('#send'), 'Send', 'the button')\nlog('x')\nprint('y')", []string{"step one it.star:2", "check the button true", "log x", "log y"}},
+		"facts":                                 {[]string{""}, `log(phone.facts["language"] + str(phone.facts["width"]))`, []string{"log de400"}},
+		"sees and all do not wait":              {[]string{send + send}, `log(str(phone.sees("#no")) + str(len(phone.all("button"))) + phone.all("button")[1].text)`, []string{"log False2Send"}},
+		"wait_for waits for a text":             {[]string{send, strings.Replace(send, "Send", "Sent", 1)}, `log(phone.wait_for("#send", text = "Sent").text)`, []string{"log Sent"}},
+		"wait_gone":                             {[]string{send, send, ""}, `phone.wait_gone("#send")`, nil},
+		"read of a group reads what lies in it": {[]string{`<node resource-id="r" class="ViewGroup" bounds="[0,0][9,9]"><node class="TextView" text="A"/><node class="TextView" text="B"/></node>`}, `log(phone.read("#r"))`, []string{"log A\nB"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := &paper{trees: c.trees}
+			o := try(t, p, c.body)
+			assert.Equal(t, verdict.Passed, o.Verdict, o.Message)
+			assert.Equal(t, c.want, p.done)
+		})
+	}
+}
+
+func TestFailuresSayWhatWasExpectedWhatWasThereAndWhere(t *testing.T) {
+	for name, c := range map[string]struct {
+		tree             string
+		body             string
+		expected, actual string
+	}{
+		"a check":              {"", `check.equal("55", "6.5", "the total")`, `"6.5"`, `"55"`},
+		"contains":             {"", `check.contains("abc", "x")`, `something that contains "x"`, `"abc"`},
+		"that":                 {"", `check.that(1 > 2, "order")`, "true", "False"},
+		"what never comes":     {send, `phone.tap("#gone", within = 0.2)`, "#gone within 200ms", `no such element among: #send "Send"`},
+		"a text never there":   {send, `phone.wait_for("#send", text = "Sent", within = 0.1)`, `#send with the text "Sent" within 100ms`, `#send, but its text is "Send"`},
+		"what never goes":      {send, `phone.wait_gone("#send", within = 0.1)`, "#send to go away within 100ms", "it still on the screen"},
+		"what is disabled":     {strings.Replace(send, `enabled="true"`, `enabled="false"`, 1), `phone.tap("#send", within = 0.1)`, "#send within 100ms", "#send, but it is disabled"},
+		"what moves all along": {"moving", `phone.find("#send", within = 0.1)`, "#send within 100ms", "a screen that moved all the time and could not be read"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			o := try(t, &paper{trees: []string{c.tree}}, c.body+"\nlog('never')")
+			assert.Equal(t, verdict.Failed, o.Verdict)
+			var f *Failure
+			require.ErrorAs(t, o.Err, &f)
+			assert.Equal(t, c.expected, f.Expected)
+			assert.Equal(t, c.actual, f.Actual)
+			assert.Equal(t, "it.star:2", o.Line)
+		})
+	}
+}
+
+func TestACaseThatIsWrongEndsTheCaseAndNotTheHost(t *testing.T) {
+	for name, c := range map[string]struct {
+		body    string
+		limits  Limits
+		verdict verdict.Verdict
+		message string
+	}{
+		"an endless loop":              {"while True:\n    pass", Limits{Steps: 1_000_000, Memory: 64 << 20}, verdict.Expired, "is there an endless loop at it.star:"},
+		"memory, bit by bit":           {"x = [1]\nwhile True:\n    x = x + x", Limits{Steps: 1 << 40, Memory: 64 << 20}, verdict.Failed, "needed more than 64 MB of memory"},
+		"memory, in one go":            {"x = [0] * (1 << 29)", Limits{Steps: 1 << 40, Memory: 64 << 20}, verdict.Failed, "needed more than 64 MB of memory"},
+		"a text without end":           {"x = 'a'\nwhile True:\n    x = x + x", Limits{Steps: 1 << 40, Memory: 64 << 20}, verdict.Failed, "needed more than 64 MB of memory"},
+		"an error of the script's own": {"x = 1 // 0", Limits{}, verdict.Failed, "division by zero"},
+		"a wrong argument":             {"phone.tap()", Limits{}, verdict.Failed, "missing argument for target"},
+		"a wrong type":                 {"phone.tap([1])", Limits{}, verdict.Failed, "can't be used here"},
+		"a wrong locator":              {"phone.tap('but' + 'ton[')", Limits{}, verdict.Failed, "can't be used: as CSS"},
+		"a wrong direction":            {"phone.swipe('round')", Limits{}, verdict.Failed, "up, down, left or right"},
+		"a log line that is a book":    {"log('x' * (1 << 21))", Limits{}, verdict.Failed, "the script's process"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			o := try(t, &paper{trees: []string{""}}, c.body, c.limits)
+			assert.Equal(t, c.verdict, o.Verdict, o.Message)
+			assert.Contains(t, o.Message, c.message)
+		})
+	}
+}
+
+func TestALostPhoneEndsTheCaseWithItsOwnError(t *testing.T) {
+	o := try(t, &paper{trees: []string{send, "lost"}}, "phone.find('#send')\nphone.find('#send')")
+	var lost *phone.Lost
+	require.ErrorAs(t, o.Err, &lost)
+	assert.Equal(t, "it.star:3", o.Line)
+}
+
+func TestTheCallersLimitEndsTheCase(t *testing.T) {
+	for name, body := range map[string]string{"in a wait": "phone.find('#never', within = 60)", "in a loop": "while True:\n    pass"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := &Hands{Phone: &paper{trees: []string{""}}, Notes: &paper{}}
+			src := "def test_it(phone):\n    " + strings.ReplaceAll(body, "\n", "\n    ")
+			cause := errors.New("out of time")
+			ctx, cancel := context.WithTimeoutCause(context.Background(), 300*time.Millisecond, cause)
+			defer cancel()
+			start := time.Now()
+			o := Run(ctx, Case{Scripts: map[string]string{"it.star": src}, File: "it.star", Func: "test_it", Limits: Limits{Steps: 1 << 60, Memory: 64 << 20}}, h.Do)
+			assert.Equal(t, verdict.Expired, o.Verdict, o.Message)
+			assert.ErrorIs(t, o.Err, cause)
+			assert.Less(t, time.Since(start), 10*time.Second)
+		})
+	}
+}
+
+func TestEveryWordOfTheVocabularyExistsAndNoOther(t *testing.T) {
+	for w := range testpkg.PhoneWords {
+		if w != "facts" {
+			assert.Contains(t, params, w)
+		}
+	}
+	for w := range params {
+		assert.Contains(t, testpkg.PhoneWords, w)
+	}
+	words := (&child{}).words()
+	for w := range testpkg.Globals {
+		assert.Contains(t, words, w)
+	}
+	assert.Len(t, words, len(testpkg.Globals))
+}
+
+func TestAScriptThatCannotBeLoadedIsInvalid(t *testing.T) {
+	o := Run(context.Background(), Case{Scripts: map[string]string{"it.star": "x = 1 // 0\ndef test_it(phone):\n    pass\n"}, File: "it.star", Func: "test_it"}, (&Hands{}).Do)
+	assert.Equal(t, verdict.Invalid, o.Verdict)
+	assert.Equal(t, "it.star:1", o.Line)
+	o = Run(context.Background(), Case{File: "it.star", Func: "x", Command: []string{"/nowhere"}}, nil)
+	assert.Equal(t, verdict.Invalid, o.Verdict)
+}

@@ -1,0 +1,41 @@
+package script
+
+// What goes between the two processes, one JSON line each.
+
+// job is what the child gets first.
+type job struct {
+	Scripts map[string]string `json:"scripts"`
+	File    string            `json:"file"`
+	Func    string            `json:"func"`
+	Facts   map[string]any    `json:"facts"`
+	Steps   uint64            `json:"steps"`
+	Memory  uint64            `json:"memory"` // bytes
+}
+
+// Call is something a script asks for.
+type Call struct {
+	Word string         `json:"word"` // tap, find, check, step, log…
+	Args map[string]any `json:"args"`
+	Line string         `json:"line"` // file:line of the script
+}
+
+// fromChild is a call, or how the case ended.
+type fromChild struct {
+	Call *Call   `json:"call,omitempty"`
+	End  *ending `json:"end,omitempty"`
+}
+
+type ending struct {
+	Error string `json:"error,omitempty"` // empty: the case came to its end
+	Line  string `json:"line,omitempty"`
+	Trace string `json:"trace,omitempty"`
+	Kind  string `json:"kind,omitempty"` // "steps": too many; "load": the file can't be run
+}
+
+// reply answers a call.
+type reply struct {
+	Value any    `json:"value"`
+	Error string `json:"error,omitempty"`
+}
+
+const maxLine = 1 << 20
