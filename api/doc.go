@@ -1,0 +1,5 @@
+// Package api is the REST contract in Go: types, server interface and client,
+// generated from openapi.yaml, which is written first.
+package api
+
+//go:generate go tool oapi-codegen -config config.yaml openapi.yaml

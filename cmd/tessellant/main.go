@@ -1,0 +1,18 @@
+// Tessellant fans a test package out over many devices and says what broke,
+// where and since when.
+package main
+
+import (
+	"os"
+
+	"tessellant/internal/cli"
+	"tessellant/internal/script"
+)
+
+func main() {
+	if len(os.Args) == 2 && os.Args[1] == script.ChildArg {
+		script.Child()
+		return
+	}
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
+}

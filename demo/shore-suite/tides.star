@@ -1,0 +1,22 @@
+"""Today's tides of a shore."""
+
+def open_shore(phone):
+    phone.launch()
+    phone.tap("#shore_gull-ledge")
+    phone.find("#tide_0")
+
+def test_tide_table(phone):
+    """The table has two high and two low waters."""
+    open_shore(phone)
+    phone.step("tide table")
+    check.contains(phone.read("#tide_0_detail").replace(",", "."), "4.8", "the first high water, in metres")
+    check.that(phone.sees("#tide_3"), "the fourth tide of the day shows")
+
+def test_tide_chart(phone):
+    """The chart can be shown in place of the table."""
+    open_shore(phone)
+    phone.tap("#show_chart")
+    phone.find("#tide_chart")
+    phone.step("tide chart")
+    phone.tap("#show_table")
+    phone.find("#tide_0")

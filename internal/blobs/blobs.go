@@ -1,0 +1,171 @@
+// Package blobs keeps large bytes: builds, packages, artifacts.
+//
+// They lie in a bucket that gocloud.dev/blob knows, by default a folder
+// (file://). Bytes are streamed, and hashed on the way in. In: a key and a
+// reader. Out: size and SHA-256; and the bytes again, whole, in part, or at an offset.
+package blobs
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"gocloud.dev/blob"
+	"gocloud.dev/blob/fileblob"
+	"gocloud.dev/gcerrors"
+)
+
+// ErrNotFound says that there is no blob with the key.
+var ErrNotFound = errors.New("no such blob")
+
+// Store is an open bucket.
+type Store struct{ bucket *blob.Bucket }
+
+// OpenFolder keeps blobs in a folder, which is made.
+func OpenFolder(dir string) (*Store, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the folder for blobs: %w", err)
+	}
+	b, err := fileblob.OpenBucket(dir, &fileblob.Options{NoTempDir: true, Metadata: fileblob.MetadataDontWrite})
+	if err != nil {
+		return nil, fmt.Errorf("open the folder for blobs: %w", err)
+	}
+	return &Store{b}, nil
+}
+
+// Open opens a bucket by its URL, such as file:///var/lib/tessellant/blobs.
+func Open(ctx context.Context, address string) (*Store, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, fmt.Errorf("the blob store's address %q can't be read: %w", address, err)
+	}
+	if u.Scheme == "file" {
+		return OpenFolder(u.Path)
+	}
+	b, err := blob.OpenBucket(ctx, address)
+	if err != nil {
+		return nil, fmt.Errorf("open the blob store %s: %w", u.Redacted(), err)
+	}
+	return &Store{b}, nil
+}
+
+// Close closes the bucket.
+func (s *Store) Close() error { return s.bucket.Close() }
+
+// Put streams r into a blob. When r fails, or ctx ends, nothing is kept.
+func (s *Store) Put(ctx context.Context, key string, r io.Reader) (size int64, sha string, err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel() // before Close, it throws away what was written
+	w, err := s.bucket.NewWriter(ctx, key, &blob.WriterOptions{DisableContentTypeDetection: true, ContentType: "application/octet-stream"})
+	if err != nil {
+		return 0, "", fmt.Errorf("keep %s: %w", key, err)
+	}
+	h := sha256.New()
+	size, err = io.Copy(io.MultiWriter(w, h), r)
+	if err != nil {
+		cancel()
+		_ = w.Close()
+		return 0, "", err
+	}
+	if err := w.Close(); err != nil {
+		return 0, "", fmt.Errorf("keep %s: %w", key, err)
+	}
+	return size, hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// Read gives length bytes of a blob from offset on; length -1: to its end.
+func (s *Store) Read(ctx context.Context, key string, offset, length int64) (io.ReadCloser, error) {
+	r, err := s.bucket.NewRangeReader(ctx, key, offset, length, nil)
+	if gcerrors.Code(err) == gcerrors.NotFound {
+		return nil, fmt.Errorf("%s: %w", key, ErrNotFound)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", key, err)
+	}
+	return r, nil
+}
+
+// Delete removes a blob. It is no error when there is none.
+func (s *Store) Delete(ctx context.Context, key string) error {
+	err := s.bucket.Delete(ctx, key)
+	if gcerrors.Code(err) == gcerrors.NotFound {
+		return nil
+	}
+	return err
+}
+
+const (
+	pageSize = 256 << 10
+	maxPages = 16
+)
+
+// At gives a blob as an io.ReaderAt, for readers that jump about. It keeps the
+// last pages it has read.
+func (s *Store) At(ctx context.Context, key string, size int64) io.ReaderAt {
+	return &pages{ctx: ctx, s: s, key: key, size: size, kept: map[int64][]byte{}}
+}
+
+type pages struct {
+	ctx  context.Context
+	s    *Store
+	key  string
+	size int64
+
+	mu    sync.Mutex
+	kept  map[int64][]byte
+	order []int64
+}
+
+func (p *pages) ReadAt(b []byte, off int64) (int, error) {
+	n := 0
+	for n < len(b) {
+		if off >= p.size {
+			return n, io.EOF
+		}
+		page, err := p.page(off / pageSize)
+		if err != nil {
+			return n, err
+		}
+		in := int(off % pageSize)
+		if in >= len(page) {
+			return n, io.ErrUnexpectedEOF
+		}
+		k := copy(b[n:], page[in:])
+		n, off = n+k, off+int64(k)
+	}
+	return n, nil
+}
+
+func (p *pages) page(i int64) ([]byte, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if page := p.kept[i]; page != nil {
+		return page, nil
+	}
+	r, err := p.s.Read(p.ctx, p.key, i*pageSize, pageSize)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	page, err := io.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	if len(p.order) >= maxPages {
+		delete(p.kept, p.order[0])
+		p.order = p.order[1:]
+	}
+	p.kept[i], p.order = page, append(p.order, i)
+	return page, nil
+}

@@ -1,0 +1,279 @@
+// Package cli is the command line: the client's commands, on the client that
+// is generated from api/openapi.yaml, and those that start the service.
+//
+// Answers go to standard output, as tables for people or with --json as the
+// API's own objects; progress and errors go to standard error. Exit codes are
+// those of core/verdict.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"tessellant/api"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/httpd"
+)
+
+// Version of the program.
+const Version = "0.1.0"
+
+// DefaultURL is where a service listens unless told otherwise.
+const DefaultURL = "http://127.0.0.1:7480"
+
+// exit is an error with an exit code; without an Err it says nothing more.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exit) Unwrap() error { return e.err }
+
+// Main runs a command line and answers its exit code.
+func Main(args []string, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the process at once
+	root := newRoot(stdout, stderr)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return verdict.ExitPassed
+	}
+	if text := err.Error(); text != "" {
+		fmt.Fprintln(stderr, text)
+	}
+	var e *exit
+	if errors.As(err, &e) {
+		return e.code
+	}
+	return verdict.ExitUsage
+}
+
+type app struct {
+	out, err io.Writer
+	url, key string
+	json     bool
+}
+
+func newRoot(stdout, stderr io.Writer) *cobra.Command {
+	a := &app{out: stdout, err: stderr}
+	root := &cobra.Command{
+		Use:   "tessellant",
+		Short: "Run a test package on many devices at once",
+		Long: `Tessellant runs a test package on many devices at once and says what broke, where and since when.
+
+A first run, against a service that is up:
+  export TESSELLANT_URL=http://127.0.0.1:7480 TESSELLANT_KEY=tsl_...
+  tessellant build add app.apk
+  tessellant package add my-tests/
+  tessellant run start --build kelpline/android@newest --package my-tests@newest --where platform=android --watch
+
+Exit codes: 0 passed or flaky; 1 the app failed somewhere; 2 wrong usage;
+3 nothing worse than invalid, lost or stopped; 4 the service can't be reached or refuses.`,
+		SilenceErrors: true, SilenceUsage: true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fmt.Errorf("%w\nsee: %s --help", err, c.CommandPath())
+	})
+	root.Version = Version
+	root.SetVersionTemplate("tessellant {{.Version}}\n")
+	f := root.PersistentFlags()
+	f.StringVar(&a.url, "url", envOr("TESSELLANT_URL", DefaultURL), "address of the service (TESSELLANT_URL)")
+	f.BoolVar(&a.json, "json", false, "answer with the API's JSON")
+	root.AddCommand(a.serveCmd(), a.whoamiCmd(), a.buildCmd(), a.packageCmd(), a.deviceCmd(), a.runCmd(), a.legCmd(), a.exampleCmd())
+	return root
+}
+
+func envOr(name, otherwise string) string {
+	if v := os.Getenv(name); v != "" {
+		return v
+	}
+	return otherwise
+}
+
+// group is a command that only holds others.
+func group(use, short string, cmds ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		_ = c.Help()
+		return &exit{verdict.ExitUsage, nil}
+	}}
+	c.AddCommand(cmds...)
+	return c
+}
+
+// client gives the API's client with the key from the environment.
+func (a *app) client() (*api.ClientWithResponses, error) {
+	if a.key == "" {
+		a.key = os.Getenv("TESSELLANT_KEY")
+	}
+	if a.key == "" {
+		return nil, errors.New("no key: set TESSELLANT_KEY to a key of your workspace (the service printed the first one when it was first started)")
+	}
+	u, err := url.Parse(a.url)
+	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+		return nil, fmt.Errorf("%q is no address of a service; write it as %s", a.url, DefaultURL)
+	}
+	return api.NewClientWithResponses(strings.TrimSuffix(a.url, "/")+httpd.Prefix, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+a.key)
+		return nil
+	}))
+}
+
+// problem gives the error of an answer that is none of the good ones.
+func (a *app) problem(doing string, err error, status int, p *api.Problem, body []byte) error {
+	if err != nil {
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return &exit{verdict.ExitUnreachable, fmt.Errorf("could not %s: the service at %s can't be reached: %w\n  what to do: start it with: tessellant serve, or set TESSELLANT_URL", doing, a.url, err)}
+	}
+	if p == nil {
+		return &exit{verdict.ExitUnreachable, fmt.Errorf("could not %s: what answers at %s is no Tessellant service (status %d: %s)", doing, a.url, status, clip(string(body)))}
+	}
+	return &exit{verdict.ExitUnreachable, errors.New(problemText(p))}
+}
+
+func problemText(p *api.Problem) string {
+	s := p.Title
+	if p.Detail != nil {
+		s += ": " + *p.Detail
+	}
+	if p.Findings != nil {
+		for _, f := range *p.Findings {
+			s += "\n  " + findingText(f)
+		}
+	}
+	if p.Remedy != nil {
+		s += "\n  what to do: " + *p.Remedy
+	}
+	return s
+}
+
+func findingText(f api.Finding) string {
+	where := ""
+	switch {
+	case f.Device != nil:
+		where = *f.Device + ": "
+	case f.File != nil && f.Line != nil:
+		where = fmt.Sprintf("%s:%d: ", *f.File, *f.Line)
+	case f.File != nil:
+		where = *f.File + ": "
+	}
+	return fmt.Sprintf("%s (%s; %s)", where+f.What, f.Level, f.Remedy)
+}
+
+func clip(s string) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if len(s) > 120 {
+		s = s[:120] + "…"
+	}
+	return s
+}
+
+// show writes v as JSON where that was asked for; else what f writes.
+func (a *app) show(v any, f func()) error {
+	if !a.json {
+		f()
+		return nil
+	}
+	enc := json.NewEncoder(a.out)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// terminal reports whether w is a terminal, and how wide.
+func terminal(w io.Writer) (width int, ok bool) {
+	f, isFile := w.(*os.File)
+	if !isFile || !term.IsTerminal(int(f.Fd())) || os.Getenv("TERM") == "dumb" {
+		return 0, false
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	return width, err == nil
+}
+
+func deref[T any](p *T) T {
+	var zero T
+	if p == nil {
+		return zero
+	}
+	return *p
+}
+
+// ago says how long ago something was, roughly.
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return t.Local().Format("2 Jan 2006")
+}
+
+// bytesText writes a size for people.
+func bytesText(n int64) string {
+	switch {
+	case n < 10_000:
+		return fmt.Sprintf("%d B", n)
+	case n < 10_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}
+
+// tookText writes a duration for people.
+func tookText(d time.Duration) string {
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	}
+	return fmt.Sprintf("%d:%02d min", int(d.Minutes()), int(d.Seconds())%60)
+}
+
+func (a *app) whoamiCmd() *cobra.Command {
+	return &cobra.Command{Use: "whoami", Short: "Say which workspace the key belongs to", Args: cobra.NoArgs,
+		Example: "  tessellant whoami",
+		RunE: func(c *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := client.GetMeWithResponse(c.Context())
+			if err != nil || r.JSON200 == nil {
+				return a.problem("ask who you are", err, status(r), problemOf(r), bodyOf(r))
+			}
+			return a.show(r.JSON200, func() {
+				fmt.Fprintf(a.out, "workspace %s, role %s, at %s (version %s)\n", r.JSON200.Workspace, r.JSON200.Role, a.url, r.JSON200.Version)
+			})
+		}}
+}

@@ -1,0 +1,256 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"gopkg.in/yaml.v3"
+
+	"tessellant/api"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/standin/backend"
+	"tessellant/internal/standin/phone"
+)
+
+// foretold is how the example's run must come out.
+type foretold struct {
+	Legs map[string]foretoldLeg `yaml:"legs"` // by serial
+}
+
+type foretoldLeg struct {
+	Verdict verdict.Verdict            `yaml:"verdict"`
+	Cases   map[string]verdict.Verdict `yaml:"cases"` // those that do not pass
+}
+
+func (a *app) exampleCmd() *cobra.Command {
+	var dir, build, data, temper, evidence string
+	cmd := &cobra.Command{Use: "example", Short: "Do the main job once, on simulated phones", Args: cobra.NoArgs,
+		Long: `Do the main job once, on simulated phones: start a service of its own with the demo's
+phones behind a real adb server, upload Kelpline and its package, run, and fetch the
+evidence. Exit code 0 when all came out as demo/foretold.yaml says, failures and
+all; 1 when not, with the differences.`,
+		Example: "  make example",
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.example(c.Context(), dir, build, data, temper, evidence)
+		}}
+	f := cmd.Flags()
+	f.StringVar(&dir, "demo", "demo", "folder with fleet.yaml, foretold.yaml and shore-suite")
+	f.StringVar(&build, "build", "build/kelpline-1.8.0.apk", "Kelpline's build; make build makes it")
+	f.StringVar(&data, "data", ".data/example", "data folder of the service")
+	f.StringVar(&temper, "temper", "real", "how the phones behave: instant, real or stubborn")
+	f.StringVar(&evidence, "evidence", ".data/evidence", "where the evidence is put, a folder for each device")
+	return cmd
+}
+
+func (a *app) example(ctx context.Context, dir, build, data, temper, evidence string) error {
+	var want foretold
+	raw, err := os.ReadFile(filepath.Join(dir, "foretold.yaml"))
+	if err != nil {
+		return fmt.Errorf("the demo's files are not here: %w; run this in the project's folder", err)
+	}
+	dec := yaml.NewDecoder(bytes.NewReader(raw))
+	dec.KnownFields(true)
+	if err := dec.Decode(&want); err != nil {
+		return fmt.Errorf("foretold.yaml: %w", err)
+	}
+	fleet, err := os.Open(filepath.Join(dir, "fleet.yaml"))
+	if err != nil {
+		return err
+	}
+	traits, err := phone.ReadFleet(fleet)
+	_ = fleet.Close()
+	if err != nil {
+		return err
+	}
+	back, err := backend.Start("127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer back.Close()
+	if err := os.MkdirAll(data, 0o700); err != nil {
+		return err
+	}
+	logFile, err := os.OpenFile(filepath.Join(data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	log, err := newLogger(logFile, "info", "text")
+	if err != nil {
+		return err
+	}
+	c := houseConfig{Listen: "127.0.0.1:0", Data: data, Workspace: "demo", FirstKey: "tsl_example_key_for_the_demo_only", Log: log}
+	for _, t := range traits {
+		t.Temper = phone.Temper(temper)
+		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
+		p, err := phone.Start(t, "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		c.Connect = append(c.Connect, p.Address())
+	}
+	start := time.Now()
+	h, err := startHouse(ctx, c)
+	if err != nil {
+		return &exit{verdict.ExitUnreachable, fmt.Errorf("could not start the service: %w", err)}
+	}
+	defer h.Close()
+	a.url, a.key = h.URL, c.FirstKey
+	fmt.Fprintf(a.out, "The service is up at %s after %s, with %d simulated phones.\n", h.URL, tookText(time.Since(start)), len(traits))
+	if err := a.phonesReady(ctx, len(traits)); err != nil {
+		return err
+	}
+	say := func(command string) { fmt.Fprintf(a.out, "\n$ %s\n", command) }
+	say("tessellant device list")
+	if err := a.deviceList(ctx, nil); err != nil {
+		return err
+	}
+	say("tessellant build add " + build)
+	if err := a.buildAdd(ctx, build); err != nil {
+		return err
+	}
+	suite := filepath.Join(dir, "shore-suite")
+	say("tessellant package add " + suite)
+	if err := a.packageAdd(ctx, suite); err != nil {
+		return err
+	}
+	say("tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch")
+	limit := 1800
+	err = a.runStart(ctx, api.RunRequest{Build: "kelpline/android@newest", Package: "shore-suite@newest", Where: &[]string{"platform=android"}, LimitSeconds: &limit}, true)
+	var e *exit
+	if err != nil && !(errors.As(err, &e) && e.code == verdict.ExitAppFailed) {
+		return err
+	}
+	return a.compare(ctx, want, evidence)
+}
+
+// phonesReady waits until all phones are free.
+func (a *app) phonesReady(ctx context.Context, n int) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	for deadline := time.Now().Add(60 * time.Second); ; {
+		r, err := client.ListDevicesWithResponse(ctx, &api.ListDevicesParams{})
+		if err == nil && r.JSON200 != nil {
+			free := 0
+			for _, d := range r.JSON200.Items {
+				if d.State == "free" {
+					free++
+				}
+			}
+			if free >= n {
+				return nil
+			}
+		}
+		if time.Now().After(deadline) {
+			return &exit{verdict.ExitUnreachable, fmt.Errorf("not all %d phones came up within a minute", n)}
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// compare fetches the evidence of the newest run, and holds it against what was foretold.
+func (a *app) compare(ctx context.Context, want foretold, evidence string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	one := 1
+	r, err := client.ListRunsWithResponse(ctx, &api.ListRunsParams{Limit: &one})
+	if err != nil || r.JSON200 == nil || len(r.JSON200.Items) == 0 {
+		return a.problem("find the run", err, status(r), problemOf(r), bodyOf(r))
+	}
+	run, err := a.getRun(ctx, r.JSON200.Items[0].Id)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(a.out, "\nEvidence:")
+	var wrong []string
+	seen := map[string]bool{}
+	for _, l := range run.Legs {
+		seen[l.Serial] = true
+		dir := filepath.Join(evidence, l.Serial)
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "  %s: ", l.Serial)
+		if err := a.legFetch(ctx, l.Id, dir); err != nil {
+			return err
+		}
+		_, leg, err := a.getLeg(ctx, l.Id)
+		if err != nil {
+			return err
+		}
+		wrong = append(wrong, differences(l.Serial, want.Legs[l.Serial], leg, dir)...)
+	}
+	for serial := range want.Legs {
+		if !seen[serial] {
+			wrong = append(wrong, serial+": took no part")
+		}
+	}
+	if len(wrong) > 0 {
+		sort.Strings(wrong)
+		return &exit{verdict.ExitAppFailed, fmt.Errorf("\nThis is not how it should have come out:\n  %s", strings.Join(wrong, "\n  "))}
+	}
+	fmt.Fprintln(a.out, "\nAll came out as demo/foretold.yaml says, failures and all.")
+	return nil
+}
+
+// differences says how a leg differs from what was foretold, and what evidence it lacks.
+func differences(serial string, want foretoldLeg, leg *api.Leg, dir string) []string {
+	var wrong []string
+	add := func(format string, args ...any) { wrong = append(wrong, serial+": "+fmt.Sprintf(format, args...)) }
+	if got := string(deref(leg.Verdict)); got != string(want.Verdict) {
+		add("the verdict is %s, not %s (%s)", got, want.Verdict, deref(leg.Message))
+	}
+	if len(leg.Attempts) == 0 {
+		add("there was no attempt")
+		return wrong
+	}
+	at := leg.Attempts[len(leg.Attempts)-1]
+	if len(at.Cases) != leg.CasesTotal {
+		add("%d of %d cases have a result", len(at.Cases), leg.CasesTotal)
+	}
+	known := map[string]bool{}
+	for _, c := range at.Cases {
+		known[c.Name] = true
+		expect := want.Cases[c.Name]
+		if expect == "" {
+			expect = verdict.Passed
+		}
+		if got := string(deref(c.Verdict)); got != string(expect) {
+			add("%s %s, not %s (%s)", c.Name, got, expect, deref(c.Message))
+		}
+		if expect != verdict.Passed && (c.Shot == nil || c.Tree == nil) {
+			add("%s has no screen or no tree", c.Name)
+		}
+		if expect == verdict.Crashed && !strings.Contains(deref(c.Trace), "\n") {
+			add("%s has no stack trace", c.Name)
+		}
+	}
+	for name := range want.Cases {
+		if !known[name] {
+			add("there is no case %s", name)
+		}
+	}
+	for _, name := range []string{"leg.json", "timeline.jsonl", "device.log", "video.mp4"} {
+		if st, err := os.Stat(filepath.Join(dir, name)); err != nil || st.Size() == 0 {
+			add("%s is missing or empty", name)
+		}
+	}
+	return wrong
+}

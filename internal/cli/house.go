@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"tessellant/internal/blobs"
+	"tessellant/internal/bus"
+	"tessellant/internal/host"
+	"tessellant/internal/httpd"
+	"tessellant/internal/localdb"
+	"tessellant/internal/phone/adb"
+	"tessellant/internal/service"
+	"tessellant/internal/store"
+)
+
+// houseConfig is what serve can be told.
+type houseConfig struct {
+	Listen    string
+	Data      string
+	Database  string // DSN; "": a MariaDB of our own
+	Blobs     string // URL; "": a folder in Data
+	ADB       string // address of an adb server; "": one of our own
+	Connect   []string
+	Workspace string
+	FirstKey  string
+	Log       *slog.Logger
+}
+
+// house is the running service with all that it started.
+type house struct {
+	URL string
+	Key string // the first key, when it was made just now
+
+	closers []func() // in the order they are to be undone, last first
+}
+
+// Close stops everything, what was started last first.
+func (h *house) Close() {
+	for i := len(h.closers) - 1; i >= 0; i-- {
+		h.closers[i]()
+	}
+	h.closers = nil
+}
+
+func (h *house) onClose(f func()) { h.closers = append(h.closers, f) }
+
+// startHouse starts database, service, adb server and the built-in host.
+func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
+	h = &house{}
+	defer func() {
+		if err != nil {
+			h.Close()
+		}
+	}()
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w", err)
+	}
+	unlock, err := lockFolder(c.Data)
+	if err != nil {
+		return nil, err
+	}
+	h.onClose(unlock)
+	// Listening comes first: a port that is taken is said before anything is started.
+	l, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w; choose another address with --listen", c.Listen, err)
+	}
+	h.onClose(func() { _ = l.Close() })
+	h.URL = "http://" + l.Addr().String()
+	if c.Database == "" {
+		db, err := localdb.Start(ctx, filepath.Join(c.Data, "database"))
+		if err != nil {
+			return nil, err
+		}
+		h.onClose(db.Close)
+		c.Database = db.DSN
+	}
+	st, err := store.Open(ctx, c.Database)
+	if err != nil {
+		return nil, err
+	}
+	h.onClose(func() { _ = st.Close() })
+	var bl *blobs.Store
+	if c.Blobs == "" {
+		bl, err = blobs.OpenFolder(filepath.Join(c.Data, "blobs"))
+	} else {
+		bl, err = blobs.Open(ctx, c.Blobs)
+	}
+	if err != nil {
+		return nil, err
+	}
+	h.onClose(func() { _ = bl.Close() })
+	metrics := prometheus.NewRegistry()
+	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	svc := &service.Service{Store: st, Blobs: bl, Bus: &bus.Bus{}, Log: c.Log, Version: Version}
+	metrics.MustRegister(svc.Collector())
+	if h.Key, err = svc.FirstKey(ctx, c.Workspace, c.FirstKey); err != nil {
+		return nil, err
+	}
+	server := &adb.Server{Address: c.ADB}
+	if c.ADB == "" {
+		p, err := adb.StartServer(ctx, filepath.Join(c.Data, "adb"))
+		if err != nil {
+			return nil, err
+		}
+		h.onClose(p.Close)
+		server = &p.Server
+	}
+	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	var all sync.WaitGroup
+	h.onClose(func() { cancel(); all.Wait() })
+	all.Go(func() { svc.Dispatch(run) })
+	beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log})
+	all.Go(func() {
+		if err := beside.Run(run); err != nil {
+			c.Log.Error("the host ended", "err", err)
+		}
+	})
+	web := &http.Server{Handler: httpd.New(svc, metrics), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	all.Go(func() {
+		if err := web.Serve(l); err != nil && !errors.Is(err, http.ErrServerClosed) {
+			c.Log.Error("the HTTP server ended", "err", err)
+		}
+	})
+	h.onClose(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if err := web.Shutdown(ctx); err != nil {
+			_ = web.Close()
+		}
+	})
+	return h, nil
+}
+
+// newLogger gives the structured log.
+func newLogger(w io.Writer, level, format string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, fmt.Errorf("--log-level is %q; it can be debug, info, warn or error", level)
+	}
+	o := &slog.HandlerOptions{Level: l}
+	switch format {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, o)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, o)), nil
+	}
+	return nil, fmt.Errorf("--log-format is %q; it can be text or json", format)
+}

@@ -1,0 +1,367 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"tessellant/api"
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/verdict"
+)
+
+func (a *app) legCmd() *cobra.Command {
+	var withTimeline bool
+	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: cobra.ExactArgs(1),
+		Long:    "Show what happened on one device: cases, failures with what was expected and what was there, files.\nWith --timeline also every command, step and check, on the attempt's own clock.",
+		Example: "  tessellant leg show 01JD...\n  tessellant leg show 01JD... --timeline",
+		RunE:    func(c *cobra.Command, args []string) error { return a.legShow(c.Context(), args[0], withTimeline) }}
+	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and check")
+	var level, tag string
+	log := &cobra.Command{Use: "log LEG", Short: "Show the device's log, on the attempt's clock", Args: cobra.ExactArgs(1),
+		Example: "  tessellant leg log 01JD... --level W\n  tessellant leg log 01JD... --tag AndroidRuntime",
+		RunE:    func(c *cobra.Command, args []string) error { return a.legLog(c.Context(), args[0], level, tag) }}
+	log.Flags().StringVar(&level, "level", "V", "only lines of this level or a graver one: V D I W E F")
+	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
+	fetch := &cobra.Command{Use: "fetch LEG DIR", Short: "Download all files of a leg", Args: cobra.ExactArgs(2),
+		Long:    "Download all files of a leg into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie in DIR itself, earlier ones' in DIR/attempt-N.",
+		Example: "  tessellant leg fetch 01JD... evidence/",
+		RunE:    func(c *cobra.Command, args []string) error { return a.legFetch(c.Context(), args[0], args[1]) }}
+	return group("leg", "Look at one device's part of a run", show, log, fetch)
+}
+
+func (a *app) getLeg(ctx context.Context, id string) (*api.ClientWithResponses, *api.Leg, error) {
+	client, err := a.client()
+	if err != nil {
+		return nil, nil, err
+	}
+	r, err := client.GetLegWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return nil, nil, a.problem("show the leg", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return client, r.JSON200, nil
+}
+
+func (a *app) legShow(ctx context.Context, id string, withTimeline bool) error {
+	client, l, err := a.getLeg(ctx, id)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.show(l, nil)
+	}
+	v := l.Stage
+	if l.Verdict != nil {
+		v = string(*l.Verdict)
+	}
+	d := l.Device
+	facts(a.out, "leg", l.Id, "run", l.RunId, "device", fmt.Sprintf("%s: %s %s, Android %s (API %d), %d dp wide, %s (%s)", d.Serial, d.Maker, d.Model, d.Os, d.Api, d.WidthDp, d.Language, kind(d)),
+		"build", l.Build, "package", l.Package, "verdict", v, "because", clipTo(deref(l.Message), 200))
+	for i, at := range l.Attempts {
+		last := i == len(l.Attempts)-1
+		if len(l.Attempts) > 1 {
+			fmt.Fprintf(a.out, "\nAttempt %d: %s %s\n", at.Number, deref(at.Verdict), deref(at.Message))
+		}
+		fmt.Fprintln(a.out)
+		t := newTable(a.out, "case", "verdict", "began", "took")
+		for _, c := range at.Cases {
+			cv, took := string(deref(c.Verdict)), tookText(time.Duration(c.TookMs)*time.Millisecond)
+			if cv == "" {
+				cv, took = "running", ""
+			}
+			t.AppendRow(table.Row{c.Name, cv, clock(c.StartMs), took})
+		}
+		t.Render()
+		for _, c := range at.Cases {
+			a.failure(c)
+		}
+		if withTimeline && last {
+			if err := a.timeline(ctx, client, at); err != nil {
+				return err
+			}
+		}
+		if last && len(at.Artifacts) > 0 {
+			count, size := map[string]int{}, int64(0)
+			for _, f := range at.Artifacts {
+				count[string(f.Kind)]++
+				size += f.Size
+			}
+			fmt.Fprintf(a.out, "\n%d files, %s: %s", len(at.Artifacts), bytesText(size), plural(count["screenshot"], "screenshot"))
+			for _, k := range []string{"video", "device-log", "timeline"} {
+				if count[k] > 0 {
+					fmt.Fprint(a.out, ", "+strings.ReplaceAll(k, "-", " "))
+				}
+			}
+			fmt.Fprintf(a.out, "\nDownload them with: tessellant leg fetch %s DIR\n", l.Id)
+		}
+	}
+	return nil
+}
+
+// failure writes why a case did not pass.
+func (a *app) failure(c api.CaseResult) {
+	v := deref(c.Verdict)
+	if v == "" || v == api.Passed || v == api.Skipped {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s %s", c.Name, v)
+	if c.Line != nil {
+		fmt.Fprintf(a.out, " at %s", *c.Line)
+	}
+	fmt.Fprintln(a.out)
+	if c.Expected != nil {
+		if about, _, ok := strings.Cut(deref(c.Message), ": expected "); ok && about != "" {
+			fmt.Fprintln(a.out, "    "+about)
+		}
+		fmt.Fprintf(a.out, "    expected  %s\n    actual    %s\n", *c.Expected, *c.Actual)
+	} else {
+		fmt.Fprintln(a.out, "    "+clipTo(deref(c.Message), 400))
+	}
+	if v == api.Crashed && c.Trace != nil {
+		lines := strings.Split(strings.TrimSpace(*c.Trace), "\n")
+		for i, l := range lines {
+			if i == 8 {
+				fmt.Fprintf(a.out, "        … %d lines more\n", len(lines)-i)
+				break
+			}
+			fmt.Fprintln(a.out, "        "+strings.TrimSpace(l))
+		}
+	}
+	if c.Shot != nil {
+		fmt.Fprintf(a.out, "    screen    %s\n", *c.Shot)
+	}
+}
+
+// clock writes a moment on an attempt's clock.
+func clock(ms int64) string {
+	sign := ""
+	if ms < 0 {
+		sign, ms = "-", -ms
+	}
+	return fmt.Sprintf("%s%d:%02d.%03d", sign, ms/60000, ms/1000%60, ms%1000)
+}
+
+// artifact opens an artifact of an attempt.
+func (a *app) artifact(ctx context.Context, client *api.ClientWithResponses, f api.Artifact) (io.ReadCloser, error) {
+	r, err := client.GetArtifact(ctx, f.Id)
+	if err != nil {
+		return nil, a.problem("fetch "+f.Name, err, 0, nil, nil)
+	}
+	if r.StatusCode != http.StatusOK {
+		defer r.Body.Close()
+		body, _ := io.ReadAll(io.LimitReader(r.Body, 64<<10))
+		var p api.Problem
+		_ = json.Unmarshal(body, &p)
+		return nil, a.problem("fetch "+f.Name, nil, r.StatusCode, &p, body)
+	}
+	return r.Body, nil
+}
+
+func find(at api.Attempt, k api.ArtifactKind) (api.Artifact, bool) {
+	for _, f := range at.Artifacts {
+		if f.Kind == k {
+			return f, true
+		}
+	}
+	return api.Artifact{}, false
+}
+
+// events calls f with each event of an attempt's timeline.
+func (a *app) events(ctx context.Context, client *api.ClientWithResponses, at api.Attempt, f func(timeline.Event) error) error {
+	file, ok := find(at, "timeline")
+	if !ok {
+		return &exit{verdict.ExitUnreachable, errors.New("the timeline is not here yet: it comes when the leg has ended")}
+	}
+	r, err := a.artifact(ctx, client, file)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return timeline.Read(r, f)
+}
+
+func (a *app) timeline(ctx context.Context, client *api.ClientWithResponses, at api.Attempt) error {
+	fmt.Fprintln(a.out)
+	t := newTable(a.out, "at", "what", "", "took", "script")
+	err := a.events(ctx, client, at, func(e timeline.Event) error {
+		what, detail, took := string(e.Kind), e.Name, ""
+		switch e.Kind {
+		case timeline.Command:
+			what, detail = e.Name, argText(e.Args)
+			if e.Answer != "" {
+				detail = strings.TrimSpace(detail + " → " + e.Answer)
+			}
+			took = fmt.Sprintf("%d ms", e.Took)
+		case timeline.Case:
+			if e.Verdict != "" {
+				detail += " " + e.Verdict
+			}
+		case timeline.Check:
+			detail = strings.TrimSpace(detail + " " + e.Actual)
+		case timeline.Log:
+			detail = e.Answer
+		case timeline.Marker:
+			detail += " " + argText(e.Args)
+		}
+		if e.Error != "" && e.Kind != timeline.Case {
+			detail = strings.TrimSpace(detail + " ✗ " + e.Error)
+		}
+		if e.File != "" && e.Kind == timeline.Step {
+			detail += "  [" + e.File + "]"
+		}
+		t.AppendRow(table.Row{clock(e.At), what, clipTo(detail, 90), took, e.Line})
+		return nil
+	})
+	if err == nil {
+		t.Render()
+	}
+	return err
+}
+
+func argText(args map[string]string) string {
+	var parts []string
+	for _, k := range []string{"app", "x", "y", "from", "to", "text", "key", "times", "ms", "bytes", "device_zero_ms", "doubt_ms"} {
+		if v, ok := args[k]; ok {
+			parts = append(parts, k+"="+v)
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+const levels = "VDIWEF"
+
+func (a *app) legLog(ctx context.Context, id, level, tag string) error {
+	least := strings.Index(levels, strings.ToUpper(level))
+	if least < 0 || len(level) != 1 {
+		return fmt.Errorf("--level is %q; it can be one of V D I W E F", level)
+	}
+	client, l, err := a.getLeg(ctx, id)
+	if err != nil {
+		return err
+	}
+	if len(l.Attempts) == 0 {
+		return &exit{verdict.ExitUnreachable, errors.New("there is no log yet: the leg still waits for its device")}
+	}
+	at := l.Attempts[len(l.Attempts)-1]
+	file, ok := find(at, "device-log")
+	if !ok {
+		return &exit{verdict.ExitUnreachable, errors.New("the device log is not here yet: it comes when the leg has ended")}
+	}
+	zero := int64(0)
+	if err := a.events(ctx, client, at, func(e timeline.Event) error {
+		if e.Kind == timeline.Marker && e.Name == "clock" {
+			zero, _ = strconv.ParseInt(e.Args["device_zero_ms"], 10, 64)
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	r, err := a.artifact(ctx, client, file)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	lines := bufio.NewScanner(r)
+	lines.Buffer(make([]byte, 64<<10), 4<<20)
+	enc := json.NewEncoder(a.out)
+	for lines.Scan() {
+		x, ok := devicelog.Parse(lines.Text(), at.Started.Year())
+		if !ok || strings.IndexByte(levels, x.Level) < least || (tag != "" && x.Tag != tag) {
+			continue
+		}
+		ms := x.At.UnixMilli() - zero
+		if a.json {
+			_ = enc.Encode(map[string]any{"at": ms, "device_time": x.At, "pid": x.PID, "tid": x.TID, "level": string(x.Level), "tag": x.Tag, "text": x.Text})
+			continue
+		}
+		fmt.Fprintf(a.out, "%10s %c %-20s %s\n", clock(ms), x.Level, x.Tag, x.Text)
+	}
+	return lines.Err()
+}
+
+func (a *app) legFetch(ctx context.Context, id, dir string) error {
+	client, l, err := a.getLeg(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("could not make the folder: %w", err)
+	}
+	raw, err := json.MarshalIndent(l, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, "leg.json"), append(raw, '\n'), 0o644); err != nil {
+		return err
+	}
+	n, size := 1, int64(len(raw))
+	for i, at := range l.Attempts {
+		target := dir
+		if i < len(l.Attempts)-1 {
+			target = filepath.Join(dir, fmt.Sprintf("attempt-%d", at.Number))
+		}
+		for _, f := range at.Artifacts {
+			if err := a.fetchOne(ctx, client, f, target); err != nil {
+				return err
+			}
+			n, size = n+1, size+f.Size
+		}
+	}
+	return a.show(map[string]any{"folder": dir, "files": n, "bytes": size}, func() {
+		fmt.Fprintf(a.out, "%d files, %s, in %s\n", n, bytesText(size), dir)
+		if l.Stage != "done" {
+			fmt.Fprintln(a.out, "The leg has not ended: what it still gathers is not among them.")
+		}
+	})
+}
+
+// fetchOne downloads a file under its own name, and sees that it came whole.
+func (a *app) fetchOne(ctx context.Context, client *api.ClientWithResponses, f api.Artifact, dir string) error {
+	if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
+		return fmt.Errorf("the service names a file %q, which leads out of the folder", f.Name)
+	}
+	path := filepath.Join(dir, filepath.FromSlash(f.Name))
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	r, err := a.artifact(ctx, client, f)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	part, err := os.Create(path + ".part")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(part.Name())
+	defer part.Close()
+	h := sha256.New()
+	in, done := a.progress(f.Name, io.TeeReader(r, h), f.Size)
+	_, err = io.Copy(part, in)
+	done()
+	if err != nil {
+		return fmt.Errorf("could not fetch %s: %w", f.Name, err)
+	}
+	if sum := hex.EncodeToString(h.Sum(nil)); sum != f.Sha256 {
+		return fmt.Errorf("%s came damaged: its SHA-256 is %s, not %s; fetch it again", f.Name, sum, f.Sha256)
+	}
+	if err := part.Close(); err != nil {
+		return err
+	}
+	return os.Rename(part.Name(), path)
+}

@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"tessellant/api"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/verdict"
+)
+
+func (a *app) packageCmd() *cobra.Command {
+	check := &cobra.Command{Use: "check DIR", Short: "Find mistakes in a package before it is sent", Args: cobra.ExactArgs(1),
+		Long:    "Find mistakes in a package before it is sent: syntax, names that are not defined, words that a phone does not have, locators that can't be used.\nExit code 3 when something would keep it from running.",
+		Example: "  tessellant package check demo/shore-suite",
+		RunE:    func(_ *cobra.Command, args []string) error { return a.packageCheck(args[0]) }}
+	add := &cobra.Command{Use: "add DIR", Short: "Pack a folder and upload it", Args: cobra.ExactArgs(1),
+		Long:    "Check a folder, pack it and upload it as the next revision of the package that its tessellant.yaml names.\nThe same content again gives the same revision.",
+		Example: "  tessellant package add demo/shore-suite",
+		RunE:    func(c *cobra.Command, args []string) error { return a.packageAdd(c.Context(), args[0]) }}
+	var limit int
+	list := &cobra.Command{Use: "list", Short: "List packages, the newest first", Args: cobra.NoArgs, Example: "  tessellant package list",
+		RunE: func(c *cobra.Command, _ []string) error { return a.packageList(c.Context(), limit) }}
+	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
+	show := &cobra.Command{Use: "show REF", Short: "Show a package and its cases", Args: cobra.ExactArgs(1),
+		Long: "Show a package and its cases. REF is an id, shore-suite@7 (revision) or shore-suite@newest.", Example: "  tessellant package show shore-suite@newest",
+		RunE: func(c *cobra.Command, args []string) error { return a.packageShow(c.Context(), args[0]) }}
+	return group("package", "Check, upload and look at test packages", check, add, list, show)
+}
+
+func readFolder(dir string) (fs.FS, *testpkg.Package, error) {
+	st, err := os.Stat(dir)
+	if err != nil {
+		return nil, nil, fmt.Errorf("could not read the package: %w", err)
+	}
+	if !st.IsDir() {
+		return nil, nil, fmt.Errorf("%s is a file; give the folder that holds tessellant.yaml", dir)
+	}
+	f := os.DirFS(dir)
+	p, err := testpkg.Read(f)
+	if err != nil {
+		return nil, nil, fmt.Errorf("could not read the package: %w", err)
+	}
+	return f, p, nil
+}
+
+func (a *app) sayFindings(p *testpkg.Package) {
+	for _, f := range p.Findings {
+		where := f.File
+		if where == "" {
+			where = "package"
+		}
+		if f.Line > 0 {
+			where = fmt.Sprintf("%s:%d", f.File, f.Line)
+		}
+		fmt.Fprintf(a.out, "%s: %s: %s\n    %s\n", where, f.Level, f.What, f.Remedy)
+	}
+}
+
+func (a *app) packageCheck(dir string) error {
+	_, p, err := readFolder(dir)
+	if err != nil {
+		return err
+	}
+	if err := a.show(p, func() {
+		a.sayFindings(p)
+		if len(p.Blocked()) == 0 {
+			a.caseTable(p.Name, fromLocal(p))
+			fmt.Fprintf(a.out, "%s: %d cases, nothing keeps them from running.\n", p.Name, len(p.Cases))
+		}
+	}); err != nil {
+		return err
+	}
+	if n := len(p.Blocked()); n > 0 {
+		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s can't run: %s", dir, plural(n, "mistake"))}
+	}
+	return nil
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func fromLocal(p *testpkg.Package) []api.Case {
+	var out []api.Case
+	for _, c := range p.Cases {
+		about := c.About
+		out = append(out, api.Case{Name: c.Name, File: c.File, Line: c.Line, About: &about})
+	}
+	return out
+}
+
+func (a *app) caseTable(_ string, cases []api.Case) {
+	t := newTable(a.out, "case", "defined in", "about")
+	for _, c := range cases {
+		t.AppendRow(table.Row{c.Name, fmt.Sprintf("%s:%d", c.File, c.Line), deref(c.About)})
+	}
+	t.Render()
+}
+
+func (a *app) packageAdd(ctx context.Context, dir string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	f, p, err := readFolder(dir)
+	if err != nil {
+		return err
+	}
+	if n := len(p.Blocked()); n > 0 {
+		a.sayFindings(p)
+		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: %s", dir, plural(n, "mistake"))}
+	}
+	var zip bytes.Buffer
+	if err := testpkg.Pack(f, &zip); err != nil {
+		return err
+	}
+	if zip.Len() > testpkg.MaxZip {
+		return errors.New("the packed package is too large")
+	}
+	r, err := client.AddPackageWithBodyWithResponse(ctx, "application/zip", &zip)
+	out := r2(r, func() (*api.Package, *api.Package) { return r.JSON201, r.JSON200 })
+	if err != nil || out == nil {
+		return a.problem("add the package", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return a.show(out, func() {
+		if r.JSON200 != nil {
+			fmt.Fprintf(a.out, "This content was here already, as %s.\n", out.Ref)
+		} else {
+			fmt.Fprintf(a.out, "Added %s: %d cases, %s.\n", out.Ref, len(out.Cases), bytesText(out.Size))
+		}
+		a.caseTable(out.Ref, out.Cases)
+	})
+}
+
+func (a *app) packageList(ctx context.Context, limit int) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Limit: &limit})
+	if err != nil || r.JSON200 == nil {
+		return a.problem("list the packages", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return a.show(r.JSON200, func() {
+		if len(r.JSON200.Items) == 0 {
+			fmt.Fprintln(a.out, "No packages yet. Upload one with: tessellant package add DIR")
+			return
+		}
+		t := newTable(a.out, "reference", "kind", "cases", "about", "added")
+		for _, p := range r.JSON200.Items {
+			t.AppendRow(table.Row{p.Ref, p.Kind, len(p.Cases), p.About, ago(p.Created)})
+		}
+		t.Render()
+		a.more(r.JSON200.Next)
+	})
+}
+
+func (a *app) packageShow(ctx context.Context, ref string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.GetPackageWithResponse(ctx, ref)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("show the package", err, status(r), problemOf(r), bodyOf(r))
+	}
+	p := r.JSON200
+	return a.show(p, func() {
+		facts(a.out, "reference", p.Ref, "id", p.Id, "kind", p.Kind, "about", p.About, "size", bytesText(p.Size), "SHA-256", p.Sha256, "added", ago(p.Created))
+		fmt.Fprintln(a.out)
+		a.caseTable(p.Ref, p.Cases)
+	})
+}

@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/oklog/ulid/v2"
+	"github.com/spf13/cobra"
+
+	"tessellant/api"
+	"tessellant/internal/core/verdict"
+)
+
+func (a *app) runCmd() *cobra.Command {
+	var q api.RunRequest
+	var where, devices []string
+	var limit time.Duration
+	var watch bool
+	start := &cobra.Command{Use: "start", Short: "Start a run", Args: cobra.NoArgs,
+		Long: "Start a run of a package against a build, on every device that --where and --device choose; without them, on every device that can take the build.",
+		Example: "  tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch\n" +
+			"  tessellant run start --build kelpline/android@231 --package shore-suite@1 --device orr-01 --limit 5m",
+		RunE: func(c *cobra.Command, _ []string) error {
+			seconds := int((limit + time.Second - 1) / time.Second)
+			q.LimitSeconds = &seconds
+			if len(where) > 0 {
+				q.Where = &where
+			}
+			if len(devices) > 0 {
+				q.Devices = &devices
+			}
+			return a.runStart(c.Context(), q, watch)
+		}}
+	f := start.Flags()
+	f.StringVar(&q.Build, "build", "", "the build: an id, kelpline/android@231, @v1.8.0 or @newest")
+	f.StringVar(&q.Package, "package", "", "the package: an id, shore-suite@7 or @newest")
+	f.StringArrayVar(&where, "where", nil, whereHelp)
+	f.StringArrayVar(&devices, "device", nil, "the serial of a device; again for more")
+	f.DurationVar(&limit, "limit", 30*time.Minute, "how long the cases may take on one device")
+	f.BoolVar(&watch, "watch", false, "stay until the run is over, and exit with its verdict")
+	_ = start.MarkFlagRequired("build")
+	_ = start.MarkFlagRequired("package")
+	var n int
+	list := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: cobra.NoArgs, Example: "  tessellant run list",
+		RunE: func(c *cobra.Command, _ []string) error { return a.runList(c.Context(), n) }}
+	list.Flags().IntVar(&n, "limit", 20, "how many, 1 to 200")
+	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Args: cobra.ExactArgs(1), Example: "  tessellant run show 01JD...",
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.getRun(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() { a.runText(r) })
+		}}
+	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: cobra.ExactArgs(1), Example: "  tessellant run watch 01JD...",
+		Long: "Follow a run until it is over, and exit with its verdict: 0 passed or flaky; 1 the app failed somewhere; 3 nothing worse than invalid, lost or stopped.",
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.getRun(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.watch(c.Context(), r)
+		}}
+	return group("run", "Start and look at runs", start, list, show, follow)
+}
+
+func (a *app) runStart(ctx context.Context, q api.RunRequest, watch bool) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	if *q.LimitSeconds <= 0 {
+		return errors.New("--limit must be longer than nothing, such as 5m")
+	}
+	key := ulid.Make().String() // a request that the network made us send twice starts one run
+	r, err := client.StartRunWithResponse(ctx, &api.StartRunParams{IdempotencyKey: &key}, q)
+	run := r2(r, func() (*api.Run, *api.Run) { return r.JSON201, r.JSON200 })
+	if err != nil || run == nil {
+		return a.problem("start the run", err, status(r), problemOf(r), bodyOf(r))
+	}
+	if !watch {
+		return a.show(run, func() {
+			fmt.Fprintf(a.out, "Started run %s: %s with %s on %s.\n", run.Id, run.Build, run.Package, plural(len(run.Legs), "device"))
+			a.leftOut(run)
+			fmt.Fprintf(a.out, "Follow it with: tessellant run watch %s\n", run.Id)
+		})
+	}
+	return a.watch(ctx, run)
+}
+
+// leftOut says which chosen devices do not take part, and why.
+func (a *app) leftOut(r *api.Run) {
+	for _, f := range r.Findings {
+		fmt.Fprintln(a.out, "Left out: "+findingText(f))
+	}
+}
+
+func (a *app) getRun(ctx context.Context, id string) (*api.Run, error) {
+	client, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := client.GetRunWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return nil, a.problem("show the run", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return r.JSON200, nil
+}
+
+func (a *app) runList(ctx context.Context, limit int) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.ListRunsWithResponse(ctx, &api.ListRunsParams{Limit: &limit})
+	if err != nil || r.JSON200 == nil {
+		return a.problem("list the runs", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return a.show(r.JSON200, func() {
+		if len(r.JSON200.Items) == 0 {
+			fmt.Fprintln(a.out, "No runs yet. Start one with: tessellant run start --build REF --package REF --watch")
+			return
+		}
+		t := newTable(a.out, "run", "build", "package", "verdict", "", "started")
+		for _, x := range r.JSON200.Items {
+			v := "running"
+			if x.Done {
+				v = string(deref(x.Verdict))
+			}
+			t.AppendRow(table.Row{x.Id, x.Build, x.Package, v, x.Sentence, ago(x.Created)})
+		}
+		t.Render()
+		a.more(r.JSON200.Next)
+	})
+}
+
+func (a *app) runText(r *api.Run) {
+	fmt.Fprintln(a.out, r.Sentence)
+	fmt.Fprintln(a.out)
+	took := "still running"
+	if r.Ended != nil {
+		took = tookText(r.Ended.Sub(r.Created))
+	}
+	which := strings.Join(append(append([]string{}, r.Where...), r.Devices...), " ")
+	if which == "" {
+		which = "any device"
+	}
+	facts(a.out, "run", r.Id, "build", r.Build, "package", r.Package, "devices", which, "started", ago(r.Created), "took", took)
+	a.leftOut(r)
+	fmt.Fprintln(a.out)
+	a.legTable(r).Render()
+	for _, l := range r.Legs {
+		if v := deref(l.Verdict); v != "" && v != api.Passed {
+			fmt.Fprintf(a.out, "\nLook at one with: tessellant leg show %s\n", l.Id)
+			break
+		}
+	}
+}
+
+func (a *app) legTable(r *api.Run) table.Writer {
+	t := newTable(a.out, "device", "model", "Android", "verdict", "cases", "took", "leg", "what happened")
+	for _, l := range r.Legs {
+		model := l.Model
+		if l.Simulated {
+			model += " (simulated)"
+		}
+		v := string(l.Stage)
+		if l.Verdict != nil {
+			v = string(*l.Verdict)
+		}
+		t.AppendRow(table.Row{l.Serial, model, l.Os, v, caseText(l), legTook(l), l.Id, clipTo(deref(l.Message), 100)})
+	}
+	return t
+}
+
+func clipTo(s string, n int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+// caseText counts a leg's cases: "7 passed, 1 failed".
+func caseText(l api.LegSummary) string {
+	var parts []string
+	done := 0
+	for _, v := range verdict.Order {
+		if n := l.Cases[string(v)]; n > 0 {
+			done += n
+			parts = append(parts, fmt.Sprintf("%d %s", n, v))
+		}
+	}
+	if l.Stage != "done" || done < l.CasesTotal {
+		parts = append([]string{fmt.Sprintf("%d of %d", done, l.CasesTotal)}, parts...)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func legTook(l api.LegSummary) string {
+	if l.Started == nil {
+		return ""
+	}
+	end := time.Now()
+	if l.Ended != nil {
+		end = *l.Ended
+	}
+	return tookText(max(end.Sub(*l.Started), 0))
+}

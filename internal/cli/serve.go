@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"tessellant/internal/core/verdict"
+)
+
+func (a *app) serveCmd() *cobra.Command {
+	var c houseConfig
+	var level, format string
+	cmd := &cobra.Command{Use: "serve", Short: "Start the service", Args: cobra.NoArgs,
+		Long: `Start the service: REST, dispatcher, and a host for the devices that the adb server sees.
+
+Without --database it starts a MariaDB of its own in the data folder, on loopback;
+without --adb-server an adb server of its own. At its first start it makes a
+workspace and a key, and prints the key once; TESSELLANT_FIRST_KEY gives one instead.`,
+		Example: "  tessellant serve\n  tessellant serve --listen 0.0.0.0:7480 --database 'tess:secret@tcp(db.example:3306)/tessellant'\n  tessellant serve --adb-server 127.0.0.1:5037 --connect 192.168.1.23:5555",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := newLogger(a.err, level, format)
+			if err != nil {
+				return err
+			}
+			c.Log, c.FirstKey = log, os.Getenv("TESSELLANT_FIRST_KEY")
+			if c.Database == "" {
+				c.Database = os.Getenv("TESSELLANT_DATABASE")
+			}
+			h, err := startHouse(cmd.Context(), c)
+			if err != nil {
+				return &exit{verdict.ExitUnreachable, fmt.Errorf("could not start the service: %w", err)}
+			}
+			defer h.Close()
+			fmt.Fprintf(a.out, "Tessellant %s listens on %s\n", Version, h.URL)
+			if h.Key != "" && c.FirstKey == "" {
+				fmt.Fprintf(a.out, "The first key of workspace %s, shown only now:\n  export TESSELLANT_URL=%s TESSELLANT_KEY=%s\n", c.Workspace, h.URL, h.Key)
+			}
+			<-cmd.Context().Done()
+			log.Info("stopping")
+			return nil
+		}}
+	f := cmd.Flags()
+	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "address to listen on")
+	f.StringVar(&c.Data, "data", defaultData(), "data folder")
+	f.StringVar(&c.Database, "database", "", "a MariaDB that is there: user:password@tcp(host:port)/database (TESSELLANT_DATABASE keeps the password out of the process list)")
+	f.StringVar(&c.Blobs, "blobs", "", "where builds and evidence are kept, as a URL; default: a folder in the data folder")
+	f.StringVar(&c.ADB, "adb-server", "", "an adb server that is there: host:port")
+	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; again for more")
+	f.StringVar(&c.Workspace, "workspace", "main", "name of the workspace made at the first start")
+	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	f.StringVar(&format, "log-format", "text", "text or json")
+	return cmd
+}
+
+func defaultData() string {
+	if d := os.Getenv("XDG_DATA_HOME"); d != "" {
+		return filepath.Join(d, "tessellant")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "tessellant-data"
+	}
+	return filepath.Join(home, ".local", "share", "tessellant")
+}

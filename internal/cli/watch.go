@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"tessellant/api"
+	"tessellant/internal/core/verdict"
+)
+
+const (
+	watchEvery = 400 * time.Millisecond
+	// A service that is being restarted is waited for this long.
+	watchPatience = 2 * time.Minute
+)
+
+// watch follows a run until it is over: a live table on a terminal, else a line
+// for each thing that changes. The exit code is the run's.
+func (a *app) watch(ctx context.Context, r *api.Run) error {
+	width, live := terminal(a.out)
+	live = live && !a.json
+	if !a.json {
+		fmt.Fprintf(a.out, "Run %s: %s with %s on %s\n", r.Id, r.Build, r.Package, plural(len(r.Legs), "device"))
+		a.leftOut(r)
+	}
+	drawn := 0
+	seen := map[string]string{}
+	lastGood := time.Now()
+	for {
+		switch {
+		case a.json:
+		case live:
+			drawn = a.redraw(r, width, drawn)
+		default:
+			a.changes(r, seen)
+		}
+		if r.Done {
+			break
+		}
+		select {
+		case <-time.After(watchEvery):
+		case <-ctx.Done():
+			return &exit{verdict.ExitNothingSaid, fmt.Errorf("left; the run goes on. Follow it again with: tessellant run watch %s", r.Id)}
+		}
+		next, err := a.getRun(ctx, r.Id)
+		switch {
+		case err == nil:
+			r, lastGood = next, time.Now()
+		case ctx.Err() != nil:
+		case errors.As(err, new(*exit)) && time.Since(lastGood) < watchPatience:
+		default:
+			return err
+		}
+	}
+	if err := a.show(r, func() {
+		if !live {
+			fmt.Fprintln(a.out)
+			a.legTable(r).Render()
+		}
+		fmt.Fprintf(a.out, "\n%s\n", r.Sentence)
+		for _, l := range r.Legs {
+			if v := deref(l.Verdict); v != "" && v != api.Passed {
+				fmt.Fprintf(a.out, "  %s %s: %s\n    tessellant leg show %s\n", l.Serial, v, clipTo(deref(l.Message), 160), l.Id)
+			}
+		}
+	}); err != nil {
+		return err
+	}
+	if code := verdict.ExitCode(verdict.Verdict(deref(r.Verdict))); code != 0 {
+		return &exit{code, nil}
+	}
+	return nil
+}
+
+// redraw draws the table over the one before, of so many lines, and answers how
+// many it has now.
+func (a *app) redraw(r *api.Run, width, before int) int {
+	var buf bytes.Buffer
+	t := newTable(&buf, "device", "model", "Android", "stage", "cases", "time", "now")
+	for _, l := range r.Legs {
+		model := l.Model
+		if l.Simulated {
+			model += " (simulated)"
+		}
+		stage := stageText(l)
+		t.AppendRow(table.Row{l.Serial, model, l.Os, stage, caseText(l), legTook(l), deref(l.Now)})
+	}
+	t.Render()
+	lines := strings.Split(strings.TrimRight(buf.String(), "\n"), "\n")
+	var out strings.Builder
+	if before > 0 {
+		fmt.Fprintf(&out, "\x1b[%dA", before)
+	}
+	for _, l := range lines {
+		out.WriteString("\x1b[2K" + text.Trim(l, max(width-1, 20)) + "\x1b[0m\n")
+	}
+	fmt.Fprint(a.out, out.String())
+	return len(lines)
+}
+
+// stageText is a leg's stage, or its verdict in a colour of its own.
+func stageText(l api.LegSummary) string {
+	if l.Verdict == nil {
+		return string(l.Stage)
+	}
+	colour := map[api.Verdict]text.Colors{api.Passed: {text.FgGreen}, api.Failed: {text.FgRed}, api.Crashed: {text.FgMagenta, text.Bold},
+		api.Expired: {text.FgYellow}, api.Flaky: {text.FgYellow}, api.Lost: {text.FgBlue}}[*l.Verdict]
+	return colour.Sprint(string(*l.Verdict))
+}
+
+// changes writes a line for each leg that has changed.
+func (a *app) changes(r *api.Run, seen map[string]string) {
+	for _, l := range r.Legs {
+		state := string(l.Stage)
+		switch {
+		case l.Verdict != nil && l.Stage == "done":
+			state = string(*l.Verdict) + " (" + caseText(l) + ")"
+		case l.Now != nil:
+			state += " " + *l.Now + " (" + caseText(l) + ")"
+		}
+		if seen[l.Serial] != state {
+			seen[l.Serial] = state
+			fmt.Fprintf(a.out, "%s  %-8s %s\n", time.Now().Format("15:04:05"), l.Serial, state)
+		}
+	}
+}

@@ -1,0 +1,165 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image"
+	"image/jpeg"
+	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	xdraw "golang.org/x/image/draw"
+
+	"tessellant/internal/phone"
+)
+
+// film keeps the distinct pictures of a screen with their times, and makes a
+// video of them at the end. It takes a picture after each command and now and
+// then, on a stream of its own: a command never waits for it.
+type film struct {
+	dir   string
+	phone phone.Phone
+	at    func(time.Time) int64
+	poked chan struct{}
+
+	mu     sync.Mutex
+	frames []frame
+	last   []byte // the newest picture, as PNG
+	size   image.Point
+	err    error
+}
+
+type frame struct {
+	at   int64 // ms on the attempt's clock
+	file string
+}
+
+const (
+	filmWidth = 540                    // pixels of a frame
+	idleEvery = 1 * time.Second        // between pictures when nothing is commanded
+	settle    = 250 * time.Millisecond // from a command to the second picture after it
+	maxFrames = 20_000
+)
+
+func newFilm(dir string, p phone.Phone, at func(time.Time) int64) (*film, error) {
+	dir = filepath.Join(dir, "frames")
+	return &film{dir: dir, phone: p, at: at, poked: make(chan struct{}, 1)}, os.MkdirAll(dir, 0o700)
+}
+
+// poke says that something may have changed.
+func (f *film) poke() {
+	select {
+	case f.poked <- struct{}{}:
+	default:
+	}
+}
+
+// roll takes pictures until ctx ends.
+func (f *film) roll(ctx context.Context) {
+	t := time.NewTimer(0)
+	defer t.Stop()
+	for {
+		next := idleEvery
+		select {
+		case <-f.poked:
+			next = settle
+		case <-t.C:
+		case <-ctx.Done():
+			return
+		}
+		start := time.Now()
+		if raw, err := f.phone.Screenshot(ctx); err == nil {
+			f.add(f.at(start), raw)
+		}
+		t.Reset(next)
+	}
+}
+
+// add adds a picture, unless it is as the one before.
+func (f *film) add(at int64, raw []byte) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if bytes.Equal(raw, f.last) || len(f.frames) >= maxFrames {
+		return
+	}
+	if n := len(f.frames); n > 0 && at <= f.frames[n-1].at {
+		return // an older picture that came later
+	}
+	f.last = raw
+	img, err := png.Decode(bytes.NewReader(raw))
+	if err != nil {
+		f.err = err
+		return
+	}
+	if f.size == (image.Point{}) {
+		b := img.Bounds()
+		w := min(filmWidth, b.Dx()) &^ 1
+		f.size = image.Pt(w, max(2, b.Dy()*w/b.Dx())&^1)
+	}
+	small := image.NewRGBA(image.Rectangle{Max: f.size})
+	xdraw.ApproxBiLinear.Scale(small, small.Rect, img, img.Bounds(), xdraw.Src, nil)
+	name := fmt.Sprintf("%06d.jpg", len(f.frames)+1)
+	var buf bytes.Buffer
+	if err := jpeg.Encode(&buf, small, &jpeg.Options{Quality: 80}); err == nil {
+		err = os.WriteFile(filepath.Join(f.dir, name), buf.Bytes(), 0o600)
+		if err != nil {
+			f.err = err
+			return
+		}
+	}
+	f.frames = append(f.frames, frame{at, name})
+}
+
+// encode makes an H.264 video that lasts until end (ms on the attempt's clock)
+// and starts at zero, so that its time is the attempt's. Times are exact to the millisecond: the list
+// sets the frame rate of each picture's demuxer to 1000.
+func (f *film) encode(ctx context.Context, target string, end int64) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if len(f.frames) == 0 {
+		if f.err != nil {
+			return f.err
+		}
+		return fmt.Errorf("no picture of the screen could be taken")
+	}
+	ffmpeg, err := exec.LookPath("ffmpeg")
+	if err != nil {
+		return fmt.Errorf("ffmpeg is not installed; on Debian: apt-get install ffmpeg")
+	}
+	var list strings.Builder
+	list.WriteString("ffconcat version 1.0\n")
+	for i, fr := range f.frames {
+		from, to := fr.at, end
+		if i == 0 {
+			from = 0
+		}
+		if i+1 < len(f.frames) {
+			to = f.frames[i+1].at
+		}
+		fmt.Fprintf(&list, "file %s\noption framerate 1000\nduration %.3f\n", fr.file, float64(max(to-from, 1))/1000)
+	}
+	// The last picture stands once more: its own duration counts only then.
+	fmt.Fprintf(&list, "file %s\noption framerate 1000\n", f.frames[len(f.frames)-1].file)
+	listFile := filepath.Join(f.dir, "list.ffconcat")
+	if err := os.WriteFile(listFile, []byte(list.String()), 0o600); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, ffmpeg, "-nostdin", "-v", "error", "-y", "-threads", "1", "-f", "concat", "-i", listFile,
+		"-vf", fmt.Sprintf("scale=%d:%d:flags=area:out_color_matrix=bt709:out_range=tv,format=yuv420p", f.size.X, f.size.Y),
+		"-fps_mode", "vfr", "-c:v", "libx264", "-preset", "veryfast", "-bf", "0", "-crf", "28", "-g", "10", "-threads", "1",
+		"-color_primaries", "bt709", "-color_trc", "bt709", "-colorspace", "bt709", "-color_range", "tv", "-movflags", "+faststart", target)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("the video can't be encoded: %w: %s", err, strings.TrimSpace(string(out)))
+	}
+	return os.RemoveAll(f.dir)
+}

@@ -1,0 +1,313 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/phone/adb"
+)
+
+// RenewEvery is how often a host renews its holds; a hold lasts HoldPeriod.
+const (
+	RenewEvery = 3 * time.Second
+	HoldPeriod = 15 * time.Second
+)
+
+// Config is what a host needs.
+type Config struct {
+	Name    string
+	Dir     string // where it keeps what it has not handed in yet
+	Server  *adb.Server
+	Connect []string // devices on the network: address:port
+	Link    Link
+	Log     *slog.Logger
+	// ScriptCommand starts a script's process; empty: this binary.
+	ScriptCommand []string
+}
+
+// Host is a running host.
+type Host struct {
+	Config
+	encoding chan struct{} // one encoder at a time
+
+	mu      sync.Mutex
+	known   map[string]*unit // by the adb server's serial
+	working map[string]bool  // holds
+}
+
+type unit struct {
+	device *adb.Device
+	facts  devices.Facts
+}
+
+// New makes a host; Run sets it to work.
+func New(c Config) *Host {
+	return &Host{Config: c, encoding: make(chan struct{}, 1), known: map[string]*unit{}, working: map[string]bool{}}
+}
+
+const (
+	lookEvery = 500 * time.Millisecond // at the devices
+	tellEvery = 5 * time.Second        // about them, when nothing has changed
+)
+
+// Run looks after the devices and does what holds ask for, until ctx ends.
+// Work in hand is then left as a killed host would leave it.
+func (h *Host) Run(ctx context.Context) error {
+	if err := os.MkdirAll(h.spool(), 0o700); err != nil {
+		return fmt.Errorf("make the host's folder: %w", err)
+	}
+	var all sync.WaitGroup
+	defer all.Wait()
+	all.Go(func() { h.watchDevices(ctx) })
+	all.Go(func() { h.renew(ctx) })
+	wake, stop := h.Link.Wake(h.Name)
+	defer stop()
+	h.recover(ctx)
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		holds, err := h.Link.Holds(ctx, h.Name)
+		if err != nil && ctx.Err() == nil {
+			h.Log.Warn("the service does not say what to do", "err", err)
+		}
+		for _, hold := range holds {
+			h.mu.Lock()
+			busy := h.working[hold.ID]
+			h.working[hold.ID] = true
+			h.mu.Unlock()
+			if busy {
+				continue
+			}
+			all.Go(func() {
+				h.work(ctx, hold)
+				h.mu.Lock()
+				delete(h.working, hold.ID)
+				h.mu.Unlock()
+			})
+		}
+		select {
+		case <-wake:
+		case <-tick.C:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// recover hands in what an earlier process of this host left of its legs, and
+// closes their holds: what happened on the devices since then is not known.
+func (h *Host) recover(ctx context.Context) {
+	holds, err := h.Link.Holds(ctx, h.Name)
+	if err != nil {
+		h.Log.Warn("the service does not say what this host was doing", "err", err)
+		return
+	}
+	for _, hold := range holds {
+		dir := filepath.Join(h.spool(), hold.AttemptID)
+		_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+			name, rerr := filepath.Rel(dir, path)
+			a, ok := artifactNamed(filepath.ToSlash(name))
+			if err != nil || rerr != nil || d.IsDir() || !ok {
+				return nil
+			}
+			f, err := os.Open(path)
+			if err != nil {
+				return nil
+			}
+			defer f.Close()
+			if err := h.Link.Keep(ctx, hold, a, f); err != nil {
+				h.Log.Warn("evidence of a broken-off leg could not be handed in", "leg", hold.LegID, "file", name, "err", err)
+			}
+			return nil
+		})
+		c := Closing{Verdict: verdict.Lost, Message: "the host was started again while the leg ran"}
+		if err := h.Link.Close(ctx, hold.ID, c); err != nil {
+			h.Log.Warn("a broken-off leg could not be closed", "leg", hold.LegID, "err", err)
+			continue
+		}
+		_ = os.RemoveAll(dir)
+	}
+}
+
+// artifactNamed says what a file of an attempt's folder is, by its name.
+func artifactNamed(name string) (Artifact, bool) {
+	switch {
+	case name == "timeline.jsonl":
+		return Artifact{name, "timeline", "application/jsonl"}, true
+	case name == "device.log":
+		return Artifact{name, "device-log", "text/plain; charset=utf-8"}, true
+	case name == "video.mp4":
+		return Artifact{name, "video", "video/mp4"}, true
+	case strings.HasPrefix(name, "screenshots/"):
+		return Artifact{name, "screenshot", "image/png"}, true
+	case strings.HasPrefix(name, "trees/"):
+		return Artifact{name, "tree", "application/xml"}, true
+	}
+	return Artifact{}, false
+}
+
+func (h *Host) spool() string { return filepath.Join(h.Dir, "spool") }
+
+func (h *Host) renew(ctx context.Context) {
+	tick := time.NewTicker(RenewEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		h.mu.Lock()
+		var ids []string
+		for id := range h.working {
+			ids = append(ids, id)
+		}
+		h.mu.Unlock()
+		if len(ids) == 0 {
+			continue
+		}
+		if _, err := h.Link.Renew(ctx, h.Name, ids); err != nil && ctx.Err() == nil {
+			h.Log.Warn("holds could not be renewed", "err", err)
+		}
+	}
+}
+
+// watchDevices keeps the list of devices, brings those on the network back, and tells the service.
+func (h *Host) watchDevices(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	told, last := time.Time{}, ""
+	retry := map[string]time.Time{}
+	for {
+		seen, err := h.look(ctx, retry)
+		if err != nil && ctx.Err() == nil {
+			h.Log.Warn("the devices can't be listed", "err", err)
+		}
+		if state := fmt.Sprint(seen); err == nil && (state != last || time.Since(told) > tellEvery) {
+			if err := h.Link.Devices(ctx, h.Name, seen); err == nil {
+				told, last = time.Now(), state
+			} else if ctx.Err() == nil {
+				h.Log.Warn("the service could not be told of the devices", "err", err)
+			}
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (h *Host) look(ctx context.Context, retry map[string]time.Time) ([]Seen, error) {
+	listed, err := h.Server.Devices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	state := map[string]string{}
+	for _, l := range listed {
+		state[l.Serial] = l.State
+	}
+	for _, address := range h.Connect {
+		if s := state[address]; s == "device" || time.Now().Before(retry[address]) {
+			continue
+		}
+		retry[address] = time.Now().Add(2 * time.Second)
+		_ = h.Server.Disconnect(ctx, address)
+		if err := h.Server.Connect(ctx, address); err != nil {
+			h.Log.Debug("no device at its address", "address", address, "err", err)
+			continue
+		}
+		state[address] = "connecting"
+	}
+	var mu sync.Mutex
+	var seen []Seen
+	var all sync.WaitGroup
+	for transport, s := range state {
+		all.Go(func() {
+			if one, ok := h.lookAt(ctx, transport, s); ok {
+				mu.Lock()
+				seen = append(seen, one)
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	h.mu.Lock()
+	for t := range h.known {
+		if state[t] != "device" {
+			delete(h.known, t)
+		}
+	}
+	h.mu.Unlock()
+	slices.SortFunc(seen, func(a, b Seen) int { return strings.Compare(a.Facts.Serial, b.Facts.Serial) })
+	return seen, nil
+}
+
+func (h *Host) lookAt(ctx context.Context, transport, state string) (Seen, bool) {
+	h.mu.Lock()
+	u := h.known[transport]
+	h.mu.Unlock()
+	switch {
+	case state == "device" && u != nil:
+		return Seen{Facts: u.facts, State: "ready"}, true
+	case state == "device":
+		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		defer cancel()
+		d, err := adb.Open(ctx, h.Server, transport)
+		if err == nil {
+			u = &unit{device: d}
+			u.facts, err = d.Facts(ctx)
+		}
+		if err != nil {
+			if ctx.Err() == nil {
+				h.Log.Warn("a device does not say what it is", "transport", transport, "err", err)
+			}
+			return Seen{}, false
+		}
+		h.mu.Lock()
+		h.known[transport] = u
+		h.mu.Unlock()
+		return Seen{Facts: u.facts, State: "ready"}, true
+	case state == "connecting":
+		return Seen{}, false
+	}
+	f := devices.Facts{Serial: transport}
+	if u != nil {
+		f = u.facts
+	}
+	return Seen{Facts: f, State: "unusable", Why: fmt.Sprintf("the adb server says %q: %s", state, adb.Remedy(state))}, true
+}
+
+var errNotHere = errors.New("the device is not there at the moment")
+
+// device gives the device with a serial, waiting a little for one that is just being plugged in.
+func (h *Host) device(ctx context.Context, serial string) (*unit, error) {
+	for deadline := time.Now().Add(10 * time.Second); ; {
+		h.mu.Lock()
+		for _, u := range h.known {
+			if u.facts.Serial == serial {
+				h.mu.Unlock()
+				return u, nil
+			}
+		}
+		h.mu.Unlock()
+		if time.Now().After(deadline) {
+			return nil, errNotHere
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}

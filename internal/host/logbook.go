@@ -1,0 +1,180 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/phone"
+)
+
+// logbook keeps the device's log in a file while it comes, and watches in it
+// for the death of the app and for marks.
+type logbook struct {
+	logger phone.Logger
+	out    *os.File
+	app    string
+	year   int
+
+	mu      sync.Mutex
+	finder  devicelog.Finder
+	seen    int // crashes that were looked at
+	marks   map[string]bool
+	changed chan struct{} // closed when a crash or a mark has come
+	lost    error         // the stream ended because the device went away
+	last    time.Time     // of the newest line
+	bytes   int64
+}
+
+const maxDeviceLog = 512 << 20 // bytes kept
+
+func newLogbook(dir string, l phone.Logger, app string, since time.Time) (*logbook, error) {
+	f, err := os.Create(filepath.Join(dir, "device.log"))
+	if err != nil {
+		return nil, err
+	}
+	return &logbook{logger: l, out: f, app: app, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
+}
+
+// follow reads the log until ctx ends or the device is lost. A stream that
+// breaks while the device is there is opened again where it broke.
+func (b *logbook) follow(ctx context.Context) error {
+	for try := 0; ; try++ {
+		b.mu.Lock()
+		since := b.last
+		b.mu.Unlock()
+		r, err := b.logger.Log(ctx, since)
+		if err == nil {
+			err = b.read(r)
+			_ = r.Close()
+		}
+		if ctx.Err() != nil {
+			return nil
+		}
+		var lost *phone.Lost
+		if errors.As(err, &lost) || try >= 5 {
+			b.mu.Lock()
+			b.lost = err
+			b.news()
+			b.mu.Unlock()
+			return err
+		}
+	}
+}
+
+func (b *logbook) read(r io.Reader) error {
+	br := bufio.NewReaderSize(r, 64<<10)
+	for {
+		text, err := br.ReadString('\n')
+		if text != "" {
+			b.line(text)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// news wakes who waits, under mu.
+func (b *logbook) news() {
+	close(b.changed)
+	b.changed = make(chan struct{})
+}
+
+func (b *logbook) line(text string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.bytes += int64(len(text)); b.bytes <= maxDeviceLog {
+		_, _ = b.out.WriteString(text)
+	}
+	l, ok := devicelog.Parse(text, b.year)
+	if !ok {
+		return
+	}
+	b.last = l.At
+	before := len(b.finder.Crashes())
+	b.finder.Feed(l)
+	mark := l.Tag == "Tessellant"
+	if mark {
+		b.marks[l.Text] = true
+	}
+	if mark || len(b.finder.Crashes()) != before {
+		b.news()
+	}
+}
+
+// crash waits for the app's next death; nil when ctx ends first.
+func (b *logbook) crash(ctx context.Context) *devicelog.Crash {
+	for {
+		b.mu.Lock()
+		for _, c := range b.finder.Crashes()[b.seen:] {
+			b.seen++
+			if strings.HasPrefix(c.App, b.app) { // a process of the app may have a name after a colon
+				b.mu.Unlock()
+				return c
+			}
+		}
+		changed := b.changed
+		b.mu.Unlock()
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// settle waits until all that the device has logged so far has come: it writes
+// a mark and waits for it, a few seconds at most.
+func (b *logbook) settle(ctx context.Context, mark string) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if err := b.logger.Mark(ctx, mark); err != nil {
+		return
+	}
+	for {
+		b.mu.Lock()
+		done := b.marks[mark] || b.lost != nil
+		changed := b.changed
+		b.mu.Unlock()
+		if done {
+			return
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// pastCrash looks for a death of the app that was not looked at, without waiting.
+func (b *logbook) pastCrash() *devicelog.Crash {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	return b.crash(ctx)
+}
+
+// trace is all that is known of a crash by now.
+func (b *logbook) trace(c *devicelog.Crash) devicelog.Crash {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return *c
+}
+
+func (b *logbook) close() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.bytes > maxDeviceLog {
+		_, _ = fmt.Fprintf(b.out, "--------- %d bytes more were left out\n", b.bytes-maxDeviceLog)
+	}
+	return errors.Join(b.out.Sync(), b.out.Close())
+}

@@ -1,0 +1,198 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/uitree"
+	"tessellant/internal/phone"
+	"tessellant/internal/script"
+)
+
+// recorder takes down what happens in an attempt, on the attempt's clock, into
+// files in dir. It is a phone's observer and a script's notes.
+type recorder struct {
+	dir   string
+	zero  time.Time   // monotonic
+	phone phone.Phone // unobserved, for pictures
+	film  *film
+
+	mu       sync.Mutex
+	out      *os.File
+	w        *timeline.Writer
+	err      error
+	testCase string
+	line     string
+	shots    int
+	files    []string // by name, in dir
+}
+
+func newRecorder(dir string, p phone.Phone) (*recorder, error) {
+	for _, d := range []string{dir, filepath.Join(dir, "screenshots"), filepath.Join(dir, "trees")} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	f, err := os.Create(filepath.Join(dir, "timeline.jsonl"))
+	if err != nil {
+		return nil, err
+	}
+	r := &recorder{dir: dir, zero: time.Now(), phone: p, out: f, w: timeline.NewWriter(f)}
+	r.files = []string{"timeline.jsonl"}
+	return r, nil
+}
+
+// at is a moment on the attempt's clock, in milliseconds.
+func (r *recorder) at(t time.Time) int64 { return t.Sub(r.zero).Milliseconds() }
+
+func (r *recorder) now() int64 { return r.at(time.Now()) }
+
+// note writes an event; its time is now unless it has one.
+func (r *recorder) note(e timeline.Event) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if e.At == 0 {
+		e.At = r.now()
+	}
+	if e.Case == "" {
+		e.Case = r.testCase
+	}
+	if _, err := r.w.Append(e); err != nil && r.err == nil {
+		r.err = fmt.Errorf("the timeline can't be written: %w", err)
+	}
+}
+
+func (r *recorder) inCase(name string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.testCase, r.line = name, ""
+}
+
+func (r *recorder) atLine(line string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.line = line
+}
+
+// command is told of each command when it has ended.
+func (r *recorder) command(c phone.Command) {
+	r.mu.Lock()
+	line := r.line
+	r.mu.Unlock()
+	e := timeline.Event{Kind: timeline.Command, At: max(r.at(c.Start), 1), Name: c.Name, Args: c.Args, Took: c.Took.Milliseconds(), Answer: c.Answer, Line: line}
+	if c.Err != nil {
+		e.Error = c.Err.Error()
+	}
+	r.note(e)
+	if r.film != nil {
+		r.film.poke()
+	}
+}
+
+func (r *recorder) file(name string, data []byte) error {
+	if err := os.WriteFile(filepath.Join(r.dir, filepath.FromSlash(name)), data, 0o600); err != nil {
+		return fmt.Errorf("keep %s: %w", name, err)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.files = append(r.files, name)
+	return nil
+}
+
+// shot takes a screenshot and keeps it under a name that says what it shows.
+func (r *recorder) shot(ctx context.Context, p phone.Phone, what string) (name string, err error) {
+	start := time.Now()
+	png, err := p.Screenshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	if r.film != nil {
+		r.film.add(r.at(start), png)
+	}
+	r.mu.Lock()
+	r.shots++
+	name = fmt.Sprintf("screenshots/%03d-%s.png", r.shots, slug(what))
+	r.mu.Unlock()
+	return name, r.file(name, png)
+}
+
+// moment keeps the screen and its tree as they are now.
+func (r *recorder) moment(ctx context.Context, p phone.Phone, what string) (shot, tree string, s *uitree.Screen, err error) {
+	shot, err1 := r.shot(ctx, p, what)
+	s, err2 := p.Tree(ctx)
+	if err2 == nil {
+		r.mu.Lock()
+		tree = fmt.Sprintf("trees/%03d-%s.xml", r.shots, slug(what))
+		r.mu.Unlock()
+		err2 = r.file(tree, []byte(s.XML()))
+	}
+	return shot, tree, s, errors.Join(err1, err2)
+}
+
+func slug(s string) string {
+	var b bytes.Buffer
+	for _, c := range strings.ToLower(s) {
+		switch {
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9':
+			b.WriteRune(c)
+		case b.Len() > 0 && b.Bytes()[b.Len()-1] != '-':
+			b.WriteByte('-')
+		}
+		if b.Len() > 60 {
+			break
+		}
+	}
+	if out := strings.Trim(b.String(), "-"); out != "" {
+		return out
+	}
+	return "shot"
+}
+
+// notes are a script's notes: they take pictures with the phone as it is observed.
+type notes struct {
+	r *recorder
+	p phone.Phone
+}
+
+var _ script.Notes = notes{}
+
+// Step keeps a named moment.
+func (n notes) Step(ctx context.Context, name, line string) error {
+	at := n.r.now()
+	file, err := n.r.shot(ctx, n.p, name)
+	e := timeline.Event{Kind: timeline.Step, At: at, Name: name, Line: line, File: file}
+	if err != nil {
+		e.Error = err.Error()
+	}
+	n.r.note(e)
+	return err
+}
+
+// Check notes a check.
+func (n notes) Check(about, expected, actual, line string, held bool) {
+	e := timeline.Event{Kind: timeline.Check, Name: about, Line: line, Expected: expected, Actual: actual}
+	if !held {
+		e.Error = "the check failed"
+	}
+	n.r.note(e)
+}
+
+// Log notes a line of the script's own.
+func (n notes) Log(text, line string) {
+	n.r.note(timeline.Event{Kind: timeline.Log, Answer: text, Line: line})
+}
+
+// close ends the timeline.
+func (r *recorder) close() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return errors.Join(r.err, r.out.Sync(), r.out.Close())
+}

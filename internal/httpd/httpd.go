@@ -1,0 +1,187 @@
+// Package httpd is the service's HTTP face: REST under /api/v1 as api/openapi.yaml
+// says, health, readiness and metrics.
+//
+// It turns requests into calls of internal/service, and errors into
+// application/problem+json (RFC 9457). It decides nothing itself.
+package httpd
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"tessellant/api"
+	"tessellant/internal/service"
+)
+
+// Prefix is where the REST routes lie.
+const Prefix = "/api/v1"
+
+const (
+	maxJSON   = 1 << 20          // bytes of a JSON body
+	idleBody  = 60 * time.Second // without a byte of an upload
+	idleWrite = 60 * time.Second // without a byte of a download being taken
+)
+
+// New gives the handler of the whole service.
+func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
+	e := echo.NewWithConfig(echo.Config{Router: echo.NewRouter(echo.RouterConfig{UseEscapedPathForMatching: true, UnescapePathParamValues: true})})
+	e.Logger = s.Log
+	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerError(c, s.Log, err) }
+	took := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tessellant_http_request_seconds", Help: "Time to answer an HTTP request.",
+		Buckets: []float64{.001, .005, .025, .1, .5, 2, 10, 60}}, []string{"method", "route", "status"})
+	metrics.MustRegister(took)
+	e.Use(middleware.Recover(), measure(took, s.Log))
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") })
+	e.GET("/readyz", func(c *echo.Context) error {
+		ctx, cancel := context.WithTimeout(c.Request().Context(), 3*time.Second)
+		defer cancel()
+		if err := s.Ready(ctx); err != nil {
+			s.Log.Warn("not ready", "err", err)
+			return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		}
+		return c.String(http.StatusOK, "ready\n")
+	})
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics, promhttp.HandlerOpts{})))
+	g := e.Group(Prefix, enter(s), bounds)
+	api.RegisterHandlers(g, api.NewStrictHandler(&server{s}, nil))
+	return e
+}
+
+type contextKey string
+
+const (
+	keyIdentity contextKey = "identity"
+	keyRequest  contextKey = "request"
+)
+
+// enter lets in who has a key.
+func enter(s *service.Service) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			key, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+			if !ok {
+				key = ""
+			}
+			who, err := s.Enter(r.Context(), strings.TrimSpace(key))
+			if err != nil {
+				return err
+			}
+			ctx := context.WithValue(r.Context(), keyIdentity, who)
+			r = r.WithContext(ctx)
+			c.SetRequest(r.WithContext(context.WithValue(ctx, keyRequest, r)))
+			return next(c)
+		}
+	}
+}
+
+func identity(ctx context.Context) service.Identity {
+	who, _ := ctx.Value(keyIdentity).(service.Identity)
+	return who
+}
+
+// bounds gives every body a size it may have, or a time within which more of it must come.
+func bounds(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if strings.HasPrefix(r.Header.Get("Content-Type"), "application/json") {
+			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxJSON)
+		} else if r.Body != nil {
+			r.Body = &patientBody{r.Body, http.NewResponseController(c.Response())}
+		}
+		return next(c)
+	}
+}
+
+type patientBody struct {
+	io.ReadCloser
+	rc *http.ResponseController
+}
+
+func (p *patientBody) Read(b []byte) (int, error) {
+	_ = p.rc.SetReadDeadline(time.Now().Add(idleBody))
+	return p.ReadCloser.Read(b)
+}
+
+func measure(took *prometheus.HistogramVec, log *slog.Logger) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			start := time.Now()
+			if err := next(c); err != nil {
+				answerError(c, log, err)
+			}
+			status := 0
+			if r, err := echo.UnwrapResponse(c.Response()); err == nil {
+				status = r.Status
+			}
+			route := c.Path()
+			if route == "" {
+				route = "none"
+			}
+			took.WithLabelValues(c.Request().Method, route, fmt.Sprint(status)).Observe(time.Since(start).Seconds())
+			log.Debug("request", "method", c.Request().Method, "route", route, "status", status, "took", time.Since(start))
+			return nil
+		}
+	}
+}
+
+var statusOf = map[service.Kind]int{service.NotFound: 404, service.Invalid: 400, service.Refused: 422, service.TooLarge: 413, service.CutOff: 400, service.Denied: 401}
+
+// answerError writes an error as a problem (RFC 9457).
+func answerError(c *echo.Context, log *slog.Logger, err error) {
+	if r, uerr := echo.UnwrapResponse(c.Response()); uerr == nil && r.Committed {
+		return
+	}
+	p := api.Problem{Type: "about:blank", Title: "the service failed", Status: http.StatusInternalServerError}
+	var se *service.Error
+	var he *echo.HTTPError
+	var coder echo.HTTPStatusCoder
+	var tooBig *http.MaxBytesError
+	switch {
+	case errors.As(err, &se):
+		p = api.Problem{Type: "urn:tessellant:problem:" + string(se.Kind), Title: "could not " + se.Title, Status: statusOf[se.Kind], Detail: &se.Why}
+		if se.Remedy != "" {
+			p.Remedy = &se.Remedy
+		}
+		if len(se.Findings) > 0 {
+			fs := findings(se.Findings)
+			p.Findings = &fs
+		}
+	case errors.As(err, &tooBig):
+		p.Status, p.Title = http.StatusRequestEntityTooLarge, fmt.Sprintf("the request's body is longer than %d bytes", tooBig.Limit)
+	case errors.As(err, &he):
+		p.Status, p.Title = he.Code, he.Message
+	case errors.As(err, &coder):
+		p.Status, p.Title = coder.StatusCode(), err.Error()
+	case errors.Is(err, context.Canceled):
+		p.Status, p.Title = 499, "the client went away"
+	default:
+		id := fmt.Sprintf("%x", time.Now().UnixNano())
+		log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err, "incident", id)
+		detail, remedy := "the reason stands in the service's log under incident "+id, "try again; if it stays so, show the log to who runs the service"
+		p.Detail, p.Remedy = &detail, &remedy
+	}
+	if p.Status == http.StatusNotFound && p.Type == "about:blank" {
+		p.Title = fmt.Sprintf("there is no %s %s here", c.Request().Method, c.Request().URL.Path)
+	}
+	if p.Status == http.StatusUnauthorized {
+		c.Response().Header().Set("WWW-Authenticate", "Bearer")
+	}
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	c.Response().WriteHeader(p.Status)
+	if c.Request().Method != http.MethodHead {
+		_ = json.NewEncoder(c.Response()).Encode(p)
+	}
+}

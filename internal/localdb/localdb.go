@@ -1,0 +1,163 @@
+// Package localdb runs a MariaDB server of our own on loopback, in a folder of
+// our own, from Debian's package.
+//
+// In: a folder. Out: a data source name, and a Close. The server listens on a
+// free port of 127.0.0.1; its password lies in the folder, which nobody else may
+// open. When the process that started it dies, it ends too.
+package localdb
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// Database is the name of the database that Start makes.
+const Database = "tessellant"
+
+// Instance is a running server.
+type Instance struct {
+	DSN  string // for go-sql-driver/mysql
+	cmd  *exec.Cmd
+	done chan error
+}
+
+// Start starts the server whose files lie in dir, making them the first time.
+func Start(ctx context.Context, dir string) (*Instance, error) {
+	server, err := exec.LookPath("mariadbd")
+	if err != nil {
+		if server = "/usr/sbin/mariadbd"; !exists(server) {
+			return nil, errors.New("MariaDB's server is not installed; on Debian: apt-get install mariadb-server, or use a server that is there with --database")
+		}
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the database's folder: %w", err)
+	}
+	if err := os.Chmod(dir, 0o700); err != nil {
+		return nil, err
+	}
+	me, err := user.Current()
+	if err != nil {
+		return nil, err
+	}
+	data := filepath.Join(dir, "data")
+	logPath := filepath.Join(dir, "server.log")
+	if !exists(filepath.Join(data, "mysql")) {
+		out, err := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal",
+			"--skip-test-db", "--skip-name-resolve", "--user="+me.Username).CombinedOutput()
+		if err != nil {
+			return nil, fmt.Errorf("make the database: %w: %s", err, out)
+		}
+	}
+	password := rand.Text()
+	init := filepath.Join(dir, "init.sql")
+	// Each start makes a new password; root can come in by the socket alone.
+	statements := fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %[1]s CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;\n"+
+		"CREATE OR REPLACE USER %[1]s@'127.0.0.1' IDENTIFIED BY '%[2]s';\nGRANT ALL ON *.* TO %[1]s@'127.0.0.1';\n"+
+		"DELETE FROM mysql.global_priv WHERE User IN ('root', '') AND Host <> 'localhost';\nFLUSH PRIVILEGES;\n", Database, password)
+	if err := os.WriteFile(init, []byte(statements), 0o600); err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	logFile, err := os.OpenFile(logPath, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer logFile.Close()
+	// The socket's path must be short (108 bytes), so it is given from within the folder.
+	cmd := exec.Command(server, "--no-defaults", "--datadir="+data, "--socket=./db.sock", "--pid-file="+filepath.Join(dir, "db.pid"),
+		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve", "--init-file="+init, "--user="+me.Username,
+		"--max-connections=200", "--innodb-buffer-pool-size=128M", "--character-set-server=utf8mb4", "--default-time-zone=+00:00")
+	cmd.Dir = dir
+	cmd.Stdout, cmd.Stderr = logFile, logFile
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start MariaDB: %w", err)
+	}
+	cfg := mysql.NewConfig()
+	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = Database, password, "tcp", "127.0.0.1:"+strconv.Itoa(port), Database
+	cfg.Logger = &mysql.NopLogger{}
+	i := &Instance{DSN: cfg.FormatDSN(), cmd: cmd, done: make(chan error, 1)}
+	go func() { i.done <- cmd.Wait() }()
+	if err := i.ready(ctx, logPath); err != nil {
+		i.Close()
+		return nil, err
+	}
+	slog.Debug("database started", "port", port, "folder", dir)
+	return i, nil
+}
+
+func (i *Instance) ready(ctx context.Context, logPath string) error {
+	db, err := sql.Open("mysql", i.DSN)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for deadline := time.Now().Add(60 * time.Second); ; {
+		if err = db.PingContext(ctx); err == nil {
+			return nil
+		}
+		select {
+		case werr := <-i.done:
+			i.done <- werr
+			return fmt.Errorf("MariaDB ended at once (%v): %s", werr, lastLines(logPath))
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("MariaDB does not answer: %w: %s", err, lastLines(logPath))
+		}
+	}
+}
+
+// Close stops the server cleanly and waits for it, 30 s at most.
+func (i *Instance) Close() {
+	_ = i.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-i.done:
+	case <-time.After(30 * time.Second):
+		_ = i.cmd.Process.Kill()
+		<-i.done
+	}
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+func lastLines(path string) string {
+	raw, _ := os.ReadFile(path)
+	lines := strings.Split(strings.TrimSpace(string(raw)), "\n")
+	return strings.Join(lines[max(0, len(lines)-5):], " | ")
+}

@@ -1,0 +1,206 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"tessellant/internal/core/appfile"
+	"tessellant/internal/store"
+)
+
+// Upload is a file on its way in.
+type Upload struct {
+	Body   io.Reader
+	Size   int64  // as announced; -1: unknown
+	Digest string // Content-Digest (RFC 9530); "": none
+	Name   string // the file's name, for people
+}
+
+// take streams an upload into a blob. Nothing is kept of one that does not come whole.
+func (s *Service) take(ctx context.Context, title, key string, max int64, u Upload) (size int64, sha string, err error) {
+	if u.Size > max {
+		return 0, "", fail(TooLarge, title, "upload a smaller file", "it is %d bytes long; %d is the most", u.Size, max)
+	}
+	body := &counted{r: io.LimitReader(u.Body, max+1)}
+	size, sha, err = s.Blobs.Put(ctx, key, body)
+	undo := func() { _ = s.Blobs.Delete(context.WithoutCancel(ctx), key) }
+	switch {
+	case err != nil && body.err != nil:
+		return 0, "", fail(CutOff, title, "send it again", "the upload broke off after %d bytes (%v)", body.n, body.err)
+	case err != nil:
+		return 0, "", err
+	case size > max:
+		undo()
+		return 0, "", fail(TooLarge, title, "upload a smaller file", "it is longer than %d bytes", max)
+	case u.Size >= 0 && size != u.Size:
+		undo()
+		return 0, "", fail(CutOff, title, "send it again", "%d bytes came of %d", size, u.Size)
+	}
+	if want, ok := strings.CutPrefix(u.Digest, "sha-256=:"); ok {
+		raw, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(want, ":"))
+		if err != nil || hex.EncodeToString(raw) != sha {
+			undo()
+			return 0, "", fail(CutOff, title, "send it again", "what came differs from its Content-Digest")
+		}
+	}
+	return size, sha, nil
+}
+
+// counted remembers how reading ended.
+type counted struct {
+	r   io.Reader
+	n   int64
+	err error
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	c.n += int64(n)
+	if err != nil && !errors.Is(err, io.EOF) {
+		c.err = err
+	}
+	return n, err
+}
+
+// AddBuild takes a build in: streams it, reads its facts, keeps it. The same
+// content gives the build that is there already, and isNew false.
+func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store.Build, isNew bool, err error) {
+	title := "add the build"
+	if u.Name != "" {
+		title += " " + u.Name
+	}
+	max := s.MaxBuild
+	if max == 0 {
+		max = 4 << 30
+	}
+	id := store.NewID()
+	key := who.WorkspaceID + "/builds/" + id
+	size, sha, err := s.take(ctx, title, key, max, u)
+	if err != nil {
+		return b, false, err
+	}
+	keep := false
+	iconKey := ""
+	defer func() {
+		if !keep {
+			_ = s.Blobs.Delete(context.WithoutCancel(ctx), key)
+			if iconKey != "" {
+				_ = s.Blobs.Delete(context.WithoutCancel(ctx), iconKey)
+			}
+		}
+	}()
+	if old, err := s.Store.BuildByHash(ctx, who.WorkspaceID, sha); err == nil {
+		return old, false, nil
+	}
+	at := s.Blobs.At(ctx, key, size)
+	facts, err := appfile.Read(at, size)
+	var refusal *appfile.Refusal
+	if errors.As(err, &refusal) {
+		return b, false, fail(Refused, title, refusal.Remedy, "%s", refusal.Why)
+	}
+	if err != nil {
+		return b, false, err
+	}
+	if icon := appfile.Icon(at, size, facts.IconPath); icon != nil {
+		iconKey = key + ".icon"
+		if _, _, err := s.Blobs.Put(ctx, iconKey, bytes.NewReader(icon)); err != nil {
+			return b, false, err
+		}
+	}
+	b = store.Build{ID: id, WorkspaceID: who.WorkspaceID, Platform: facts.Platform, AppID: facts.AppID, VersionName: facts.VersionName, VersionCode: facts.VersionCode,
+		Facts: store.JSON[appfile.Facts]{V: facts}, Size: size, SHA256: sha, Filename: u.Name, BlobKey: key, IconKey: iconKey, Created: time.Now().UTC().Truncate(time.Millisecond)}
+	if b.Slug, err = s.slug(ctx, who.WorkspaceID, facts); err != nil {
+		return b, false, err
+	}
+	err = s.Store.AddBuild(ctx, b)
+	if errors.Is(err, store.ErrTaken) { // somebody sent the same file at the same time
+		old, err := s.Store.BuildByHash(ctx, who.WorkspaceID, sha)
+		return old, false, err
+	}
+	keep = err == nil
+	return b, true, err
+}
+
+var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
+
+// slug is the short name of an app: its label in small letters; its app id
+// where another app has that label.
+func (s *Service) slug(ctx context.Context, workspace string, f appfile.Facts) (string, error) {
+	slug := strings.Trim(notSlug.ReplaceAllString(strings.ToLower(f.Label), "-"), "-")
+	if slug == "" || len(slug) > 60 {
+		return f.AppID, nil
+	}
+	owner, err := s.Store.SlugOwner(ctx, workspace, slug)
+	if owner != "" && owner != f.AppID {
+		slug = f.AppID
+	}
+	return slug, err
+}
+
+// BuildRef is the short, stable name of a build.
+func BuildRef(b store.Build) string {
+	return fmt.Sprintf("%s/%s@%d", b.Slug, b.Platform, b.VersionCode)
+}
+
+var buildRefForm = regexp.MustCompile(`^([^/@]+)/([a-z]+)@(.+)$`)
+
+// Build finds a build by its id or a reference: kelpline/android@231, @v1.8.0, @newest.
+func (s *Service) Build(ctx context.Context, who Identity, ref string) (store.Build, error) {
+	const remedy = "see the builds with: tessellant build list"
+	m := buildRefForm.FindStringSubmatch(ref)
+	if m == nil {
+		b, err := s.Store.BuildByID(ctx, who.WorkspaceID, ref)
+		return b, notFound(err, "build", ref, remedy+"; a reference looks like kelpline/android@231, @v1.8.0 or @newest")
+	}
+	app, platform, which := m[1], m[2], m[3]
+	var code *int64
+	name := ""
+	switch {
+	case which == "newest":
+	case strings.HasPrefix(which, "v"):
+		name = which[1:]
+	default:
+		n, err := strconv.ParseInt(which, 10, 64)
+		if err != nil {
+			return store.Build{}, fail(Invalid, "find the build", "write a version code, v and a version name, or newest after the @", "%q is no version", which)
+		}
+		code = &n
+	}
+	b, err := s.Store.NewestBuild(ctx, who.WorkspaceID, app, platform, code, name)
+	return b, notFound(err, "build", ref, remedy)
+}
+
+// Builds lists builds, the newest first. Next is for the page after, "" at the end.
+func (s *Service) Builds(ctx context.Context, who Identity, after string, limit int) (items []store.Build, next string, err error) {
+	items, err = s.Store.Builds(ctx, who.WorkspaceID, after, limit+1)
+	return page(items, limit, err, func(b store.Build) string { return b.ID })
+}
+
+// page cuts a list that was asked for one item more than wanted.
+func page[T any](items []T, limit int, err error, key func(T) string) ([]T, string, error) {
+	if err != nil || len(items) <= limit {
+		return items, "", err
+	}
+	return items[:limit], key(items[limit-1]), nil
+}
+
+// Icon reads a build's icon.
+func (s *Service) Icon(ctx context.Context, who Identity, ref string) (io.ReadCloser, error) {
+	b, err := s.Build(ctx, who, ref)
+	if err != nil {
+		return nil, err
+	}
+	if b.IconKey == "" {
+		return nil, fail(NotFound, "read the icon", "", "the build %s has no icon that is a picture", ref)
+	}
+	return s.Blobs.Read(ctx, b.IconKey, 0, -1)
+}

@@ -1,0 +1,149 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"tessellant/internal/core/dispatch"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/host"
+	"tessellant/internal/store"
+)
+
+// Topics of the bus.
+const topicWork = "work"
+
+func topicHost(name string) string { return "host." + name }
+
+const (
+	leasePeriod = 5 * time.Second
+	tickEvery   = time.Second
+	maxAttempts = 2 // of a leg whose device was lost
+	// awayLimit is how long a leg waits for a device that is away.
+	awayLimit = 2 * time.Minute
+)
+
+// Dispatch gives waiting legs to free devices until ctx ends. Of several
+// processes, the one that has the lease does it.
+func (s *Service) Dispatch(ctx context.Context) {
+	me := store.NewID()
+	up := time.Now()
+	wake, stop := s.Bus.Subscribe(topicWork)
+	defer stop()
+	tick := time.NewTicker(tickEvery)
+	defer tick.Stop()
+	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "dispatcher", me) }()
+	for {
+		if mine, err := s.Store.Lease(ctx, "dispatcher", me, leasePeriod); err == nil && mine {
+			// Hosts may not have been able to renew while nobody was there to be asked.
+			if time.Since(up) > host.HoldPeriod {
+				s.warn(ctx, "holds that ran out could not be ended", s.endExpired(ctx))
+			}
+			s.warn(ctx, "waiting legs could not be dispatched", s.dispatchOnce(ctx))
+		} else {
+			s.warn(ctx, "the dispatcher's lease can't be had", err)
+		}
+		select {
+		case <-wake:
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (s *Service) warn(ctx context.Context, what string, err error) {
+	if err != nil && ctx.Err() == nil {
+		s.Log.Warn(what, "err", err)
+	}
+}
+
+// endExpired takes the devices of hosts that have not been heard of.
+func (s *Service) endExpired(ctx context.Context) error {
+	holds, err := s.Store.ExpiredHolds(ctx)
+	for _, h := range holds {
+		s.Log.Warn("a host went silent", "leg", h.LegID, "hold", h.ID)
+		err = errors.Join(err, s.closeHold(ctx, h.ID, h.LegID, store.Closing{Verdict: verdict.Lost, Message: "the host that ran the leg went away"}))
+	}
+	return err
+}
+
+// closeHold ends a hold; a lost attempt is followed by another, as often as allowed.
+func (s *Service) closeHold(ctx context.Context, hold, leg string, c store.Closing) error {
+	if c.Verdict == verdict.Lost {
+		attempts, err := s.Store.Attempts(ctx, leg)
+		if err != nil {
+			return err
+		}
+		c.Again = len(attempts) < maxAttempts
+	}
+	run, ok, err := s.Store.CloseHold(ctx, hold, c)
+	if ok {
+		s.Bus.Publish(topicWork, nil)
+		s.Bus.Publish("run."+run, nil)
+	}
+	return err
+}
+
+// dispatchOnce asks core/dispatch who goes where, and writes the holds.
+func (s *Service) dispatchOnce(ctx context.Context) error {
+	legs, err := s.Store.WaitingLegs(ctx, 5000)
+	if err != nil || len(legs) == 0 {
+		return err
+	}
+	all, err := s.Store.Devices(ctx, "", 0)
+	if err != nil {
+		return err
+	}
+	holds, err := s.Store.ActiveHolds(ctx, "")
+	if err != nil {
+		return err
+	}
+	held := dispatch.Held{Workspaces: map[string]int{}, Runs: map[string]int{}}
+	for _, h := range holds {
+		held.Workspaces[h.WorkspaceID]++
+		held.Runs[h.RunID]++
+	}
+	device := map[string]store.Device{}
+	var free []string
+	for _, d := range all {
+		device[d.ID] = d
+		if d.State == "ready" && !d.Held {
+			free = append(free, d.ID)
+		}
+	}
+	byID := map[string]store.Leg{}
+	var waiting []dispatch.Leg
+	for _, l := range legs {
+		byID[l.ID] = l
+		if d := device[l.DeviceID]; d.State != "ready" && time.Since(d.Seen) > awayLimit && time.Since(l.Created) > awayLimit {
+			if err := s.giveUp(ctx, l, d); err != nil {
+				return err
+			}
+			continue
+		}
+		waiting = append(waiting, dispatch.Leg{ID: l.ID, Run: l.RunID, Workspace: l.WorkspaceID, Wants: []string{l.DeviceID}})
+	}
+	woken := map[string]bool{}
+	for _, p := range dispatch.Match(waiting, free, held) {
+		d := device[p.Device]
+		err := s.Store.TakeDevice(ctx, byID[p.Leg], d, host.HoldPeriod)
+		if errors.Is(err, store.ErrTaken) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		woken[d.HostID] = true
+	}
+	if len(woken) > 0 {
+		s.Bus.Publish(topicHost(builtIn), nil)
+	}
+	return nil
+}
+
+func (s *Service) giveUp(ctx context.Context, l store.Leg, d store.Device) error {
+	s.Log.Warn("a leg waited in vain for its device", "leg", l.ID, "device", d.Serial)
+	return s.Store.GiveUp(ctx, l.ID, verdict.Lost, "the device "+d.Serial+" has been away for "+awayLimit.String()+": "+d.Why)
+}

@@ -1,0 +1,101 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"time"
+
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/store"
+)
+
+// AddPackage takes a package in as the next revision of its name. The same
+// content gives the revision that is there already, and isNew false.
+func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p store.Package, isNew bool, err error) {
+	const title = "add the package"
+	id := store.NewID()
+	key := who.WorkspaceID + "/packages/" + id
+	size, sha, err := s.take(ctx, title, key, testpkg.MaxZip, u)
+	if err != nil {
+		return p, false, err
+	}
+	keep := false
+	defer func() {
+		if !keep {
+			_ = s.Blobs.Delete(context.WithoutCancel(ctx), key)
+		}
+	}()
+	if old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha); err == nil {
+		return old, false, nil
+	}
+	r, err := s.Blobs.Read(ctx, key, 0, -1)
+	if err != nil {
+		return p, false, err
+	}
+	raw, err := io.ReadAll(r)
+	_ = r.Close()
+	if err != nil {
+		return p, false, err
+	}
+	f, err := testpkg.Open(bytes.NewReader(raw), int64(len(raw)))
+	if err != nil {
+		return p, false, fail(Refused, title, "pack the folder with: tessellant package add DIR", "%v", err)
+	}
+	read, err := testpkg.Read(f)
+	if err != nil {
+		return p, false, fail(Refused, title, "pack the folder again", "it can't be read: %v", err)
+	}
+	if blocked := read.Blocked(); len(blocked) > 0 {
+		e := fail(Refused, title, "mend what the findings name, and check with: tessellant package check DIR", "%d findings keep it from running", len(blocked))
+		if len(blocked) == 1 {
+			e.Why = "one finding keeps it from running"
+		}
+		e.Findings = packageFindings(blocked)
+		return p, false, e
+	}
+	p = store.Package{ID: id, WorkspaceID: who.WorkspaceID, Name: read.Name, Kind: read.Kind, About: read.About, Cases: store.JSON[[]testpkg.Case]{V: read.Cases},
+		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
+	p.Revision, err = s.Store.AddPackage(ctx, p)
+	if errors.Is(err, store.ErrTaken) {
+		old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha)
+		return old, false, err
+	}
+	keep = err == nil
+	return p, true, err
+}
+
+// PackageRef is the short, stable name of a package's revision.
+func PackageRef(p store.Package) string { return fmt.Sprintf("%s@%d", p.Name, p.Revision) }
+
+var packageRefForm = regexp.MustCompile(`^([^@]+)@(.+)$`)
+
+// Package finds a package by its id or a reference: shore-suite@7, shore-suite@newest.
+func (s *Service) Package(ctx context.Context, who Identity, ref string) (store.Package, error) {
+	const remedy = "see the packages with: tessellant package list"
+	m := packageRefForm.FindStringSubmatch(ref)
+	if m == nil {
+		p, err := s.Store.PackageByID(ctx, who.WorkspaceID, ref)
+		return p, notFound(err, "package", ref, remedy+"; a reference looks like shore-suite@7 or @newest")
+	}
+	revision := 0
+	if m[2] != "newest" {
+		n, err := strconv.Atoi(m[2])
+		if err != nil || n < 1 {
+			return store.Package{}, fail(Invalid, "find the package", "write a revision's number or newest after the @", "%q is no revision", m[2])
+		}
+		revision = n
+	}
+	p, err := s.Store.PackageByName(ctx, who.WorkspaceID, m[1], revision)
+	return p, notFound(err, "package", ref, remedy)
+}
+
+// Packages lists packages, the newest first.
+func (s *Service) Packages(ctx context.Context, who Identity, after string, limit int) (items []store.Package, next string, err error) {
+	items, err = s.Store.Packages(ctx, who.WorkspaceID, after, limit+1)
+	return page(items, limit, err, func(p store.Package) string { return p.ID })
+}

@@ -1,0 +1,250 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"time"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/planning"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/store"
+)
+
+// Devices lists devices by serial; where holds patterns over their traits.
+func (s *Service) Devices(ctx context.Context, where []string, after string, limit int) (items []store.Device, next string, err error) {
+	filter, err := devices.ParseFilter(where, nil)
+	if err != nil {
+		return nil, "", fail(Invalid, "list devices", "", "%v", err)
+	}
+	for {
+		rows, err := s.Store.Devices(ctx, after, 200)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, d := range rows {
+			after = d.Serial
+			if !filter.Match(d.Facts.V) {
+				continue
+			}
+			if len(items) == limit {
+				return items, items[limit-1].Serial, nil
+			}
+			items = append(items, d)
+		}
+		if len(rows) < 200 {
+			return items, "", nil
+		}
+	}
+}
+
+// RunRequest asks for a run.
+type RunRequest struct {
+	Build, Package string // references or ids
+	Where          []string
+	Devices        []string // serials
+	LimitSeconds   int
+	IdempotencyKey string
+}
+
+// StartRun plans a run and writes it; the dispatcher does the rest. The same
+// idempotency key gives the run that is there already, and isNew false.
+func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r store.Run, isNew bool, err error) {
+	const title = "start the run"
+	if q.IdempotencyKey != "" {
+		if old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey); err == nil {
+			return old, false, nil
+		}
+	}
+	build, err := s.Build(ctx, who, q.Build)
+	if err != nil {
+		return r, false, err
+	}
+	pkg, err := s.Package(ctx, who, q.Package)
+	if err != nil {
+		return r, false, err
+	}
+	filter, err := devices.ParseFilter(q.Where, q.Devices)
+	if err != nil {
+		return r, false, fail(Invalid, title, "", "%v", err)
+	}
+	if q.LimitSeconds == 0 {
+		q.LimitSeconds = 1800
+	}
+	if q.LimitSeconds < 1 || q.LimitSeconds > 86400 {
+		return r, false, fail(Invalid, title, "choose 1 s to 24 h", "a limit of %d seconds makes no sense", q.LimitSeconds)
+	}
+	all, err := s.Store.Devices(ctx, "", 0)
+	if err != nil {
+		return r, false, err
+	}
+	var there []planning.Device
+	for _, d := range all {
+		p := planning.Device{ID: d.ID, Facts: d.Facts.V}
+		if d.State != "ready" {
+			p.Away = d.Why
+		}
+		there = append(there, p)
+	}
+	plan := planning.Make(build.Facts.V, len(pkg.Cases.V), there, filter)
+	if blocked := plan.Blocked(); len(blocked) > 0 {
+		e := fail(Refused, title, blocked[0].Remedy, "%s", blocked[0].What)
+		e.Findings = planFindings(plan.Findings)
+		return r, false, e
+	}
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	r = store.Run{ID: store.NewID(), WorkspaceID: who.WorkspaceID, BuildID: build.ID, PackageID: pkg.ID, LimitSeconds: q.LimitSeconds, Created: now,
+		Request:  store.JSON[store.RunRequest]{V: store.RunRequest{Build: BuildRef(build), Package: PackageRef(pkg), Where: q.Where, Devices: q.Devices}},
+		Findings: store.JSON[[]planning.Finding]{V: plan.Findings}}
+	if q.IdempotencyKey != "" {
+		r.IdempotencyKey = &q.IdempotencyKey
+	}
+	var legs []store.Leg
+	for _, d := range plan.Devices {
+		legs = append(legs, store.Leg{ID: store.NewID(), DeviceID: d.ID, CasesTotal: len(pkg.Cases.V)})
+	}
+	err = s.Store.AddRun(ctx, r, legs)
+	if errors.Is(err, store.ErrTaken) {
+		old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey)
+		return old, false, err
+	}
+	if err == nil {
+		s.Bus.Publish(topicWork, nil)
+		s.Log.Info("run starts", "run", r.ID, "build", r.Request.V.Build, "package", r.Request.V.Package, "legs", len(legs))
+	}
+	return r, true, err
+}
+
+// RunView is a run with how its legs stand.
+type RunView struct {
+	store.Run
+	Legs []LegView
+}
+
+// LegView is a leg with its device, and the cases of its last attempt counted.
+type LegView struct {
+	store.LegRow
+	Cases verdict.Counts
+}
+
+// Verdicts are those of the legs; "" for those still going.
+func (r RunView) Verdicts() []verdict.Verdict {
+	var vs []verdict.Verdict
+	for _, l := range r.Legs {
+		if l.Stage == "done" {
+			vs = append(vs, l.Verdict)
+		} else {
+			vs = append(vs, "")
+		}
+	}
+	return vs
+}
+
+// view puts the legs to runs.
+func (s *Service) view(ctx context.Context, runs []store.Run) ([]RunView, error) {
+	var ids []string
+	at := map[string]int{}
+	out := make([]RunView, len(runs))
+	for i, r := range runs {
+		out[i].Run = r
+		ids, at[r.ID] = append(ids, r.ID), i
+	}
+	legs, err := s.Store.Legs(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	var attempts []string
+	for _, l := range legs {
+		if l.AttemptID.Valid {
+			attempts = append(attempts, l.AttemptID.String)
+		}
+	}
+	counts, err := s.Store.CaseCounts(ctx, attempts)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range legs {
+		i := at[l.RunID]
+		out[i].Legs = append(out[i].Legs, LegView{l, counts[l.AttemptID.String]})
+	}
+	return out, nil
+}
+
+// Run finds a run.
+func (s *Service) Run(ctx context.Context, who Identity, id string) (RunView, error) {
+	r, err := s.Store.RunByID(ctx, who.WorkspaceID, id)
+	if err != nil {
+		return RunView{}, notFound(err, "run", id, "see the runs with: tessellant run list")
+	}
+	views, err := s.view(ctx, []store.Run{r})
+	if err != nil {
+		return RunView{}, err
+	}
+	return views[0], nil
+}
+
+// Runs lists runs, the newest first.
+func (s *Service) Runs(ctx context.Context, who Identity, after string, limit int) ([]RunView, string, error) {
+	rows, err := s.Store.Runs(ctx, who.WorkspaceID, after, limit+1)
+	rows, next, err := page(rows, limit, err, func(r store.Run) string { return r.ID })
+	if err != nil {
+		return nil, "", err
+	}
+	views, err := s.view(ctx, rows)
+	return views, next, err
+}
+
+// LegDetail is a leg with all that is known of it.
+type LegDetail struct {
+	store.Leg
+	Run      store.Run
+	Device   store.Device
+	Attempts []AttemptDetail
+}
+
+// AttemptDetail is an attempt with its cases and artifacts.
+type AttemptDetail struct {
+	store.Attempt
+	Cases     []store.Case
+	Artifacts []store.Artifact
+}
+
+// Leg finds a leg.
+func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail, err error) {
+	if l.Leg, err = s.Store.LegByID(ctx, who.WorkspaceID, id); err != nil {
+		return l, notFound(err, "leg", id, "see the legs of a run with: tessellant run show RUN")
+	}
+	if l.Run, err = s.Store.RunByID(ctx, who.WorkspaceID, l.RunID); err != nil {
+		return l, err
+	}
+	if l.Device, err = s.Store.DeviceByID(ctx, l.DeviceID); err != nil {
+		return l, err
+	}
+	attempts, err := s.Store.Attempts(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	for _, a := range attempts {
+		d := AttemptDetail{Attempt: a}
+		if d.Cases, err = s.Store.Cases(ctx, a.ID); err != nil {
+			return l, err
+		}
+		if d.Artifacts, err = s.Store.Artifacts(ctx, a.ID); err != nil {
+			return l, err
+		}
+		l.Attempts = append(l.Attempts, d)
+	}
+	return l, nil
+}
+
+// Artifact finds an artifact; Open reads it.
+func (s *Service) Artifact(ctx context.Context, who Identity, id string) (store.Artifact, error) {
+	a, err := s.Store.ArtifactByID(ctx, who.WorkspaceID, id)
+	return a, notFound(err, "artifact", id, "see the artifacts of a leg with: tessellant leg show LEG")
+}
+
+// Open reads length bytes of an artifact from offset on; length -1: to its end.
+func (s *Service) Open(ctx context.Context, a store.Artifact, offset, length int64) (io.ReadCloser, error) {
+	return s.Blobs.Read(ctx, a.BlobKey, offset, length)
+}

@@ -1,0 +1,203 @@
+package store
+
+// Workspaces, keys, builds, packages, artifacts.
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/testpkg"
+)
+
+// Identity is who a key belongs to.
+type Identity struct {
+	WorkspaceID string `db:"workspace_id"`
+	Workspace   string `db:"workspace"`
+	Role        string `db:"role"`
+	KeyID       string `db:"id"`
+}
+
+// CountKeys says how many keys there are.
+func (s *Store) CountKeys(ctx context.Context) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM access_keys")
+	return n, err
+}
+
+// AddKey makes a key, and its workspace where that is missing.
+func (s *Store) AddKey(ctx context.Context, workspace, role, name string, hash []byte) error {
+	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT IGNORE INTO workspaces (id, name, created) VALUES (?, ?, ?)", NewID(), workspace, now()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO access_keys (id, workspace_id, role, name, hash, created) SELECT ?, id, ?, ?, ?, ? FROM workspaces WHERE name = ?",
+			NewID(), role, name, hash, now(), workspace)
+		return taken(err)
+	})
+}
+
+// KeyByHash finds a key.
+func (s *Store) KeyByHash(ctx context.Context, hash []byte) (id Identity, err error) {
+	err = s.db.GetContext(ctx, &id, "SELECT k.id, k.workspace_id, w.name AS workspace, k.role FROM access_keys k JOIN workspaces w ON w.id = k.workspace_id WHERE k.hash = ?", hash)
+	return id, found(err)
+}
+
+// Build is an uploaded build.
+type Build struct {
+	ID          string              `db:"id"`
+	WorkspaceID string              `db:"workspace_id"`
+	Slug        string              `db:"slug"`
+	Platform    string              `db:"platform"`
+	AppID       string              `db:"app_id"`
+	VersionName string              `db:"version_name"`
+	VersionCode int64               `db:"version_code"`
+	Facts       JSON[appfile.Facts] `db:"facts"`
+	Size        int64               `db:"size"`
+	SHA256      string              `db:"sha256"`
+	Filename    string              `db:"filename"`
+	BlobKey     string              `db:"blob_key"`
+	IconKey     string              `db:"icon_key"`
+	Created     time.Time           `db:"created"`
+}
+
+// AddBuild keeps a build. ErrTaken: the workspace has one with this content.
+func (s *Store) AddBuild(ctx context.Context, b Build) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO builds (id, workspace_id, slug, platform, app_id, version_name, version_code, facts, size, sha256, filename, blob_key, icon_key, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		b.ID, b.WorkspaceID, b.Slug, b.Platform, b.AppID, b.VersionName, b.VersionCode, asJSON(b.Facts.V), b.Size, b.SHA256, b.Filename, b.BlobKey, b.IconKey, b.Created)
+	return taken(err)
+}
+
+// BuildByHash finds a build by its content.
+func (s *Store) BuildByHash(ctx context.Context, workspace, sha string) (b Build, err error) {
+	err = s.db.GetContext(ctx, &b, "SELECT * FROM builds WHERE workspace_id = ? AND sha256 = ?", workspace, sha)
+	return b, found(err)
+}
+
+// BuildByID finds a build.
+func (s *Store) BuildByID(ctx context.Context, workspace, id string) (b Build, err error) {
+	err = s.db.GetContext(ctx, &b, "SELECT * FROM builds WHERE workspace_id = ? AND id = ?", workspace, id)
+	return b, found(err)
+}
+
+// NewestBuild finds the newest build of an app (by slug or app id), with that version
+// code or version name where one is given.
+func (s *Store) NewestBuild(ctx context.Context, workspace, app, platform string, code *int64, name string) (b Build, err error) {
+	q, args := "SELECT * FROM builds WHERE workspace_id = ? AND (slug = ? OR app_id = ?) AND platform = ?", []any{workspace, app, app, platform}
+	if code != nil {
+		q, args = q+" AND version_code = ?", append(args, *code)
+	}
+	if name != "" {
+		q, args = q+" AND version_name = ?", append(args, name)
+	}
+	err = s.db.GetContext(ctx, &b, q+" ORDER BY id DESC LIMIT 1", args...)
+	return b, found(err)
+}
+
+// SlugOwner gives the app id that first took a slug; "" when nobody has.
+func (s *Store) SlugOwner(ctx context.Context, workspace, slug string) (appID string, err error) {
+	err = s.db.GetContext(ctx, &appID, "SELECT app_id FROM builds WHERE workspace_id = ? AND slug = ? ORDER BY id LIMIT 1", workspace, slug)
+	if found(err) == ErrNotFound {
+		return "", nil
+	}
+	return appID, err
+}
+
+// Builds lists builds, the newest first; after is the id of the last one seen.
+func (s *Store) Builds(ctx context.Context, workspace, after string, limit int) (out []Build, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM builds WHERE workspace_id = ? AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?", workspace, after, after, limit)
+	return out, err
+}
+
+// Package is one revision of a test package.
+type Package struct {
+	ID          string                  `db:"id"`
+	WorkspaceID string                  `db:"workspace_id"`
+	Name        string                  `db:"name"`
+	Revision    int                     `db:"revision"`
+	Kind        string                  `db:"kind"`
+	About       string                  `db:"about"`
+	Cases       JSON[[]testpkg.Case]    `db:"cases"`
+	Findings    JSON[[]testpkg.Finding] `db:"findings"`
+	Size        int64                   `db:"size"`
+	SHA256      string                  `db:"sha256"`
+	BlobKey     string                  `db:"blob_key"`
+	Created     time.Time               `db:"created"`
+}
+
+// AddPackage keeps a package as the next revision of its name, and answers the
+// revision. ErrTaken: the workspace has one with this content.
+func (s *Store) AddPackage(ctx context.Context, p Package) (revision int, err error) {
+	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
+		// The workspace's row is the lock under which revisions are counted.
+		if _, err := tx.ExecContext(ctx, "SELECT id FROM workspaces WHERE id = ? FOR UPDATE", p.WorkspaceID); err != nil {
+			return err
+		}
+		if err := tx.GetContext(ctx, &revision, "SELECT coalesce(max(revision), 0) + 1 FROM packages WHERE workspace_id = ? AND name = ?", p.WorkspaceID, p.Name); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, size, sha256, blob_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			p.ID, p.WorkspaceID, p.Name, revision, p.Kind, p.About, asJSON(p.Cases.V), asJSON(p.Findings.V), p.Size, p.SHA256, p.BlobKey, p.Created)
+		return taken(err)
+	})
+	return revision, err
+}
+
+// PackageByHash finds a package by its content.
+func (s *Store) PackageByHash(ctx context.Context, workspace, sha string) (p Package, err error) {
+	err = s.db.GetContext(ctx, &p, "SELECT * FROM packages WHERE workspace_id = ? AND sha256 = ?", workspace, sha)
+	return p, found(err)
+}
+
+// PackageByID finds a package.
+func (s *Store) PackageByID(ctx context.Context, workspace, id string) (p Package, err error) {
+	err = s.db.GetContext(ctx, &p, "SELECT * FROM packages WHERE workspace_id = ? AND id = ?", workspace, id)
+	return p, found(err)
+}
+
+// PackageByName finds a revision of a package; revision 0: the newest.
+func (s *Store) PackageByName(ctx context.Context, workspace, name string, revision int) (p Package, err error) {
+	err = s.db.GetContext(ctx, &p, "SELECT * FROM packages WHERE workspace_id = ? AND name = ? AND (? = 0 OR revision = ?) ORDER BY revision DESC LIMIT 1", workspace, name, revision, revision)
+	return p, found(err)
+}
+
+// Packages lists packages, the newest first.
+func (s *Store) Packages(ctx context.Context, workspace, after string, limit int) (out []Package, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM packages WHERE workspace_id = ? AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?", workspace, after, after, limit)
+	return out, err
+}
+
+// Artifact is a file that an attempt left.
+type Artifact struct {
+	ID          string `db:"id"`
+	WorkspaceID string `db:"workspace_id"`
+	AttemptID   string `db:"attempt_id"`
+	Name        string `db:"name"`
+	Kind        string `db:"kind"`
+	ContentType string `db:"content_type"`
+	Size        int64  `db:"size"`
+	SHA256      string `db:"sha256"`
+	BlobKey     string `db:"blob_key"`
+}
+
+// PutArtifact keeps an artifact, in place of an older one of the same name.
+func (s *Store) PutArtifact(ctx context.Context, a Artifact) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO artifacts (id, workspace_id, attempt_id, name, kind, content_type, size, sha256, blob_key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE size = VALUES(size), sha256 = VALUES(sha256), blob_key = VALUES(blob_key)`,
+		a.ID, a.WorkspaceID, a.AttemptID, a.Name, a.Kind, a.ContentType, a.Size, a.SHA256, a.BlobKey)
+	return err
+}
+
+// ArtifactByID finds an artifact.
+func (s *Store) ArtifactByID(ctx context.Context, workspace, id string) (a Artifact, err error) {
+	err = s.db.GetContext(ctx, &a, "SELECT * FROM artifacts WHERE workspace_id = ? AND id = ?", workspace, id)
+	return a, found(err)
+}
+
+// Artifacts lists the artifacts of an attempt, by name.
+func (s *Store) Artifacts(ctx context.Context, attempt string) (out []Artifact, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM artifacts WHERE attempt_id = ? ORDER BY name", attempt)
+	return out, err
+}

@@ -1,0 +1,340 @@
+package store
+
+// Hosts, devices, holds, the dispatcher's lease, and what hosts report.
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/verdict"
+)
+
+// SeeHost notes that a host is there, and answers its id.
+func (s *Store) SeeHost(ctx context.Context, name string) (id string, err error) {
+	if _, err = s.db.ExecContext(ctx, "INSERT INTO hosts (id, name, seen) VALUES (?, ?, now(3)) ON DUPLICATE KEY UPDATE seen = now(3)", NewID(), name); err != nil {
+		return "", err
+	}
+	err = s.db.GetContext(ctx, &id, "SELECT id FROM hosts WHERE name = ?", name)
+	return id, err
+}
+
+// Device is one unit.
+type Device struct {
+	ID     string              `db:"id"`
+	Serial string              `db:"serial"`
+	HostID string              `db:"host_id"`
+	Facts  JSON[devices.Facts] `db:"facts"`
+	State  string              `db:"state"` // ready, away, unusable
+	Why    string              `db:"why"`
+	Seen   time.Time           `db:"seen"`
+	Held   bool                `db:"held"`
+}
+
+// SeeDevice notes what a host says of a device.
+func (s *Store) SeeDevice(ctx context.Context, host string, f devices.Facts, state, why string) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO devices (id, serial, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, ?, now(3))
+		ON DUPLICATE KEY UPDATE host_id = VALUES(host_id), facts = IF(JSON_VALUE(VALUES(facts), '$.platform') = '', facts, VALUES(facts)), state = VALUES(state), why = VALUES(why), seen = now(3)`,
+		NewID(), f.Serial, host, asJSON(f), state, why)
+	return err
+}
+
+// DevicesGone marks a host's devices as away, but for those it still sees.
+func (s *Store) DevicesGone(ctx context.Context, host string, still []string) error {
+	q, args, err := sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND serial NOT IN (?)", host, append(still, ""))
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, q, args...)
+	return err
+}
+
+const deviceColumns = "d.*, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held"
+
+// Devices lists devices by serial; limit 0: all.
+func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {
+	if limit == 0 {
+		limit = 1 << 30
+	}
+	err = s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices d WHERE d.serial > ? ORDER BY d.serial LIMIT ?", after, limit)
+	return out, err
+}
+
+// DeviceByID finds a device.
+func (s *Store) DeviceByID(ctx context.Context, id string) (d Device, err error) {
+	err = s.db.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices d WHERE d.id = ?", id)
+	return d, found(err)
+}
+
+// Lease takes or renews a named lease for holder; false: somebody else has it.
+func (s *Store) Lease(ctx context.Context, name, holder string, period time.Duration) (bool, error) {
+	us := period.Microseconds()
+	if _, err := s.db.ExecContext(ctx, `INSERT INTO leases (name, holder, expires) VALUES (?, ?, now(3) + INTERVAL ? MICROSECOND)
+		ON DUPLICATE KEY UPDATE holder = IF(holder = VALUES(holder) OR expires < now(3), VALUES(holder), holder), expires = IF(holder = VALUES(holder), VALUES(expires), expires)`, name, holder, us); err != nil {
+		return false, err
+	}
+	var has string
+	err := s.db.GetContext(ctx, &has, "SELECT holder FROM leases WHERE name = ?", name)
+	return has == holder, err
+}
+
+// Unlease gives a lease back.
+func (s *Store) Unlease(ctx context.Context, name, holder string) error {
+	_, err := s.db.ExecContext(ctx, "DELETE FROM leases WHERE name = ? AND holder = ?", name, holder)
+	return err
+}
+
+// Hold is one device taken for a leg.
+type Hold struct {
+	ID          string       `db:"id"`
+	DeviceID    string       `db:"device_id"`
+	HostID      string       `db:"host_id"`
+	Kind        string       `db:"kind"`
+	WorkspaceID string       `db:"workspace_id"`
+	RunID       string       `db:"run_id"`
+	LegID       string       `db:"leg_id"`
+	AttemptID   string       `db:"attempt_id"`
+	Epoch       int          `db:"epoch"`
+	Created     time.Time    `db:"created"`
+	Expires     time.Time    `db:"expires"`
+	Ended       sql.NullTime `db:"ended"`
+	Active      *int         `db:"active"`
+}
+
+// WaitingLegs lists legs that wait for a device, in the order they were made.
+func (s *Store) WaitingLegs(ctx context.Context, limit int) (out []Leg, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM legs WHERE stage = 'waiting' ORDER BY id LIMIT ?", limit)
+	return out, err
+}
+
+// ActiveHolds lists all holds in force; of one host where host is given.
+func (s *Store) ActiveHolds(ctx context.Context, host string) (out []Hold, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM holds WHERE active = 1 AND (? = '' OR host_id = ?) ORDER BY id", host, host)
+	return out, err
+}
+
+// TakeDevice gives a waiting leg a device: a hold and a new attempt. ErrTaken:
+// the device was taken, or the leg, in the meantime.
+func (s *Store) TakeDevice(ctx context.Context, leg Leg, device Device, period time.Duration) error {
+	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'held' WHERE id = ? AND stage = 'waiting'", leg.ID)
+		if err != nil {
+			return err
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return ErrTaken
+		}
+		attempt := NewID()
+		if _, err := tx.ExecContext(ctx, `INSERT INTO attempts (id, leg_id, number, device_id, stage, message, started)
+			SELECT ?, ?, coalesce(max(number), 0) + 1, ?, 'held', '', now(3) FROM attempts WHERE leg_id = ?`, attempt, leg.ID, device.ID, leg.ID); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO holds (id, device_id, host_id, kind, workspace_id, run_id, leg_id, attempt_id, epoch, created, expires)
+			SELECT ?, ?, ?, 'leg', ?, ?, ?, ?, 1 + (SELECT count(*) FROM holds WHERE device_id = ?), now(3), now(3) + INTERVAL ? MICROSECOND`,
+			NewID(), device.ID, device.HostID, leg.WorkspaceID, leg.RunID, leg.ID, attempt, device.ID, period.Microseconds())
+		return taken(err)
+	})
+}
+
+// Renew makes active holds of a host last longer and answers those that are still its own.
+func (s *Store) Renew(ctx context.Context, host string, ids []string, period time.Duration) (kept []string, err error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	q, args, err := sqlx.In("UPDATE holds SET expires = now(3) + INTERVAL ? MICROSECOND WHERE host_id = ? AND active = 1 AND id IN (?)", period.Microseconds(), host, ids)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.db.ExecContext(ctx, q, args...); err != nil {
+		return nil, err
+	}
+	q, args, err = sqlx.In("SELECT id FROM holds WHERE host_id = ? AND active = 1 AND id IN (?)", host, ids)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.SelectContext(ctx, &kept, q, args...)
+	return kept, err
+}
+
+// ExpiredHolds lists active holds whose time is over, by the database's clock.
+func (s *Store) ExpiredHolds(ctx context.Context) (out []Hold, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM holds WHERE active = 1 AND expires < now(3)")
+	return out, err
+}
+
+// Progress is a numbered report of a host on an attempt. Case and Stage are set
+// where they changed.
+type Progress struct {
+	Seq   int64
+	Stage string
+	Case  *Case
+}
+
+// Note takes a host's report in, once: one with a number that was seen before,
+// or of a hold that is over, changes nothing.
+func (s *Store) Note(ctx context.Context, hold string, p Progress) error {
+	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		var h Hold
+		if err := tx.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ? AND active = 1 FOR UPDATE", hold); err != nil {
+			if errors.Is(err, sql.ErrNoRows) {
+				return nil
+			}
+			return err
+		}
+		res, err := tx.ExecContext(ctx, "UPDATE attempts SET last_report = ? WHERE id = ? AND last_report < ?", p.Seq, h.AttemptID, p.Seq)
+		if err != nil {
+			return err
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return nil
+		}
+		if p.Stage != "" {
+			if _, err := tx.ExecContext(ctx, "UPDATE attempts SET stage = ? WHERE id = ?", p.Stage, h.AttemptID); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = ? WHERE id = ?", p.Stage, h.LegID); err != nil {
+				return err
+			}
+		}
+		if c := p.Case; c != nil {
+			if err := putCase(ctx, tx, h.AttemptID, *c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func putCase(ctx context.Context, tx *sqlx.Tx, attempt string, c Case) error {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO cases (attempt_id, ordinal, name, verdict, message, line, expected, actual, trace, shot, tree, start_ms, took_ms) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE verdict = VALUES(verdict), message = VALUES(message), line = VALUES(line), expected = VALUES(expected), actual = VALUES(actual), trace = VALUES(trace), shot = VALUES(shot), tree = VALUES(tree), took_ms = VALUES(took_ms)`,
+		attempt, c.Ordinal, c.Name, c.Verdict, c.Message, c.Line, c.Expected, c.Actual, c.Trace, c.Shot, c.Tree, c.StartMS, c.TookMS); err != nil {
+		return err
+	}
+	now := c.Name
+	if c.Verdict != "" {
+		now = ""
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE attempts SET now_case = ? WHERE id = ?", now, attempt)
+	return err
+}
+
+// Closing is how an attempt ended.
+type Closing struct {
+	Verdict      verdict.Verdict
+	Message      string
+	ClockDoubtMS *int64
+	Again        bool // the leg should get another attempt
+}
+
+// CloseHold ends a hold and its attempt. Its leg is done, or waits again; when
+// it was the last leg of its run, the run is over. It answers the run's id, and false when
+// the hold was over already: then nothing was changed.
+func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (run string, ok bool, err error) {
+	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
+		run, ok = "", false
+		var h Hold
+		if err := tx.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ? AND active = 1 FOR UPDATE", hold); err != nil {
+			if errors.Is(err, sql.ErrNoRows) {
+				return nil
+			}
+			return err
+		}
+		run, ok = h.RunID, true
+		if _, err := tx.ExecContext(ctx, "UPDATE holds SET ended = now(3) WHERE id = ?", hold); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE attempts SET stage = 'done', verdict = ?, message = ?, now_case = '', clock_doubt_ms = ?, ended = now(3) WHERE id = ?",
+			c.Verdict, c.Message, c.ClockDoubtMS, h.AttemptID); err != nil {
+			return err
+		}
+		if c.Again {
+			_, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'waiting' WHERE id = ?", h.LegID)
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3) WHERE id = ?", c.Verdict, c.Message, h.LegID); err != nil {
+			return err
+		}
+		return closeRun(ctx, tx, h.RunID)
+	})
+	return run, ok, err
+}
+
+// closeRun ends a run whose legs are all done.
+func closeRun(ctx context.Context, tx *sqlx.Tx, run string) error {
+	// The run's row is the lock: of two last legs, the second sees the first one done.
+	if _, err := tx.ExecContext(ctx, "SELECT id FROM runs WHERE id = ? FOR UPDATE", run); err != nil {
+		return err
+	}
+	var vs []verdict.Verdict
+	if err := tx.SelectContext(ctx, &vs, "SELECT IF(stage = 'done', verdict, '') FROM legs WHERE run_id = ?", run); err != nil {
+		return err
+	}
+	for _, v := range vs {
+		if v == "" {
+			return nil
+		}
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE runs SET verdict = ?, ended = now(3) WHERE id = ? AND ended IS NULL", verdict.Roll(vs...), run)
+	return err
+}
+
+// HoldByID finds a hold.
+func (s *Store) HoldByID(ctx context.Context, id string) (h Hold, err error) {
+	err = s.db.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ?", id)
+	return h, found(err)
+}
+
+// GiveUp ends a leg that still waits, without another attempt.
+func (s *Store) GiveUp(ctx context.Context, leg string, v verdict.Verdict, message string) error {
+	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		var run string
+		if err := tx.GetContext(ctx, &run, "SELECT run_id FROM legs WHERE id = ? AND stage = 'waiting' FOR UPDATE", leg); err != nil {
+			if errors.Is(err, sql.ErrNoRows) {
+				return nil
+			}
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3) WHERE id = ?", v, message, leg); err != nil {
+			return err
+		}
+		return closeRun(ctx, tx, run)
+	})
+}
+
+// CountStages counts the legs that are not done by stage.
+func (s *Store) CountStages(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT stage, count(*) FROM legs WHERE stage <> 'done' GROUP BY stage")
+}
+
+// CountVerdicts counts the legs that are done by verdict.
+func (s *Store) CountVerdicts(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT verdict, count(*) FROM legs WHERE stage = 'done' GROUP BY verdict")
+}
+
+// CountDevices counts the devices by state.
+func (s *Store) CountDevices(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT state, count(*) FROM devices GROUP BY state")
+}
+
+func (s *Store) counted(ctx context.Context, query string) (map[string]int, error) {
+	rows, err := s.db.QueryContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]int{}
+	for rows.Next() {
+		var k string
+		var n int
+		if err := rows.Scan(&k, &n); err != nil {
+			return nil, err
+		}
+		out[k] = n
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,180 @@
+// Package store keeps the records: MariaDB through sqlx.
+//
+// It is the only durable truth, and the queue. Each method is one question or
+// one change; rows come out as plain structs. Every query on what a workspace
+// owns carries the workspace. Times are UTC with milliseconds; those that decide
+// something (holds, leases) are the database's own. In: values. Out: rows, ErrNotFound,
+// ErrTaken, or the database's error.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jmoiron/sqlx"
+	"github.com/oklog/ulid/v2"
+	"github.com/pressly/goose/v3"
+)
+
+// ErrNotFound says that there is no such row (in this workspace).
+var ErrNotFound = errors.New("not found")
+
+// ErrTaken says that a row with the same key is there already.
+var ErrTaken = errors.New("taken already")
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is an open database.
+type Store struct{ db *sqlx.DB }
+
+// NewID makes an id that sorts by time.
+func NewID() string { return ulid.Make().String() }
+
+// Open connects to the database and brings its tables up to date; one process
+// at a time does so.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	cfg, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("the database's name %q can't be read: write user:password@tcp(host:port)/database", redacted(dsn))
+	}
+	cfg.ParseTime, cfg.Loc, cfg.InterpolateParams, cfg.MultiStatements = true, time.UTC, true, false
+	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = 10*time.Second, 60*time.Second, 60*time.Second
+	if cfg.Params == nil {
+		cfg.Params = map[string]string{}
+	}
+	cfg.Params["time_zone"] = "'+00:00'"
+	cfg.Params["tx_isolation"] = "'READ-COMMITTED'"
+	cfg.Logger = &mysql.NopLogger{}
+	connector, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return nil, err
+	}
+	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
+	db.SetMaxOpenConns(40)
+	db.SetMaxIdleConns(20)
+	db.SetConnMaxIdleTime(5 * time.Minute)
+	s := &Store{db}
+	if err := s.migrate(ctx); err != nil {
+		_ = db.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func redacted(dsn string) string {
+	if len(dsn) > 8 {
+		return dsn[:4] + "…"
+	}
+	return "…"
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("the database can't be reached: %w", err)
+	}
+	defer conn.Close()
+	var got sql.NullInt64
+	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK('tessellant.migrate', 60)").Scan(&got); err != nil || got.Int64 != 1 {
+		return fmt.Errorf("somebody else has been changing the database's tables for a minute (%w)", err)
+	}
+	defer func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SELECT RELEASE_LOCK('tessellant.migrate')")
+	}()
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectMySQL, s.db.DB, files)
+	if err != nil {
+		return err
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("bring the database's tables up to date: %w", err)
+	}
+	return nil
+}
+
+// Close closes the connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Ping asks whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+
+// InTx runs f in a transaction, again where the database asks for it
+// (deadlock, lock wait, a conflict found at commit): f must be safe to run twice.
+func (s *Store) InTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	for try := 0; ; try++ {
+		err := s.inTx(ctx, f)
+		var me *mysql.MySQLError
+		if err == nil || try >= 5 || !errors.As(err, &me) || (me.Number != 1213 && me.Number != 1205 && me.Number != 1020) {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(5<<try) * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func (s *Store) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// taken turns a duplicate key into ErrTaken.
+func taken(err error) error {
+	var me *mysql.MySQLError
+	if errors.As(err, &me) && me.Number == 1062 {
+		return ErrTaken
+	}
+	return err
+}
+
+func found(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// JSON is a column that holds a value as JSON.
+type JSON[T any] struct{ V T }
+
+// Scan reads the column.
+func (j *JSON[T]) Scan(src any) error {
+	switch v := src.(type) {
+	case []byte:
+		return json.Unmarshal(v, &j.V)
+	case string:
+		return json.Unmarshal([]byte(v), &j.V)
+	}
+	return fmt.Errorf("a JSON column holds a %T", src)
+}
+
+func asJSON(v any) string {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // only for values that can't be written; ours can
+	}
+	return string(raw)
+}
+
+// now is the time as it is kept.
+func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
