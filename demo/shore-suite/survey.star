@@ -25,7 +25,7 @@ def test_send_a_survey(phone):
     fill(phone, "#barnacle", "31")
     fill(phone, "#note", "calm sea")
     phone.tap("#review")
-    check.equal(phone.read("#r_barnacle_detail"), "31", "barnacles on the review")
+    check.equal(phone.read("#r_shore_detail"), "Gull Ledge", "the shore on the review")
     phone.step("review")
     phone.tap("#send")
     check.contains(phone.read("#receipt"), "KL-")

@@ -122,8 +122,11 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	var all sync.WaitGroup
 	h.onClose(func() { cancel(); all.Wait() })
-	all.Go(func() { svc.Dispatch(run) })
 	beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log})
+	if err := beside.Begin(ctx); err != nil {
+		return nil, err
+	}
+	all.Go(func() { svc.Dispatch(run) })
 	all.Go(func() {
 		if err := beside.Run(run); err != nil {
 			c.Log.Error("the host ended", "err", err)

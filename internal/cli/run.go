@@ -153,16 +153,11 @@ func (a *app) runText(r *api.Run) {
 	a.leftOut(r)
 	fmt.Fprintln(a.out)
 	a.legTable(r).Render()
-	for _, l := range r.Legs {
-		if v := deref(l.Verdict); v != "" && v != api.Passed {
-			fmt.Fprintf(a.out, "\nLook at one with: tessellant leg show %s\n", l.Id)
-			break
-		}
-	}
+	a.broken(r)
 }
 
 func (a *app) legTable(r *api.Run) table.Writer {
-	t := newTable(a.out, "device", "model", "Android", "verdict", "cases", "took", "leg", "what happened")
+	t := newTable(a.out, "device", "model", "Android", "verdict", "cases", "took", "leg")
 	for _, l := range r.Legs {
 		model := l.Model
 		if l.Simulated {
@@ -172,9 +167,18 @@ func (a *app) legTable(r *api.Run) table.Writer {
 		if l.Verdict != nil {
 			v = string(*l.Verdict)
 		}
-		t.AppendRow(table.Row{l.Serial, model, l.Os, v, caseText(l), legTook(l), l.Id, clipTo(deref(l.Message), 100)})
+		t.AppendRow(table.Row{l.Serial, model, l.Os, v, caseText(l), legTook(l), l.Id})
 	}
 	return t
+}
+
+// broken says of each leg that did not pass what happened, and how to look at it.
+func (a *app) broken(r *api.Run) {
+	for _, l := range r.Legs {
+		if v := deref(l.Verdict); v != "" && v != api.Passed {
+			fmt.Fprintf(a.out, "\n%s %s\n    %s\n    tessellant leg show %s\n", l.Serial, v, clipTo(deref(l.Message), 200), l.Id)
+		}
+	}
 }
 
 func clipTo(s string, n int) string {

@@ -65,11 +65,7 @@ func (a *app) watch(ctx context.Context, r *api.Run) error {
 			a.legTable(r).Render()
 		}
 		fmt.Fprintf(a.out, "\n%s\n", r.Sentence)
-		for _, l := range r.Legs {
-			if v := deref(l.Verdict); v != "" && v != api.Passed {
-				fmt.Fprintf(a.out, "  %s %s: %s\n    tessellant leg show %s\n", l.Serial, v, clipTo(deref(l.Message), 160), l.Id)
-			}
-		}
+		a.broken(r)
 	}); err != nil {
 		return err
 	}
@@ -124,6 +120,8 @@ func (a *app) changes(r *api.Run, seen map[string]string) {
 			state = string(*l.Verdict) + " (" + caseText(l) + ")"
 		case l.Now != nil:
 			state += " " + *l.Now + " (" + caseText(l) + ")"
+		case state == "running":
+			continue // between two cases
 		}
 		if seen[l.Serial] != state {
 			seen[l.Serial] = state

@@ -3,6 +3,7 @@ package host
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"image"
 	"image/jpeg"
@@ -24,14 +25,15 @@ import (
 // video of them at the end. It takes a picture after each command and now and
 // then, on a stream of its own: a command never waits for it.
 type film struct {
-	dir   string
-	phone phone.Phone
-	at    func(time.Time) int64
-	poked chan struct{}
+	dir    string
+	phone  phone.Phone
+	at     func(time.Time) int64
+	poked  chan struct{}
+	packed bool // pictures only come as PNG
 
 	mu     sync.Mutex
 	frames []frame
-	last   []byte // the newest picture, as PNG
+	last   []byte // the newest picture, as it came
 	size   image.Point
 	err    error
 }
@@ -74,16 +76,39 @@ func (f *film) roll(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		start := time.Now()
-		if raw, err := f.phone.Screenshot(ctx); err == nil {
-			f.add(f.at(start), raw)
-		}
+		f.take(ctx)
 		t.Reset(next)
 	}
 }
 
+// take takes a picture: where the link is quick without packing it, which is
+// what costs most.
+func (f *film) take(ctx context.Context) {
+	start := time.Now()
+	if p, ok := f.phone.(phone.Pixels); ok && !f.packed && p.QuickLink() {
+		img, err := p.Pixels(ctx)
+		if err == nil {
+			f.add(f.at(start), img.Pix, func() (image.Image, error) { return img, nil })
+			return
+		}
+		var lost *phone.Lost
+		if ctx.Err() != nil || errors.As(err, &lost) {
+			return
+		}
+		f.packed = true // this device gives pictures in no other way
+	}
+	if raw, err := f.phone.Screenshot(ctx); err == nil {
+		f.addPNG(f.at(start), raw)
+	}
+}
+
+// addPNG adds a packed picture.
+func (f *film) addPNG(at int64, raw []byte) {
+	f.add(at, raw, func() (image.Image, error) { return png.Decode(bytes.NewReader(raw)) })
+}
+
 // add adds a picture, unless it is as the one before.
-func (f *film) add(at int64, raw []byte) {
+func (f *film) add(at int64, raw []byte, picture func() (image.Image, error)) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if bytes.Equal(raw, f.last) || len(f.frames) >= maxFrames {
@@ -93,7 +118,7 @@ func (f *film) add(at int64, raw []byte) {
 		return // an older picture that came later
 	}
 	f.last = raw
-	img, err := png.Decode(bytes.NewReader(raw))
+	img, err := picture()
 	if err != nil {
 		f.err = err
 		return
@@ -153,7 +178,7 @@ func (f *film) encode(ctx context.Context, target string, end int64) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, ffmpeg, "-nostdin", "-v", "error", "-y", "-threads", "1", "-f", "concat", "-i", listFile,
+	cmd := exec.CommandContext(ctx, ffmpeg, "-nostdin", "-v", "error", "-y", "-threads", "1", "-f", "concat", "-safe", "0", "-i", listFile,
 		"-vf", fmt.Sprintf("scale=%d:%d:flags=area:out_color_matrix=bt709:out_range=tv,format=yuv420p", f.size.X, f.size.Y),
 		"-fps_mode", "vfr", "-c:v", "libx264", "-preset", "veryfast", "-bf", "0", "-crf", "28", "-g", "10", "-threads", "1",
 		"-color_primaries", "bt709", "-color_trc", "bt709", "-colorspace", "bt709", "-color_range", "tv", "-movflags", "+faststart", target)

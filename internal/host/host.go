@@ -42,7 +42,7 @@ type Host struct {
 
 	mu      sync.Mutex
 	known   map[string]*unit // by the adb server's serial
-	working map[string]bool  // holds
+	working map[string]bool  // holds: true while the work is in hand, false when it has ended
 }
 
 type unit struct {
@@ -60,38 +60,41 @@ const (
 	tellEvery = 5 * time.Second        // about them, when nothing has changed
 )
 
-// Run looks after the devices and does what holds ask for, until ctx ends.
-// Work in hand is then left as a killed host would leave it.
-func (h *Host) Run(ctx context.Context) error {
+// Begin clears up after an earlier process of this host: its devices are away
+// until they are seen, and its legs are closed.
+func (h *Host) Begin(ctx context.Context) error {
 	if err := os.MkdirAll(h.spool(), 0o700); err != nil {
 		return fmt.Errorf("make the host's folder: %w", err)
 	}
+	if err := h.Link.Devices(ctx, h.Name, nil); err != nil {
+		return err
+	}
+	h.recover(ctx)
+	return nil
+}
+
+// Run looks after the devices and does what holds ask for, until ctx ends. Begin comes first.
+// Work in hand is then left as a killed host would leave it.
+func (h *Host) Run(ctx context.Context) error {
 	var all sync.WaitGroup
 	defer all.Wait()
+	defer func() { // what this host saw, nobody sees any more
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+		defer cancel()
+		_ = h.Link.Devices(ctx, h.Name, nil)
+	}()
 	all.Go(func() { h.watchDevices(ctx) })
 	all.Go(func() { h.renew(ctx) })
 	wake, stop := h.Link.Wake(h.Name)
 	defer stop()
-	h.recover(ctx)
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
-		holds, err := h.Link.Holds(ctx, h.Name)
-		if err != nil && ctx.Err() == nil {
-			h.Log.Warn("the service does not say what to do", "err", err)
-		}
-		for _, hold := range holds {
-			h.mu.Lock()
-			busy := h.working[hold.ID]
-			h.working[hold.ID] = true
-			h.mu.Unlock()
-			if busy {
-				continue
-			}
+		for _, hold := range h.newHolds(ctx) {
 			all.Go(func() {
 				h.work(ctx, hold)
 				h.mu.Lock()
-				delete(h.working, hold.ID)
+				h.working[hold.ID] = false
 				h.mu.Unlock()
 			})
 		}
@@ -102,6 +105,41 @@ func (h *Host) Run(ctx context.Context) error {
 			return nil
 		}
 	}
+}
+
+// newHolds asks the service for holds, and gives those that are not in hand yet.
+// The answer may be older than the end of some: those that ended are
+// remembered until an answer that was asked for later leaves them out.
+func (h *Host) newHolds(ctx context.Context) []Hold {
+	h.mu.Lock()
+	ended := map[string]bool{}
+	for id, inHand := range h.working {
+		ended[id] = !inHand
+	}
+	h.mu.Unlock()
+	holds, err := h.Link.Holds(ctx, h.Name)
+	if err != nil {
+		if ctx.Err() == nil {
+			h.Log.Warn("the service does not say what to do", "err", err)
+		}
+		return nil
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	var fresh []Hold
+	for _, hold := range holds {
+		delete(ended, hold.ID)
+		if _, known := h.working[hold.ID]; !known {
+			h.working[hold.ID] = true
+			fresh = append(fresh, hold)
+		}
+	}
+	for id, over := range ended {
+		if over {
+			delete(h.working, id)
+		}
+	}
+	return fresh
 }
 
 // recover hands in what an earlier process of this host left of its legs, and
@@ -169,8 +207,10 @@ func (h *Host) renew(ctx context.Context) {
 		}
 		h.mu.Lock()
 		var ids []string
-		for id := range h.working {
-			ids = append(ids, id)
+		for id, inHand := range h.working {
+			if inHand {
+				ids = append(ids, id)
+			}
 		}
 		h.mu.Unlock()
 		if len(ids) == 0 {

@@ -53,7 +53,9 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 	return err
 }
 
-const deviceColumns = "d.*, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held"
+// A device that was ready is away once its host has not spoken of it for a while.
+const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
+	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held"
 
 // Devices lists devices by serial; limit 0: all.
 func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {

@@ -6,7 +6,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"image"
 	"io"
+	"net"
 	"path"
 	"regexp"
 	"strconv"
@@ -48,6 +50,7 @@ var (
 	_ phone.Clock    = (*Device)(nil)
 	_ phone.Keyboard = (*Device)(nil)
 	_ phone.Waker    = (*Device)(nil)
+	_ phone.Pixels   = (*Device)(nil)
 )
 
 // Open takes a device into use. Transport is its serial as the server lists it.
@@ -365,6 +368,38 @@ func (d *Device) Screenshot(ctx context.Context) ([]byte, error) {
 		return nil, &phone.Refused{Doing: doing, Why: clip(string(raw))}
 	}
 	return nil, d.failed(ctx, doing, errCut) // it broke off: exec says nothing of how a command ended
+}
+
+// Pixels gives the screen as screencap writes it: width, height, format and,
+// since Android 9, colour space, four bytes each, then the pixels.
+func (d *Device) Pixels(ctx context.Context) (*image.RGBA, error) {
+	const doing = "give its pixels"
+	ctx, cancel := d.with(ctx, shotLimit)
+	defer cancel()
+	raw, err := d.exec(ctx, doing, "exec:screencap", nil)
+	if err != nil {
+		return nil, err
+	}
+	if len(raw) < 12 {
+		return nil, d.failed(ctx, doing, errCut)
+	}
+	le := binary.LittleEndian
+	w, h, format := int(le.Uint32(raw)), int(le.Uint32(raw[4:])), le.Uint32(raw[8:])
+	const rgba8888 = 1
+	if w <= 0 || h <= 0 || w > 20_000 || h > 20_000 || format != rgba8888 {
+		return nil, &phone.Refused{Doing: doing, Why: fmt.Sprintf("it gave %d×%d pixels of format %d", w, h, format)}
+	}
+	head := len(raw) - w*h*4
+	if head != 12 && head != 16 {
+		return nil, d.failed(ctx, doing, errCut)
+	}
+	return &image.RGBA{Pix: raw[head:], Stride: w * 4, Rect: image.Rect(0, 0, w, h)}, nil
+}
+
+// QuickLink reports whether the device is reached over loopback.
+func (d *Device) QuickLink() bool {
+	host, _, err := net.SplitHostPort(d.transport)
+	return err == nil && net.ParseIP(host).IsLoopback()
 }
 
 func (d *Device) input(ctx context.Context, doing, line string) error {

@@ -48,7 +48,7 @@ type Phone struct {
 	moves    time.Time // until then something on the screen moves
 	rnd      *rand.Rand
 	fonts    *paint.Fonts
-	drawn    picture
+	drawn    *picture
 }
 
 type installed struct {
@@ -71,9 +71,20 @@ type installSession struct{ apks [][]byte }
 
 // picture is the screen as it was last drawn.
 type picture struct {
-	key string
-	img *image.RGBA
-	png []byte
+	key  string
+	img  *image.RGBA
+	pack sync.Once
+	png  []byte
+}
+
+// asPNG packs the picture, once.
+func (p *picture) asPNG() []byte {
+	p.pack.Do(func() {
+		var buf bytes.Buffer
+		_ = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&buf, p.img)
+		p.png = buf.Bytes()
+	})
+	return p.png
 }
 
 func newPhone(ctx context.Context, t Traits) *Phone {

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"image"
 	"image/draw"
-	"image/png"
 	"math"
 	"sort"
 	"strings"
@@ -35,16 +34,16 @@ func (p *Phone) look() *picture {
 	if a := p.frontApp(); a != nil {
 		key += fmt.Sprint("/", a.Version)
 	}
-	if p.drawn.key == key {
-		return &p.drawn
+	if p.drawn != nil && p.drawn.key == key {
+		return p.drawn
 	}
 	w, h := p.traits.Width, p.traits.Height
 	c := paint.NewCanvas(w, h, p.fonts, black)
 	a := p.frontApp()
 	switch {
 	case p.asleep:
-		p.drawn = picture{key: key, img: c.Picture()}
-		return &p.drawn
+		p.drawn = &picture{key: key, img: c.Picture()}
+		return p.drawn
 	case a != nil:
 		a.Draw(c)
 		if up, numeric := a.Keyboard(); up {
@@ -58,8 +57,8 @@ func (p *Phone) look() *picture {
 	}
 	p.drawStatus(c)
 	p.drawNav(c, a != nil)
-	p.drawn = picture{key: key, img: c.Picture()}
-	return &p.drawn
+	p.drawn = &picture{key: key, img: c.Picture()}
+	return p.drawn
 }
 
 func (p *Phone) drawStatus(c *paint.Canvas) {
@@ -239,17 +238,12 @@ func (p *Phone) screencap(c *call) int {
 	p.take(c.ctx, 280, 420)
 	p.mu.Lock()
 	pic := p.look()
-	img := pic.img
-	raw := pic.png
-	asPNG := len(c.args) > 0 && c.args[0] == "-p"
-	if asPNG && raw == nil {
-		var buf bytes.Buffer
-		_ = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&buf, img)
-		raw = buf.Bytes()
-		pic.png = raw
-	}
 	p.mu.Unlock()
-	if !asPNG { // a header of width, height, format (1: RGBA 8888) and, since Android 9, the colour space
+	img := pic.img
+	var raw []byte
+	if len(c.args) > 0 && c.args[0] == "-p" {
+		raw = pic.asPNG()
+	} else { // a header of width, height, format (1: RGBA 8888) and, since Android 9, the colour space
 		head := binary.LittleEndian.AppendUint32(nil, uint32(img.Rect.Dx()))
 		head = binary.LittleEndian.AppendUint32(head, uint32(img.Rect.Dy()))
 		head = binary.LittleEndian.AppendUint32(head, 1)
