@@ -22,17 +22,13 @@ var (
 // Draw draws the app's part of the screen: all but the status and navigation
 // bars and the keyboard.
 func (a *App) Draw(c *paint.Canvas) {
-	top, bottom := a.viewportTop(), a.viewportBottom()
 	c.Box(0, 0, float64(a.Device.ScreenW), float64(a.Device.ScreenH), 0, foam)
-	c.DrawRectangle(0, top, float64(a.Device.ScreenW), bottom-top)
-	c.Clip()
 	for _, n := range a.nodes {
 		if !n.Visible.Empty() {
 			a.drawNode(c, n)
 		}
 	}
-	c.ResetClip()
-	a.drawBar(c)
+	a.drawBar(c) // over what has scrolled up under it; keyboard and navigation come over the rest
 }
 
 func (a *App) drawBar(c *paint.Canvas) {

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/image/font/gofont/gomedium"
 	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/opentype"
+	"golang.org/x/image/math/fixed"
 )
 
 // Weight is how heavy a text is drawn.
@@ -129,9 +130,11 @@ func (c *Canvas) Frame(x, y, w, h, radius, thick float64, stroke color.Color) {
 
 // Text writes one line; y is the middle of its height; anchor 0 is left, 0.5 centred, 1 right.
 func (c *Canvas) Text(s string, x, y, anchor float64, w Weight, size float64, ink color.Color) {
-	c.SetFontFace(c.Fonts.Face(w, size))
-	c.SetColor(ink)
-	c.DrawStringAnchored(s, x, y, anchor, 0.35)
+	face := c.Fonts.Face(w, size)
+	d := font.Drawer{Dst: c.Picture(), Src: image.NewUniform(ink), Face: face}
+	width := float64(d.MeasureString(s)) / 64
+	d.Dot = fixed.Point26_6{X: fixed.Int26_6((x - width*anchor) * 64), Y: fixed.Int26_6((y + c.DP(size)*0.35) * 64)}
+	d.DrawString(s)
 }
 
 // Picture is what has been drawn.
