@@ -1,0 +1,270 @@
+package store_test
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/store"
+	"tessellant/internal/testhouse"
+)
+
+func TestMain(m *testing.M) { testhouse.Main(m) }
+
+// desk is a store with a workspace, a build, a package, a host and devices.
+type desk struct {
+	*store.Store
+	ws, build, pkg, host string
+	devices              []store.Device
+}
+
+func open(t *testing.T) *desk {
+	t.Helper()
+	ctx := context.Background()
+	s, err := store.Open(ctx, testhouse.DSN(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	d := &desk{Store: s, build: store.NewID(), pkg: store.NewID()}
+	require.NoError(t, s.AddKey(ctx, "one", "owner", "k", make([]byte, 32)))
+	id, err := s.KeyByHash(ctx, make([]byte, 32))
+	require.NoError(t, err)
+	d.ws = id.WorkspaceID
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	require.NoError(t, s.AddBuild(ctx, store.Build{ID: d.build, WorkspaceID: d.ws, Slug: "kelpline", Platform: "android", AppID: "a", SHA256: "1", Created: now, VersionCode: 231, VersionName: "1.8.0",
+		Facts: store.JSON[appfile.Facts]{V: appfile.Facts{Label: "Kelpline", Permissions: []string{"p"}}}}))
+	rev, err := s.AddPackage(ctx, store.Package{ID: d.pkg, WorkspaceID: d.ws, Name: "suite", Kind: "script", SHA256: "1", Created: now, Cases: store.JSON[[]testpkg.Case]{V: []testpkg.Case{{Name: "c"}}}})
+	require.NoError(t, err)
+	require.Equal(t, 1, rev)
+	d.host, err = s.SeeHost(ctx, "beside")
+	require.NoError(t, err)
+	for _, serial := range []string{"d-1", "d-2"} {
+		require.NoError(t, s.SeeDevice(ctx, d.host, devices.Facts{Serial: serial, Platform: "android"}, "ready", ""))
+	}
+	d.devices, err = s.Devices(ctx, "", 0)
+	require.NoError(t, err)
+	return d
+}
+
+func (d *desk) run(t *testing.T, n int) (string, []store.Leg) {
+	t.Helper()
+	r := store.Run{ID: store.NewID(), WorkspaceID: d.ws, BuildID: d.build, PackageID: d.pkg, LimitSeconds: 60, Created: time.Now().UTC()}
+	var legs []store.Leg
+	for i := range n {
+		legs = append(legs, store.Leg{ID: store.NewID(), DeviceID: d.devices[i%2].ID, CasesTotal: 1})
+	}
+	require.NoError(t, d.AddRun(context.Background(), r, legs))
+	waiting, err := d.WaitingLegs(context.Background(), 100)
+	require.NoError(t, err)
+	return r.ID, waiting[len(waiting)-n:]
+}
+
+func TestBuildsAndPackagesAreFoundByWhatPeopleCallThem(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	code := int64(231)
+	for _, c := range []struct {
+		app  string
+		code *int64
+		name string
+	}{{"kelpline", nil, ""}, {"a", &code, ""}, {"kelpline", nil, "1.8.0"}} {
+		b, err := d.NewestBuild(ctx, d.ws, c.app, "android", c.code, c.name)
+		require.NoError(t, err)
+		assert.Equal(t, d.build, b.ID)
+		assert.Equal(t, "Kelpline", b.Facts.V.Label)
+	}
+	_, err := d.NewestBuild(ctx, "another workspace", "kelpline", "android", nil, "")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.ErrorIs(t, d.AddBuild(ctx, store.Build{ID: store.NewID(), WorkspaceID: d.ws, SHA256: "1", Created: time.Now()}), store.ErrTaken)
+	rev, err := d.AddPackage(ctx, store.Package{ID: store.NewID(), WorkspaceID: d.ws, Name: "suite", SHA256: "2", Created: time.Now()})
+	require.NoError(t, err)
+	assert.Equal(t, 2, rev)
+	p, err := d.PackageByName(ctx, d.ws, "suite", 0)
+	require.NoError(t, err)
+	assert.Equal(t, 2, p.Revision)
+}
+
+func TestRevisionsAreCountedWithoutGapsWhenManyUploadAtOnce(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	var all sync.WaitGroup
+	got := make([]int, 12)
+	for i := range got {
+		all.Go(func() {
+			rev, err := d.AddPackage(ctx, store.Package{ID: store.NewID(), WorkspaceID: d.ws, Name: "busy", SHA256: fmt.Sprint("b", i), Created: time.Now()})
+			assert.NoError(t, err)
+			got[i] = rev
+		})
+	}
+	all.Wait()
+	seen := map[int]bool{}
+	for _, r := range got {
+		seen[r] = true
+	}
+	for i := range got {
+		assert.True(t, seen[i+1], "revision %d", i+1)
+	}
+}
+
+func TestADeviceHasOneHoldAtATime(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	_, legs := d.run(t, 4) // two for each device
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	won := 0
+	for _, l := range legs {
+		dev := d.devices[0]
+		if l.DeviceID == d.devices[1].ID {
+			dev = d.devices[1]
+		}
+		all.Go(func() {
+			err := d.TakeDevice(ctx, l, dev, time.Minute)
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				won++
+			} else {
+				assert.ErrorIs(t, err, store.ErrTaken)
+			}
+		})
+	}
+	all.Wait()
+	assert.Equal(t, 2, won)
+	holds, err := d.ActiveHolds(ctx, "")
+	require.NoError(t, err)
+	assert.Len(t, holds, 2)
+	waiting, err := d.WaitingLegs(ctx, 100)
+	require.NoError(t, err)
+	assert.Len(t, waiting, 2, "those that got no device still wait")
+}
+
+func TestReportsCountOnceAndTheLastLegEndsTheRun(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	run, legs := d.run(t, 2)
+	for i, l := range legs {
+		require.NoError(t, d.TakeDevice(ctx, l, d.devices[i], time.Minute))
+	}
+	holds, err := d.ActiveHolds(ctx, d.host)
+	require.NoError(t, err)
+	c := store.Case{Name: "c", StartMS: 5}
+	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 1, Stage: "running"}))
+	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 2, Case: &c}))
+	c.Verdict, c.TookMS = verdict.Failed, 7
+	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c}))
+	c.Verdict = verdict.Passed
+	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c}), "told twice")
+	cases, err := d.Cases(ctx, holds[0].AttemptID)
+	require.NoError(t, err)
+	require.Len(t, cases, 1)
+	assert.Equal(t, verdict.Failed, cases[0].Verdict)
+	counts, err := d.CaseCounts(ctx, []string{holds[0].AttemptID})
+	require.NoError(t, err)
+	assert.Equal(t, 1, counts[holds[0].AttemptID][verdict.Failed])
+
+	var all sync.WaitGroup
+	for i, h := range holds {
+		all.Go(func() {
+			_, ok, err := d.CloseHold(ctx, h.ID, store.Closing{Verdict: []verdict.Verdict{verdict.Failed, verdict.Passed}[i]})
+			assert.NoError(t, err)
+			assert.True(t, ok)
+		})
+	}
+	all.Wait()
+	r, err := d.RunByID(ctx, d.ws, run)
+	require.NoError(t, err)
+	assert.True(t, r.Ended.Valid)
+	assert.Equal(t, verdict.Failed, r.Verdict)
+	_, ok, err := d.CloseHold(ctx, holds[0].ID, store.Closing{Verdict: verdict.Passed})
+	require.NoError(t, err)
+	assert.False(t, ok, "a hold that is over changes nothing")
+	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 9, Stage: "running"}))
+	l, err := d.LegByID(ctx, d.ws, holds[0].LegID)
+	require.NoError(t, err)
+	assert.Equal(t, "done", l.Stage)
+}
+
+func TestAHoldThatIsNotRenewedRunsOutAndItsLegGetsAnotherAttempt(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	_, legs := d.run(t, 1)
+	require.NoError(t, d.TakeDevice(ctx, legs[0], d.devices[0], time.Millisecond))
+	var out []store.Hold
+	testhouse.Eventually(t, "the hold has run out", func() bool {
+		var err error
+		out, err = d.ExpiredHolds(ctx)
+		require.NoError(t, err)
+		return len(out) == 1
+	})
+	_, ok, err := d.CloseHold(ctx, out[0].ID, store.Closing{Verdict: verdict.Lost, Again: true})
+	require.NoError(t, err)
+	require.True(t, ok)
+	waiting, err := d.WaitingLegs(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, waiting, 1)
+	require.NoError(t, d.TakeDevice(ctx, waiting[0], d.devices[0], time.Minute))
+	attempts, err := d.Attempts(ctx, waiting[0].ID)
+	require.NoError(t, err)
+	require.Len(t, attempts, 2)
+	assert.Equal(t, 2, attempts[1].Number)
+	holds, err := d.ActiveHolds(ctx, "")
+	require.NoError(t, err)
+	assert.Equal(t, 2, holds[0].Epoch)
+	kept, err := d.Renew(ctx, d.host, []string{holds[0].ID, out[0].ID}, time.Minute)
+	require.NoError(t, err)
+	assert.Equal(t, []string{holds[0].ID}, kept)
+}
+
+func TestTheLeaseHasOneHolder(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	ok, err := d.Lease(ctx, "x", "a", time.Hour)
+	require.NoError(t, err)
+	assert.True(t, ok)
+	ok, err = d.Lease(ctx, "x", "b", time.Hour)
+	require.NoError(t, err)
+	assert.False(t, ok)
+	ok, err = d.Lease(ctx, "x", "a", time.Millisecond)
+	require.NoError(t, err)
+	assert.True(t, ok, "renewed")
+	testhouse.Eventually(t, "the lease has run out", func() bool {
+		ok, err := d.Lease(ctx, "x", "b", time.Hour)
+		require.NoError(t, err)
+		return ok
+	})
+	require.NoError(t, d.Unlease(ctx, "x", "b"))
+	ok, err = d.Lease(ctx, "x", "a", time.Hour)
+	require.NoError(t, err)
+	assert.True(t, ok)
+}
+
+func TestDevicesKeepTheirFactsWhenTheyCanNoLongerBeAsked(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	require.NoError(t, d.SeeDevice(ctx, d.host, devices.Facts{Serial: "d-1"}, "unusable", "unauthorized"))
+	require.NoError(t, d.DevicesGone(ctx, d.host, []string{"d-1"}))
+	all, err := d.Devices(ctx, "", 0)
+	require.NoError(t, err)
+	assert.Equal(t, "unusable", all[0].State)
+	assert.Equal(t, "android", all[0].Facts.V.Platform)
+	assert.Equal(t, "away", all[1].State)
+	assert.NotEmpty(t, all[1].Why)
+}
+
+func TestTwoProcessesOpenTheSameDatabaseAtOnce(t *testing.T) {
+	dsn := testhouse.DSN(t)
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			s, err := store.Open(context.Background(), dsn)
+			if assert.NoError(t, err) {
+				_ = s.Close()
+			}
+		})
+	}
+	all.Wait()
+	_, err := store.Open(context.Background(), "nonsense")
+	assert.ErrorContains(t, err, "can't be read")
+}

@@ -1,0 +1,128 @@
+package testhouse
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/blobs"
+	"tessellant/internal/bus"
+	"tessellant/internal/host"
+	"tessellant/internal/httpd"
+	"tessellant/internal/localdb"
+	"tessellant/internal/phone/adb"
+	"tessellant/internal/service"
+	"tessellant/internal/store"
+)
+
+var database struct {
+	once sync.Once
+	db   *localdb.Instance
+	dir  string
+	err  error
+	n    int
+	mu   sync.Mutex
+}
+
+// DSN gives a fresh database, in a MariaDB that the test binary's tests share.
+// Main must end it.
+func DSN(t testing.TB) string {
+	t.Helper()
+	database.once.Do(func() {
+		if database.dir, database.err = os.MkdirTemp("", "tsl-db-"); database.err == nil {
+			database.db, database.err = localdb.Start(context.Background(), database.dir)
+		}
+	})
+	require.NoError(t, database.err)
+	database.mu.Lock()
+	defer database.mu.Unlock()
+	database.n++
+	dsn, err := localdb.NewDatabase(database.db.DSN, database.n)
+	require.NoError(t, err)
+	return dsn
+}
+
+// Main runs a package's tests and ends what they share.
+func Main(m *testing.M) {
+	code := m.Run()
+	if database.db != nil {
+		database.db.Close()
+	}
+	if database.dir != "" {
+		_ = os.RemoveAll(database.dir)
+	}
+	os.Exit(code)
+}
+
+// Service is a whole service on loopback.
+type Service struct {
+	*service.Service
+	URL, Key string
+	Who      service.Identity
+	Dir      string
+}
+
+// StartService starts a service without a host.
+func StartService(t testing.TB, dsn string) *Service {
+	t.Helper()
+	ctx := context.Background()
+	st, err := store.Open(ctx, dsn)
+	require.NoError(t, err)
+	dir := t.TempDir()
+	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
+	require.NoError(t, err)
+	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Bus{}, Log: Log(), Version: "test"}, Dir: dir}
+	s.Key, err = s.FirstKey(ctx, "tests", "tsl_a_key_for_the_tests_alone")
+	require.NoError(t, err)
+	if s.Key == "" {
+		s.Key = "tsl_a_key_for_the_tests_alone"
+	}
+	s.Who, err = s.Enter(ctx, s.Key)
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	web := &http.Server{Handler: httpd.New(s.Service, prometheus.NewRegistry())}
+	run, cancel := context.WithCancel(ctx)
+	var all sync.WaitGroup
+	all.Go(func() { _ = web.Serve(l) })
+	all.Go(func() { s.Dispatch(run) })
+	t.Cleanup(func() {
+		cancel()
+		_ = web.Close()
+		all.Wait()
+		_ = st.Close()
+		_ = bl.Close()
+	})
+	s.URL = "http://" + l.Addr().String()
+	return s
+}
+
+// Host sets a host beside the service to work until stop is called, or the test ends.
+func (s *Service) Host(t testing.TB, server *adb.Server, script []string, connect ...string) (stop func()) {
+	t.Helper()
+	h := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(s.Dir, "host"), Server: server, Connect: connect, Link: s.HostLink(), Log: Log(), ScriptCommand: script})
+	require.NoError(t, h.Begin(context.Background()))
+	ctx, cancel := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	all.Go(func() { _ = h.Run(ctx) })
+	stop = func() { cancel(); all.Wait() }
+	t.Cleanup(stop)
+	return stop
+}
+
+// Log is where tests log to: nowhere, or standard error with TESSELLANT_TEST_LOG set.
+func Log() *slog.Logger {
+	if os.Getenv("TESSELLANT_TEST_LOG") != "" {
+		return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	}
+	return slog.New(slog.NewTextHandler(io.Discard, nil))
+}
