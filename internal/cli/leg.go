@@ -133,7 +133,9 @@ func (a *app) failure(c api.CaseResult) {
 		fmt.Fprintln(a.out, "    "+clipTo(deref(c.Message), 400))
 	}
 	if v == api.Crashed && c.Trace != nil {
-		lines := strings.Split(strings.TrimSpace(*c.Trace), "\n")
+		// The first lines of the trace say again what was said.
+		_, rest, _ := strings.Cut(*c.Trace, deref(c.Message))
+		lines := strings.Split(strings.TrimSpace(rest), "\n")
 		for i, l := range lines {
 			if i == 8 {
 				fmt.Fprintf(a.out, "        … %d lines more\n", len(lines)-i)

@@ -31,14 +31,17 @@ type Config struct {
 	Connect []string // devices on the network: address:port
 	Link    Link
 	Log     *slog.Logger
-	// ScriptCommand starts a script's process; empty: this binary.
-	ScriptCommand []string
 }
 
 // Host is a running host.
 type Host struct {
 	Config
 	encoding chan struct{} // one encoder at a time
+
+	looking   sync.Mutex // guards the three below
+	retry     map[string]time.Time
+	toldAt    time.Time
+	toldState string
 
 	mu      sync.Mutex
 	known   map[string]*unit // by the adb server's serial
@@ -52,7 +55,7 @@ type unit struct {
 
 // New makes a host; Run sets it to work.
 func New(c Config) *Host {
-	return &Host{Config: c, encoding: make(chan struct{}, 1), known: map[string]*unit{}, working: map[string]bool{}}
+	return &Host{Config: c, encoding: make(chan struct{}, 1), retry: map[string]time.Time{}, known: map[string]*unit{}, working: map[string]bool{}}
 }
 
 const (
@@ -226,20 +229,8 @@ func (h *Host) renew(ctx context.Context) {
 func (h *Host) watchDevices(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	told, last := time.Time{}, ""
-	retry := map[string]time.Time{}
 	for {
-		seen, err := h.look(ctx, retry)
-		if err != nil && ctx.Err() == nil {
-			h.Log.Warn("the devices can't be listed", "err", err)
-		}
-		if state := fmt.Sprint(seen); err == nil && (state != last || time.Since(told) > tellEvery) {
-			if err := h.Link.Devices(ctx, h.Name, seen); err == nil {
-				told, last = time.Now(), state
-			} else if ctx.Err() == nil {
-				h.Log.Warn("the service could not be told of the devices", "err", err)
-			}
-		}
+		h.lookAndTell(ctx)
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
@@ -248,7 +239,43 @@ func (h *Host) watchDevices(ctx context.Context) {
 	}
 }
 
-func (h *Host) look(ctx context.Context, retry map[string]time.Time) ([]Seen, error) {
+// lookAndTell looks at the devices once, and tells the service when something
+// has changed, or when it has not heard of them for a while.
+func (h *Host) lookAndTell(ctx context.Context) {
+	h.looking.Lock() // so that what was seen first is told first
+	defer h.looking.Unlock()
+	seen, err := h.look(ctx)
+	if err != nil {
+		if ctx.Err() == nil {
+			h.Log.Warn("the devices can't be listed", "err", err)
+		}
+		return
+	}
+	state := fmt.Sprint(seen)
+	if state == h.toldState && time.Since(h.toldAt) < tellEvery {
+		return
+	}
+	if err := h.Link.Devices(ctx, h.Name, seen); err == nil {
+		h.toldAt, h.toldState = time.Now(), state
+	} else if ctx.Err() == nil {
+		h.Log.Warn("the service could not be told of the devices", "err", err)
+	}
+}
+
+// lost takes a device off the list at once: it has to be looked at anew before
+// it gets more work, and the service must know that before the hold is closed.
+func (h *Host) lost(ctx context.Context, serial string) {
+	h.mu.Lock()
+	for t, u := range h.known {
+		if u.facts.Serial == serial {
+			delete(h.known, t)
+		}
+	}
+	h.mu.Unlock()
+	h.lookAndTell(ctx)
+}
+
+func (h *Host) look(ctx context.Context) ([]Seen, error) {
 	listed, err := h.Server.Devices(ctx)
 	if err != nil {
 		return nil, err
@@ -258,10 +285,10 @@ func (h *Host) look(ctx context.Context, retry map[string]time.Time) ([]Seen, er
 		state[l.Serial] = l.State
 	}
 	for _, address := range h.Connect {
-		if s := state[address]; s == "device" || time.Now().Before(retry[address]) {
+		if s := state[address]; s == "device" || time.Now().Before(h.retry[address]) {
 			continue
 		}
-		retry[address] = time.Now().Add(2 * time.Second)
+		h.retry[address] = time.Now().Add(2 * time.Second)
 		_ = h.Server.Disconnect(ctx, address)
 		if err := h.Server.Connect(ctx, address); err != nil {
 			h.Log.Debug("no device at its address", "address", address, "err", err)

@@ -67,6 +67,9 @@ func (h *Host) work(ctx context.Context, hold Hold) {
 		a.log.Info("leg left: the host stops")
 		return
 	}
+	if v == verdict.Lost {
+		h.lost(ctx, hold.Serial)
+	}
 	a.collect(ctx)
 	c := Closing{Verdict: v, Message: message}
 	if _, doubt, err := timeline.Align(a.samples...); err == nil {
@@ -315,8 +318,8 @@ func (a *attempt) oneCase(leg context.Context, c testpkg.Case, r *CaseResult) {
 			stop(&appCrashed{crash})
 		}
 	})
-	hands := &script.Hands{Phone: a.phone, Keyboard: a.unit.device, App: a.app, Facts: a.unit.facts, Notes: notes{a.rec, a.phone}, Lines: a.rec.atLine}
-	o := script.Run(ctx, script.Case{Scripts: a.pkg.Scripts, File: c.File, Func: c.Func, Facts: a.unit.facts, Command: a.h.ScriptCommand}, hands.Do)
+	hands := &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(a.unit.device, a.rec.command), App: a.app, Facts: a.unit.facts, Notes: notes{a.rec, a.phone}, Lines: a.rec.atLine}
+	o := script.Run(ctx, script.Case{Scripts: a.pkg.Scripts, File: c.File, Func: c.Func, Facts: a.unit.facts}, hands.Do)
 	cause := context.Cause(ctx)
 	stop(nil)
 	watch.Wait()

@@ -36,7 +36,7 @@ const (
 
 // New gives the handler of the whole service.
 func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
-	e := echo.NewWithConfig(echo.Config{Router: echo.NewRouter(echo.RouterConfig{UseEscapedPathForMatching: true, UnescapePathParamValues: true})})
+	e := echo.NewWithConfig(echo.Config{Router: echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true})})
 	e.Logger = s.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerError(c, s.Log, err) }
 	took := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tessellant_http_request_seconds", Help: "Time to answer an HTTP request.",

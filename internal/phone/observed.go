@@ -108,4 +108,24 @@ func (o *observed) Press(ctx context.Context, keys ...Key) error {
 	return o.plain("press", a, func() error { return o.p.Press(ctx, keys...) })
 }
 
+// ObservedKeyboard does the same for the optional interface.
+func ObservedKeyboard(k Keyboard, see func(Command)) Keyboard {
+	return observedKeyboard{k, &observed{see: see}}
+}
+
+type observedKeyboard struct {
+	k Keyboard
+	o *observed
+}
+
+func (o observedKeyboard) KeyboardShown(ctx context.Context) (up bool, err error) {
+	err = o.o.tell("keyboard", nil, func() (string, error) {
+		if up, err = o.k.KeyboardShown(ctx); up {
+			return "shown", err
+		}
+		return "hidden", err
+	})
+	return up, err
+}
+
 func (o *observed) Close() error { return o.p.Close() }

@@ -20,6 +20,7 @@ import (
 	"tessellant/internal/httpd"
 	"tessellant/internal/localdb"
 	"tessellant/internal/phone/adb"
+	"tessellant/internal/script"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
 )
@@ -51,8 +52,13 @@ func DSN(t testing.TB) string {
 	return dsn
 }
 
-// Main runs a package's tests and ends what they share.
+// Main runs a package's tests and ends what they share. Started again as a
+// script's process, the test binary is one.
 func Main(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == script.ChildArg {
+		script.Child()
+		return
+	}
 	code := m.Run()
 	if database.db != nil {
 		database.db.Close()
@@ -107,9 +113,9 @@ func StartService(t testing.TB, dsn string) *Service {
 }
 
 // Host sets a host beside the service to work until stop is called, or the test ends.
-func (s *Service) Host(t testing.TB, server *adb.Server, script []string, connect ...string) (stop func()) {
+func (s *Service) Host(t testing.TB, server *adb.Server, connect ...string) (stop func()) {
 	t.Helper()
-	h := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(s.Dir, "host"), Server: server, Connect: connect, Link: s.HostLink(), Log: Log(), ScriptCommand: script})
+	h := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(s.Dir, "host"), Server: server, Connect: connect, Link: s.HostLink(), Log: Log()})
 	require.NoError(t, h.Begin(context.Background()))
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup

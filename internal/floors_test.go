@@ -1,0 +1,106 @@
+package internal
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// floors are the storeys of the house, the highest first. A package imports from
+// lower floors only, and from its own floor only what beside says.
+var floors = [][]string{
+	{"cmd/tessellant"},
+	{"internal/cli"},
+	{"internal/httpd"},
+	{"internal/service"},
+	{"internal/host"},
+	{"internal/script"},
+	{"internal/phone", "internal/phone/adb", "internal/phone/phonetest"},
+	{"internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api"},
+	{"internal/core/planning", "internal/core/testpkg", "internal/core/report"},
+	{"internal/core/appfile", "internal/core/devicelog", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict"},
+}
+
+// beside are the arrows within a floor.
+var beside = map[string]string{
+	"internal/phone/adb":       "internal/phone",
+	"internal/phone/phonetest": "internal/phone",
+}
+
+// pure lists what the core must not touch: it computes, and that is all.
+var impure = []string{"net/http", "net", "os", "os/exec", "database/sql", "sync", "github.com/labstack/echo/v5", "github.com/jmoiron/sqlx"}
+
+type pkg struct {
+	ImportPath string
+	Imports    []string
+}
+
+func list(t *testing.T) []pkg {
+	t.Helper()
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	cmd.Dir = ".."
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	var all []pkg
+	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p pkg
+		err := dec.Decode(&p)
+		if errors.Is(err, io.EOF) {
+			return all
+		}
+		require.NoError(t, err)
+		all = append(all, p)
+	}
+}
+
+func TestNoArrowRunsUp(t *testing.T) {
+	floor := map[string]int{}
+	for i, f := range floors {
+		for _, p := range f {
+			floor[p] = i
+		}
+	}
+	seen := map[string]bool{}
+	for _, p := range list(t) {
+		from := strings.TrimPrefix(p.ImportPath, "tessellant/")
+		seen[from] = true
+		if from == "internal" || strings.HasPrefix(from, "internal/testhouse") || strings.HasPrefix(from, "bench") {
+			continue
+		}
+		for _, im := range p.Imports {
+			to, ours := strings.CutPrefix(im, "tessellant/")
+			if strings.HasPrefix(from, "internal/core/") {
+				assert.NotContains(t, impure, im, "%s computes alone, but imports %s", from, im)
+			}
+			if !ours {
+				continue
+			}
+			assert.NotEqual(t, "internal/testhouse", to, "%s: only tests import the tests' house", from)
+			if strings.HasPrefix(from, "internal/standin/") {
+				assert.True(t, strings.HasPrefix(to, "internal/core/") || strings.HasPrefix(to, "internal/standin/"), "%s is a stand-in and imports %s", from, to)
+				continue
+			}
+			if strings.HasPrefix(to, "internal/standin/") {
+				assert.Equal(t, "internal/cli", from, "%s imports the stand-in %s", from, to)
+				continue
+			}
+			a, ok := floor[from]
+			if !assert.True(t, ok, "%s has no floor in this test", from) {
+				break
+			}
+			b, ok := floor[to]
+			if assert.True(t, ok, "%s has no floor in this test", to) && a >= b {
+				assert.True(t, a == b && beside[from] == to, "%s imports %s, which is not on a lower floor", from, to)
+			}
+		}
+	}
+	for p := range floor {
+		assert.True(t, seen[p], "%s is on a floor and does not exist", p)
+	}
+}

@@ -1,0 +1,260 @@
+package host_test
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/service"
+	standin "tessellant/internal/standin/phone"
+	"tessellant/internal/testhouse"
+)
+
+func TestMain(m *testing.M) { testhouse.Main(m) }
+
+// bench is a service, a phone and a host beside it, with Kelpline uploaded.
+type bench struct {
+	*testhouse.Service
+	t     *testing.T
+	phone *standin.Phone
+	stop  func()
+	again func()
+}
+
+func set(t *testing.T, serial string, temper standin.Temper) *bench {
+	t.Helper()
+	server := testhouse.ADB(t)
+	traits := testhouse.Fleet(t)[serial]
+	traits.Temper = temper
+	p := testhouse.Phone(t, server, traits)
+	b := &bench{Service: testhouse.StartService(t, testhouse.DSN(t)), t: t, phone: p}
+	b.again = func() { b.stop = b.Host(t, &server.Server, p.Address()) }
+	b.again()
+	apk, err := os.Open(testhouse.Kelpline(t))
+	require.NoError(t, err)
+	defer apk.Close()
+	_, _, err = b.AddBuild(context.Background(), b.Who, service.Upload{Body: apk, Size: -1})
+	require.NoError(t, err)
+	testhouse.Eventually(t, "the phone is free", func() bool {
+		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		return err == nil && len(ds) == 1 && ds[0].State == "ready"
+	})
+	return b
+}
+
+// start runs cases written as bodies of functions: name → body.
+func (b *bench) start(limit int, cases ...string) string {
+	b.t.Helper()
+	var src strings.Builder
+	for i := 0; i+1 < len(cases); i += 2 {
+		src.WriteString("def test_" + cases[i] + "(phone):\n    " + strings.ReplaceAll(cases[i+1], "\n", "\n    ") + "\n")
+	}
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: cases\nkind: script\n")}, "c.star": {Data: []byte(src.String())}}
+	var zip bytes.Buffer
+	require.NoError(b.t, testpkg.Pack(f, &zip))
+	ctx := context.Background()
+	_, _, err := b.AddPackage(ctx, b.Who, service.Upload{Body: &zip, Size: -1})
+	require.NoError(b.t, err)
+	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit})
+	require.NoError(b.t, err)
+	return r.ID
+}
+
+func (b *bench) leg(run string) service.LegDetail {
+	b.t.Helper()
+	ctx := context.Background()
+	r, err := b.Run(ctx, b.Who, run)
+	require.NoError(b.t, err)
+	l, err := b.Leg(ctx, b.Who, r.Legs[0].ID)
+	require.NoError(b.t, err)
+	return l
+}
+
+func (b *bench) wait(run string) service.LegDetail {
+	b.t.Helper()
+	for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if l := b.leg(run); l.Stage == "done" {
+			return l
+		} else if time.Now().After(deadline) {
+			require.Failf(b.t, "the leg does not end", "%+v", l)
+		}
+	}
+}
+
+// until waits until a case runs.
+func (b *bench) until(run, name string) {
+	b.t.Helper()
+	testhouse.Eventually(b.t, name+" runs", func() bool {
+		l := b.leg(run)
+		return len(l.Attempts) > 0 && l.Attempts[len(l.Attempts)-1].NowCase == name
+	})
+}
+
+func (b *bench) file(a service.AttemptDetail, name string) []byte {
+	b.t.Helper()
+	for _, f := range a.Artifacts {
+		if f.Name == name {
+			r, err := b.Open(context.Background(), f, 0, -1)
+			require.NoError(b.t, err)
+			defer r.Close()
+			raw, err := io.ReadAll(r)
+			require.NoError(b.t, err)
+			return raw
+		}
+	}
+	require.Failf(b.t, "no such artifact", "%s among %v", name, a.Artifacts)
+	return nil
+}
+
+func events(t *testing.T, raw []byte) []timeline.Event {
+	t.Helper()
+	var out []timeline.Event
+	require.NoError(t, timeline.Read(bytes.NewReader(raw), func(e timeline.Event) error { out = append(out, e); return nil }))
+	return out
+}
+
+func TestALegLeavesItsEvidenceOnOneClock(t *testing.T) {
+	b := set(t, "fen-01", standin.Instant) // Android 9, and a clock that goes 42 s fast
+	l := b.wait(b.start(60,
+		"good", "phone.launch()\nphone.find('#shore_gull-ledge')\nphone.step('shores')\ncheck.that(True, 'fine')\nlog('hello')",
+		"bad", "phone.launch()\ncheck.equal(phone.read('#title'), 'Beaches', 'the title')",
+		"dead", "phone.launch()\nphone.tap('#shore_gull-ledge')\nphone.tap('#show_chart')\nphone.find('#tide_chart', within = 30)",
+		"typed", "phone.launch()\nphone.type('#search', 'Küste')",
+		"after", "phone.launch()\nphone.find('#shore_gull-ledge')"))
+	assert.Equal(t, verdict.Crashed, l.Verdict)
+	require.Len(t, l.Attempts, 1)
+	a := l.Attempts[0]
+	var got []verdict.Verdict
+	for _, c := range a.Cases {
+		got = append(got, c.Verdict)
+	}
+	require.Equal(t, []verdict.Verdict{"passed", "failed", "crashed", "failed", "passed"}, got)
+	bad, dead := a.Cases[1], a.Cases[2]
+	assert.Equal(t, []string{`"Beaches"`, `"Shores"`, "c.star:9"}, []string{bad.Expected, bad.Actual, bad.Line})
+	assert.Contains(t, string(b.file(a, bad.Tree)), `text="Shores"`)
+	assert.True(t, bytes.HasPrefix(b.file(a, bad.Shot), []byte("\x89PNG")))
+	assert.Contains(t, dead.Message, "NoSuchMethodError")
+	assert.Contains(t, dead.Trace, "at org.kelpline.app.TideChart.onDraw(TideChart.java:")
+	assert.Equal(t, "c.star:13", dead.Line)
+	assert.Less(t, dead.TookMS, int64(20_000), "a crash ends the case at once, not after the 30 s it would have waited")
+	assert.Contains(t, a.Cases[3].Message, `can't type "Küste": 'ü'`)
+
+	es := events(t, b.file(a, "timeline.jsonl"))
+	var step, crash, clock timeline.Event
+	commands, last := 0, 0
+	for _, e := range es {
+		assert.Equal(t, last+1, e.Seq)
+		last = e.Seq
+		switch {
+		case e.Kind == timeline.Command:
+			commands++
+			assert.NotEmpty(t, e.Name)
+		case e.Kind == timeline.Step:
+			step = e
+		case e.Kind == timeline.Crash:
+			crash = e
+		case e.Kind == timeline.Marker && e.Name == "clock":
+			clock = e
+		}
+	}
+	assert.Greater(t, commands, 20)
+	assert.Equal(t, "c.good", strings.Replace(step.Case, "test_", "", 1))
+	b.file(a, step.File)
+	assert.GreaterOrEqual(t, crash.At, dead.StartMS-50, "the device's clock goes 42 s fast, the timeline does not")
+	assert.LessOrEqual(t, crash.At, dead.StartMS+dead.TookMS+50)
+	assert.NotEmpty(t, clock.Args["device_zero_ms"])
+	log := string(b.file(a, "device.log"))
+	assert.Contains(t, log, "FATAL EXCEPTION: main")
+	first, ok := devicelog.Parse(strings.SplitN(log, "\n", 3)[1], 0)
+	require.True(t, ok)
+	assert.WithinDuration(t, time.Now().Add(42*time.Second), first.At, 2*time.Minute)
+
+	video := t.TempDir() + "/v.mp4"
+	require.NoError(t, os.WriteFile(video, b.file(a, "video.mp4"), 0o600))
+	out, err := exec.Command("ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "stream=codec_name,width,nb_frames,color_space,duration", "-of", "csv=p=0", video).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Regexp(t, `^h264,540,bt709,\d+\.\d+,\d+`, string(out))
+}
+
+func TestAPhoneThatIsUnpluggedInACaseGetsTheLegAnotherAttempt(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.start(120, "first", "phone.launch()", "long", "phone.launch()\nphone.wait_gone('#title', within = 3)" /* fails after 3 s */)
+	b.until(run, "c.test_long")
+	b.phone.Unplug()
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 2)
+	one, two := l.Attempts[0], l.Attempts[1]
+	assert.Equal(t, verdict.Lost, one.Verdict)
+	assert.Contains(t, one.Message, "orr-01 was lost")
+	assert.NotEmpty(t, events(t, b.file(one, "timeline.jsonl")), "what was gathered until then is kept")
+	b.file(one, "device.log")
+	b.file(one, "video.mp4")
+	assert.Equal(t, verdict.Failed, two.Verdict)
+	assert.Len(t, two.Cases, 2)
+	assert.Equal(t, verdict.Failed, l.Verdict)
+}
+
+func TestALegOutOfTimeIsExpiredAndKeepsItsEvidence(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	l := b.wait(b.start(3, "a", "phone.launch()\nphone.find('#title')", "b", "phone.find('#never', within = 100)", "c", "phone.launch()"))
+	assert.Equal(t, verdict.Expired, l.Verdict)
+	cs := l.Attempts[0].Cases
+	require.Len(t, cs, 3)
+	assert.Equal(t, []verdict.Verdict{"passed", "expired", "skipped"}, []verdict.Verdict{cs[0].Verdict, cs[1].Verdict, cs[2].Verdict})
+	assert.Equal(t, "c.star:5", cs[1].Line)
+	assert.Contains(t, cs[1].Message, "time limit")
+	b.file(l.Attempts[0], cs[1].Shot)
+	b.file(l.Attempts[0], "video.mp4")
+}
+
+func TestAHostThatIsStartedAgainClosesItsLegAndTheLegGoesOn(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.start(60, "a", "phone.launch()\nphone.wait_gone('#title', within = 2)")
+	b.until(run, "c.test_a")
+	b.stop()
+	b.again()
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 2)
+	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
+	assert.Contains(t, l.Attempts[0].Message, "started again")
+	assert.NotEmpty(t, events(t, b.file(l.Attempts[0], "timeline.jsonl")))
+	assert.Equal(t, verdict.Failed, l.Verdict)
+}
+
+func TestTwoRunsThatWantOneDeviceGoOneAfterTheOther(t *testing.T) {
+	b := set(t, "emu-03", standin.Instant)
+	one := b.start(60, "a", "phone.launch()\nphone.find('#title')")
+	two := b.start(60, "a", "phone.launch()\nphone.find('#title')")
+	l1, l2 := b.wait(one), b.wait(two)
+	assert.Equal(t, verdict.Passed, l1.Verdict)
+	assert.Equal(t, verdict.Passed, l2.Verdict)
+	assert.False(t, l2.Attempts[0].Started.Before(l1.Attempts[0].Ended.Time), "the second began when the first had ended")
+}
+
+func TestADeviceThatGoesAwayIsAwayAndComesBack(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	b.phone.Close()
+	state := func() string {
+		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		require.NoError(t, err)
+		return ds[0].State + ": " + ds[0].Why
+	}
+	testhouse.Eventually(t, "the phone is away", func() bool {
+		return strings.HasPrefix(state(), "away: its host does not see it") || strings.HasPrefix(state(), "unusable: the adb server says")
+	})
+	_, _, err := b.StartRun(context.Background(), b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "x@1"})
+	require.ErrorContains(t, err, `no package "x@1"`)
+}
