@@ -108,6 +108,7 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 }
 
 // converse answers calls until the child says how the case ended; nil: it died.
+// It gives the line of the last call, and its error.
 func converse(ctx context.Context, out io.Reader, enc *json.Encoder, handle func(context.Context, Call) (any, error)) (end *ending, callErr error, callLine string) {
 	lines := bufio.NewScanner(out)
 	lines.Buffer(make([]byte, 64<<10), maxLine)
@@ -123,8 +124,9 @@ func converse(ctx context.Context, out io.Reader, enc *json.Encoder, handle func
 			continue
 		}
 		var r reply
+		callLine = m.Call.Line
 		if r.Value, callErr = handle(ctx, *m.Call); callErr != nil {
-			r, callLine = reply{Error: callErr.Error()}, m.Call.Line
+			r = reply{Error: callErr.Error()}
 		}
 		if err := enc.Encode(r); err != nil {
 			return nil, callErr, callLine
