@@ -60,9 +60,10 @@ func (h *house) onClose(f func()) { h.closers = append(h.closers, f) }
 // startHouse starts database, service, adb server and the built-in host.
 func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	h = &house{}
+	begun := h // a return of nil must not hide what was started
 	defer func() {
 		if err != nil {
-			h.Close()
+			begun.Close()
 		}
 	}()
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {

@@ -72,8 +72,8 @@ func (a *app) packageCheck(dir string) error {
 	if err := a.show(p, func() {
 		a.sayFindings(p)
 		if len(p.Blocked()) == 0 {
-			a.caseTable(p.Name, fromLocal(p))
-			fmt.Fprintf(a.out, "%s: %d cases, nothing keeps them from running.\n", p.Name, len(p.Cases))
+			a.caseTable(fromLocal(p))
+			fmt.Fprintf(a.out, "%s: %s, nothing keeps it from running.\n", p.Name, plural(len(p.Cases), "case"))
 		}
 	}); err != nil {
 		return err
@@ -100,7 +100,7 @@ func fromLocal(p *testpkg.Package) []api.Case {
 	return out
 }
 
-func (a *app) caseTable(_ string, cases []api.Case) {
+func (a *app) caseTable(cases []api.Case) {
 	t := newTable(a.out, "case", "defined in", "about")
 	for _, c := range cases {
 		t.AppendRow(table.Row{c.Name, fmt.Sprintf("%s:%d", c.File, c.Line), deref(c.About)})
@@ -137,9 +137,9 @@ func (a *app) packageAdd(ctx context.Context, dir string) error {
 		if r.JSON200 != nil {
 			fmt.Fprintf(a.out, "This content was here already, as %s.\n", out.Ref)
 		} else {
-			fmt.Fprintf(a.out, "Added %s: %d cases, %s.\n", out.Ref, len(out.Cases), bytesText(out.Size))
+			fmt.Fprintf(a.out, "Added %s: %s, %s.\n", out.Ref, plural(len(out.Cases), "case"), bytesText(out.Size))
 		}
-		a.caseTable(out.Ref, out.Cases)
+		a.caseTable(out.Cases)
 	})
 }
 
@@ -179,6 +179,6 @@ func (a *app) packageShow(ctx context.Context, ref string) error {
 	return a.show(p, func() {
 		facts(a.out, "reference", p.Ref, "id", p.Id, "kind", p.Kind, "about", p.About, "size", bytesText(p.Size), "SHA-256", p.Sha256, "added", ago(p.Created))
 		fmt.Fprintln(a.out)
-		a.caseTable(p.Ref, p.Cases)
+		a.caseTable(p.Cases)
 	})
 }

@@ -59,14 +59,22 @@ func Main(m *testing.M) {
 		script.Child()
 		return
 	}
-	code := m.Run()
+	os.Exit(Tests{m}.Run())
+}
+
+// Tests are a package's tests with the end of what they share.
+type Tests struct{ M *testing.M }
+
+// Run runs the tests and answers their exit code.
+func (x Tests) Run() int {
+	code := x.M.Run()
 	if database.db != nil {
 		database.db.Close()
 	}
 	if database.dir != "" {
 		_ = os.RemoveAll(database.dir)
 	}
-	os.Exit(code)
+	return code
 }
 
 // Service is a whole service on loopback.

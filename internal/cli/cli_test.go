@@ -1,0 +1,86 @@
+package cli_test
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/cli"
+	"tessellant/internal/script"
+	standin "tessellant/internal/standin/phone"
+	"tessellant/internal/testhouse"
+)
+
+func TestMain(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == script.ChildArg {
+		script.Child()
+		return
+	}
+	testscript.Main(testhouse.Tests{M: m}, map[string]func(){
+		"tessellant": func() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) },
+	})
+}
+
+// TestCommands runs the scripts in testdata: what is typed, and what comes back.
+// They share a service with two instant phones.
+func TestCommands(t *testing.T) {
+	server := testhouse.ADB(t)
+	fleet := testhouse.Fleet(t)
+	var connect []string
+	for _, serial := range []string{"orr-01", "orr-03"} {
+		tr := fleet[serial]
+		tr.Temper = standin.Instant
+		connect = append(connect, testhouse.Phone(t, server, tr).Address())
+	}
+	s := testhouse.StartService(t, testhouse.DSN(t))
+	s.Host(t, &server.Server, connect...)
+	testhouse.Eventually(t, "both phones are free", func() bool {
+		ds, _, err := s.Devices(t.Context(), nil, "", 10)
+		return err == nil && len(ds) == 2 && ds[0].State == "ready" && ds[1].State == "ready"
+	})
+	apk, err := filepath.Abs(testhouse.Kelpline(t))
+	require.NoError(t, err)
+	root, err := filepath.Abs(testhouse.Root())
+	require.NoError(t, err)
+	testscript.Run(t, testscript.Params{Dir: "testdata", Setup: func(e *testscript.Env) error {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		e.Setenv("TESSELLANT_URL", s.URL)
+		e.Setenv("TESSELLANT_KEY", s.Key)
+		e.Setenv("APK", apk)
+		e.Setenv("DEMO", filepath.Join(root, "demo"))
+		e.Setenv("FREE", fmt.Sprint(l.Addr()))
+		return nil
+	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){
+		// eventually runs a command until it succeeds.
+		"eventually": func(ts *testscript.TestScript, _ bool, args []string) {
+			for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+				err := ts.Exec(args[0], args[1:]...)
+				if err == nil {
+					return
+				}
+				if time.Now().After(deadline) {
+					ts.Fatalf("%v never succeeded: %v", args, err)
+				}
+			}
+		},
+		// leg puts the id of a device's leg in the newest run into $LEG.
+		"leg": func(ts *testscript.TestScript, _ bool, args []string) {
+			ts.Check(ts.Exec("sh", "-c", `run=$(tessellant run list --limit 1 --json | sed -n 's/.*"id": "\(.*\)",/\1/p' | head -1); echo $run; tessellant run show $run | awk -v s="$1" '$1 == s && /(passed|failed|crashed)/ && NF > 5 {print $NF; exit}'`, "sh", args[0]))
+			var run, leg string
+			_, err := fmt.Sscan(ts.ReadFile("stdout"), &run, &leg)
+			ts.Check(err)
+			ts.Setenv("RUN", run)
+			ts.Setenv("LEG", leg)
+		},
+	}})
+}
