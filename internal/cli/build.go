@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -15,6 +16,8 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"tessellant/api"
+	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/verdict"
 )
 
 func (a *app) buildCmd() *cobra.Command {
@@ -30,7 +33,11 @@ func (a *app) buildCmd() *cobra.Command {
 		Long:    "Show what is in a build. REF is an id, or an app and a version:\nkelpline/android@231 (version code), @v1.8.0 (version name), @newest.",
 		Example: "  tessellant build show kelpline/android@newest",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildShow(c.Context(), args[0]) }}
-	return group("build", "Upload and look at app builds", add, list, show)
+	check := &cobra.Command{Use: "check FILE", Short: "Read a build where it lies, without sending it", Args: cobra.ExactArgs(1),
+		Long:    "Read a build where it lies, without sending it. Exit code 3 when it is not one.",
+		Example: "  tessellant build check kelpline-1.8.0.apk",
+		RunE:    func(_ *cobra.Command, args []string) error { return a.buildCheck(args[0]) }}
+	return group("build", "Upload and look at app builds", add, check, list, show)
 }
 
 func (a *app) buildAdd(ctx context.Context, path string) error {
@@ -65,6 +72,31 @@ func (a *app) buildAdd(ctx context.Context, path string) error {
 			fmt.Fprintf(a.out, "Added %s.\n", b.Ref)
 		}
 		a.buildFacts(b)
+	})
+}
+
+func (a *app) buildCheck(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("could not read the build: %w", err)
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	x, err := appfile.Read(f, st.Size())
+	var refusal *appfile.Refusal
+	if errors.As(err, &refusal) {
+		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s is not a build: %s\n  what to do: %s", path, refusal.Why, refusal.Remedy)}
+	}
+	if err != nil {
+		return err
+	}
+	return a.show(x, func() {
+		b := api.Build{AppId: x.AppID, Label: x.Label, VersionName: x.VersionName, VersionCode: x.VersionCode, MinApi: x.MinAPI, TargetApi: x.TargetAPI,
+			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable}
+		a.buildFacts(&b)
 	})
 }
 

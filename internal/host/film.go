@@ -29,13 +29,21 @@ type film struct {
 	phone  phone.Phone
 	at     func(time.Time) int64
 	poked  chan struct{}
-	packed bool // pictures only come as PNG
+	fresh  chan picture // taken, and not developed yet
+	packed bool         // pictures only come as PNG
 
 	mu     sync.Mutex
 	frames []frame
 	last   []byte // the newest picture, as it came
 	size   image.Point
 	err    error
+}
+
+// picture is one that was taken.
+type picture struct {
+	at   int64
+	raw  []byte // by which it is told apart
+	open func() (image.Image, error)
 }
 
 type frame struct {
@@ -52,7 +60,7 @@ const (
 
 func newFilm(dir string, p phone.Phone, at func(time.Time) int64) (*film, error) {
 	dir = filepath.Join(dir, "frames")
-	return &film{dir: dir, phone: p, at: at, poked: make(chan struct{}, 1)}, os.MkdirAll(dir, 0o700)
+	return &film{dir: dir, phone: p, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16)}, os.MkdirAll(dir, 0o700)
 }
 
 // poke says that something may have changed.
@@ -88,7 +96,7 @@ func (f *film) take(ctx context.Context) {
 	if p, ok := f.phone.(phone.Pixels); ok && !f.packed && p.QuickLink() {
 		img, err := p.Pixels(ctx)
 		if err == nil {
-			f.add(f.at(start), img.Pix, func() (image.Image, error) { return img, nil })
+			f.add(picture{f.at(start), img.Pix, func() (image.Image, error) { return img, nil }})
 			return
 		}
 		var lost *phone.Lost
@@ -104,21 +112,50 @@ func (f *film) take(ctx context.Context) {
 
 // addPNG adds a packed picture.
 func (f *film) addPNG(at int64, raw []byte) {
-	f.add(at, raw, func() (image.Image, error) { return png.Decode(bytes.NewReader(raw)) })
+	f.add(picture{at, raw, func() (image.Image, error) { return png.Decode(bytes.NewReader(raw)) }})
 }
 
-// add adds a picture, unless it is as the one before.
-func (f *film) add(at int64, raw []byte, picture func() (image.Image, error)) {
+// add hands a picture over for development, and never waits: when too many are
+// waiting already, it is left out.
+func (f *film) add(p picture) {
+	select {
+	case f.fresh <- p:
+	default:
+	}
+}
+
+// develop makes frames of pictures until ctx ends, and of those that wait then.
+func (f *film) develop(ctx context.Context) {
+	for {
+		select {
+		case p := <-f.fresh:
+			f.frame(p)
+			continue
+		case <-ctx.Done():
+		}
+		for {
+			select {
+			case p := <-f.fresh:
+				f.frame(p)
+			default:
+				return
+			}
+		}
+	}
+}
+
+// frame makes a frame of a picture, unless it is as the one before.
+func (f *film) frame(p picture) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if bytes.Equal(raw, f.last) || len(f.frames) >= maxFrames {
+	if bytes.Equal(p.raw, f.last) || len(f.frames) >= maxFrames {
 		return
 	}
-	if n := len(f.frames); n > 0 && at <= f.frames[n-1].at {
+	if n := len(f.frames); n > 0 && p.at <= f.frames[n-1].at {
 		return // an older picture that came later
 	}
-	f.last = raw
-	img, err := picture()
+	f.last = p.raw
+	img, err := p.open()
 	if err != nil {
 		f.err = err
 		return
@@ -139,7 +176,7 @@ func (f *film) add(at int64, raw []byte, picture func() (image.Image, error)) {
 			return
 		}
 	}
-	f.frames = append(f.frames, frame{at, name})
+	f.frames = append(f.frames, frame{p.at, name})
 }
 
 // encode makes an H.264 video that lasts until end (ms on the attempt's clock)
