@@ -15,7 +15,7 @@ test: setup $(KELPLINE)
 
 # The program and the demo's build.
 build: setup $(KELPLINE)
-	@$(GO) build -o bin/tessellant ./cmd/tessellant
+	@CGO_ENABLED=0 $(GO) build -o bin/tessellant ./cmd/tessellant
 
 # What is written by machine, from api/openapi.yaml.
 generate:

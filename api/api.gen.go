@@ -5,19 +5,15 @@ package api
 
 import (
 	"bytes"
-	"compress/flate"
 	"context"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"path"
 	"strings"
 	"time"
 
-	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 )
@@ -4553,156 +4549,4 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
-}
-
-// Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
-// Stored as a slice of fixed-width chunks rather than one concatenated
-// const string: with thousands of chunks the chained `+` fold is several
-// times slower for the Go compiler than parsing a slice literal.
-var swaggerSpec = []string{
-	"1Fv9bhs3tn8VYu698C3u2JKdOO1VUCBOuymCTTeG048/GsOmZo5mWHHIKcmRogYG9mn2wfZJFvyaD4kj",
-	"jWKpaf+zQg55eM7vfJ98jBJelJwBUzKafIxKLHABCoT5dTVTIPQfKchEkFIRzqJJ9EMO6J7BB3WP+Ayp",
-	"HFCJM0BTmHEBURwRvem3CsQqiiOGC4gmETZHxZFMciiwPlOtSr0glSAsix4e4ugNKYjSS6EDqFlsH5DC",
-	"DFdURZPLcRwV+AMpqiKaXIz1L8Lsr/PY30OYggxE9KBvEiBLziSYV14LPqVQ6D8TzhQwQwMuS0oSrJ88",
-	"Ku2O//tV6vd/bNHw3wJm0ST6r1HDxpFdlSN/rrmxy8Gfc6zQEkukBIE0Rst8hRhX+g+skOIo5eh/b159",
-	"g/7/6eWXXxjmuFONWIQiM5wYMkvBSxCK2Kc4+u/smzd4HEckDf7znDCzAEwz7ZdIkQIoYVqYKSxIAqeU",
-	"Z1EcLUgK3AhBADCZcy0RJQCi23jzVCu5wHUyxxeXz8JL5HfzzYyLAisrt2dPo4AYtRR/q4iAVFNMUg8V",
-	"95q4ywx3cn13Qy+f/gqJ0ndfKQVFGWArdgw3P4iCQu6SfS2ih/oeLARe6d8JdsAbdNI3WMINSA300FmU",
-	"J/O7lFdTdWfP6gLt5QrlfImKKsmNolppnkhkPkQFXqEpoILIkuIEUsSZ2daS/zrf4whYCmlHRilWcKq/",
-	"ieLBkCtASpyF8cGqYmoNz+btUvV9JRUWah/KFiBSYtVomwR+ctvCkLOkeroaKryc4xZ6QqB7WRGaBiA3",
-	"JQFxXguegJRcII1xiZZE5YhhRRaAEp7Cc6QBrK0mUUhUTGqBYkqjCasojRvEbfBiHVi4LO96JJcIwHvx",
-	"OYVplWV4Sttym3JOATO9PiMUem1FjuUdSazd3fy0h0SKp0DDsCPsDpckjK0SREGkJJx19XMnt0qKleZF",
-	"cLOB1rok3+VcKIRZiqTSnImR1DqKJZoDLbXujTBLBSfpi4sn5yGuDjCi67ZAGTzuNK1xpLDIQPUzagFC",
-	"c+lOY26QtW4+6RF0SLc042okeqG2mL126BpZjaw77+lKObaKtu4dWphs8N7CYgfTvVp97SxVV7NrVA0y",
-	"/9Y8BCCn468BfDR3hCjUfiVkdnilgpjSDAnrmvYTQZQME7XjsjnfndZHr/ODm1QnqsJhfYcPJSTOWvWS",
-	"3tWTtzamtf80QZqwSdcZDvRi/eEPV5vX+pBh4m8HYGiZA0NEoRkm1EAw7PWCvv+t9eXYRjXe5w80AJzP",
-	"3aFDdguchJ9qYsNBTz3RwTDAgBc/0m07vNV8ax4bgt23JmDq98/7eNQeY5oCk0Stwou9XiUHkuUBGF2T",
-	"D0BlUEy9zpJlVR+ICzzvRGJt6BdcrO6KaZjwgqc9LpgLkhHWTjcEYG3Yoaios7QJ5VUaTCp4mNtbPbAE",
-	"YMPDFQmC9FgTSTyJAW0Dnw1LhVl6SphESqdzMieljdR+ACmBUsxUc28rmJEKK2jzZaa1R4uaap7gJdaR",
-	"XcUqueZ3GgKXucGRjis0JQIKSFc++tswc5ghfSjiAvlTXYbwXKekIeYsSaryvVBnvrhLyxBMQl7fsd+z",
-	"o+PvufHYxotbYHqcOUWpwdUWlSe61plG5VrUtQFdRwW1ajgM9VuIQ/h6Z2uO4OxfEZbqLzYITGvzthae",
-	"eiHsEQfAwiq8R+9UuxvNxSUWJtRiXAegIdj2xxAewR9DWMcDmGLJcrvr80JMegMBBjnvuUfm74oIASlO",
-	"faq3mVLpVPFOcdWxOx0f4eU0DECfkHSXOJn3rYmK9WWD/fn4IdJrd7HnXUNlzZIm824zMW4E1yPqd1VR",
-	"YLEK1NB8eQanKdHqgOl1Z0NIOm3d0ZGq9L6AYql8CIamK+SZEiBqJwiOX3jpd9qML8OFYE219XNEIlEx",
-	"pj8Y7reHOtugt8w63nKJibKXO4dZCiixsP/UUJZwSiFxO1POwo70sxSTatfnnRqXa54sjHUL2RDQvw84",
-	"JcFph298yYwnBZYRBubPBYGl+SPnUgX541Lt/uwJhFPPTbvNxVyW4YxhjSvN1tiS3Vwceu11Y8KGprX7",
-	"F2ODZdh9S2Iz65CH3+w9eODyHTX94XlpsFCld78QsCCG63HoK7cWLtceqdRva0Mul2uR52r/VuBNDbbm",
-	"92alx8tuC6AOEdx5bB4hums1sNajO4UJ7SnnHA6ATYwW6HLZZpaRByKqp4Khqh7PqojqCTd9i2utsoB+",
-	"vHlt3ZHGhjS2SGNC+2PXxtukYY3TrmFk767pC3H+pmKbXO8P88xKb1mdV64J+6mBxxvI5K4YY//avTbj",
-	"e5Y6jFcNOu09Q5g/wExS2OP4VtwYuMG0qO8kJJylPQLbFmS7td5AG5gClhwm1tb5EAjYR6whK+yj8hrY",
-	"7QC99R5/XYOndW61y+wGPq0H17rhpNXCRY9SHsJga90+grG+qdgN/FaBVFssx7pRMwsnEgmYgdA8QVwg",
-	"ku5Q2FBKL6N9uoAbiK5nLs6/Go/jDTopZCfSdI8RZ4goieosrR7Q+OrZ010jGh09Wb/DLQ3jRo3ytXKV",
-	"zsgEk4gvQCAlMFH7MGZN2Ou5aUjsPzUK6uPuRGCZG8DXtW74UJpD44iwBaa27aVDcO2FeFna3RTPV+Y6",
-	"KW1SMCdm6Tbk2CQklSBq9U7D2uJiDqsQY+ew0l4So3bUbbTBGHHAwqQE7opcqdKOthA245vnvcJMIowU",
-	"SOVFhnQMYDjuQGr6nxlWOQhpR19yXJbA7CAC4CQ/e8/+tgCxQiCEFrJEfXM5rXmZM/SGSCWRwnNA9wbD",
-	"9/qq9+zejCHdx+ZizOQSBLo3Ujcb3FTTc1Ot1cS6KSdNIOjLGUcFF3D2ntXxwSTqVHXrvCg6N1lvCcwU",
-	"/qMnZ+OzJ0ZqKjdSGNVzAaOPJH3Q/5RBoKB/g1kG0j3v/HwcI6nTV87Q+dMvEBbgHgLpWWQuFIY5r9No",
-	"En0Hqp5EWZt6uhiPt0w88USBOpVKAC66E0+1454ShkWgRrw57fRDDqaLZs2TMyBh41uT2JqeiiPpazXm",
-	"qOlK2foKZgi35mzas2u/uCEyze1mhsxlDl5zlahg20Ta7UMcjYxyy5Z0uhzWSHtpt2xQEHpgs2Vkx90e",
-	"4p0b7Rjew+1eEtxvVq3pVwfk5973eOnZg2ITlDNYatMwI0Ja6XGpwhWmKU9XWvlMM7MsDZTOkF6RuLDI",
-	"QjjDhKGMLFzIb1aM6KyuX4zHm9pxlaYva9PdkVwYvycS+WY1F6gEXmr9d5M1gZHF1gxBI4UCf3gDLFN5",
-	"NLm4vAxY7PXbZY5PLy6ffT359z//NXFm4PLJ+IvnGv9VSTlObcKTktlMG1JiPGMlnR/Rthpwamy3I+wb",
-	"C5nTb0kGUm2dyry1CgNSveQ2xzuOxehq5cOxoR42U0RaNC2xRMbkYyoApyYUuhifH5+EK60WFrcHULcf",
-	"LTiwP7AxZ6OPAmYPvUbtO1BeMT6HGOBgHHjLWmdt1fErhkga60AyNH8VoxeL87OvzsYxemEN13NrZiiW",
-	"uVY4kAkuIUVYov+5eOX1rut9bMnqk9yPldfIz8FtFdprO6C0Q3CkwBmMStsTfJR3v0LX//juQK4dl+WJ",
-	"ROaZgxz6J7G0lSH1uvRv6zR1K2pCeUSMMKU6PFnmJMlRUUmFck7TCTIt66/fCgFiFSMu31fj8RP4+nxs",
-	"I39qhunsE0LuxKfQzfOGJ3JSrUysarrkA0KOP1Ns0mqwB+DnJfV4AF5R6hOTGE1XyHVjjNmkkG2E6Rvq",
-	"9wayY1pMfXyPvaSQHchaUsjsrIpO3n0PNTZdPpuuNdPMRwu5bXuij8vfwzGZ/D308bjOipGfrpnD6kQi",
-	"05d6PPN/zrk/FE2BcpZJpLhFn8uft5usa7/pr5yHtBsuATnUb3w8v/1RnWzEN5L2TUuamtTvpGzlJo4n",
-	"4fTEX7Y9Q7mu66nD4vDfSfmnDr/rPlhPAF6L4NhB+BZCbBhedxUPGIm3y2Fd3d4dkreR8DmEAw3hB3E1",
-	"taRN0dGdHTfex/ZuhwfuMucCTmVFFLz4Mu78tOp9wLBcVGy7Nb6p2F/bEvsuSgAK+m11iVTlQAQyfZnH",
-	"w0KfvL081OX0O4WFZvWuOP0K2R4GcjbUgqy2xNrnNsZZVMxPb9nre6oor1MoSq6AJavTv8Oqr8pzPh7H",
-	"n15W2Vtovrn0B5t10y0LWw3NT1OgUtq+r3ENuUEr/7+HD2zkt5N1AMQaBCJsT/OWYWemYCH7mYRxKPNd",
-	"scZWe/0/QkLQ6mGZM0336pdbrUISxMJfVQkaTaIRLslocR493D78JwAA//8=",
-}
-
-// decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
-// after base64-decoding and flate-decompressing the embedded blob.
-func decodeSpec() ([]byte, error) {
-	encoded := strings.Join(swaggerSpec, "")
-	compressed, err := base64.StdEncoding.DecodeString(encoded)
-	if err != nil {
-		return nil, fmt.Errorf("error base64 decoding spec: %w", err)
-	}
-	zr := flate.NewReader(bytes.NewReader(compressed))
-	var buf bytes.Buffer
-	if _, err := buf.ReadFrom(zr); err != nil {
-		return nil, fmt.Errorf("read flate: %w", err)
-	}
-	if err := zr.Close(); err != nil {
-		return nil, fmt.Errorf("close flate reader: %w", err)
-	}
-
-	return buf.Bytes(), nil
-}
-
-var rawSpec = decodeSpecCached()
-
-// a naive cache of the decoded OpenAPI spec
-func decodeSpecCached() func() ([]byte, error) {
-	data, err := decodeSpec()
-	return func() ([]byte, error) {
-		return data, err
-	}
-}
-
-// Constructs a synthetic filesystem for resolving external references when loading openapi specifications.
-func PathToRawSpec(pathToFile string) map[string]func() ([]byte, error) {
-	res := make(map[string]func() ([]byte, error))
-	if len(pathToFile) > 0 {
-		res[pathToFile] = rawSpec
-	}
-
-	return res
-}
-
-// GetSpec returns the OpenAPI specification corresponding to the generated
-// code in this file. External references in the spec are resolved through
-// PathToRawSpec; externally-referenced files must be embedded in their
-// corresponding Go packages (via the import-mapping feature). URL-based
-// external refs are not supported.
-func GetSpec() (swagger *openapi3.T, err error) {
-	resolvePath := PathToRawSpec("")
-
-	loader := openapi3.NewLoader()
-	loader.IsExternalRefsAllowed = true
-	loader.ReadFromURIFunc = func(loader *openapi3.Loader, url *url.URL) ([]byte, error) {
-		pathToFile := url.String()
-		pathToFile = path.Clean(pathToFile)
-		getSpec, ok := resolvePath[pathToFile]
-		if !ok {
-			err1 := fmt.Errorf("path not found: %s", pathToFile)
-			return nil, err1
-		}
-		return getSpec()
-	}
-	var specData []byte
-	specData, err = rawSpec()
-	if err != nil {
-		return
-	}
-	swagger, err = loader.LoadFromData(specData)
-	if err != nil {
-		return
-	}
-	return
-}
-
-// GetSpecJSON returns the raw JSON bytes of the embedded OpenAPI
-// specification: decompressed but not unmarshaled. External references
-// are not resolved here; the bytes are the spec exactly as embedded by
-// codegen. The result is cached at package init time, so repeated calls
-// are cheap.
-func GetSpecJSON() ([]byte, error) {
-	return rawSpec()
-}
-
-// GetSwagger returns the OpenAPI specification corresponding to the
-// generated code in this file.
-//
-// Deprecated: GetSwagger predates kin-openapi renaming openapi3.Swagger
-// to openapi3.T. Use [GetSpec] instead. This wrapper is retained for
-// backwards compatibility.
-func GetSwagger() (*openapi3.T, error) {
-	return GetSpec()
 }

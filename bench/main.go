@@ -32,12 +32,18 @@ var (
 
 func main() {
 	rounds := flag.Int("rounds", 1, "how often the runs are repeated")
+	only := flag.String("only", "", "facts or runs; default: both")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "tessellant-bench-")
 	if err != nil {
 		fail(err)
 	}
-	err = errors.Join(facts(dir), runs(dir, *rounds))
+	if *only != "runs" {
+		err = facts(dir)
+	}
+	if *only != "facts" {
+		err = errors.Join(err, runs(dir, *rounds))
+	}
 	_ = os.RemoveAll(dir)
 	if err != nil {
 		fail(err)

@@ -34,7 +34,7 @@ var beside = map[string]string{
 }
 
 // pure lists what the core must not touch: it computes, and that is all.
-var impure = []string{"net/http", "net", "os", "os/exec", "database/sql", "sync", "github.com/labstack/echo/v5", "github.com/jmoiron/sqlx"}
+var impure = []string{"net/http", "net", "os", "os/exec", "database/sql", "github.com/labstack/echo/v5", "github.com/jmoiron/sqlx"}
 
 type pkg struct {
 	ImportPath string

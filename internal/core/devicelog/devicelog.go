@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -22,10 +23,12 @@ type Line struct {
 	Text  string
 }
 
-var (
-	epochForm  = regexp.MustCompile(`^\s*(\d{6,12})\.(\d{3})\d*\s+(\d+)\s+(\d+)\s+([VDIWEFA])\s+(.*?)\s*: (.*)$`)
-	threadForm = regexp.MustCompile(`^(\d\d-\d\d \d\d:\d\d:\d\d\.\d{3})\d*\s+(\d+)\s+(\d+)\s+([VDIWEFA])\s+(.*?)\s*: (.*)$`)
-)
+// Compiled when they are first needed: this package is part of every start of the program.
+var forms = sync.OnceValue(func() (f struct{ epoch, thread *regexp.Regexp }) {
+	f.epoch = regexp.MustCompile(`^\s*(\d{6,12})\.(\d{3})\d*\s+(\d+)\s+(\d+)\s+([VDIWEFA])\s+(.*?)\s*: (.*)$`)
+	f.thread = regexp.MustCompile(`^(\d\d-\d\d \d\d:\d\d:\d\d\.\d{3})\d*\s+(\d+)\s+(\d+)\s+([VDIWEFA])\s+(.*?)\s*: (.*)$`)
+	return f
+})
 
 // Parse reads a line; false for a divider such as "--------- beginning of main"
 // and for anything else that is not a line of the log. A line without a year is
@@ -35,12 +38,12 @@ func Parse(s string, year int) (Line, bool) {
 	if strings.HasSuffix(s, ":") {
 		s += " " // a line with an empty text, whose last blank was lost
 	}
-	if m := epochForm.FindStringSubmatch(s); m != nil {
+	if m := forms().epoch.FindStringSubmatch(s); m != nil {
 		sec, _ := strconv.ParseInt(m[1], 10, 64)
 		ms, _ := strconv.ParseInt(m[2], 10, 64)
 		return line(time.UnixMilli(sec*1000+ms).UTC(), m[3:]), true
 	}
-	if m := threadForm.FindStringSubmatch(s); m != nil {
+	if m := forms().thread.FindStringSubmatch(s); m != nil {
 		at, err := time.Parse("2006-01-02 15:04:05.000", strconv.Itoa(year)+"-"+m[1])
 		if err != nil {
 			return Line{}, false
