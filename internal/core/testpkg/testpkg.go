@@ -83,7 +83,15 @@ type entryFile struct {
 	About string `yaml:"about"`
 }
 
-var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+// isName says whether a package may be called so.
+func isName(s string) bool {
+	for i, c := range s {
+		if !(c >= 'a' && c <= 'z') && (i == 0 || !(c >= '0' && c <= '9' || c == '-')) {
+			return false
+		}
+	}
+	return s != "" && len(s) <= 63
+}
 
 // Read reads the package in f. What is wrong with the package becomes findings;
 // the error is for an f that can't be read.
@@ -146,7 +154,7 @@ func (p *Package) readEntry(raw []byte) {
 		return
 	}
 	p.Name, p.Kind, p.About = e.Name, e.Kind, e.About
-	if !nameForm.MatchString(e.Name) {
+	if !isName(e.Name) {
 		p.blocks(Entry, 0, "such as name: shore-suite", "name is %q; it needs small letters, digits and dashes, a letter first, 63 at most", e.Name)
 	}
 	if e.Kind != "script" {
