@@ -29,10 +29,12 @@ func (a *app) buildCmd() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List builds, the newest first", Args: cobra.NoArgs, Example: "  tessellant build list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.buildList(c.Context(), limit) }}
 	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
+	var icon string
 	show := &cobra.Command{Use: "show REF", Short: "Show what is in a build", Args: cobra.ExactArgs(1),
 		Long:    "Show what is in a build. REF is an id, or an app and a version:\nkelpline/android@231 (version code), @v1.8.0 (version name), @newest.",
-		Example: "  tessellant build show kelpline/android@newest",
-		RunE:    func(c *cobra.Command, args []string) error { return a.buildShow(c.Context(), args[0]) }}
+		Example: "  tessellant build show kelpline/android@newest\n  tessellant build show kelpline/android@231 --icon kelpline.png",
+		RunE:    func(c *cobra.Command, args []string) error { return a.buildShow(c.Context(), args[0], icon) }}
+	show.Flags().StringVar(&icon, "icon", "", "write the app's icon into this file")
 	check := &cobra.Command{Use: "check FILE", Short: "Read a build where it lies, without sending it", Args: cobra.ExactArgs(1),
 		Long:    "Read a build where it lies, without sending it. Exit code 3 when it is not one.",
 		Example: "  tessellant build check kelpline-1.8.0.apk",
@@ -186,7 +188,7 @@ func (a *app) more(next *string) {
 	}
 }
 
-func (a *app) buildShow(ctx context.Context, ref string) error {
+func (a *app) buildShow(ctx context.Context, ref, icon string) error {
 	client, err := a.client()
 	if err != nil {
 		return err
@@ -194,6 +196,15 @@ func (a *app) buildShow(ctx context.Context, ref string) error {
 	r, err := client.GetBuildWithResponse(ctx, ref)
 	if err != nil || r.JSON200 == nil {
 		return a.problem("show the build", err, status(r), problemOf(r), bodyOf(r))
+	}
+	if icon != "" {
+		p, err := client.GetBuildIconWithResponse(ctx, r.JSON200.Id)
+		if err != nil || p.StatusCode() != http.StatusOK {
+			return a.problem("fetch the icon", err, status(p), problemOf(p), bodyOf(p))
+		}
+		if err := os.WriteFile(icon, p.Body, 0o644); err != nil {
+			return fmt.Errorf("could not write the icon: %w", err)
+		}
 	}
 	return a.show(r.JSON200, func() { a.buildFacts(r.JSON200) })
 }

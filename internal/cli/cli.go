@@ -243,7 +243,7 @@ func bytesText(n int64) string {
 	switch {
 	case n < 10_000:
 		return fmt.Sprintf("%d B", n)
-	case n < 10_000_000:
+	case n < 1_000_000:
 		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
 	}
 	return fmt.Sprintf("%.1f MB", float64(n)/1e6)

@@ -16,6 +16,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/service"
 	"tessellant/internal/standin/backend"
 	"tessellant/internal/standin/phone"
 )
@@ -87,7 +88,11 @@ func (a *app) example(ctx context.Context, dir, build, data, temper, evidence st
 	if err != nil {
 		return err
 	}
-	c := houseConfig{Listen: "127.0.0.1:0", Data: data, Workspace: "demo", FirstKey: "tsl_example_key_for_the_demo_only", Log: log}
+	key, err := keptKey(filepath.Join(data, "key"))
+	if err != nil {
+		return err
+	}
+	c := houseConfig{Listen: "127.0.0.1:0", Data: data, Workspace: "demo", FirstKey: key, Log: log}
 	for _, t := range traits {
 		t.Temper = phone.Temper(temper)
 		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
@@ -131,6 +136,16 @@ func (a *app) example(ctx context.Context, dir, build, data, temper, evidence st
 		return err
 	}
 	return a.compare(ctx, want, evidence)
+}
+
+// keptKey reads the key of an earlier start from a file, or makes one there.
+func keptKey(path string) (string, error) {
+	raw, err := os.ReadFile(path)
+	if err == nil {
+		return strings.TrimSpace(string(raw)), nil
+	}
+	key := service.NewKey()
+	return key, os.WriteFile(path, []byte(key+"\n"), 0o600)
 }
 
 // phonesReady waits until all phones are free.

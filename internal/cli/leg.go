@@ -126,11 +126,12 @@ func (a *app) failure(c api.CaseResult) {
 	fmt.Fprintln(a.out)
 	if c.Expected != nil {
 		if about, _, ok := strings.Cut(deref(c.Message), ": expected "); ok && about != "" {
-			fmt.Fprintln(a.out, "    "+about)
+			indented(a.out, 4, about)
 		}
-		fmt.Fprintf(a.out, "    expected  %s\n    actual    %s\n", *c.Expected, *c.Actual)
+		labelled(a.out, 4, "expected", *c.Expected)
+		labelled(a.out, 4, "actual", *c.Actual)
 	} else {
-		fmt.Fprintln(a.out, "    "+clipTo(deref(c.Message), 400))
+		indented(a.out, 4, clipTo(deref(c.Message), 400))
 	}
 	if v == api.Crashed && c.Trace != nil {
 		// The first lines of the trace say again what was said.
@@ -145,7 +146,7 @@ func (a *app) failure(c api.CaseResult) {
 		}
 	}
 	if c.Shot != nil {
-		fmt.Fprintf(a.out, "    screen    %s\n", *c.Shot)
+		labelled(a.out, 4, "screen", *c.Shot)
 	}
 }
 

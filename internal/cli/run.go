@@ -176,7 +176,9 @@ func (a *app) legTable(r *api.Run) table.Writer {
 func (a *app) broken(r *api.Run) {
 	for _, l := range r.Legs {
 		if v := deref(l.Verdict); v != "" && v != api.Passed {
-			fmt.Fprintf(a.out, "\n%s %s\n    %s\n    tessellant leg show %s\n", l.Serial, v, clipTo(deref(l.Message), 200), l.Id)
+			fmt.Fprintf(a.out, "\n%s %s\n", l.Serial, v)
+			indented(a.out, 4, clipTo(deref(l.Message), 240))
+			fmt.Fprintf(a.out, "    tessellant leg show %s\n", l.Id)
 		}
 	}
 }

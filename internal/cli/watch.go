@@ -80,6 +80,9 @@ func (a *app) watch(ctx context.Context, r *api.Run) error {
 func (a *app) redraw(r *api.Run, width, before int) int {
 	var buf bytes.Buffer
 	t := newTable(&buf, "device", "model", "Android", "stage", "cases", "time", "now")
+	t.Style().Color.Header = text.Colors{text.Faint}
+	// Columns whose content changes keep their width, so that nothing jumps.
+	t.SetColumnConfigs([]table.ColumnConfig{{Name: "stage", WidthMin: 13}, {Name: "cases", WidthMin: 32}, {Name: "time", WidthMin: 11}})
 	for _, l := range r.Legs {
 		model := l.Model
 		if l.Simulated {

@@ -17,6 +17,9 @@ type Identity = store.Identity
 // KeyPrefix begins every key, so that a key that leaked can be known as one.
 const KeyPrefix = "tsl_"
 
+// NewKey makes a key.
+func NewKey() string { return KeyPrefix + strings.ToLower(rand.Text()) }
+
 // hashKey is what is kept of a key. Keys are long and random, so that a plain hash
 // can't be reversed by guessing.
 func hashKey(key string) []byte {
@@ -42,7 +45,7 @@ func (s *Service) FirstKey(ctx context.Context, workspace, given string) (string
 	} else if n > 0 {
 		return "", nil
 	} else {
-		key = KeyPrefix + strings.ToLower(rand.Text())
+		key = NewKey()
 	}
 	if err := s.Store.AddKey(ctx, workspace, "owner", "first key", hashKey(key)); err != nil {
 		return "", fmt.Errorf("make the first key: %w", err)
