@@ -238,8 +238,12 @@ func (a *app) timeline(ctx context.Context, client *api.ClientWithResponses, at 
 
 func argText(args map[string]string) string {
 	var parts []string
-	for _, k := range []string{"app", "x", "y", "from", "to", "text", "key", "times", "ms", "bytes", "device_zero_ms", "doubt_ms"} {
+	for _, k := range []string{"element", "app", "x", "y", "from", "to", "text", "key", "times", "ms", "bytes", "device_zero_ms", "doubt_ms"} {
 		if v, ok := args[k]; ok {
+			if k == "element" {
+				parts = append(parts, v)
+				continue
+			}
 			parts = append(parts, k+"="+v)
 		}
 	}

@@ -82,7 +82,7 @@ func (a *app) redraw(r *api.Run, width, before int) int {
 	t := newTable(&buf, "device", "model", "Android", "stage", "cases", "time", "now")
 	t.Style().Color.Header = text.Colors{text.Faint}
 	// Columns whose content changes keep their width, so that nothing jumps.
-	t.SetColumnConfigs([]table.ColumnConfig{{Name: "stage", WidthMin: 13}, {Name: "cases", WidthMin: 32}, {Name: "time", WidthMin: 11}})
+	t.SetColumnConfigs([]table.ColumnConfig{{Name: "stage", WidthMin: 13}, {Name: "cases", WidthMin: 29}, {Name: "time", WidthMin: 9}})
 	for _, l := range r.Legs {
 		model := l.Model
 		if l.Simulated {

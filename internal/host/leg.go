@@ -319,12 +319,12 @@ func (a *attempt) oneCase(leg context.Context, c testpkg.Case, r *CaseResult) {
 			stop(&appCrashed{crash})
 		}
 	})
-	hands := &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(a.unit.device, a.rec.command), App: a.app, Facts: a.unit.facts, Notes: notes{a.rec, a.phone}, Lines: a.rec.atLine}
+	hands := &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(a.unit.device, a.rec.command), App: a.app, Facts: a.unit.facts, Notes: notes{a.rec, a.phone}, Calls: a.rec.atCall}
 	o := script.Run(ctx, script.Case{Scripts: a.pkg.Scripts, File: c.File, Func: c.Func, Facts: a.unit.facts}, hands.Do)
 	cause := context.Cause(ctx)
 	stop(nil)
 	watch.Wait()
-	a.rec.atLine("")
+	a.rec.atCall("", "")
 	a.outcome(r, o)
 	// What the log still holds back belongs to this case too.
 	a.book.settle(leg, fmt.Sprintf("end of case %d", r.Ordinal+1))

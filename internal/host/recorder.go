@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -30,7 +31,8 @@ type recorder struct {
 	w        *timeline.Writer
 	err      error
 	testCase string
-	line     string
+	line     string // of the script
+	element  string // the locator in that line
 	shots    int
 	files    []string // by name, in dir
 }
@@ -73,21 +75,28 @@ func (r *recorder) note(e timeline.Event) {
 func (r *recorder) inCase(name string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.testCase, r.line = name, ""
+	r.testCase, r.line, r.element = name, "", ""
 }
 
-func (r *recorder) atLine(line string) {
+func (r *recorder) atCall(line, element string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.line = line
+	r.line, r.element = line, element
 }
 
 // command is told of each command when it has ended.
 func (r *recorder) command(c phone.Command) {
 	r.mu.Lock()
-	line := r.line
+	line, element := r.line, r.element
 	r.mu.Unlock()
 	e := timeline.Event{Kind: timeline.Command, At: max(r.at(c.Start), 1), Name: c.Name, Args: c.Args, Took: c.Took.Milliseconds(), Answer: c.Answer, Line: line}
+	if element != "" {
+		e.Args = maps.Clone(c.Args)
+		if e.Args == nil {
+			e.Args = map[string]string{}
+		}
+		e.Args["element"] = element
+	}
 	if c.Err != nil {
 		e.Error = c.Err.Error()
 	}

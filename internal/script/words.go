@@ -28,7 +28,7 @@ type Hands struct {
 	App      phone.App
 	Facts    devices.Facts
 	Notes    Notes
-	Lines    func(line string) // is told the script line of each call before it is done
+	Calls    func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
 }
 
 const (
@@ -40,10 +40,10 @@ const (
 
 // Do does one call.
 func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
-	if h.Lines != nil {
-		h.Lines(c.Line)
-	}
 	text := func(name string) string { s, _ := c.Args[name].(string); return s }
+	if h.Calls != nil {
+		h.Calls(c.Line, text("locator")+text("target")+text("on"))
+	}
 	within := patience
 	if s, ok := c.Args["within"].(float64); ok {
 		within = min(time.Duration(s*float64(time.Second)), maxPatience)
