@@ -148,7 +148,7 @@ func outcome(ctx context.Context, l Limits, end *ending, callErr error, callLine
 			o.Trace = end.Trace
 		}
 		return o
-	case end == nil && (strings.Contains(stderr, "out of memory") || strings.Contains(stderr, "cannot allocate memory")):
+	case end == nil && wantedMemory(stderr):
 		return Outcome{Verdict: verdict.Failed, Message: fmt.Sprintf("the script needed more than %d MB of memory, so the case was ended", l.Memory>>20)}
 	case end == nil:
 		return Outcome{Verdict: verdict.Failed, Message: "the script's process died: " + firstLine(stderr)}
@@ -161,6 +161,14 @@ func outcome(ctx context.Context, l Limits, end *ending, callErr error, callLine
 		return Outcome{Verdict: verdict.Invalid, Message: end.Error, Line: end.Line, Trace: end.Trace}
 	}
 	return Outcome{Verdict: verdict.Failed, Message: end.Error, Line: end.Line, Trace: end.Trace}
+}
+
+// wantedMemory says whether a process died because memory was refused to it.
+// Go's runtime mostly says so; refused in the middle of a collection it runs into a nil pointer
+// of its own instead, on its system stack (goroutine 0), where no script ever is.
+func wantedMemory(stderr string) bool {
+	return strings.Contains(stderr, "out of memory") || strings.Contains(stderr, "cannot allocate memory") ||
+		(strings.HasPrefix(stderr, "SIGSEGV") && strings.Contains(stderr, "goroutine 0 "))
 }
 
 func firstLine(s string) string {
