@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/cli"
+	"tessellant/internal/housetest"
 	"tessellant/internal/script"
 	standin "tessellant/internal/standin/phone"
-	"tessellant/internal/testhouse"
 )
 
 func TestMain(m *testing.M) {
@@ -22,7 +22,7 @@ func TestMain(m *testing.M) {
 		script.Child()
 		return
 	}
-	testscript.Main(testhouse.Tests{M: m}, map[string]func(){
+	testscript.Main(housetest.Tests{M: m}, map[string]func(){
 		"tessellant": func() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) },
 	})
 }
@@ -30,23 +30,23 @@ func TestMain(m *testing.M) {
 // TestCommands runs the scripts in testdata: what is typed, and what comes back.
 // They share a service with two instant phones.
 func TestCommands(t *testing.T) {
-	server := testhouse.ADB(t)
-	fleet := testhouse.Fleet(t)
+	server := housetest.ADB(t)
+	fleet := housetest.Fleet(t)
 	var connect []string
 	for _, serial := range []string{"orr-01", "orr-03"} {
 		tr := fleet[serial]
 		tr.Temper = standin.Instant
-		connect = append(connect, testhouse.Phone(t, server, tr).Address())
+		connect = append(connect, housetest.Phone(t, server, tr).Address())
 	}
-	s := testhouse.StartService(t, testhouse.DSN(t))
+	s := housetest.StartService(t, housetest.DSN(t))
 	s.Host(t, &server.Server, connect...)
-	testhouse.Eventually(t, "both phones are free", func() bool {
+	housetest.Eventually(t, "both phones are free", func() bool {
 		ds, _, err := s.Devices(t.Context(), nil, "", 10)
 		return err == nil && len(ds) == 2 && ds[0].State == "ready" && ds[1].State == "ready"
 	})
-	apk, err := filepath.Abs(testhouse.Kelpline(t))
+	apk, err := filepath.Abs(housetest.Kelpline(t))
 	require.NoError(t, err)
-	root, err := filepath.Abs(testhouse.Root())
+	root, err := filepath.Abs(housetest.Root())
 	require.NoError(t, err)
 	testscript.Run(t, testscript.Params{Dir: "testdata", Setup: func(e *testscript.Env) error {
 		l, err := net.Listen("tcp", "127.0.0.1:0")

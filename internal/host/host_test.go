@@ -18,16 +18,16 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 	standin "tessellant/internal/standin/phone"
-	"tessellant/internal/testhouse"
 )
 
-func TestMain(m *testing.M) { testhouse.Main(m) }
+func TestMain(m *testing.M) { housetest.Main(m) }
 
 // bench is a service, a phone and a host beside it, with Kelpline uploaded.
 type bench struct {
-	*testhouse.Service
+	*housetest.Service
 	t     *testing.T
 	phone *standin.Phone
 	stop  func()
@@ -36,19 +36,19 @@ type bench struct {
 
 func set(t *testing.T, serial string, temper standin.Temper) *bench {
 	t.Helper()
-	server := testhouse.ADB(t)
-	traits := testhouse.Fleet(t)[serial]
+	server := housetest.ADB(t)
+	traits := housetest.Fleet(t)[serial]
 	traits.Temper = temper
-	p := testhouse.Phone(t, server, traits)
-	b := &bench{Service: testhouse.StartService(t, testhouse.DSN(t)), t: t, phone: p}
+	p := housetest.Phone(t, server, traits)
+	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, phone: p}
 	b.again = func() { b.stop = b.Host(t, &server.Server, p.Address()) }
 	b.again()
-	apk, err := os.Open(testhouse.Kelpline(t))
+	apk, err := os.Open(housetest.Kelpline(t))
 	require.NoError(t, err)
 	defer apk.Close()
 	_, _, err = b.AddBuild(context.Background(), b.Who, service.Upload{Body: apk, Size: -1})
 	require.NoError(t, err)
-	testhouse.Eventually(t, "the phone is free", func() bool {
+	housetest.Eventually(t, "the phone is free", func() bool {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
 		return err == nil && len(ds) == 1 && ds[0].State == "ready"
 	})
@@ -97,7 +97,7 @@ func (b *bench) wait(run string) service.LegDetail {
 // until waits until a case runs.
 func (b *bench) until(run, name string) {
 	b.t.Helper()
-	testhouse.Eventually(b.t, name+" runs", func() bool {
+	housetest.Eventually(b.t, name+" runs", func() bool {
 		l := b.leg(run)
 		return len(l.Attempts) > 0 && l.Attempts[len(l.Attempts)-1].NowCase == name
 	})
@@ -252,7 +252,7 @@ func TestADeviceThatGoesAwayIsAwayAndComesBack(t *testing.T) {
 		require.NoError(t, err)
 		return ds[0].State + ": " + ds[0].Why
 	}
-	testhouse.Eventually(t, "the phone is away", func() bool {
+	housetest.Eventually(t, "the phone is away", func() bool {
 		return strings.HasPrefix(state(), "away: its host does not see it") || strings.HasPrefix(state(), "unusable: the adb server says")
 	})
 	_, _, err := b.StartRun(context.Background(), b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "x@1"})

@@ -21,22 +21,22 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/host"
+	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
-	"tessellant/internal/testhouse"
 )
 
-func TestMain(m *testing.M) { testhouse.Main(m) }
+func TestMain(m *testing.M) { housetest.Main(m) }
 
 type door struct {
-	*testhouse.Service
+	*housetest.Service
 	t *testing.T
 	*api.ClientWithResponses
 }
 
 func open(t *testing.T) *door {
 	t.Helper()
-	s := testhouse.StartService(t, testhouse.DSN(t))
+	s := housetest.StartService(t, housetest.DSN(t))
 	c, err := api.NewClientWithResponses(s.URL+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+s.Key)
 		return nil
@@ -103,7 +103,7 @@ func good(t *testing.T, name, body string) []byte {
 
 func (d *door) addKelpline() api.Build {
 	d.t.Helper()
-	raw, err := os.ReadFile(testhouse.Kelpline(d.t))
+	raw, err := os.ReadFile(housetest.Kelpline(d.t))
 	require.NoError(d.t, err)
 	name := "kelpline.apk"
 	r, err := d.AddBuildWithBodyWithResponse(context.Background(), &api.AddBuildParams{Filename: &name}, "application/octet-stream", bytes.NewReader(raw))
@@ -160,7 +160,7 @@ func TestABuildIsReadAndFoundByItsReferences(t *testing.T) {
 	assert.True(t, bytes.HasPrefix(icon.Body, []byte("\x89PNG")))
 
 	before := d.blobs()
-	raw, err := os.ReadFile(testhouse.Kelpline(t))
+	raw, err := os.ReadFile(housetest.Kelpline(t))
 	require.NoError(t, err)
 	again, err := d.AddBuildWithBodyWithResponse(ctx, nil, "application/octet-stream", bytes.NewReader(raw))
 	require.NoError(t, err)
@@ -177,7 +177,7 @@ func TestABuildIsReadAndFoundByItsReferences(t *testing.T) {
 
 func TestWhatIsNoBuildIsRefusedAndNothingIsKept(t *testing.T) {
 	d := open(t)
-	apk, err := os.ReadFile(testhouse.Kelpline(t))
+	apk, err := os.ReadFile(housetest.Kelpline(t))
 	require.NoError(t, err)
 	for name, c := range map[string]struct {
 		body    []byte
@@ -209,9 +209,9 @@ func TestAnUploadThatIsCutOffLeavesNothing(t *testing.T) {
 	fmt.Fprintf(c, "POST /api/v1/builds HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/octet-stream\r\nContent-Length: 1000000\r\n\r\n", d.Key)
 	_, err = c.Write(bytes.Repeat([]byte("PK"), 100_000))
 	require.NoError(t, err)
-	testhouse.Eventually(t, "the upload has begun", func() bool { return d.blobs() > 0 })
+	housetest.Eventually(t, "the upload has begun", func() bool { return d.blobs() > 0 })
 	require.NoError(t, c.Close())
-	testhouse.Eventually(t, "nothing is left of it", func() bool { return d.blobs() == 0 })
+	housetest.Eventually(t, "nothing is left of it", func() bool { return d.blobs() == 0 })
 }
 
 func TestTooLargeAnUploadIsRefused(t *testing.T) {
@@ -289,7 +289,7 @@ func TestARunIsPlannedOnceAndSaysWhyItCannotStart(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, second.JSON200)
 	assert.Equal(t, run.Id, second.JSON200.Id)
-	testhouse.Eventually(t, "both legs hold their devices", func() bool {
+	housetest.Eventually(t, "both legs hold their devices", func() bool {
 		r, err := d.GetRunWithResponse(ctx, run.Id)
 		return err == nil && r.JSON200 != nil && r.JSON200.Legs[0].Stage == "held" && r.JSON200.Legs[1].Stage == "held"
 	})
@@ -374,7 +374,7 @@ func TestArtifactsComeWholeAndInRanges(t *testing.T) {
 	r, err := d.StartRunWithResponse(ctx, nil, api.RunRequest{Build: b.Ref, Package: "suite@1"})
 	require.NoError(t, err)
 	var holds []store.Hold
-	testhouse.Eventually(t, "the leg holds its device", func() bool {
+	housetest.Eventually(t, "the leg holds its device", func() bool {
 		holds, err = d.Store.ActiveHolds(ctx, "")
 		return err == nil && len(holds) == 1
 	})

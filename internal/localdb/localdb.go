@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -24,6 +23,8 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"tessellant/internal/child"
 )
 
 // Database is the name of the database that Start makes.
@@ -31,9 +32,8 @@ const Database = "tessellant"
 
 // Instance is a running server.
 type Instance struct {
-	DSN  string // for go-sql-driver/mysql
-	cmd  *exec.Cmd
-	done chan error
+	DSN   string // for go-sql-driver/mysql
+	child *child.Process
 }
 
 // Start starts the server whose files lie in dir, making them the first time.
@@ -75,7 +75,7 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	if err := os.WriteFile(init, []byte(statements), 0o600); err != nil {
 		return nil, err
 	}
-	port, err := freePort()
+	port, err := child.FreePort()
 	if err != nil {
 		return nil, err
 	}
@@ -90,66 +90,29 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 		"--max-connections=200", "--innodb-buffer-pool-size=128M", "--character-set-server=utf8mb4", "--default-time-zone=+00:00")
 	cmd.Dir = dir
 	cmd.Stdout, cmd.Stderr = logFile, logFile
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
-	if err := cmd.Start(); err != nil {
+	started, err := child.Start(cmd, syscall.SIGTERM)
+	if err != nil {
 		return nil, fmt.Errorf("start MariaDB: %w", err)
 	}
 	cfg := mysql.NewConfig()
 	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = Database, password, "tcp", "127.0.0.1:"+strconv.Itoa(port), Database
 	cfg.Logger = &mysql.NopLogger{}
-	i := &Instance{DSN: cfg.FormatDSN(), cmd: cmd, done: make(chan error, 1)}
-	go func() { i.done <- cmd.Wait() }()
-	if err := i.ready(ctx, logPath); err != nil {
+	i := &Instance{DSN: cfg.FormatDSN(), child: started}
+	db, err := sql.Open("mysql", i.DSN)
+	if err == nil {
+		defer db.Close()
+		err = started.Ready(ctx, 60*time.Second, func() error { return db.PingContext(ctx) })
+	}
+	if err != nil {
 		i.Close()
-		return nil, err
+		return nil, fmt.Errorf("MariaDB did not start: %w: %s", err, lastLines(logPath))
 	}
 	slog.Debug("database started", "port", port, "folder", dir)
 	return i, nil
 }
 
-func (i *Instance) ready(ctx context.Context, logPath string) error {
-	db, err := sql.Open("mysql", i.DSN)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	for deadline := time.Now().Add(60 * time.Second); ; {
-		if err = db.PingContext(ctx); err == nil {
-			return nil
-		}
-		select {
-		case werr := <-i.done:
-			i.done <- werr
-			return fmt.Errorf("MariaDB ended at once (%v): %s", werr, lastLines(logPath))
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(20 * time.Millisecond):
-		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("MariaDB does not answer: %w: %s", err, lastLines(logPath))
-		}
-	}
-}
-
 // Close stops the server cleanly and waits for it, 30 s at most.
-func (i *Instance) Close() {
-	_ = i.cmd.Process.Signal(syscall.SIGTERM)
-	select {
-	case <-i.done:
-	case <-time.After(30 * time.Second):
-		_ = i.cmd.Process.Kill()
-		<-i.done
-	}
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
-}
+func (i *Instance) Close() { i.child.Stop(30 * time.Second) }
 
 func exists(path string) bool {
 	_, err := os.Stat(path)

@@ -14,11 +14,11 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/housetest"
 	"tessellant/internal/store"
-	"tessellant/internal/testhouse"
 )
 
-func TestMain(m *testing.M) { testhouse.Main(m) }
+func TestMain(m *testing.M) { housetest.Main(m) }
 
 // desk is a store with a workspace, a build, a package, a host and devices.
 type desk struct {
@@ -30,7 +30,7 @@ type desk struct {
 func open(t *testing.T) *desk {
 	t.Helper()
 	ctx := context.Background()
-	s, err := store.Open(ctx, testhouse.DSN(t))
+	s, err := store.Open(ctx, housetest.DSN(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	d := &desk{Store: s, build: store.NewID(), pkg: store.NewID()}
@@ -194,7 +194,7 @@ func TestAHoldThatIsNotRenewedRunsOutAndItsLegGetsAnotherAttempt(t *testing.T) {
 	_, legs := d.run(t, 1)
 	require.NoError(t, d.TakeDevice(ctx, legs[0], d.devices[0], time.Millisecond))
 	var out []store.Hold
-	testhouse.Eventually(t, "the hold has run out", func() bool {
+	housetest.Eventually(t, "the hold has run out", func() bool {
 		var err error
 		out, err = d.ExpiredHolds(ctx)
 		require.NoError(t, err)
@@ -230,7 +230,7 @@ func TestTheLeaseHasOneHolder(t *testing.T) {
 	ok, err = d.Lease(ctx, "x", "a", time.Millisecond)
 	require.NoError(t, err)
 	assert.True(t, ok, "renewed")
-	testhouse.Eventually(t, "the lease has run out", func() bool {
+	housetest.Eventually(t, "the lease has run out", func() bool {
 		ok, err := d.Lease(ctx, "x", "b", time.Hour)
 		require.NoError(t, err)
 		return ok
@@ -254,7 +254,7 @@ func TestDevicesKeepTheirFactsWhenTheyCanNoLongerBeAsked(t *testing.T) {
 }
 
 func TestTwoProcessesOpenTheSameDatabaseAtOnce(t *testing.T) {
-	dsn := testhouse.DSN(t)
+	dsn := housetest.DSN(t)
 	var all sync.WaitGroup
 	for range 4 {
 		all.Go(func() {

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/core/appfile"
-	"tessellant/internal/testhouse"
+	"tessellant/internal/housetest"
 )
 
 func read(raw []byte) (appfile.Facts, error) {
@@ -107,9 +107,9 @@ func pack(t *testing.T, tool, manifest string, files map[string]string) string {
 }
 
 func TestReadSaysWhatAndroidsOwnToolSays(t *testing.T) {
-	png, err := os.ReadFile(filepath.Join(testhouse.Root(), "demo/kelpline/res/mipmap-mdpi/ic_kelp.png"))
+	png, err := os.ReadFile(filepath.Join(housetest.Root(), "demo/kelpline/res/mipmap-mdpi/ic_kelp.png"))
 	require.NoError(t, err)
-	builds := map[string]string{"kelpline": testhouse.Kelpline(t)}
+	builds := map[string]string{"kelpline": housetest.Kelpline(t)}
 	for _, tool := range []string{"aapt", "aapt2"} {
 		builds[tool+" plain"] = pack(t, tool, `package="org.kelpline.bare" android:versionCode="7" android:versionName="0.7-rc1"><application/>`, nil)
 		builds[tool+" rich"] = pack(t, tool, `package="org.kelpline.rich" android:versionCode="99" android:versionName="@string/v"><uses-sdk android:minSdkVersion="21" android:targetSdkVersion="30"/>
@@ -177,7 +177,7 @@ func zipOf(t *testing.T, files map[string][]byte) []byte {
 }
 
 func TestWhatIsNoBuildIsRefusedWithTheReason(t *testing.T) {
-	apk, err := os.ReadFile(testhouse.Kelpline(t))
+	apk, err := os.ReadFile(housetest.Kelpline(t))
 	require.NoError(t, err)
 	damaged := bytes.Clone(apk)
 	for i := range 4000 {
@@ -328,7 +328,7 @@ func TestResourcesThatReferToEachOtherOverManyConfigurationsDoNotHangTheReader(t
 }
 
 func FuzzRead(f *testing.F) {
-	apk, err := os.ReadFile(testhouse.Kelpline(f))
+	apk, err := os.ReadFile(housetest.Kelpline(f))
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -343,7 +343,7 @@ func FuzzRead(f *testing.F) {
 
 // FuzzParts fuzzes manifest and resource table inside of a zip that is whole.
 func FuzzParts(f *testing.F) {
-	apk, err := os.ReadFile(testhouse.Kelpline(f))
+	apk, err := os.ReadFile(housetest.Kelpline(f))
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -9,11 +9,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/housetest"
 	"tessellant/internal/phone"
 	"tessellant/internal/phone/adb"
 	"tessellant/internal/phone/phonetest"
 	standin "tessellant/internal/standin/phone"
-	"tessellant/internal/testhouse"
 )
 
 func open(t *testing.T, s *adb.Process, p *standin.Phone) *adb.Device {
@@ -24,8 +24,8 @@ func open(t *testing.T, s *adb.Process, p *standin.Phone) *adb.Device {
 }
 
 func TestTheDriverPassesTheSuite(t *testing.T) {
-	server := testhouse.ADB(t)
-	fleet := testhouse.Fleet(t)
+	server := housetest.ADB(t)
+	fleet := housetest.Fleet(t)
 	old := fleet["fen-01"] // before Android 7: no exit codes, no streamed installs, logs without a year
 	old.Serial, old.Android, old.API = "old-01", "6.0", 23
 	for name, c := range map[string]struct {
@@ -40,17 +40,17 @@ func TestTheDriverPassesTheSuite(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			c.traits.Temper = c.temper
-			p := testhouse.Phone(t, server, c.traits)
-			phonetest.Run(t, phonetest.Subject{Phone: open(t, server, p), App: testhouse.KelplineApp(t), Language: c.traits.Language})
+			p := housetest.Phone(t, server, c.traits)
+			phonetest.Run(t, phonetest.Subject{Phone: open(t, server, p), App: housetest.KelplineApp(t), Language: c.traits.Language})
 		})
 	}
 }
 
 func TestAPhoneThatIsUnpluggedIsLostAndComesBack(t *testing.T) {
-	server := testhouse.ADB(t)
-	traits := testhouse.Fleet(t)["orr-01"]
+	server := housetest.ADB(t)
+	traits := housetest.Fleet(t)["orr-01"]
 	traits.Temper = standin.Instant
-	p := testhouse.Phone(t, server, traits)
+	p := housetest.Phone(t, server, traits)
 	d := open(t, server, p)
 	ctx := context.Background()
 	gone, err := d.Gone(ctx)
@@ -77,7 +77,7 @@ func TestAPhoneThatIsUnpluggedIsLostAndComesBack(t *testing.T) {
 	require.ErrorAs(t, err, &lost)
 	assert.Equal(t, "orr-01", lost.Serial)
 
-	testhouse.Eventually(t, "the phone is back", func() bool {
+	housetest.Eventually(t, "the phone is back", func() bool {
 		_ = server.Connect(ctx, p.Address())
 		_, err := d.Tree(ctx)
 		return err == nil
@@ -85,9 +85,9 @@ func TestAPhoneThatIsUnpluggedIsLostAndComesBack(t *testing.T) {
 }
 
 func TestACommandCutOffInItsMiddleIsALostPhone(t *testing.T) {
-	server := testhouse.ADB(t)
-	traits := testhouse.Fleet(t)["orr-01"]
-	p := testhouse.Phone(t, server, traits) // of real temper: a dump takes a second
+	server := housetest.ADB(t)
+	traits := housetest.Fleet(t)["orr-01"]
+	p := housetest.Phone(t, server, traits) // of real temper: a dump takes a second
 	d := open(t, server, p)
 	time.AfterFunc(300*time.Millisecond, p.Unplug)
 	var lost *phone.Lost
@@ -97,10 +97,10 @@ func TestACommandCutOffInItsMiddleIsALostPhone(t *testing.T) {
 }
 
 func TestAFrozenPhoneDoesNotHangItsCaller(t *testing.T) {
-	server := testhouse.ADB(t)
-	traits := testhouse.Fleet(t)["orr-01"]
+	server := housetest.ADB(t)
+	traits := housetest.Fleet(t)["orr-01"]
 	traits.Temper = standin.Instant
-	p := testhouse.Phone(t, server, traits)
+	p := housetest.Phone(t, server, traits)
 	d := open(t, server, p)
 	p.Freeze()
 	defer p.Thaw()
@@ -111,7 +111,7 @@ func TestAFrozenPhoneDoesNotHangItsCaller(t *testing.T) {
 }
 
 func TestConnectSaysWhyItCannot(t *testing.T) {
-	server := testhouse.ADB(t)
+	server := housetest.ADB(t)
 	err := server.Connect(context.Background(), "127.0.0.1:1")
 	require.ErrorContains(t, err, "can't connect to 127.0.0.1:1")
 	_, err = adb.Open(context.Background(), &server.Server, "nobody")
@@ -120,7 +120,7 @@ func TestConnectSaysWhyItCannot(t *testing.T) {
 }
 
 func TestInstallSaysWhatToDo(t *testing.T) {
-	server := testhouse.ADB(t)
+	server := housetest.ADB(t)
 	for name, c := range map[string]struct {
 		change func(*standin.Traits)
 		code   string
@@ -129,12 +129,12 @@ func TestInstallSaysWhatToDo(t *testing.T) {
 		"an Android too old": {func(tr *standin.Traits) { tr.API, tr.Android = 18, "4.3" }, "INSTALL_FAILED_OLDER_SDK", "newer Android"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			traits := testhouse.Fleet(t)["orr-01"]
+			traits := housetest.Fleet(t)["orr-01"]
 			traits.Temper = standin.Instant
 			c.change(&traits)
-			d := open(t, server, testhouse.Phone(t, server, traits))
+			d := open(t, server, housetest.Phone(t, server, traits))
 			var refused *phone.Refused
-			require.ErrorAs(t, d.Install(context.Background(), testhouse.KelplineApp(t)), &refused)
+			require.ErrorAs(t, d.Install(context.Background(), housetest.KelplineApp(t)), &refused)
 			assert.Equal(t, c.code, refused.Code)
 			assert.Contains(t, refused.Remedy, c.remedy)
 		})

@@ -1,4 +1,4 @@
-package testhouse
+package housetest
 
 import (
 	"context"

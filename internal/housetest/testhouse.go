@@ -1,9 +1,9 @@
-// Package testhouse starts the real parts that tests work with, each in a line:
+// Package housetest starts the real parts that tests work with, each in a line:
 // an adb server, simulated phones, the demo's backend, Kelpline's build.
 //
 // Everything listens on free ports of loopback and ends with the test. Only
 // tests import it.
-package testhouse
+package housetest
 
 import (
 	"context"
