@@ -14,6 +14,7 @@ import (
 	"tessellant/internal/cli"
 	"tessellant/internal/housetest"
 	"tessellant/internal/script"
+	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 )
 
@@ -38,6 +39,15 @@ func TestCommands(t *testing.T) {
 		tr.Temper = standin.Instant
 		connect = append(connect, housetest.Phone(t, server, tr).Address())
 	}
+	tides, err := backend.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(tides.Close)
+	// A phone for services that the scripts start themselves; it takes its time.
+	slow := fleet["orr-03"]
+	slow.Network = map[string]string{"tides.kelpline.example": tides.Address()}
+	spare, err := standin.Start(slow, "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(spare.Close)
 	s := housetest.StartService(t, housetest.DSN(t))
 	s.Host(t, &server.Server, connect...)
 	housetest.Eventually(t, "both phones are free", func() bool {
@@ -59,6 +69,7 @@ func TestCommands(t *testing.T) {
 		e.Setenv("APK", apk)
 		e.Setenv("DEMO", filepath.Join(root, "demo"))
 		e.Setenv("FREE", fmt.Sprint(l.Addr()))
+		e.Setenv("PHONE", spare.Address())
 		return nil
 	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){
 		// eventually runs a command until it succeeds.

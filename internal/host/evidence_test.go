@@ -1,0 +1,200 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"image"
+	"image/color"
+	"image/png"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/phone"
+)
+
+func plain(t *testing.T, w, h int, c color.Color) []byte {
+	t.Helper()
+	img := image.NewRGBA(image.Rect(0, 0, w, h))
+	for y := range h {
+		for x := range w {
+			img.Set(x, y, c)
+		}
+	}
+	var buf bytes.Buffer
+	require.NoError(t, png.Encode(&buf, img))
+	return buf.Bytes()
+}
+
+// shoot makes a film of pictures at given times (ms) and develops them.
+func shoot(t *testing.T, at []int64, pictures ...[]byte) *film {
+	t.Helper()
+	f, err := newFilm(t.TempDir(), nil, nil)
+	require.NoError(t, err)
+	for i, p := range pictures {
+		f.addPNG(at[i], p)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	f.develop(ctx)
+	return f
+}
+
+func TestAFilmKeepsDistinctPicturesInOrder(t *testing.T) {
+	red, blue := plain(t, 60, 120, color.RGBA{200, 0, 0, 255}), plain(t, 60, 120, color.RGBA{0, 0, 200, 255})
+	f := shoot(t, []int64{10, 20, 30, 25, 40}, red, red, blue, red, blue)
+	require.Len(t, f.frames, 2, "what is as the one before, and what came too late, is left out")
+	assert.Equal(t, []int64{10, 30}, []int64{f.frames[0].at, f.frames[1].at})
+	assert.Equal(t, image.Pt(60, 120), f.size, "a small screen is not blown up")
+	big := shoot(t, []int64{1}, plain(t, 1080, 2401, color.White))
+	assert.Equal(t, image.Pt(540, 1200), big.size, "540 wide, and even")
+	bad := shoot(t, []int64{1}, []byte("no picture"))
+	assert.Empty(t, bad.frames)
+	assert.Error(t, bad.encode(context.Background(), filepath.Join(t.TempDir(), "v.mp4"), 10))
+}
+
+func TestAVideosTimeIsTheAttempts(t *testing.T) {
+	red, green, blue := plain(t, 60, 120, color.RGBA{220, 0, 0, 255}), plain(t, 60, 120, color.RGBA{0, 160, 0, 255}), plain(t, 60, 120, color.RGBA{0, 0, 220, 255})
+	f := shoot(t, []int64{137, 1043, 1999}, red, green, blue)
+	out := filepath.Join(t.TempDir(), "v.mp4")
+	require.NoError(t, f.encode(context.Background(), out, 5000))
+	text, err := exec.Command("ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "packet=pts_time", "-of", "csv=p=0", out).Output()
+	require.NoError(t, err)
+	var times []string
+	for _, l := range strings.Fields(string(text)) {
+		times = append(times, strings.Trim(l, ",")[:5])
+	}
+	require.GreaterOrEqual(t, len(times), 3)
+	assert.Equal(t, []string{"0.000", "1.043", "1.999"}, times[:3], "the first picture stands from the beginning")
+	text, err = exec.Command("ffprobe", "-v", "error", "-show_entries", "format=duration", "-of", "csv=p=0", out).Output()
+	require.NoError(t, err)
+	assert.InDelta(t, 5.0, number(t, string(text)), 0.1)
+	// What is red on the phone is red in the video.
+	pixel, err := exec.Command("ffmpeg", "-v", "error", "-i", out, "-frames:v", "1", "-vf", "crop=2:2:30:60", "-f", "rawvideo", "-pix_fmt", "rgb24", "-").Output()
+	require.NoError(t, err)
+	assert.InDelta(t, 220, float64(pixel[0]), 12)
+	assert.InDelta(t, 0, float64(pixel[1]), 12)
+	_, err = os.Stat(f.dir)
+	assert.True(t, os.IsNotExist(err), "the frames are gone")
+}
+
+func number(t *testing.T, s string) float64 {
+	t.Helper()
+	d, err := time.ParseDuration(strings.TrimSpace(s) + "s")
+	require.NoError(t, err)
+	return d.Seconds()
+}
+
+func TestAFilmNeverMakesACallerWait(t *testing.T) {
+	f, err := newFilm(t.TempDir(), nil, nil)
+	require.NoError(t, err)
+	p := plain(t, 4, 8, color.White)
+	start := time.Now()
+	for i := range 1000 { // nobody develops them
+		f.addPNG(int64(i), p)
+		f.poke()
+	}
+	assert.Less(t, time.Since(start), time.Second)
+}
+
+// diary is a phone's log in the hands of the test.
+type diary struct {
+	mu     sync.Mutex
+	opened int
+	open   func(n int, since time.Time) (io.ReadCloser, error)
+	marks  []string
+	feed   *io.PipeWriter
+}
+
+func (d *diary) Log(_ context.Context, since time.Time) (io.ReadCloser, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.opened++
+	return d.open(d.opened, since)
+}
+
+func (d *diary) Mark(_ context.Context, text string) error {
+	d.mu.Lock()
+	d.marks = append(d.marks, text)
+	d.mu.Unlock()
+	if d.feed != nil {
+		_, _ = io.WriteString(d.feed, "1700000009.000  1  1 I Tessellant: "+text+"\n")
+	}
+	return nil
+}
+
+const death = `1700000001.000  7  7 E AndroidRuntime: FATAL EXCEPTION: main
+1700000001.000  7  7 E AndroidRuntime: Process: org.kelpline.app, PID: 7
+1700000001.000  7  7 E AndroidRuntime: java.lang.IllegalStateException: low tide
+1700000001.000  7  7 E AndroidRuntime: 	at a.b.C.d(C.java:1)
+`
+
+func TestALogbookTellsOfADeathAtOnceAndOfAMarkWhenItHasCome(t *testing.T) {
+	r, w := io.Pipe()
+	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
+	b, err := newLogbook(t.TempDir(), d, "org.kelpline.app", time.Unix(1700000000, 0))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error)
+	go func() { done <- b.follow(ctx) }()
+	assert.Nil(t, b.pastCrash())
+	_, err = io.WriteString(w, strings.ReplaceAll(death, "org.kelpline.app", "somebody.else")+death)
+	require.NoError(t, err)
+	wait, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	c := b.crash(wait)
+	require.NotNil(t, c, "the death of the app, not of another")
+	b.settle(ctx, "here")
+	assert.Contains(t, b.trace(c).Trace, "C.java:1")
+	assert.Nil(t, b.pastCrash(), "each death is told once")
+	cancel()
+	_ = w.Close()
+	require.NoError(t, <-done)
+	require.NoError(t, b.close())
+	raw, err := os.ReadFile(b.out.Name())
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "low tide")
+	assert.Contains(t, string(raw), "Tessellant: here")
+}
+
+func TestALogThatBreaksOffIsOpenedAgainWhereItBroke(t *testing.T) {
+	var since []time.Time
+	d := &diary{open: func(n int, at time.Time) (io.ReadCloser, error) {
+		since = append(since, at)
+		if n == 1 {
+			return io.NopCloser(strings.NewReader("1700000005.250  1  1 I A: one\n")), nil
+		}
+		return nil, &phone.Lost{Serial: "d", Doing: "send its log", Err: errors.New("unplugged")}
+	}}
+	b, err := newLogbook(t.TempDir(), d, "a", time.Unix(1700000000, 0))
+	require.NoError(t, err)
+	var lost *phone.Lost
+	require.ErrorAs(t, b.follow(context.Background()), &lost)
+	require.Len(t, since, 2)
+	assert.Equal(t, int64(1700000005250), since[1].UnixMilli())
+	start := time.Now()
+	b.settle(context.Background(), "never")
+	assert.Less(t, time.Since(start), time.Second, "of a lost device no mark is waited for")
+}
+
+func TestNamesOfFilesSayWhatTheyAre(t *testing.T) {
+	for name, kind := range map[string]string{"timeline.jsonl": "timeline", "device.log": "device-log", "video.mp4": "video", "screenshots/001-a.png": "screenshot", "trees/001-a.xml": "tree"} {
+		a, ok := artifactNamed(name)
+		assert.True(t, ok)
+		assert.Equal(t, kind, a.Kind)
+	}
+	_, ok := artifactNamed("frames/000001.jpg")
+	assert.False(t, ok)
+	for in, want := range map[string]string{"The list of shores!": "the-list-of-shores", "Küste / 1": "k-ste-1", "…": "shot", strings.Repeat("x", 90): strings.Repeat("x", 61)} {
+		assert.Equal(t, want, slug(in))
+	}
+}
