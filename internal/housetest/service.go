@@ -2,6 +2,8 @@ package housetest
 
 import (
 	"context"
+	"database/sql"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -11,6 +13,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/go-sql-driver/mysql"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/require"
 
@@ -47,9 +50,15 @@ func DSN(t testing.TB) string {
 	database.mu.Lock()
 	defer database.mu.Unlock()
 	database.n++
-	dsn, err := localdb.NewDatabase(database.db.DSN, database.n)
+	cfg, err := mysql.ParseDSN(database.db.DSN)
 	require.NoError(t, err)
-	return dsn
+	db, err := sql.Open("mysql", database.db.DSN)
+	require.NoError(t, err)
+	defer db.Close()
+	cfg.DBName = fmt.Sprintf("%s_%d", localdb.Database, database.n)
+	_, err = db.Exec("CREATE DATABASE " + cfg.DBName + " CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin")
+	require.NoError(t, err)
+	return cfg.FormatDSN()
 }
 
 // Main runs a package's tests and ends what they share. Started again as a

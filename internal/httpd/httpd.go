@@ -7,13 +7,16 @@ package httpd
 
 import (
 	"context"
+	"database/sql/driver"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -139,6 +142,10 @@ func measure(took *prometheus.HistogramVec, log *slog.Logger) echo.MiddlewareFun
 
 var statusOf = map[service.Kind]int{service.NotFound: 404, service.Invalid: 400, service.Refused: 422, service.TooLarge: 413, service.CutOff: 400, service.Denied: 401}
 
+func problem(kind string, status int, title, detail, remedy string) api.Problem {
+	return api.Problem{Type: "urn:tessellant:problem:" + kind, Status: status, Title: title, Detail: &detail, Remedy: &remedy}
+}
+
 // answerError writes an error as a problem (RFC 9457).
 func answerError(c *echo.Context, log *slog.Logger, err error) {
 	if r, uerr := echo.UnwrapResponse(c.Response()); uerr == nil && r.Committed {
@@ -149,6 +156,7 @@ func answerError(c *echo.Context, log *slog.Logger, err error) {
 	var he *echo.HTTPError
 	var coder echo.HTTPStatusCoder
 	var tooBig *http.MaxBytesError
+	var netErr *net.OpError
 	switch {
 	case errors.As(err, &se):
 		p = api.Problem{Type: "urn:tessellant:problem:" + string(se.Kind), Title: "could not " + se.Title, Status: statusOf[se.Kind], Detail: &se.Why}
@@ -165,6 +173,12 @@ func answerError(c *echo.Context, log *slog.Logger, err error) {
 		p.Status, p.Title = he.Code, he.Message
 	case errors.As(err, &coder):
 		p.Status, p.Title = coder.StatusCode(), err.Error()
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		log.Error("the disk is full", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err)
+		p = problem("disk-full", http.StatusInsufficientStorage, "could not keep it", "the service's disk is full", "tell who runs the service; nothing was kept of this request")
+	case errors.Is(err, driver.ErrBadConn), errors.As(err, &netErr):
+		log.Error("the database does not answer", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err)
+		p = problem("unavailable", http.StatusServiceUnavailable, "could not do it now", "the service's database does not answer", "try again in a while")
 	case errors.Is(err, context.Canceled):
 		p.Status, p.Title = 499, "the client went away"
 	default:

@@ -3,17 +3,21 @@ package httpd_test
 import (
 	"bytes"
 	"context"
+	"database/sql/driver"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
 
+	"github.com/labstack/echo/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -22,6 +26,7 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/host"
 	"tessellant/internal/housetest"
+	"tessellant/internal/httpd"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
 )
@@ -315,6 +320,27 @@ func TestARunIsPlannedOnceAndSaysWhyItCannotStart(t *testing.T) {
 	refused(t, resp, raw, 400, "")
 	resp, raw = d.do("POST", "/api/v1/runs", d.Key, strings.NewReader(`{"build":"`+strings.Repeat("x", 2<<20)+`"}`), "Content-Type", "application/json")
 	refused(t, resp, raw, 413, "longer than")
+}
+
+func TestFaultsOfTheServiceAreTold(t *testing.T) {
+	d := open(t)
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	require.NoError(t, err)
+	defer full.Close()
+	_, noSpace := full.Write([]byte("x"))
+	for says, err := range map[string]error{"disk is full": noSpace, "database does not answer": driver.ErrBadConn, "under incident": errors.New("a secret detail")} {
+		w := httptest.NewRecorder()
+		httpd.AnswerError(echo.New().NewContext(httptest.NewRequest("POST", "/api/v1/builds", nil), w), d.Log, fmt.Errorf("keep it: %w", err))
+		raw := w.Body.Bytes()
+		refused(t, w.Result(), raw, w.Code, says)
+		assert.GreaterOrEqual(t, w.Code, 500)
+		assert.NotContains(t, string(raw), "secret", "what is inside stays in the log")
+	}
+	require.NoError(t, d.Store.Close())
+	resp, raw := d.do("GET", "/readyz", "", nil)
+	assert.Equal(t, 503, resp.StatusCode, string(raw))
+	resp, raw = d.do("GET", "/healthz", "", nil)
+	assert.Equal(t, 200, resp.StatusCode, string(raw))
 }
 
 func TestListsArePagedByKey(t *testing.T) {

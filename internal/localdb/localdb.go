@@ -124,20 +124,3 @@ func lastLines(path string) string {
 	lines := strings.Split(strings.TrimSpace(string(raw)), "\n")
 	return strings.Join(lines[max(0, len(lines)-5):], " | ")
 }
-
-// NewDatabase makes an empty database beside the one that dsn names, and gives
-// its own name.
-func NewDatabase(dsn string, number int) (string, error) {
-	cfg, err := mysql.ParseDSN(dsn)
-	if err != nil {
-		return "", err
-	}
-	db, err := sql.Open("mysql", dsn)
-	if err != nil {
-		return "", err
-	}
-	defer db.Close()
-	cfg.DBName = fmt.Sprintf("%s_%d", Database, number)
-	_, err = db.Exec("CREATE DATABASE " + cfg.DBName + " CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin")
-	return cfg.FormatDSN(), err
-}

@@ -9,7 +9,6 @@ package devices
 import (
 	"fmt"
 	"path"
-	"sort"
 	"strconv"
 	"strings"
 )
@@ -229,9 +228,4 @@ func compare(a, b []int) int {
 		}
 	}
 	return 0
-}
-
-// Sort orders devices by serial.
-func Sort(ds []Facts) {
-	sort.Slice(ds, func(i, j int) bool { return ds[i].Serial < ds[j].Serial })
 }

@@ -24,16 +24,6 @@ const (
 // Order lists all verdicts, the one that decides a roll-up first.
 var Order = []Verdict{Crashed, Failed, Expired, Invalid, Lost, Stopped, Flaky, Passed, Skipped}
 
-// Valid reports whether v is one of Order.
-func Valid(v Verdict) bool {
-	for _, o := range Order {
-		if o == v {
-			return true
-		}
-	}
-	return false
-}
-
 // Roll returns the first verdict of Order that occurs among vs; "skipped" only
 // when all are. Empty verdicts are passed over; of nothing it makes nothing.
 func Roll(vs ...Verdict) Verdict {
@@ -46,10 +36,6 @@ func Roll(vs ...Verdict) Verdict {
 	}
 	return ""
 }
-
-// BlamesApp reports whether v says something bad about the app: these are
-// counted apart from lost, invalid and stopped.
-func BlamesApp(v Verdict) bool { return v == Crashed || v == Failed || v == Expired }
 
 // Counts says how often each verdict occurs.
 type Counts map[Verdict]int

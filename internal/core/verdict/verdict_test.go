@@ -29,15 +29,6 @@ func TestRoll(t *testing.T) {
 	}
 }
 
-func TestLostInvalidAndStoppedAreCountedApartFromTheAppsFailures(t *testing.T) {
-	blamed := 0
-	for _, v := range Order {
-		assert.True(t, Valid(v))
-		if BlamesApp(v) {
-			blamed++
-		}
-	}
-	assert.Equal(t, 3, blamed)
-	assert.False(t, Valid("green"))
+func TestEachVerdictIsCounted(t *testing.T) {
 	assert.Equal(t, Counts{Passed: 2, Lost: 1}, Count(Passed, "", Lost, Passed))
 }

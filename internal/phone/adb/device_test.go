@@ -115,6 +115,8 @@ func (p *played) serve(c net.Conn, answers map[string]string) {
 		text, cut := strings.CutSuffix(out, "<cut>")
 		if kind == "exec" {
 			_, _ = io.WriteString(c, text)
+			_ = c.(*net.TCPConn).CloseWrite()
+			_, _ = io.Copy(io.Discard, c) // until the client has closed, too
 			return
 		}
 		packet := func(id byte, b []byte) {

@@ -131,13 +131,13 @@ func (d *Device) exec(ctx context.Context, doing, service string, in io.Reader) 
 		return nil, d.failed(ctx, doing, err)
 	}
 	defer c.Close()
+	var sent error
 	if in != nil {
-		if _, err := io.Copy(c, in); err != nil {
-			return nil, d.failed(ctx, doing, err)
-		}
+		_, sent = io.Copy(c, in)
 	}
+	// A device that wants no more of what is sent may have said why.
 	raw, err := io.ReadAll(io.LimitReader(c, maxAnswer))
-	if err != nil {
+	if err = errors.Join(sent, err); err != nil && (len(raw) == 0 || ctx.Err() != nil) {
 		return nil, d.failed(ctx, doing, err)
 	}
 	return raw, nil
