@@ -44,8 +44,9 @@ type Host struct {
 	toldState string
 
 	mu      sync.Mutex
-	known   map[string]*unit // by the adb server's serial
-	working map[string]bool  // holds: true while the work is in hand, false when it has ended
+	known   map[string]*unit         // by the adb server's serial
+	met     map[string]devices.Facts // the same, of all that ever said what they are
+	working map[string]bool          // holds: true while the work is in hand, false when it has ended
 }
 
 type unit struct {
@@ -55,7 +56,7 @@ type unit struct {
 
 // New makes a host; Run sets it to work.
 func New(c Config) *Host {
-	return &Host{Config: c, encoding: make(chan struct{}, 1), retry: map[string]time.Time{}, known: map[string]*unit{}, working: map[string]bool{}}
+	return &Host{Config: c, encoding: make(chan struct{}, 1), retry: map[string]time.Time{}, known: map[string]*unit{}, met: map[string]devices.Facts{}, working: map[string]bool{}}
 }
 
 const (
@@ -342,15 +343,17 @@ func (h *Host) lookAt(ctx context.Context, transport, state string) (Seen, bool)
 			return Seen{}, false
 		}
 		h.mu.Lock()
-		h.known[transport] = u
+		h.known[transport], h.met[transport] = u, u.facts
 		h.mu.Unlock()
 		return Seen{Facts: u.facts, State: "ready"}, true
 	case state == "connecting":
 		return Seen{}, false
 	}
-	f := devices.Facts{Serial: transport}
-	if u != nil {
-		f = u.facts
+	h.mu.Lock()
+	f, ok := h.met[transport]
+	h.mu.Unlock()
+	if !ok {
+		f.Serial = transport // it has never said its own
 	}
 	return Seen{Facts: f, State: "unusable", Why: fmt.Sprintf("the adb server says %q: %s", state, adb.Remedy(state))}, true
 }

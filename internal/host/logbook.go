@@ -117,7 +117,7 @@ func (b *logbook) crash(ctx context.Context) *devicelog.Crash {
 		b.mu.Lock()
 		for _, c := range b.finder.Crashes()[b.seen:] {
 			b.seen++
-			if strings.HasPrefix(c.App, b.app) { // a process of the app may have a name after a colon
+			if name, _, _ := strings.Cut(c.App, ":"); name == b.app { // a process of the app may have a name after a colon
 				b.mu.Unlock()
 				return c
 			}

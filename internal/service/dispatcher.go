@@ -117,7 +117,7 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	var waiting []dispatch.Leg
 	for _, l := range legs {
 		byID[l.ID] = l
-		if d := device[l.DeviceID]; d.State != "ready" && time.Since(d.Seen) > awayLimit && time.Since(l.Created) > awayLimit {
+		if d := device[l.DeviceID]; d.State != "ready" && d.Silent > int(awayLimit.Seconds()) && time.Since(l.Created) > awayLimit {
 			if err := s.giveUp(ctx, l, d); err != nil {
 				return err
 			}

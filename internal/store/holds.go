@@ -33,6 +33,7 @@ type Device struct {
 	Why    string              `db:"why"`
 	Seen   time.Time           `db:"seen"`
 	Held   bool                `db:"held"`
+	Silent int                 `db:"silent"` // seconds since its host spoke of it, by the database's clock
 }
 
 // SeeDevice notes what a host says of a device.
@@ -43,9 +44,17 @@ func (s *Store) SeeDevice(ctx context.Context, host string, f devices.Facts, sta
 	return err
 }
 
-// DevicesGone marks a host's devices as away, but for those it still sees.
+// DevicesGone marks a host's devices as away, but for those it still sees. One
+// that never said what it is, is forgotten.
 func (s *Store) DevicesGone(ctx context.Context, host string, still []string) error {
-	q, args, err := sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND serial NOT IN (?)", host, append(still, ""))
+	q, args, err := sqlx.In("DELETE FROM devices WHERE host_id = ? AND JSON_VALUE(facts, '$.platform') = '' AND serial NOT IN (?)", host, append(still, ""))
+	if err != nil {
+		return err
+	}
+	if _, err := s.db.ExecContext(ctx, q, args...); err != nil {
+		return err
+	}
+	q, args, err = sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND serial NOT IN (?)", host, append(still, ""))
 	if err != nil {
 		return err
 	}
@@ -55,7 +64,8 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 
 // A device that was ready is away once its host has not spoken of it for a while.
 const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
-	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held"
+	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, " +
+	"TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent"
 
 // Devices lists devices by serial; limit 0: all.
 func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {

@@ -253,6 +253,18 @@ func TestDevicesKeepTheirFactsWhenTheyCanNoLongerBeAsked(t *testing.T) {
 	assert.NotEmpty(t, all[1].Why)
 }
 
+func TestADeviceThatNeverSaidWhatItIsIsForgottenWhenItGoes(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	require.NoError(t, d.SeeDevice(ctx, d.host, devices.Facts{Serial: "10.0.0.9:5555"}, "unusable", "unauthorized"))
+	all, err := d.Devices(ctx, "", 0)
+	require.NoError(t, err)
+	assert.Len(t, all, 3)
+	require.NoError(t, d.DevicesGone(ctx, d.host, []string{"d-1", "d-2"}))
+	all, err = d.Devices(ctx, "", 0)
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
+}
+
 func TestTwoProcessesOpenTheSameDatabaseAtOnce(t *testing.T) {
 	dsn := housetest.DSN(t)
 	var all sync.WaitGroup
