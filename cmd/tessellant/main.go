@@ -1,5 +1,5 @@
-// Tessellant fans a test package out over many devices and says what broke,
-// where and since when.
+// Tessellant fans a test package out over many devices and says what broke and
+// where.
 package main
 
 import (

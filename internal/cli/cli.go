@@ -81,7 +81,7 @@ func newRoot(stdout, stderr io.Writer) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "tessellant",
 		Short: "Run a test package on many devices at once",
-		Long: `Tessellant runs a test package on many devices at once and says what broke, where and since when.
+		Long: `Tessellant runs a test package on many devices at once and says what broke and where.
 
 A first run, against a service that is up:
   export TESSELLANT_URL=http://127.0.0.1:7480 TESSELLANT_KEY=tsl_...

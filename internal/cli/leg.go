@@ -25,22 +25,25 @@ import (
 	"tessellant/internal/core/verdict"
 )
 
+const legHelp = "LEG is an id, or a run and a serial: newest/orr-01."
+
 func (a *app) legCmd() *cobra.Command {
 	var withTimeline bool
 	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: cobra.ExactArgs(1),
-		Long:    "Show what happened on one device: cases, failures with what was expected and what was there, files.\nWith --timeline also every command, step and check, on the attempt's own clock.",
-		Example: "  tessellant leg show 01JD...\n  tessellant leg show 01JD... --timeline",
+		Long:    "Show what happened on one device: cases, failures with what was expected and what was there, files.\nWith --timeline also every command, step and check, on the attempt's own clock.\n\n" + legHelp,
+		Example: "  tessellant leg show newest/orr-01\n  tessellant leg show newest/orr-01 --timeline",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legShow(c.Context(), args[0], withTimeline) }}
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and check")
 	var level, tag string
 	log := &cobra.Command{Use: "log LEG", Short: "Show the device's log, on the attempt's clock", Args: cobra.ExactArgs(1),
-		Example: "  tessellant leg log 01JD... --level W\n  tessellant leg log 01JD... --tag AndroidRuntime",
+		Long:    "Show the device's log, on the attempt's clock. " + legHelp,
+		Example: "  tessellant leg log newest/orr-01 --level W\n  tessellant leg log newest/orr-01 --tag AndroidRuntime",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legLog(c.Context(), args[0], level, tag) }}
 	log.Flags().StringVar(&level, "level", "V", "only lines of this level or a graver one: V D I W E F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
 	fetch := &cobra.Command{Use: "fetch LEG DIR", Short: "Download all files of a leg", Args: cobra.ExactArgs(2),
-		Long:    "Download all files of a leg into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie in DIR itself, earlier ones' in DIR/attempt-N.",
-		Example: "  tessellant leg fetch 01JD... evidence/",
+		Long:    "Download all files of a leg into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie in DIR itself, earlier ones' in DIR/attempt-N.\n\n" + legHelp,
+		Example: "  tessellant leg fetch newest/orr-01 evidence/",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legFetch(c.Context(), args[0], args[1]) }}
 	return group("leg", "Look at one device's part of a run", show, log, fetch)
 }

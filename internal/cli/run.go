@@ -48,7 +48,7 @@ func (a *app) runCmd() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: cobra.NoArgs, Example: "  tessellant run list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.runList(c.Context(), n) }}
 	list.Flags().IntVar(&n, "limit", 20, "how many, 1 to 200")
-	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Args: cobra.ExactArgs(1), Example: "  tessellant run show 01JD...",
+	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: cobra.ExactArgs(1), Example: "  tessellant run show newest",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
 			if err != nil {
@@ -56,7 +56,7 @@ func (a *app) runCmd() *cobra.Command {
 			}
 			return a.show(r, func() { a.runText(r) })
 		}}
-	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: cobra.ExactArgs(1), Example: "  tessellant run watch 01JD...",
+	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: cobra.ExactArgs(1), Example: "  tessellant run watch newest",
 		Long: "Follow a run until it is over, and exit with its verdict: 0 passed or flaky; 1 the app failed somewhere; 3 nothing worse than invalid, lost or stopped.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])

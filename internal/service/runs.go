@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"strings"
 	"time"
 
 	"tessellant/internal/core/devices"
@@ -171,9 +172,20 @@ func (s *Service) view(ctx context.Context, runs []store.Run) ([]RunView, error)
 	return out, nil
 }
 
-// Run finds a run.
+// Run finds a run by its id; "newest" is the one started last.
 func (s *Service) Run(ctx context.Context, who Identity, id string) (RunView, error) {
-	r, err := s.Store.RunByID(ctx, who.WorkspaceID, id)
+	var r store.Run
+	var err error
+	if id == "newest" {
+		var rows []store.Run
+		if rows, err = s.Store.Runs(ctx, who.WorkspaceID, "", 1); err == nil && len(rows) == 0 {
+			err = store.ErrNotFound
+		} else if err == nil {
+			r = rows[0]
+		}
+	} else {
+		r, err = s.Store.RunByID(ctx, who.WorkspaceID, id)
+	}
 	if err != nil {
 		return RunView{}, notFound(err, "run", id, "see the runs with: tessellant run list")
 	}
@@ -210,8 +222,19 @@ type AttemptDetail struct {
 	Artifacts []store.Artifact
 }
 
-// Leg finds a leg.
+// Leg finds a leg by its id, or by its run and device: newest/orr-01.
 func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail, err error) {
+	if run, serial, ok := strings.Cut(id, "/"); ok {
+		v, err := s.Run(ctx, who, run)
+		if err != nil {
+			return l, err
+		}
+		for _, leg := range v.Legs {
+			if leg.Serial == serial {
+				id = leg.ID
+			}
+		}
+	}
 	if l.Leg, err = s.Store.LegByID(ctx, who.WorkspaceID, id); err != nil {
 		return l, notFound(err, "leg", id, "see the legs of a run with: tessellant run show RUN")
 	}
