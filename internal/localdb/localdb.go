@@ -57,12 +57,20 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	if err != nil {
 		return nil, err
 	}
+	// Servers that share a folder for temporary tables overwrite one another's.
+	tmp := filepath.Join(dir, "tmp")
+	if err := os.MkdirAll(tmp, 0o700); err != nil {
+		return nil, err
+	}
+	environment := append(os.Environ(), "TMPDIR="+tmp)
 	data := filepath.Join(dir, "data")
 	logPath := filepath.Join(dir, "server.log")
 	if !exists(filepath.Join(data, "mysql")) {
-		out, err := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal",
-			"--skip-test-db", "--skip-name-resolve", "--user="+me.Username).CombinedOutput()
-		if err != nil {
+		install := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal",
+			"--skip-test-db", "--skip-name-resolve", "--user="+me.Username)
+		install.Env = environment
+		if out, err := install.CombinedOutput(); err != nil {
+			_ = os.RemoveAll(data) // half a database is none: the next start begins anew
 			return nil, fmt.Errorf("make the database: %w: %s", err, out)
 		}
 	}
@@ -88,7 +96,7 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	cmd := exec.Command(server, "--no-defaults", "--datadir="+data, "--socket=./db.sock", "--pid-file="+filepath.Join(dir, "db.pid"),
 		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve", "--init-file="+init, "--user="+me.Username,
 		"--max-connections=200", "--innodb-buffer-pool-size=128M", "--character-set-server=utf8mb4", "--default-time-zone=+00:00")
-	cmd.Dir = dir
+	cmd.Dir, cmd.Env = dir, environment
 	cmd.Stdout, cmd.Stderr = logFile, logFile
 	started, err := child.Start(cmd, syscall.SIGTERM)
 	if err != nil {
