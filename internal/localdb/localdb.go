@@ -65,13 +65,19 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	environment := append(os.Environ(), "TMPDIR="+tmp)
 	data := filepath.Join(dir, "data")
 	logPath := filepath.Join(dir, "server.log")
-	if !exists(filepath.Join(data, "mysql")) {
-		install := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal",
+	if !exists(data) {
+		fresh := data + ".new" // half a database is none: it gets its name when it is whole
+		if err := os.RemoveAll(fresh); err != nil {
+			return nil, err
+		}
+		install := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+fresh, "--auth-root-authentication-method=normal",
 			"--skip-test-db", "--skip-name-resolve", "--user="+me.Username)
 		install.Env = environment
 		if out, err := install.CombinedOutput(); err != nil {
-			_ = os.RemoveAll(data) // half a database is none: the next start begins anew
 			return nil, fmt.Errorf("make the database: %w: %s", err, out)
+		}
+		if err := os.Rename(fresh, data); err != nil {
+			return nil, err
 		}
 	}
 	password := rand.Text()
