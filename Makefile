@@ -15,6 +15,7 @@ test: setup $(KELPLINE)
 
 # The program and the demo's build.
 build: setup $(KELPLINE)
+	@echo "building the program"
 	@CGO_ENABLED=0 $(GO) build -o bin/tessellant ./cmd/tessellant
 
 # What is written by machine, from api/openapi.yaml.
@@ -35,4 +36,5 @@ setup:
 	@scripts/setup.sh
 
 $(KELPLINE): $(SOURCES) | setup
+	@echo "building Kelpline"
 	@demo/kelpline/build.sh 1.8.0 231 $@

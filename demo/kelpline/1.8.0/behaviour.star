@@ -13,6 +13,7 @@ TEXTS = {
         "total": "Total cover: ", "review": "Review", "send": "Send", "sent": "Sent", "thanks": "Thank you. Your survey is in.",
         "receipt": "Receipt ", "done": "Back to shores", "sending": "Sending…", "settings": "Settings", "feet": "Heights in feet", "dark": "Dark screen",
         "check": "Is this right?", "shore": "Shore", "observer": "Observer", "weather": "Weather", "you": "You", "calm": "Calm, dry",
+        "about": "About Kelpline", "close": "Close", "purpose": "Survey rock pools at low tide. Made by volunteers.",
     },
     "de": {
         "shores": "Küsten", "search": "Küste suchen", "loading": "Küsten werden geladen…", "offline": "Der Gezeitendienst ist nicht erreichbar.",
@@ -22,6 +23,7 @@ TEXTS = {
         "total": "Deckung gesamt: ", "review": "Prüfen", "send": "Senden", "sent": "Gesendet", "thanks": "Danke. Die Aufnahme ist angekommen.",
         "receipt": "Beleg ", "done": "Zurück zu den Küsten", "sending": "Wird gesendet…", "settings": "Einstellungen", "feet": "Höhen in Fuß", "dark": "Dunkel",
         "check": "Stimmt alles?", "shore": "Küste", "observer": "Beobachter", "weather": "Wetter", "you": "Sie", "calm": "Ruhig, trocken",
+        "about": "Über Kelpline", "close": "Schließen", "purpose": "Gezeitentümpel bei Niedrigwasser kartieren. Von Freiwilligen gemacht.",
     },
 }
 
@@ -34,6 +36,7 @@ def start():
     state["query"] = ""
     state["error"] = ""
     state["feet"] = False
+    state["about"] = False
     new_draft()
     load_shores()
 
@@ -181,8 +184,13 @@ def settings_page():
     return screen(t("settings"), back = lambda: go("shores"), body = [
         switch(t("feet"), id = "feet", checked = state["feet"], on_tap = set_feet),
         line(),
-        text("Kelpline 1.8.0", style = "faint", size = "small"),
-    ])
+        button(t("about"), id = "about", style = "plain", on_tap = lambda: set_about(True)),
+    ], dialog = dialog("Kelpline 1.8.0", detail = t("purpose"), body = [
+        button(t("close"), id = "close", on_tap = lambda: set_about(False)),
+    ]) if state["about"] else None)
+
+def set_about(on):
+    state["about"] = on
 
 def set_feet(on):
     state["feet"] = on

@@ -245,6 +245,32 @@ func TestAScreenScrollsAsFarAsItsContentGoes(t *testing.T) {
 	assert.True(t, s.node(t, "f").Visible.Empty())
 }
 
+func TestADialogLiesOverTheScreenAndKeepsItOutOfReach(t *testing.T) {
+	s, err := play(t, device(30, "en"), `
+def start():
+    state["up"], state["n"] = True, 0
+def close():
+    state["up"] = False
+def add():
+    state["n"] += 1
+def view():
+    return screen("S", body = [button("Add", id = "add", on_tap = add)] + [space(height = 10), text(str(state["n"]), id = "n")],
+        dialog = dialog("Sure?", detail = "Think it over.", body = [button("Yes", id = "yes", on_tap = close)]) if state["up"] else None)
+`)
+	require.NoError(t, err)
+	for _, n := range s.Nodes() {
+		assert.NotEqual(t, "add", n.ID)
+	}
+	assert.Equal(t, "Sure?", s.node(t, "dialog_title").Text)
+	plate := s.Nodes()[0].Bounds
+	assert.InDelta(t, 640-plate.Y2, plate.Y1, 2, "in the middle")
+	require.NoError(t, s.Tap(180, 24+56+16+20)) // where Add lies beneath
+	require.NoError(t, s.tap(t, "yes"))
+	assert.Equal(t, "0", s.node(t, "n").Text)
+	require.NoError(t, s.tap(t, "add"))
+	assert.Equal(t, "1", s.node(t, "n").Text)
+}
+
 func TestAGridHasAsManyColumnsAsFit(t *testing.T) {
 	const source = `
 def view():

@@ -23,20 +23,30 @@ var (
 // bars and the keyboard.
 func (a *App) Draw(c *paint.Canvas) {
 	c.Box(0, 0, float64(a.Device.ScreenW), float64(a.Device.ScreenH), 0, foam)
-	for _, n := range a.nodes {
+	screen := a.nodes
+	if a.beneath != nil {
+		screen = a.beneath
+	}
+	for _, n := range screen {
 		if !n.Visible.Empty() {
 			a.drawNode(c, n)
 		}
 	}
-	a.drawBar(c) // over what has scrolled up under it; keyboard and navigation come over the rest
+	a.drawBar(c, screen) // over what has scrolled up under it; keyboard and navigation come over the rest
+	if a.beneath != nil {
+		c.Box(0, 0, float64(a.Device.ScreenW), float64(a.Device.ScreenH), 0, paint.Fade(ink, 0.5))
+		for _, n := range a.nodes {
+			a.drawNode(c, n)
+		}
+	}
 }
 
-func (a *App) drawBar(c *paint.Canvas) {
+func (a *App) drawBar(c *paint.Canvas, screen []*Node) {
 	w, sb, h := float64(a.Device.ScreenW), float64(a.Device.StatusBarH), c.DP(barH)
 	c.Box(0, 0, w, sb, 0, seaDeep)
 	c.Box(0, sb, w, h, 0, sea)
 	mid := sb + h/2
-	for _, n := range a.nodes {
+	for _, n := range screen {
 		switch n.Kind {
 		case "up":
 			x := h / 2
@@ -130,6 +140,8 @@ func (a *App) drawNode(c *paint.Canvas, n *Node) {
 		c.Fill()
 	case "card":
 		c.Box(x, y, w, h, 8, sheet)
+	case "dialog":
+		c.Box(x, y, w, h, 12, sheet)
 	case "line":
 		c.Box(x, y, w, h, 0, shingle)
 	case "spinner":

@@ -59,6 +59,7 @@ type App struct {
 	focused  string // id of the field that has the keyboard
 	scroll   float64
 	nodes    []*Node
+	beneath  []*Node // what lies under a dialog
 	contentH float64
 	title    string
 	fonts    *paint.Fonts

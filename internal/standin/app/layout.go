@@ -103,6 +103,29 @@ func (a *App) layout() {
 		scroller.Class, scroller.Scrollable, scroller.ID = "android.widget.ScrollView", a.contentH > bottom-top, "content"
 	}
 	a.nodes = append(append(bar, scroller), a.nodes...)
+	a.beneath = nil
+	if a.screen.dialog != nil {
+		a.beneath = a.nodes // drawn, but out of reach while the dialog is up
+		a.nodes = a.layoutDialog(a.screen.dialog)
+	}
+}
+
+// layoutDialog puts a dialog in the middle of the screen: title, text, and its buttons under each other.
+func (a *App) layoutDialog(w *widget) []*Node {
+	px := a.Device.px
+	width := math.Min(float64(a.Device.ScreenW)-2*px(24), px(340))
+	x := (float64(a.Device.ScreenW) - width) / 2
+	place := func(y float64) (*flow, float64) {
+		l := &flow{a: a, view: Box{0, 0, a.Device.ScreenW, a.Device.ScreenH}}
+		plate := l.add(w, x, y, width, 0)
+		parts := append([]*widget{{kind: "text", id: "dialog_title", text: w.text, size: "title", enabled: true}, {kind: "text", id: "dialog_text", text: w.detail, enabled: true}}, w.children...)
+		end := l.column(parts, x+px(20), y+px(20), width-px(40)) + px(20)
+		plate.Text, plate.Bounds.Y2, plate.Visible.Y2 = "", int(end), int(end)
+		return l, end - y
+	}
+	_, height := place(0)
+	l, _ := place((float64(a.Device.ScreenH) - height) / 2)
+	return l.nodes
 }
 
 type flow struct {

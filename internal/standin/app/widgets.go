@@ -28,6 +28,7 @@ type widget struct {
 	onTap    starlark.Callable
 	onChange starlark.Callable
 	back     starlark.Callable
+	dialog   *widget // over a screen
 	children []*widget
 }
 
@@ -38,19 +39,19 @@ func (w *widget) Truth() starlark.Bool  { return true }
 func (w *widget) Hash() (uint32, error) { return 0, fmt.Errorf("a widget can't be a key") }
 
 // kinds are the widgets that a behaviour file can make.
-var kinds = []string{"screen", "text", "button", "field", "row", "switch", "card", "grid", "chart", "space", "spinner", "line", "pair"}
+var kinds = []string{"screen", "text", "button", "field", "row", "switch", "card", "grid", "chart", "space", "spinner", "line", "pair", "dialog"}
 
 // newWidget makes the widget that the builtin is named after; every kind takes
 // the same named arguments and uses what it needs.
 func newWidget(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
 	w := &widget{kind: b.Name(), enabled: true, scroll: true}
 	var body, points *starlark.List
-	var onTap, onChange, back starlark.Value
+	var onTap, onChange, back, over starlark.Value
 	text := "text?"
 	if err := starlark.UnpackArgs(b.Name(), args, kw, text, &w.text, "id?", &w.id, "detail?", &w.detail, "value?", &w.value,
 		"hint?", &w.hint, "label?", &w.label, "size?", &w.size, "style?", &w.style, "enabled?", &w.enabled, "checked?", &w.checked,
 		"numeric?", &w.numeric, "scroll?", &w.scroll, "min_cell?", &w.minCell, "height?", &w.height, "points?", &points,
-		"on_tap?", &onTap, "on_change?", &onChange, "back?", &back, "body?", &body); err != nil {
+		"on_tap?", &onTap, "on_change?", &onChange, "back?", &back, "dialog?", &over, "body?", &body); err != nil {
 		return nil, err
 	}
 	for _, h := range []struct {
@@ -60,6 +61,9 @@ func newWidget(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw 
 		if f, ok := h.from.(starlark.Callable); ok {
 			*h.to = f
 		}
+	}
+	if d, ok := over.(*widget); ok {
+		w.dialog = d
 	}
 	if body != nil {
 		for i := range body.Len() {
