@@ -46,7 +46,24 @@ type Host struct {
 	mu      sync.Mutex
 	known   map[string]*unit         // by the adb server's serial
 	met     map[string]devices.Facts // the same, of all that ever said what they are
-	working map[string]bool          // holds: true while the work is in hand, false when it has ended
+	working map[string]*job          // by hold
+}
+
+// job is the work of one hold.
+type job struct {
+	serial string
+	held   context.Context
+	leave  context.CancelFunc
+	ended  chan struct{} // closed when it has ended
+}
+
+func (j *job) inHand() bool {
+	select {
+	case <-j.ended:
+		return false
+	default:
+		return true
+	}
 }
 
 type unit struct {
@@ -56,7 +73,7 @@ type unit struct {
 
 // New makes a host; Run sets it to work.
 func New(c Config) *Host {
-	return &Host{Config: c, encoding: make(chan struct{}, 1), retry: map[string]time.Time{}, known: map[string]*unit{}, met: map[string]devices.Facts{}, working: map[string]bool{}}
+	return &Host{Config: c, encoding: make(chan struct{}, 1), retry: map[string]time.Time{}, known: map[string]*unit{}, met: map[string]devices.Facts{}, working: map[string]*job{}}
 }
 
 const (
@@ -95,11 +112,14 @@ func (h *Host) Run(ctx context.Context) error {
 	defer tick.Stop()
 	for {
 		for _, hold := range h.newHolds(ctx) {
+			mine, before := h.begin(ctx, hold)
 			all.Go(func() {
-				h.work(ctx, hold)
-				h.mu.Lock()
-				h.working[hold.ID] = false
-				h.mu.Unlock()
+				defer close(mine.ended)
+				defer mine.leave()
+				for _, j := range before { // two never work on one device
+					<-j.ended
+				}
+				h.work(ctx, mine.held, hold)
 			})
 		}
 		select {
@@ -111,14 +131,31 @@ func (h *Host) Run(ctx context.Context) error {
 	}
 }
 
+// begin notes a hold's work. Work that is in hand on the same device is left:
+// its hold must have run out.
+func (h *Host) begin(ctx context.Context, hold Hold) (mine *job, before []*job) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, j := range h.working {
+		if j.serial == hold.Serial && j.inHand() {
+			j.leave()
+			before = append(before, j)
+		}
+	}
+	mine = &job{serial: hold.Serial, ended: make(chan struct{})}
+	mine.held, mine.leave = context.WithCancel(ctx)
+	h.working[hold.ID] = mine
+	return mine, before
+}
+
 // newHolds asks the service for holds, and gives those that are not in hand yet.
 // The answer may be older than the end of some: those that ended are
 // remembered until an answer that was asked for later leaves them out.
 func (h *Host) newHolds(ctx context.Context) []Hold {
 	h.mu.Lock()
 	ended := map[string]bool{}
-	for id, inHand := range h.working {
-		ended[id] = !inHand
+	for id, j := range h.working {
+		ended[id] = !j.inHand()
 	}
 	h.mu.Unlock()
 	holds, err := h.Link.Holds(ctx, h.Name)
@@ -133,8 +170,7 @@ func (h *Host) newHolds(ctx context.Context) []Hold {
 	var fresh []Hold
 	for _, hold := range holds {
 		delete(ended, hold.ID)
-		if _, known := h.working[hold.ID]; !known {
-			h.working[hold.ID] = true
+		if h.working[hold.ID] == nil {
 			fresh = append(fresh, hold)
 		}
 	}
@@ -211,8 +247,8 @@ func (h *Host) renew(ctx context.Context) {
 		}
 		h.mu.Lock()
 		var ids []string
-		for id, inHand := range h.working {
-			if inHand {
+		for id, j := range h.working {
+			if j.inHand() {
 				ids = append(ids, id)
 			}
 		}
@@ -220,9 +256,20 @@ func (h *Host) renew(ctx context.Context) {
 		if len(ids) == 0 {
 			continue
 		}
-		if _, err := h.Link.Renew(ctx, h.Name, ids); err != nil && ctx.Err() == nil {
-			h.Log.Warn("holds could not be renewed", "err", err)
+		kept, err := h.Link.Renew(ctx, h.Name, ids)
+		if err != nil {
+			if ctx.Err() == nil {
+				h.Log.Warn("holds could not be renewed", "err", err)
+			}
+			continue
 		}
+		h.mu.Lock()
+		for _, id := range ids {
+			if j := h.working[id]; j != nil && !slices.Contains(kept, id) {
+				j.leave()
+			}
+		}
+		h.mu.Unlock()
 	}
 }
 

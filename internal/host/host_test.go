@@ -21,6 +21,7 @@ import (
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 	standin "tessellant/internal/standin/phone"
+	"tessellant/internal/store"
 )
 
 func TestMain(m *testing.M) { housetest.Main(m) }
@@ -232,6 +233,35 @@ func TestAHostThatIsStartedAgainClosesItsLegAndTheLegGoesOn(t *testing.T) {
 	assert.Contains(t, l.Attempts[0].Message, "started again")
 	assert.NotEmpty(t, events(t, b.file(l.Attempts[0], "timeline.jsonl")))
 	assert.Equal(t, verdict.Failed, l.Verdict)
+}
+
+func TestWorkWhoseHoldHasRunOutIsLeftBeforeTheDeviceIsUsedAgain(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.start(60, "a", "phone.launch()\nphone.wait_gone('#title', within = 4)")
+	b.until(run, "c.test_a")
+	ctx := context.Background()
+	holds, err := b.Store.ActiveHolds(ctx, "")
+	require.NoError(t, err)
+	// As the dispatcher does with a hold that was not renewed in time:
+	_, ok, err := b.Store.CloseHold(ctx, holds[0].ID, store.Closing{Verdict: verdict.Lost, Message: "the host that ran the leg went away", Again: true})
+	require.NoError(t, err)
+	require.True(t, ok)
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 2)
+	assert.Equal(t, "the host that ran the leg went away", l.Attempts[0].Message, "what comes late changes no verdict")
+	assert.Equal(t, verdict.Failed, l.Attempts[1].Verdict)
+	two := events(t, b.file(l.Attempts[1], "timeline.jsonl"))
+	for _, e := range two {
+		assert.NotContains(t, e.Error, "not installed", "the one that was left did not meddle")
+	}
+	housetest.Eventually(t, "the evidence of the first attempt has come late", func() bool {
+		for _, f := range b.leg(run).Attempts[0].Artifacts {
+			if f.Name == "timeline.jsonl" {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 func TestTwoRunsThatWantOneDeviceGoOneAfterTheOther(t *testing.T) {

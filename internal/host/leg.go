@@ -41,6 +41,7 @@ type attempt struct {
 	seq     int64
 	results []verdict.Verdict
 	worst   string // what the first case that did not pass said
+	letGo   bool   // the device is not ours any more
 }
 
 // caseLimit is how long one case may take, within the leg's limit.
@@ -57,17 +58,22 @@ type appCrashed struct{ crash *devicelog.Crash }
 func (a *appCrashed) Error() string { return "the app crashed" }
 
 // work does all that a hold asks for, and closes it.
-func (h *Host) work(ctx context.Context, hold Hold) {
+// When held ends before ctx does, the hold is lost: what was gathered is
+// handed in, and the device, which may be somebody else's by now, is let alone.
+func (h *Host) work(ctx, held context.Context, hold Hold) {
 	a := &attempt{h: h, hold: hold, dir: filepath.Join(h.spool(), hold.AttemptID),
 		log: h.Log.With("run", hold.RunID, "leg", hold.LegID, "attempt", hold.AttemptID, "device", hold.Serial)}
 	a.log.Info("leg begins")
 	start := time.Now()
-	v, message := a.run(ctx)
-	if ctx.Err() != nil {
+	v, message := a.run(held)
+	switch {
+	case ctx.Err() != nil:
 		a.log.Info("leg left: the host stops")
 		return
-	}
-	if v == verdict.Lost {
+	case held.Err() != nil:
+		a.log.Warn("leg left: its hold ran out")
+		v, message, a.letGo = verdict.Lost, "the hold on the device ran out", true
+	case v == verdict.Lost:
 		h.lost(ctx, hold.Serial)
 	}
 	a.collect(ctx)
@@ -91,10 +97,10 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	if a.unit, err = a.h.device(ctx, a.hold.Serial); err != nil {
 		return verdict.Lost, "the device " + a.hold.Serial + " was not there: " + err.Error()
 	}
-	if err := os.RemoveAll(a.dir); err == nil {
+	if err = os.RemoveAll(a.dir); err == nil {
 		a.rec, err = newRecorder(a.dir, a.unit.device)
 	}
-	if err != nil || a.rec == nil {
+	if err != nil {
 		return verdict.Invalid, fmt.Sprintf("the host can't keep evidence: %v", err)
 	}
 	a.phone = phone.Observed(a.unit.device, a.rec.command)
@@ -386,7 +392,7 @@ func (a *attempt) collect(ctx context.Context) {
 	d := a.unit.device
 	tidy, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
-	if len(a.samples) > 0 {
+	if len(a.samples) > 0 && !a.letGo {
 		if err := a.sample(tidy, d); err == nil {
 			o, doubt, _ := timeline.Align(a.samples...)
 			a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "clock", Args: map[string]string{
@@ -395,7 +401,9 @@ func (a *attempt) collect(ctx context.Context) {
 	}
 	end := a.rec.now()
 	var cleaning sync.WaitGroup
-	cleaning.Go(func() { clean(tidy, d, a.hold.AppID) })
+	if !a.letGo {
+		cleaning.Go(func() { clean(tidy, d, a.hold.AppID) })
+	}
 	if a.film != nil {
 		if err := a.video(ctx, end); err != nil {
 			a.log.Warn("no video", "err", err)
