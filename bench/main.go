@@ -10,7 +10,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -20,6 +19,7 @@ import (
 	"time"
 
 	"tessellant/api"
+	"tessellant/internal/child"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/standin/backend"
 	"tessellant/internal/standin/phone"
@@ -125,12 +125,7 @@ func blowUp(target string, size int64) error {
 // runs starts the service and the demo's phones, of real temper, and compares a
 // run on all with the same run on the slowest device alone.
 func runs(dir string, rounds int) error {
-	f, err := os.Open("demo/fleet.yaml")
-	if err != nil {
-		return err
-	}
-	fleet, err := phone.ReadFleet(f)
-	_ = f.Close()
+	fleet, err := phone.ReadFleetFile("demo/fleet.yaml")
 	if err != nil {
 		return err
 	}
@@ -139,12 +134,11 @@ func runs(dir string, rounds int) error {
 		return err
 	}
 	defer back.Close()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := child.FreePort()
 	if err != nil {
 		return err
 	}
-	address := l.Addr().String()
-	_ = l.Close()
+	address := fmt.Sprintf("127.0.0.1:%d", port)
 	args := []string{"serve", "--listen", address, "--data", filepath.Join(dir, "data"), "--log-level", "warn"}
 	for _, t := range fleet {
 		t.Temper = phone.Real

@@ -62,12 +62,7 @@ func (a *app) example(ctx context.Context, dir, build, data, temper, evidence st
 	if err := dec.Decode(&want); err != nil {
 		return fmt.Errorf("foretold.yaml: %w", err)
 	}
-	fleet, err := os.Open(filepath.Join(dir, "fleet.yaml"))
-	if err != nil {
-		return err
-	}
-	traits, err := phone.ReadFleet(fleet)
-	_ = fleet.Close()
+	traits, err := phone.ReadFleetFile(filepath.Join(dir, "fleet.yaml"))
 	if err != nil {
 		return err
 	}

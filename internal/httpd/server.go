@@ -321,12 +321,9 @@ func buildOut(b store.Build) api.Build {
 
 func packageOut(p store.Package) api.Package {
 	o := api.Package{Id: p.ID, Ref: service.PackageRef(p), Name: p.Name, Revision: p.Revision, Kind: p.Kind, About: p.About, Size: p.Size, Sha256: p.SHA256, Created: p.Created,
-		Cases: []api.Case{}, Findings: []api.Finding{}}
+		Cases: []api.Case{}, Findings: findings(service.PackageFindings(p.Findings.V))}
 	for _, c := range p.Cases.V {
 		o.Cases = append(o.Cases, api.Case{Name: c.Name, File: c.File, Line: c.Line, About: some(c.About)})
-	}
-	for _, f := range p.Findings.V {
-		o.Findings = append(o.Findings, findings([]service.Finding{{Level: f.Level, File: f.File, Line: f.Line, What: f.What, Remedy: f.Remedy}})...)
 	}
 	return o
 }
@@ -349,12 +346,9 @@ func runOut(v service.RunView) api.Run {
 	vs := v.Verdicts()
 	o := api.Run{Id: v.ID, Build: v.Request.V.Build, BuildId: v.BuildID, Package: v.Request.V.Package, PackageId: v.PackageID, Where: full(v.Request.V.Where),
 		Devices: full(v.Request.V.Devices), LimitSeconds: v.LimitSeconds, Created: v.Created, Done: v.Ended.Valid, Verdict: verdictOut(v.Verdict),
-		Sentence: report.Sentence(vs), Counts: counts(verdict.Count(vs...)), Legs: []api.LegSummary{}, Findings: []api.Finding{}}
+		Sentence: report.Sentence(vs), Counts: counts(verdict.Count(vs...)), Legs: []api.LegSummary{}, Findings: findings(service.PlanFindings(v.Findings.V))}
 	if v.Ended.Valid {
 		o.Ended = &v.Ended.Time
-	}
-	for _, f := range v.Findings.V {
-		o.Findings = append(o.Findings, findings([]service.Finding{{Level: string(f.Level), Device: f.Device, What: f.What, Remedy: f.Remedy}})...)
 	}
 	for _, l := range v.Legs {
 		s := api.LegSummary{Id: l.ID, Serial: l.Serial, Model: l.Facts.V.Maker + " " + l.Facts.V.Model, Os: l.Facts.V.OS, Simulated: l.Facts.V.Simulated, Stage: api.LegSummaryStage(l.Stage),

@@ -55,7 +55,7 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 		if len(blocked) == 1 {
 			e.Why = "one finding keeps it from running"
 		}
-		e.Findings = packageFindings(blocked)
+		e.Findings = PackageFindings(blocked)
 		return p, false, e
 	}
 	p = store.Package{ID: id, WorkspaceID: who.WorkspaceID, Name: read.Name, Kind: read.Kind, About: read.About, Cases: store.JSON[[]testpkg.Case]{V: read.Cases},

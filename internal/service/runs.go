@@ -91,7 +91,7 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 	plan := planning.Make(build.Facts.V, len(pkg.Cases.V), there, filter)
 	if blocked := plan.Blocked(); len(blocked) > 0 {
 		e := fail(Refused, title, blocked[0].Remedy, "%s", blocked[0].What)
-		e.Findings = planFindings(plan.Findings)
+		e.Findings = PlanFindings(plan.Findings)
 		return r, false, e
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)

@@ -77,7 +77,8 @@ func notFound(err error, what, ref, remedy string) error {
 	return err
 }
 
-func planFindings(in []planning.Finding) []Finding {
+// PlanFindings gives what was found with a plan.
+func PlanFindings(in []planning.Finding) []Finding {
 	out := make([]Finding, 0, len(in))
 	for _, f := range in {
 		out = append(out, Finding{Level: string(f.Level), Device: f.Device, What: f.What, Remedy: f.Remedy})
@@ -85,7 +86,8 @@ func planFindings(in []planning.Finding) []Finding {
 	return out
 }
 
-func packageFindings(in []testpkg.Finding) []Finding {
+// PackageFindings gives what was found with a package.
+func PackageFindings(in []testpkg.Finding) []Finding {
 	out := make([]Finding, 0, len(in))
 	for _, f := range in {
 		out = append(out, Finding{Level: f.Level, File: f.File, Line: f.Line, What: f.What, Remedy: f.Remedy})

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"os"
 	"time"
 
 	"gopkg.in/yaml.v3"
@@ -44,6 +45,16 @@ type Traits struct {
 
 // oldShell reports an Android before 7, whose adbd has neither shell_v2 nor cmd.
 func (t Traits) oldShell() bool { return t.API < 24 }
+
+// ReadFleetFile reads the phones of the fleet file at path.
+func ReadFleetFile(path string) ([]Traits, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return ReadFleet(f)
+}
 
 // ReadFleet reads the phones of a fleet file: a YAML list of traits.
 func ReadFleet(r io.Reader) ([]Traits, error) {

@@ -69,10 +69,7 @@ func ADB(t testing.TB) *adb.Process {
 // Fleet reads the demo's phones.
 func Fleet(t testing.TB) map[string]standin.Traits {
 	t.Helper()
-	f, err := os.Open(filepath.Join(Root(), "demo", "fleet.yaml"))
-	require.NoError(t, err)
-	defer f.Close()
-	list, err := standin.ReadFleet(f)
+	list, err := standin.ReadFleetFile(filepath.Join(Root(), "demo", "fleet.yaml"))
 	require.NoError(t, err)
 	out := map[string]standin.Traits{}
 	for _, tr := range list {
