@@ -78,7 +78,7 @@ func facts(dir string) error {
 		return err
 	}
 	var ours, theirs []time.Duration
-	for range 21 {
+	for range 101 {
 		for _, c := range []struct {
 			into *[]time.Duration
 			args []string
@@ -91,7 +91,7 @@ func facts(dir string) error {
 		}
 	}
 	a, b := median(ours), median(theirs)
-	return say("facts of a 150 MB APK ÷ aapt dump badging", float64(a)/float64(b), 1, "median of 21: %s against %s", a.Round(100*time.Microsecond), b.Round(100*time.Microsecond))
+	return say("facts of a 150 MB APK ÷ aapt dump badging", float64(a)/float64(b), 1, "median of 101: %s against %s", a.Round(100*time.Microsecond), b.Round(100*time.Microsecond))
 }
 
 // blowUp adds an asset of random bytes to Kelpline's build.

@@ -52,8 +52,7 @@ func (e *exit) Unwrap() error { return e.err }
 // Main runs a command line and answers its exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the process at once
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the process at once; at the end it ends anyway
 	root := newRoot(stdout, stderr)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)

@@ -163,8 +163,8 @@ func open(r io.ReaderAt, size int64) (*zip.Reader, error) {
 	if len(z.File) > maxEntries {
 		return nil, refuse(rebuild, "it holds %d files, more than the %d that are read", len(z.File), maxEntries)
 	}
-	for i, f := range z.File {
-		if off, err := f.DataOffset(); i < 3 && (err != nil || off < 0 || off > size) {
+	for _, f := range z.File[:min(3, len(z.File))] { // each costs a read
+		if off, err := f.DataOffset(); err != nil || off < 0 || off > size {
 			return nil, refuse("upload it again from the start", "it is damaged: the file %q inside has no beginning", clip(f.Name))
 		}
 	}
@@ -174,16 +174,17 @@ func open(r io.ReaderAt, size int64) (*zip.Reader, error) {
 // directorySize finds the end of central directory record (APPNOTE 4.3.16) and
 // reads the directory's size from it, before anything is allocated for it.
 func directorySize(r io.ReaderAt, size int64) (int64, error) {
-	n := min(size, 65557)
-	tail := make([]byte, n)
-	if _, err := r.ReadAt(tail, size-n); err != nil && !errors.Is(err, io.EOF) {
-		return 0, fmt.Errorf("read the end of the file: %w", err)
+	for _, n := range []int64{1 << 10, 22 + 65535} { // mostly there is no comment behind it
+		n = min(size, n)
+		tail := make([]byte, n)
+		if _, err := r.ReadAt(tail, size-n); err != nil && !errors.Is(err, io.EOF) {
+			return 0, fmt.Errorf("read the end of the file: %w", err)
+		}
+		if i := bytes.LastIndex(tail, []byte("PK\x05\x06")); i >= 0 && i+22 <= len(tail) {
+			return int64(binary.LittleEndian.Uint32(tail[i+12:])), nil
+		}
 	}
-	i := bytes.LastIndex(tail, []byte("PK\x05\x06"))
-	if i < 0 || i+22 > len(tail) {
-		return 0, refuse("upload it again from the start", "it is cut off: it begins as a zip file but has no zip directory at its end")
-	}
-	return int64(binary.LittleEndian.Uint32(tail[i+12:])), nil
+	return 0, refuse("upload it again from the start", "it is cut off: it begins as a zip file but has no zip directory at its end")
 }
 
 func find(z *zip.Reader, name string) *zip.File {

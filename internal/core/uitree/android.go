@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 )
 
@@ -116,10 +117,11 @@ func androidElement(attrs []xml.Attr) *Element {
 	return e
 }
 
-var boundsForm = regexp.MustCompile(`^\[(-?\d+),(-?\d+)\]\[(-?\d+),(-?\d+)\]$`)
+// Compiled when first needed: this package is part of every start of the program.
+var boundsForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\[(-?\d+),(-?\d+)\]\[(-?\d+),(-?\d+)\]$`) })
 
 func androidBounds(s string) Rect {
-	m := boundsForm.FindStringSubmatch(s)
+	m := boundsForm().FindStringSubmatch(s)
 	if m == nil {
 		return Rect{}
 	}
@@ -144,7 +146,7 @@ func androidKind(class string) string {
 	return "group"
 }
 
-var charRef = regexp.MustCompile(`&#(x[0-9A-Fa-f]+|[0-9]+);`)
+var charRef = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`&#(x[0-9A-Fa-f]+|[0-9]+);`) })
 
 // allowed drops what XML 1.0 section 2.2 (Char) does not allow, written plainly
 // or as a reference.
@@ -158,7 +160,7 @@ func allowed(b []byte) []byte {
 		}
 		return r
 	}, b)
-	return charRef.ReplaceAllFunc(b, func(ref []byte) []byte {
+	return charRef().ReplaceAllFunc(b, func(ref []byte) []byte {
 		digits, base := string(ref[2:len(ref)-1]), 10
 		if digits[0] == 'x' {
 			digits, base = digits[1:], 16
