@@ -14,31 +14,33 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/timeline"
+
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 )
 
 // Defines values for ArtifactKind.
 const (
-	DeviceLog  ArtifactKind = "device-log"
-	Screenshot ArtifactKind = "screenshot"
-	Timeline   ArtifactKind = "timeline"
-	Tree       ArtifactKind = "tree"
-	Video      ArtifactKind = "video"
+	ArtifactKindDeviceLog  ArtifactKind = "device-log"
+	ArtifactKindScreenshot ArtifactKind = "screenshot"
+	ArtifactKindTimeline   ArtifactKind = "timeline"
+	ArtifactKindTree       ArtifactKind = "tree"
+	ArtifactKindVideo      ArtifactKind = "video"
 )
 
 // Valid indicates whether the value is a known member of the ArtifactKind enum.
 func (e ArtifactKind) Valid() bool {
 	switch e {
-	case DeviceLog:
+	case ArtifactKindDeviceLog:
 		return true
-	case Screenshot:
+	case ArtifactKindScreenshot:
 		return true
-	case Timeline:
+	case ArtifactKindTimeline:
 		return true
-	case Tree:
+	case ArtifactKindTree:
 		return true
-	case Video:
+	case ArtifactKindVideo:
 		return true
 	default:
 		return false
@@ -135,6 +137,36 @@ func (e LegSummaryStage) Valid() bool {
 	case LegSummaryStageRunning:
 		return true
 	case LegSummaryStageWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LogLevel.
+const (
+	D LogLevel = "D"
+	E LogLevel = "E"
+	F LogLevel = "F"
+	I LogLevel = "I"
+	V LogLevel = "V"
+	W LogLevel = "W"
+)
+
+// Valid indicates whether the value is a known member of the LogLevel enum.
+func (e LogLevel) Valid() bool {
+	switch e {
+	case D:
+		return true
+	case E:
+		return true
+	case F:
+		return true
+	case I:
+		return true
+	case V:
+		return true
+	case W:
 		return true
 	default:
 		return false
@@ -304,7 +336,10 @@ type Device struct {
 	Form    string   `json:"form"`
 
 	// Height Pixels
-	Height   int          `json:"height"`
+	Height int `json:"height"`
+
+	// HeldBy Of one device that this workspace holds
+	HeldBy   *Holder      `json:"held_by,omitempty"`
 	Id       string       `json:"id"`
 	Language string       `json:"language"`
 	Maker    string       `json:"maker"`
@@ -334,6 +369,12 @@ type DeviceOrigin string
 // DeviceState defines model for Device.State.
 type DeviceState string
 
+// DeviceChange defines model for DeviceChange.
+type DeviceChange struct {
+	// Items Those that have changed
+	Items []Device `json:"items"`
+}
+
 // DevicePage defines model for DevicePage.
 type DevicePage struct {
 	Items []Device `json:"items"`
@@ -354,6 +395,16 @@ type Finding struct {
 // FindingLevel defines model for Finding.Level.
 type FindingLevel string
 
+// Holder Of one device that this workspace holds
+type Holder struct {
+	Leg   string    `json:"leg"`
+	Run   string    `json:"run"`
+	Since time.Time `json:"since"`
+
+	// Until The hold ends then, unless its host renews it
+	Until time.Time `json:"until"`
+}
+
 // Leg defines model for Leg.
 type Leg struct {
 	Attempts   []Attempt `json:"attempts"`
@@ -368,11 +419,24 @@ type Leg struct {
 	Verdict    *Verdict  `json:"verdict,omitempty"`
 }
 
+// LegPage defines model for LegPage.
+type LegPage struct {
+	Items []LegSummary `json:"items"`
+	Next  *string      `json:"next,omitempty"`
+}
+
 // LegSummary defines model for LegSummary.
 type LegSummary struct {
+	// Attempts So far
+	Attempts int `json:"attempts"`
+
+	// CaseVerdicts Of the last attempt, in the order of the run's case_names: a verdict, running, or nothing
+	CaseVerdicts []string `json:"case_verdicts"`
+
 	// Cases Cases of the last attempt by verdict
 	Cases      map[string]int `json:"cases"`
 	CasesTotal int            `json:"cases_total"`
+	Created    time.Time      `json:"created"`
 	Ended      *time.Time     `json:"ended,omitempty"`
 	Id         string         `json:"id"`
 	Message    *string        `json:"message,omitempty"`
@@ -381,19 +445,91 @@ type LegSummary struct {
 	// Now The case that is running
 	Now       *string         `json:"now,omitempty"`
 	Os        string          `json:"os"`
+	RunId     string          `json:"run_id"`
 	Serial    string          `json:"serial"`
 	Simulated bool            `json:"simulated"`
 	Stage     LegSummaryStage `json:"stage"`
 	Started   *time.Time      `json:"started,omitempty"`
-	Verdict   *Verdict        `json:"verdict,omitempty"`
+
+	// Traits What can explain a difference: os, maker, width (dp), memory (GB), language…
+	Traits  map[string]string `json:"traits"`
+	Verdict *Verdict          `json:"verdict,omitempty"`
 }
 
 // LegSummaryStage defines model for LegSummary.Stage.
 type LegSummaryStage string
 
+// LogLevel defines model for LogLevel.
+type LogLevel string
+
+// LogLine defines model for LogLine.
+type LogLine struct {
+	// At ms on the attempt's clock
+	At int64 `json:"at"`
+
+	// Crash The first line of a crash
+	Crash bool `json:"crash"`
+
+	// Level V D I W E F; empty for what is no line of the log's own
+	Level string `json:"level"`
+
+	// Line In the file
+	Line int    `json:"line"`
+	Pid  *int   `json:"pid,omitempty"`
+	Row  int    `json:"row"`
+	Tag  string `json:"tag"`
+	Text string `json:"text"`
+}
+
+// LogOverview defines model for LogOverview.
+type LogOverview struct {
+	// Aligned The device's clock was read, so that its lines have their place on the attempt's clock
+	Aligned bool `json:"aligned"`
+
+	// Crashes When an app died, in ms on the attempt's clock
+	Crashes []int64 `json:"crashes"`
+
+	// Density Lines in each slice
+	Density []int `json:"density"`
+	Lines   int   `json:"lines"`
+
+	// Size Bytes
+	Size int64 `json:"size"`
+
+	// SliceMs What a slice of density and warnings lasts
+	SliceMs int64 `json:"slice_ms"`
+
+	// Tags The 200 most used
+	Tags []LogTag `json:"tags"`
+
+	// Warnings Lines of level W and graver in each slice
+	Warnings []int `json:"warnings"`
+}
+
+// LogTag defines model for LogTag.
+type LogTag struct {
+	Lines int    `json:"lines"`
+	Name  string `json:"name"`
+}
+
+// LogWindow defines model for LogWindow.
+type LogWindow struct {
+	// From The row of the first item
+	From  int       `json:"from"`
+	Items []LogLine `json:"items"`
+
+	// Near The row at the moment that was asked for; -1 before the first
+	Near *int `json:"near,omitempty"`
+
+	// Rows All that were chosen
+	Rows int `json:"rows"`
+}
+
 // Me defines model for Me.
 type Me struct {
-	Role MeRole `json:"role"`
+	// Expires Of a browser's sign-in
+	Expires *time.Time `json:"expires,omitempty"`
+	Role    MeRole     `json:"role"`
 
 	// Version Of the service
 	Version   string `json:"version"`
@@ -426,6 +562,16 @@ type PackagePage struct {
 	Next  *string   `json:"next,omitempty"`
 }
 
+// Plan defines model for Plan.
+type Plan struct {
+	// Cases On each device
+	Cases int `json:"cases"`
+
+	// Devices Serials of the devices that would take part
+	Devices  []string  `json:"devices"`
+	Findings []Finding `json:"findings"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail   *string    `json:"detail,omitempty"`
@@ -445,7 +591,10 @@ type Run struct {
 	Build   string `json:"build"`
 	BuildId string `json:"build_id"`
 
-	// Counts Legs by verdict
+	// CaseNames In the order they run; not in lists
+	CaseNames []string `json:"case_names"`
+
+	// Counts Legs that are done by verdict
 	Counts       map[string]int `json:"counts"`
 	Created      time.Time      `json:"created"`
 	Devices      []string       `json:"devices"`
@@ -458,8 +607,17 @@ type Run struct {
 	Package      string         `json:"package"`
 	PackageId    string         `json:"package_id"`
 	Sentence     string         `json:"sentence"`
-	Verdict      *Verdict       `json:"verdict,omitempty"`
-	Where        []string       `json:"where"`
+
+	// Stages Legs that are not done by stage
+	Stages  map[string]int `json:"stages"`
+	Verdict *Verdict       `json:"verdict,omitempty"`
+	Where   []string       `json:"where"`
+}
+
+// RunChange A run without its legs, and those of its legs that have changed
+type RunChange struct {
+	Legs []LegSummary `json:"legs"`
+	Run  Run          `json:"run"`
 }
 
 // RunPage defines model for RunPage.
@@ -486,11 +644,59 @@ type RunRequest struct {
 	Where *[]string `json:"where,omitempty"`
 }
 
+// ScreenChange There is a new picture at /legs/{id}/screen
+type ScreenChange struct {
+	// At Of the picture
+	At int64 `json:"at"`
+
+	// Attempt Its id
+	Attempt string `json:"attempt"`
+	Leg     string `json:"leg"`
+}
+
+// SignIn defines model for SignIn.
+type SignIn struct {
+	Key    *string `json:"key,omitempty"`
+	Ticket *string `json:"ticket,omitempty"`
+}
+
+// Ticket defines model for Ticket.
+type Ticket struct {
+	Expires time.Time `json:"expires"`
+
+	// Path Behind the service's address: opens the console, signed in
+	Path   string `json:"path"`
+	Ticket string `json:"ticket"`
+}
+
+// Timeline defines model for Timeline.
+type Timeline struct {
+	Attempt int             `json:"attempt"`
+	Events  []TimelineEvent `json:"events"`
+
+	// Live The attempt goes on
+	Live bool `json:"live"`
+}
+
+// TimelineChange defines model for TimelineChange.
+type TimelineChange struct {
+	// Attempt Its id
+	Attempt string          `json:"attempt"`
+	Events  []TimelineEvent `json:"events"`
+	Leg     string          `json:"leg"`
+}
+
+// TimelineEvent defines model for TimelineEvent.
+type TimelineEvent = timeline.Event
+
 // Verdict defines model for Verdict.
 type Verdict string
 
 // After defines model for After.
 type After = string
+
+// AttemptNumber defines model for AttemptNumber.
+type AttemptNumber = int
 
 // Limit defines model for Limit.
 type Limit = int
@@ -522,6 +728,60 @@ type ListDevicesParams struct {
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// GetEventsParams defines parameters for GetEvents.
+type GetEventsParams struct {
+	// Leg The id of a leg: its commands and screens too
+	Leg *string `form:"leg,omitempty" json:"leg,omitempty"`
+
+	// Since As Last-Event-ID
+	Since       *string `form:"since,omitempty" json:"since,omitempty"`
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
+}
+
+// ListLegsParams defines parameters for ListLegs.
+type ListLegsParams struct {
+	// Device Serial
+	Device string `form:"device" json:"device"`
+	Limit  *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// GetLogParams defines parameters for GetLog.
+type GetLogParams struct {
+	// Level This level or a graver one
+	Level *LogLevel `form:"level,omitempty" json:"level,omitempty"`
+
+	// Tag Exactly this tag
+	Tag *string `form:"tag,omitempty" json:"tag,omitempty"`
+
+	// Text In the line, in capitals or small letters
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// From The first row
+	From *int `form:"from,omitempty" json:"from,omitempty"`
+
+	// Near Instead of from: the last row at or before this moment, in ms on the attempt's clock, in the window's middle
+	Near  *int64 `form:"near,omitempty" json:"near,omitempty"`
+	Limit *int   `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Attempt The attempt's number; the last one unless given
+	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
+}
+
+// GetLogOverviewParams defines parameters for GetLogOverview.
+type GetLogOverviewParams struct {
+	// Attempt The attempt's number; the last one unless given
+	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
+}
+
+// GetTimelineParams defines parameters for GetTimeline.
+type GetTimelineParams struct {
+	// Attempt The attempt's number; the last one unless given
+	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
+}
+
 // ListPackagesParams defines parameters for ListPackages.
 type ListPackagesParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
@@ -532,7 +792,15 @@ type ListPackagesParams struct {
 
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
-	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+	// Build Only runs of this build; a reference or id
+	Build *string `form:"build,omitempty" json:"build,omitempty"`
+
+	// Package Only runs of this package; a reference or id
+	Package *string `form:"package,omitempty" json:"package,omitempty"`
+
+	// Verdict Only runs that came out so
+	Verdict *Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+	Limit   *Limit   `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
@@ -546,6 +814,12 @@ type StartRunParams struct {
 
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = RunRequest
+
+// CheckRunJSONRequestBody defines body for CheckRun for application/json ContentType.
+type CheckRunJSONRequestBody = RunRequest
+
+// SignInJSONRequestBody defines body for SignIn for application/json ContentType.
+type SignInJSONRequestBody = SignIn
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -657,10 +931,60 @@ type ClientInterface interface {
 	// Corresponds with GET /devices (the `ListDevices` operationId).
 	ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDevice One device
+	//
+	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
+	GetDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEvents What changes, as it changes
+	//
+	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
+	// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+	// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+	// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
+	// hand: ask anew for all that is shown.
+	//
+	// Corresponds with GET /events (the `GetEvents` operationId).
+	GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLegs The legs on one device, the newest first
+	//
+	// Corresponds with GET /legs (the `ListLegs` operationId).
+	ListLegs(ctx context.Context, params *ListLegsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLeg One leg with its attempts, cases and artifacts
 	//
 	// Corresponds with GET /legs/{id} (the `GetLeg` operationId).
 	GetLeg(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFiles All files of a leg as one zip
+	//
+	// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+	//
+	// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
+	GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLog A window of the device's log
+	//
+	// Rows are counted among the lines that level, tag and text choose.
+	//
+	// Corresponds with GET /legs/{id}/log (the `GetLog` operationId).
+	GetLog(ctx context.Context, id string, params *GetLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLogOverview What the device's log holds: tags, how dense it is, crashes
+	//
+	// Corresponds with GET /legs/{id}/log/overview (the `GetLogOverview` operationId).
+	GetLogOverview(ctx context.Context, id string, params *GetLogOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetScreen The newest picture of a leg that is running
+	//
+	// Corresponds with GET /legs/{id}/screen (the `GetScreen` operationId).
+	GetScreen(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
+	//
+	// Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
+	GetTimeline(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who the key belongs to
 	//
@@ -705,10 +1029,52 @@ type ClientInterface interface {
 	// Corresponds with POST /runs (the `StartRun` operationId).
 	StartRun(ctx context.Context, params *StartRunParams, body StartRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckRunWithBody Say what a run would do, and start nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/check (the `CheckRun` operationId).
+	CheckRunWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckRun Say what a run would do, and start nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/check (the `CheckRun` operationId).
+	CheckRun(ctx context.Context, body CheckRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRun One run with its legs
 	//
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignOut End this browser's sign-in
+	//
+	// Corresponds with DELETE /signin (the `SignOut` operationId).
+	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInWithBody Sign a browser in
+	//
+	// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /signin (the `SignIn` operationId).
+	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignIn Sign a browser in
+	//
+	// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /signin (the `SignIn` operationId).
+	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTicket Make a ticket that signs a browser in once, within ten minutes
+	//
+	// Corresponds with POST /tickets (the `AddTicket` operationId).
+	AddTicket(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetArtifact The bytes of an artifact
@@ -807,11 +1173,141 @@ func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, req
 	return c.Client.Do(req)
 }
 
+// GetDevice One device
+//
+// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
+func (c *Client) GetDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeviceRequest(c.Server, serial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEvents What changes, as it changes
+//
+// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
+// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
+// hand: ask anew for all that is shown.
+//
+// Corresponds with GET /events (the `GetEvents` operationId).
+func (c *Client) GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLegs The legs on one device, the newest first
+//
+// Corresponds with GET /legs (the `ListLegs` operationId).
+func (c *Client) ListLegs(ctx context.Context, params *ListLegsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLegsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLeg One leg with its attempts, cases and artifacts
 //
 // Corresponds with GET /legs/{id} (the `GetLeg` operationId).
 func (c *Client) GetLeg(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLegRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFiles All files of a leg as one zip
+//
+// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+//
+// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
+func (c *Client) GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFilesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLog A window of the device's log
+//
+// Rows are counted among the lines that level, tag and text choose.
+//
+// Corresponds with GET /legs/{id}/log (the `GetLog` operationId).
+func (c *Client) GetLog(ctx context.Context, id string, params *GetLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLogRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLogOverview What the device's log holds: tags, how dense it is, crashes
+//
+// Corresponds with GET /legs/{id}/log/overview (the `GetLogOverview` operationId).
+func (c *Client) GetLogOverview(ctx context.Context, id string, params *GetLogOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLogOverviewRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetScreen The newest picture of a leg that is running
+//
+// Corresponds with GET /legs/{id}/screen (the `GetScreen` operationId).
+func (c *Client) GetScreen(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScreenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
+//
+// Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
+func (c *Client) GetTimeline(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTimelineRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -935,11 +1431,113 @@ func (c *Client) StartRun(ctx context.Context, params *StartRunParams, body Star
 	return c.Client.Do(req)
 }
 
+// CheckRunWithBody Say what a run would do, and start nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/check (the `CheckRun` operationId).
+func (c *Client) CheckRunWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRunRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckRun Say what a run would do, and start nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/check (the `CheckRun` operationId).
+func (c *Client) CheckRun(ctx context.Context, body CheckRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRunRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRun One run with its legs
 //
 // Corresponds with GET /runs/{id} (the `GetRun` operationId).
 func (c *Client) GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignOut End this browser's sign-in
+//
+// Corresponds with DELETE /signin (the `SignOut` operationId).
+func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignOutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInWithBody Sign a browser in
+//
+// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /signin (the `SignIn` operationId).
+func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignIn Sign a browser in
+//
+// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /signin (the `SignIn` operationId).
+func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTicket Make a ticket that signs a browser in once, within ten minutes
+//
+// Corresponds with POST /tickets (the `AddTicket` operationId).
+func (c *Client) AddTicket(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTicketRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1267,6 +1865,195 @@ func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Requ
 	return req, nil
 }
 
+// NewGetDeviceRequest constructs an http.Request for the GetDevice method
+func NewGetDeviceRequest(server string, serial string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetEventsRequest constructs an http.Request for the GetEvents method
+func NewGetEventsRequest(server string, params *GetEventsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Leg != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "leg", *params.Leg, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.LastEventID != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListLegsRequest constructs an http.Request for the ListLegs method
+func NewListLegsRequest(server string, params *ListLegsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLegRequest constructs an http.Request for the GetLeg method
 func NewGetLegRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -1291,6 +2078,329 @@ func NewGetLegRequest(server string, id string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFilesRequest constructs an http.Request for the GetFiles method
+func NewGetFilesRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLogRequest constructs an http.Request for the GetLog method
+func NewGetLogRequest(server string, id string, params *GetLogParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/log", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Level != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "level", *params.Level, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Tag != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tag", *params.Tag, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Near != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "near", *params.Near, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLogOverviewRequest constructs an http.Request for the GetLogOverview method
+func NewGetLogOverviewRequest(server string, id string, params *GetLogOverviewParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/log/overview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetScreenRequest constructs an http.Request for the GetScreen method
+func NewGetScreenRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/screen", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTimelineRequest constructs an http.Request for the GetTimeline method
+func NewGetTimelineRequest(server string, id string, params *GetTimelineParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/timeline", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -1485,6 +2595,42 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Build != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "build", *params.Build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Package != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "package", *params.Package, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Verdict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", *params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -1578,6 +2724,46 @@ func NewStartRunRequestWithBody(server string, params *StartRunParams, contentTy
 	return req, nil
 }
 
+// NewCheckRunRequest calls the generic CheckRun builder with application/json body
+func NewCheckRunRequest(server string, body CheckRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckRunRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckRunRequestWithBody constructs an http.Request for the CheckRun method, with any body, and a specified content type
+func NewCheckRunRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetRunRequest constructs an http.Request for the GetRun method
 func NewGetRunRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -1605,6 +2791,100 @@ func NewGetRunRequest(server string, id string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignOutRequest constructs an http.Request for the SignOut method
+func NewSignOutRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signin")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignInRequest calls the generic SignIn builder with application/json body
+func NewSignInRequest(server string, body SignInJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInRequestWithBody constructs an http.Request for the SignIn method, with any body, and a specified content type
+func NewSignInRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signin")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAddTicketRequest constructs an http.Request for the AddTicket method
+func NewAddTicketRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tickets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -1702,12 +2982,78 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices (the `ListDevices` operationId).
 	ListDevicesWithResponse(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error)
 
+	// GetDeviceWithResponse One device
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
+	GetDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
+
+	// GetEventsWithResponse What changes, as it changes
+	//
+	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
+	// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+	// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+	// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
+	// hand: ask anew for all that is shown.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /events (the `GetEvents` operationId).
+	GetEventsWithResponse(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*GetEventsResponse, error)
+
+	// ListLegsWithResponse The legs on one device, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs (the `ListLegs` operationId).
+	ListLegsWithResponse(ctx context.Context, params *ListLegsParams, reqEditors ...RequestEditorFn) (*ListLegsResponse, error)
+
 	// GetLegWithResponse One leg with its attempts, cases and artifacts
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /legs/{id} (the `GetLeg` operationId).
 	GetLegWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetLegResponse, error)
+
+	// GetFilesWithResponse All files of a leg as one zip
+	//
+	// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
+	GetFilesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetFilesResponse, error)
+
+	// GetLogWithResponse A window of the device's log
+	//
+	// Rows are counted among the lines that level, tag and text choose.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/log (the `GetLog` operationId).
+	GetLogWithResponse(ctx context.Context, id string, params *GetLogParams, reqEditors ...RequestEditorFn) (*GetLogResponse, error)
+
+	// GetLogOverviewWithResponse What the device's log holds: tags, how dense it is, crashes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/log/overview (the `GetLogOverview` operationId).
+	GetLogOverviewWithResponse(ctx context.Context, id string, params *GetLogOverviewParams, reqEditors ...RequestEditorFn) (*GetLogOverviewResponse, error)
+
+	// GetScreenWithResponse The newest picture of a leg that is running
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/screen (the `GetScreen` operationId).
+	GetScreenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetScreenResponse, error)
+
+	// GetTimelineWithResponse What happened in an attempt, on one clock; of one that goes on, what has happened so far
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
+	GetTimelineWithResponse(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*GetTimelineResponse, error)
 
 	// GetMeWithResponse Who the key belongs to
 	//
@@ -1760,12 +3106,58 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /runs (the `StartRun` operationId).
 	StartRunWithResponse(ctx context.Context, params *StartRunParams, body StartRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StartRunResponse, error)
 
+	// CheckRunWithBodyWithResponse Say what a run would do, and start nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/check (the `CheckRun` operationId).
+	CheckRunWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckRunResponse, error)
+
+	// CheckRunWithResponse Say what a run would do, and start nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/check (the `CheckRun` operationId).
+	CheckRunWithResponse(ctx context.Context, body CheckRunJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckRunResponse, error)
+
 	// GetRunWithResponse One run with its legs
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// SignOutWithResponse End this browser's sign-in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /signin (the `SignOut` operationId).
+	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
+
+	// SignInWithBodyWithResponse Sign a browser in
+	//
+	// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /signin (the `SignIn` operationId).
+	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// SignInWithResponse Sign a browser in
+	//
+	// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /signin (the `SignIn` operationId).
+	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// AddTicketWithResponse Make a ticket that signs a browser in once, within ten minutes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tickets (the `AddTicket` operationId).
+	AddTicketWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AddTicketResponse, error)
 }
 
 type GetArtifactResponse struct {
@@ -2049,6 +3441,143 @@ func (r ListDevicesResponse) ContentType() string {
 	return ""
 }
 
+type GetDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEventsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEventsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEventsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEventsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEventsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLegsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LegPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLegsResponse) GetJSON200() *LegPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLegsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLegsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLegsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLegsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLegsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLegResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2091,6 +3620,232 @@ func (r GetLegResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLegResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFilesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LogWindow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLogResponse) GetJSON200() *LogWindow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLogOverviewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LogOverview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLogOverviewResponse) GetJSON200() *LogOverview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLogOverviewResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLogOverviewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLogOverviewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLogOverviewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLogOverviewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScreenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTimelineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Timeline
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTimelineResponse) GetJSON200() *Timeline {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTimelineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTimelineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTimelineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTimelineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTimelineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2399,6 +4154,54 @@ func (r StartRunResponse) ContentType() string {
 	return ""
 }
 
+type CheckRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Plan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckRunResponse) GetJSON200() *Plan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2441,6 +4244,157 @@ func (r GetRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
+type SignOutResponse204Headers struct {
+	SetCookie *string
+}
+
+type SignOutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers204 the parsed response headers for an HTTP 204 response
+	Headers204 *SignOutResponse204Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignOutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignOutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignOutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignOutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignOutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SignInResponse200Headers the declared response headers of an HTTP 200 response for SignIn
+type SignInResponse200Headers struct {
+	SetCookie *string
+}
+
+type SignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Me
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SignInResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignInResponse) GetJSON200() *Me {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignInResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddTicketResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Ticket
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddTicketResponse) GetJSON201() *Ticket {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddTicketResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddTicketResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddTicketResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddTicketResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddTicketResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2529,6 +4483,51 @@ func (c *ClientWithResponses) ListDevicesWithResponse(ctx context.Context, param
 	return ParseListDevicesResponse(rsp)
 }
 
+// GetDeviceWithResponse One device
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
+func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error) {
+	rsp, err := c.GetDevice(ctx, serial, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeviceResponse(rsp)
+}
+
+// GetEventsWithResponse What changes, as it changes
+//
+// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
+// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
+// hand: ask anew for all that is shown.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /events (the `GetEvents` operationId).
+func (c *ClientWithResponses) GetEventsWithResponse(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*GetEventsResponse, error) {
+	rsp, err := c.GetEvents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEventsResponse(rsp)
+}
+
+// ListLegsWithResponse The legs on one device, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs (the `ListLegs` operationId).
+func (c *ClientWithResponses) ListLegsWithResponse(ctx context.Context, params *ListLegsParams, reqEditors ...RequestEditorFn) (*ListLegsResponse, error) {
+	rsp, err := c.ListLegs(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLegsResponse(rsp)
+}
+
 // GetLegWithResponse One leg with its attempts, cases and artifacts
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2540,6 +4539,75 @@ func (c *ClientWithResponses) GetLegWithResponse(ctx context.Context, id string,
 		return nil, err
 	}
 	return ParseGetLegResponse(rsp)
+}
+
+// GetFilesWithResponse All files of a leg as one zip
+//
+// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
+func (c *ClientWithResponses) GetFilesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetFilesResponse, error) {
+	rsp, err := c.GetFiles(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFilesResponse(rsp)
+}
+
+// GetLogWithResponse A window of the device's log
+//
+// Rows are counted among the lines that level, tag and text choose.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/log (the `GetLog` operationId).
+func (c *ClientWithResponses) GetLogWithResponse(ctx context.Context, id string, params *GetLogParams, reqEditors ...RequestEditorFn) (*GetLogResponse, error) {
+	rsp, err := c.GetLog(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLogResponse(rsp)
+}
+
+// GetLogOverviewWithResponse What the device's log holds: tags, how dense it is, crashes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/log/overview (the `GetLogOverview` operationId).
+func (c *ClientWithResponses) GetLogOverviewWithResponse(ctx context.Context, id string, params *GetLogOverviewParams, reqEditors ...RequestEditorFn) (*GetLogOverviewResponse, error) {
+	rsp, err := c.GetLogOverview(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLogOverviewResponse(rsp)
+}
+
+// GetScreenWithResponse The newest picture of a leg that is running
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/screen (the `GetScreen` operationId).
+func (c *ClientWithResponses) GetScreenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetScreenResponse, error) {
+	rsp, err := c.GetScreen(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScreenResponse(rsp)
+}
+
+// GetTimelineWithResponse What happened in an attempt, on one clock; of one that goes on, what has happened so far
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
+func (c *ClientWithResponses) GetTimelineWithResponse(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*GetTimelineResponse, error) {
+	rsp, err := c.GetTimeline(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTimelineResponse(rsp)
 }
 
 // GetMeWithResponse Who the key belongs to
@@ -2635,6 +4703,32 @@ func (c *ClientWithResponses) StartRunWithResponse(ctx context.Context, params *
 	return ParseStartRunResponse(rsp)
 }
 
+// CheckRunWithBodyWithResponse Say what a run would do, and start nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/check (the `CheckRun` operationId).
+func (c *ClientWithResponses) CheckRunWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckRunResponse, error) {
+	rsp, err := c.CheckRunWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckRunResponse(rsp)
+}
+
+// CheckRunWithResponse Say what a run would do, and start nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/check (the `CheckRun` operationId).
+func (c *ClientWithResponses) CheckRunWithResponse(ctx context.Context, body CheckRunJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckRunResponse, error) {
+	rsp, err := c.CheckRun(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckRunResponse(rsp)
+}
+
 // GetRunWithResponse One run with its legs
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2646,6 +4740,62 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id string,
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// SignOutWithResponse End this browser's sign-in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /signin (the `SignOut` operationId).
+func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error) {
+	rsp, err := c.SignOut(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignOutResponse(rsp)
+}
+
+// SignInWithBodyWithResponse Sign a browser in
+//
+// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /signin (the `SignIn` operationId).
+func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+	rsp, err := c.SignInWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInResponse(rsp)
+}
+
+// SignInWithResponse Sign a browser in
+//
+// With a key, or with a ticket that works once. The answer sets a cookie that scripts in the page can't read; it lasts 12 hours after its last use, a week at most.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /signin (the `SignIn` operationId).
+func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+	rsp, err := c.SignIn(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInResponse(rsp)
+}
+
+// AddTicketWithResponse Make a ticket that signs a browser in once, within ten minutes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tickets (the `AddTicket` operationId).
+func (c *ClientWithResponses) AddTicketWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AddTicketResponse, error) {
+	rsp, err := c.AddTicket(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTicketResponse(rsp)
 }
 
 // ParseGetArtifactResponse parses an HTTP response from a GetArtifactWithResponse call
@@ -2839,6 +4989,98 @@ func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) 
 	return response, nil
 }
 
+// ParseGetDeviceResponse parses an HTTP response from a GetDeviceWithResponse call
+func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEventsResponse parses an HTTP response from a GetEventsWithResponse call
+func ParseGetEventsResponse(rsp *http.Response) (*GetEventsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEventsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLegsResponse parses an HTTP response from a ListLegsWithResponse call
+func ParseListLegsResponse(rsp *http.Response) (*ListLegsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLegsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LegPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLegResponse parses an HTTP response from a GetLegWithResponse call
 func ParseGetLegResponse(rsp *http.Response) (*GetLegResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2855,6 +5097,157 @@ func ParseGetLegResponse(rsp *http.Response) (*GetLegResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Leg
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFilesResponse parses an HTTP response from a GetFilesWithResponse call
+func ParseGetFilesResponse(rsp *http.Response) (*GetFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLogResponse parses an HTTP response from a GetLogWithResponse call
+func ParseGetLogResponse(rsp *http.Response) (*GetLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LogWindow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLogOverviewResponse parses an HTTP response from a GetLogOverviewWithResponse call
+func ParseGetLogOverviewResponse(rsp *http.Response) (*GetLogOverviewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLogOverviewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LogOverview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScreenResponse parses an HTTP response from a GetScreenWithResponse call
+func ParseGetScreenResponse(rsp *http.Response) (*GetScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTimelineResponse parses an HTTP response from a GetTimelineWithResponse call
+func ParseGetTimelineResponse(rsp *http.Response) (*GetTimelineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTimelineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Timeline
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -3084,6 +5477,39 @@ func ParseStartRunResponse(rsp *http.Response) (*StartRunResponse, error) {
 	return response, nil
 }
 
+// ParseCheckRunResponse parses an HTTP response from a CheckRunWithResponse call
+func ParseCheckRunResponse(rsp *http.Response) (*CheckRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Plan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunResponse parses an HTTP response from a GetRunWithResponse call
 func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3117,6 +5543,127 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
+func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignOutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		var headers SignOutResponse204Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers204 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSignInResponse parses an HTTP response from a SignInWithResponse call
+func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SignInResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAddTicketResponse parses an HTTP response from a AddTicketWithResponse call
+func ParseAddTicketResponse(rsp *http.Response) (*AddTicketResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddTicketResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Ticket
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// GetArtifact The bytes of an artifact
@@ -3137,9 +5684,33 @@ type ServerInterface interface {
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx *echo.Context, params ListDevicesParams) error
+	// GetDevice One device
+	// (GET /devices/{serial})
+	GetDevice(ctx *echo.Context, serial string) error
+	// GetEvents What changes, as it changes
+	// (GET /events)
+	GetEvents(ctx *echo.Context, params GetEventsParams) error
+	// ListLegs The legs on one device, the newest first
+	// (GET /legs)
+	ListLegs(ctx *echo.Context, params ListLegsParams) error
 	// GetLeg One leg with its attempts, cases and artifacts
 	// (GET /legs/{id})
 	GetLeg(ctx *echo.Context, id string) error
+	// GetFiles All files of a leg as one zip
+	// (GET /legs/{id}/files)
+	GetFiles(ctx *echo.Context, id string) error
+	// GetLog A window of the device's log
+	// (GET /legs/{id}/log)
+	GetLog(ctx *echo.Context, id string, params GetLogParams) error
+	// GetLogOverview What the device's log holds: tags, how dense it is, crashes
+	// (GET /legs/{id}/log/overview)
+	GetLogOverview(ctx *echo.Context, id string, params GetLogOverviewParams) error
+	// GetScreen The newest picture of a leg that is running
+	// (GET /legs/{id}/screen)
+	GetScreen(ctx *echo.Context, id string) error
+	// GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
+	// (GET /legs/{id}/timeline)
+	GetTimeline(ctx *echo.Context, id string, params GetTimelineParams) error
 	// GetMe Who the key belongs to
 	// (GET /me)
 	GetMe(ctx *echo.Context) error
@@ -3158,9 +5729,21 @@ type ServerInterface interface {
 	// StartRun Start a run
 	// (POST /runs)
 	StartRun(ctx *echo.Context, params StartRunParams) error
+	// CheckRun Say what a run would do, and start nothing
+	// (POST /runs/check)
+	CheckRun(ctx *echo.Context) error
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx *echo.Context, id string) error
+	// SignOut End this browser's sign-in
+	// (DELETE /signin)
+	SignOut(ctx *echo.Context) error
+	// SignIn Sign a browser in
+	// (POST /signin)
+	SignIn(ctx *echo.Context) error
+	// AddTicket Make a ticket that signs a browser in once, within ten minutes
+	// (POST /tickets)
+	AddTicket(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -3308,6 +5891,96 @@ func (w *ServerInterfaceWrapper) ListDevices(ctx *echo.Context) error {
 	return err
 }
 
+// GetDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDevice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDevice(ctx, serial)
+	return err
+}
+
+// GetEvents converts echo context to params.
+func (w *ServerInterfaceWrapper) GetEvents(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetEventsParams
+	// ------------- Optional query parameter "leg" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "leg", ctx.QueryParams(), &params.Leg, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter leg: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Last-Event-ID" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Last-Event-ID")]; found {
+		var LastEventID string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Last-Event-ID, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Last-Event-ID: %s", err))
+		}
+
+		params.LastEventID = &LastEventID
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetEvents(ctx, params)
+	return err
+}
+
+// ListLegs converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLegs(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLegsParams
+	// ------------- Required query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "device", ctx.QueryParams(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter device: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLegs(ctx, params)
+	return err
+}
+
 // GetLeg converts echo context to params.
 func (w *ServerInterfaceWrapper) GetLeg(ctx *echo.Context) error {
 	var err error
@@ -3321,6 +5994,155 @@ func (w *ServerInterfaceWrapper) GetLeg(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLeg(ctx, id)
+	return err
+}
+
+// GetFiles converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFiles(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFiles(ctx, id)
+	return err
+}
+
+// GetLog converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLog(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLogParams
+	// ------------- Optional query parameter "level" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "level", ctx.QueryParams(), &params.Level, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter level: %s", err))
+	}
+
+	// ------------- Optional query parameter "tag" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tag", ctx.QueryParams(), &params.Tag, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter tag: %s", err))
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "near" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "near", ctx.QueryParams(), &params.Near, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter near: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLog(ctx, id, params)
+	return err
+}
+
+// GetLogOverview converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLogOverview(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLogOverviewParams
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLogOverview(ctx, id, params)
+	return err
+}
+
+// GetScreen converts echo context to params.
+func (w *ServerInterfaceWrapper) GetScreen(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetScreen(ctx, id)
+	return err
+}
+
+// GetTimeline converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTimeline(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTimelineParams
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTimeline(ctx, id, params)
 	return err
 }
 
@@ -3389,6 +6211,27 @@ func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListRunsParams
+	// ------------- Optional query parameter "build" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "build", ctx.QueryParams(), &params.Build, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter build: %s", err))
+	}
+
+	// ------------- Optional query parameter "package" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "package", ctx.QueryParams(), &params.Package, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter package: %s", err))
+	}
+
+	// ------------- Optional query parameter "verdict" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", ctx.QueryParams(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter verdict: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -3437,6 +6280,15 @@ func (w *ServerInterfaceWrapper) StartRun(ctx *echo.Context) error {
 	return err
 }
 
+// CheckRun converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckRun(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckRun(ctx)
+	return err
+}
+
 // GetRun converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	var err error
@@ -3450,6 +6302,33 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetRun(ctx, id)
+	return err
+}
+
+// SignOut converts echo context to params.
+func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignOut(ctx)
+	return err
+}
+
+// SignIn converts echo context to params.
+func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignIn(ctx)
+	return err
+}
+
+// AddTicket converts echo context to params.
+func (w *ServerInterfaceWrapper) AddTicket(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddTicket(ctx)
 	return err
 }
 
@@ -3500,6 +6379,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 		Handler: si,
 	}
 
+	router.DELETE(options.BaseURL+"/signin", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
+	router.POST(options.BaseURL+"/signin", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.POST(options.BaseURL+"/tickets", wrapper.AddTicket, options.OperationMiddlewares["addTicket"]...)
+	router.GET(options.BaseURL+"/events", wrapper.GetEvents, options.OperationMiddlewares["getEvents"]...)
 	router.GET(options.BaseURL+"/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
 	router.GET(options.BaseURL+"/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
 	router.POST(options.BaseURL+"/builds", wrapper.AddBuild, options.OperationMiddlewares["addBuild"]...)
@@ -3509,9 +6392,17 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/packages", wrapper.AddPackage, options.OperationMiddlewares["addPackage"]...)
 	router.GET(options.BaseURL+"/packages/:ref", wrapper.GetPackage, options.OperationMiddlewares["getPackage"]...)
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
+	router.GET(options.BaseURL+"/devices/:serial", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
+	router.POST(options.BaseURL+"/runs/check", wrapper.CheckRun, options.OperationMiddlewares["checkRun"]...)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.POST(options.BaseURL+"/runs", wrapper.StartRun, options.OperationMiddlewares["startRun"]...)
 	router.GET(options.BaseURL+"/runs/:id", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
+	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
+	router.GET(options.BaseURL+"/legs/:id/timeline", wrapper.GetTimeline, options.OperationMiddlewares["getTimeline"]...)
+	router.GET(options.BaseURL+"/legs/:id/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
+	router.GET(options.BaseURL+"/legs/:id/log/overview", wrapper.GetLogOverview, options.OperationMiddlewares["getLogOverview"]...)
+	router.GET(options.BaseURL+"/legs/:id/screen", wrapper.GetScreen, options.OperationMiddlewares["getScreen"]...)
+	router.GET(options.BaseURL+"/legs/:id/files", wrapper.GetFiles, options.OperationMiddlewares["getFiles"]...)
 	router.GET(options.BaseURL+"/legs/:id", wrapper.GetLeg, options.OperationMiddlewares["getLeg"]...)
 	router.GET(options.BaseURL+"/artifacts/:id", wrapper.GetArtifact, options.OperationMiddlewares["getArtifact"]...)
 
@@ -3780,6 +6671,152 @@ func (response ListDevicesdefaultApplicationProblemPlusJSONResponse) VisitListDe
 	return err
 }
 
+type GetDeviceRequestObject struct {
+	Serial string `json:"serial"`
+}
+
+type GetDeviceResponseObject interface {
+	VisitGetDeviceResponse(w http.ResponseWriter) error
+}
+
+type GetDevice200JSONResponse Device
+
+func (response GetDevice200JSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEventsRequestObject struct {
+	Params GetEventsParams
+}
+
+type GetEventsResponseObject interface {
+	VisitGetEventsResponse(w http.ResponseWriter) error
+}
+
+type GetEvents200TexteventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetEvents200TexteventStreamResponse) VisitGetEventsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type GetEventsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetEventsdefaultApplicationProblemPlusJSONResponse) VisitGetEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLegsRequestObject struct {
+	Params ListLegsParams
+}
+
+type ListLegsResponseObject interface {
+	VisitListLegsResponse(w http.ResponseWriter) error
+}
+
+type ListLegs200JSONResponse LegPage
+
+func (response ListLegs200JSONResponse) VisitListLegsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLegsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLegsdefaultApplicationProblemPlusJSONResponse) VisitListLegsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetLegRequestObject struct {
 	Id string `json:"id"`
 }
@@ -3808,6 +6845,216 @@ type GetLegdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLegdefaultApplicationProblemPlusJSONResponse) VisitGetLegResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFilesRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetFilesResponseObject interface {
+	VisitGetFilesResponse(w http.ResponseWriter) error
+}
+
+type GetFiles200ApplicationzipResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetFiles200ApplicationzipResponse) VisitGetFilesResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/zip")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFilesdefaultApplicationProblemPlusJSONResponse) VisitGetFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLogRequestObject struct {
+	Id     string `json:"id"`
+	Params GetLogParams
+}
+
+type GetLogResponseObject interface {
+	VisitGetLogResponse(w http.ResponseWriter) error
+}
+
+type GetLog200JSONResponse LogWindow
+
+func (response GetLog200JSONResponse) VisitGetLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLogdefaultApplicationProblemPlusJSONResponse) VisitGetLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLogOverviewRequestObject struct {
+	Id     string `json:"id"`
+	Params GetLogOverviewParams
+}
+
+type GetLogOverviewResponseObject interface {
+	VisitGetLogOverviewResponse(w http.ResponseWriter) error
+}
+
+type GetLogOverview200JSONResponse LogOverview
+
+func (response GetLogOverview200JSONResponse) VisitGetLogOverviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLogOverviewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLogOverviewdefaultApplicationProblemPlusJSONResponse) VisitGetLogOverviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScreenRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetScreenResponseObject interface {
+	VisitGetScreenResponse(w http.ResponseWriter) error
+}
+
+type GetScreen200ImagejpegResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetScreen200ImagejpegResponse) VisitGetScreenResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/jpeg")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScreendefaultApplicationProblemPlusJSONResponse) VisitGetScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTimelineRequestObject struct {
+	Id     string `json:"id"`
+	Params GetTimelineParams
+}
+
+type GetTimelineResponseObject interface {
+	VisitGetTimelineResponse(w http.ResponseWriter) error
+}
+
+type GetTimeline200JSONResponse Timeline
+
+func (response GetTimeline200JSONResponse) VisitGetTimelineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTimelinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTimelinedefaultApplicationProblemPlusJSONResponse) VisitGetTimelineResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4081,6 +7328,45 @@ func (response StartRundefaultApplicationProblemPlusJSONResponse) VisitStartRunR
 	return err
 }
 
+type CheckRunRequestObject struct {
+	Body *CheckRunJSONRequestBody
+}
+
+type CheckRunResponseObject interface {
+	VisitCheckRunResponse(w http.ResponseWriter) error
+}
+
+type CheckRun200JSONResponse Plan
+
+func (response CheckRun200JSONResponse) VisitCheckRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckRundefaultApplicationProblemPlusJSONResponse) VisitCheckRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunRequestObject struct {
 	Id string `json:"id"`
 }
@@ -4120,6 +7406,133 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type SignOutRequestObject struct {
+}
+
+type SignOutResponseObject interface {
+	VisitSignOutResponse(w http.ResponseWriter) error
+}
+
+type SignOut204ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignOut204Response struct {
+	Headers SignOut204ResponseHeaders
+}
+
+func (response SignOut204Response) VisitSignOutResponse(w http.ResponseWriter) error {
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(204)
+	return nil
+}
+
+type SignOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignOutdefaultApplicationProblemPlusJSONResponse) VisitSignOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignInRequestObject struct {
+	Body *SignInJSONRequestBody
+}
+
+type SignInResponseObject interface {
+	VisitSignInResponse(w http.ResponseWriter) error
+}
+
+type SignIn200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignIn200JSONResponse struct {
+	Body    Me
+	Headers SignIn200ResponseHeaders
+}
+
+func (response SignIn200JSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTicketRequestObject struct {
+}
+
+type AddTicketResponseObject interface {
+	VisitAddTicketResponse(w http.ResponseWriter) error
+}
+
+type AddTicket201JSONResponse Ticket
+
+func (response AddTicket201JSONResponse) VisitAddTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTicketdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTicketdefaultApplicationProblemPlusJSONResponse) VisitAddTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// GetArtifact The bytes of an artifact
@@ -4140,9 +7553,33 @@ type StrictServerInterface interface {
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
+	// GetDevice One device
+	// (GET /devices/{serial})
+	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
+	// GetEvents What changes, as it changes
+	// (GET /events)
+	GetEvents(ctx context.Context, request GetEventsRequestObject) (GetEventsResponseObject, error)
+	// ListLegs The legs on one device, the newest first
+	// (GET /legs)
+	ListLegs(ctx context.Context, request ListLegsRequestObject) (ListLegsResponseObject, error)
 	// GetLeg One leg with its attempts, cases and artifacts
 	// (GET /legs/{id})
 	GetLeg(ctx context.Context, request GetLegRequestObject) (GetLegResponseObject, error)
+	// GetFiles All files of a leg as one zip
+	// (GET /legs/{id}/files)
+	GetFiles(ctx context.Context, request GetFilesRequestObject) (GetFilesResponseObject, error)
+	// GetLog A window of the device's log
+	// (GET /legs/{id}/log)
+	GetLog(ctx context.Context, request GetLogRequestObject) (GetLogResponseObject, error)
+	// GetLogOverview What the device's log holds: tags, how dense it is, crashes
+	// (GET /legs/{id}/log/overview)
+	GetLogOverview(ctx context.Context, request GetLogOverviewRequestObject) (GetLogOverviewResponseObject, error)
+	// GetScreen The newest picture of a leg that is running
+	// (GET /legs/{id}/screen)
+	GetScreen(ctx context.Context, request GetScreenRequestObject) (GetScreenResponseObject, error)
+	// GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
+	// (GET /legs/{id}/timeline)
+	GetTimeline(ctx context.Context, request GetTimelineRequestObject) (GetTimelineResponseObject, error)
 	// GetMe Who the key belongs to
 	// (GET /me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
@@ -4161,9 +7598,21 @@ type StrictServerInterface interface {
 	// StartRun Start a run
 	// (POST /runs)
 	StartRun(ctx context.Context, request StartRunRequestObject) (StartRunResponseObject, error)
+	// CheckRun Say what a run would do, and start nothing
+	// (POST /runs/check)
+	CheckRun(ctx context.Context, request CheckRunRequestObject) (CheckRunResponseObject, error)
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// SignOut End this browser's sign-in
+	// (DELETE /signin)
+	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
+	// SignIn Sign a browser in
+	// (POST /signin)
+	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// AddTicket Make a ticket that signs a browser in once, within ten minutes
+	// (POST /tickets)
+	AddTicket(ctx context.Context, request AddTicketRequestObject) (AddTicketResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -4330,6 +7779,81 @@ func (sh *strictHandler) ListDevices(ctx *echo.Context, params ListDevicesParams
 	return nil
 }
 
+// GetDevice operation middleware
+func (sh *strictHandler) GetDevice(ctx *echo.Context, serial string) error {
+	var request GetDeviceRequestObject
+
+	request.Serial = serial
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDevice(ctx.Request().Context(), request.(GetDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDeviceResponseObject); ok {
+		return validResponse.VisitGetDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetEvents operation middleware
+func (sh *strictHandler) GetEvents(ctx *echo.Context, params GetEventsParams) error {
+	var request GetEventsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEvents(ctx.Request().Context(), request.(GetEventsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEvents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetEventsResponseObject); ok {
+		return validResponse.VisitGetEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLegs operation middleware
+func (sh *strictHandler) ListLegs(ctx *echo.Context, params ListLegsParams) error {
+	var request ListLegsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLegs(ctx.Request().Context(), request.(ListLegsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLegs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLegsResponseObject); ok {
+		return validResponse.VisitListLegsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetLeg operation middleware
 func (sh *strictHandler) GetLeg(ctx *echo.Context, id string) error {
 	var request GetLegRequestObject
@@ -4349,6 +7873,134 @@ func (sh *strictHandler) GetLeg(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetLegResponseObject); ok {
 		return validResponse.VisitGetLegResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetFiles operation middleware
+func (sh *strictHandler) GetFiles(ctx *echo.Context, id string) error {
+	var request GetFilesRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFiles(ctx.Request().Context(), request.(GetFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFilesResponseObject); ok {
+		return validResponse.VisitGetFilesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLog operation middleware
+func (sh *strictHandler) GetLog(ctx *echo.Context, id string, params GetLogParams) error {
+	var request GetLogRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLog(ctx.Request().Context(), request.(GetLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLogResponseObject); ok {
+		return validResponse.VisitGetLogResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLogOverview operation middleware
+func (sh *strictHandler) GetLogOverview(ctx *echo.Context, id string, params GetLogOverviewParams) error {
+	var request GetLogOverviewRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLogOverview(ctx.Request().Context(), request.(GetLogOverviewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLogOverview")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLogOverviewResponseObject); ok {
+		return validResponse.VisitGetLogOverviewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetScreen operation middleware
+func (sh *strictHandler) GetScreen(ctx *echo.Context, id string) error {
+	var request GetScreenRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetScreen(ctx.Request().Context(), request.(GetScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetScreenResponseObject); ok {
+		return validResponse.VisitGetScreenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetTimeline operation middleware
+func (sh *strictHandler) GetTimeline(ctx *echo.Context, id string, params GetTimelineParams) error {
+	var request GetTimelineRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTimeline(ctx.Request().Context(), request.(GetTimelineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTimeline")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTimelineResponseObject); ok {
+		return validResponse.VisitGetTimelineResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -4526,6 +8178,52 @@ func (sh *strictHandler) StartRun(ctx *echo.Context, params StartRunParams) erro
 	return nil
 }
 
+// CheckRun operation middleware
+func (sh *strictHandler) CheckRun(ctx *echo.Context) error {
+	var request CheckRunRequestObject
+
+	var body CheckRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckRun(ctx.Request().Context(), request.(CheckRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckRunResponseObject); ok {
+		return validResponse.VisitCheckRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetRun operation middleware
 func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 	var request GetRunRequestObject
@@ -4545,6 +8243,98 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetRunResponseObject); ok {
 		return validResponse.VisitGetRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignOut operation middleware
+func (sh *strictHandler) SignOut(ctx *echo.Context) error {
+	var request SignOutRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignOut(ctx.Request().Context(), request.(SignOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignOut")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignOutResponseObject); ok {
+		return validResponse.VisitSignOutResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignIn operation middleware
+func (sh *strictHandler) SignIn(ctx *echo.Context) error {
+	var request SignInRequestObject
+
+	var body SignInJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignIn(ctx.Request().Context(), request.(SignInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignInResponseObject); ok {
+		return validResponse.VisitSignInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddTicket operation middleware
+func (sh *strictHandler) AddTicket(ctx *echo.Context) error {
+	var request AddTicketRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddTicket(ctx.Request().Context(), request.(AddTicketRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddTicket")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddTicketResponseObject); ok {
+		return validResponse.VisitAddTicketResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

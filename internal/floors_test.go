@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"internal/host"},
 	{"internal/script"},
 	{"internal/phone", "internal/phone/adb", "internal/phone/phonetest"},
-	{"internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api"},
+	{"internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
 	{"internal/child"},
 	{"internal/core/planning", "internal/core/testpkg", "internal/core/report"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict"},

@@ -13,6 +13,7 @@ import (
 	"io"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 )
 
@@ -26,6 +27,8 @@ type Link interface {
 	Renew(ctx context.Context, host string, holds []string) ([]string, error)
 	// Report tells of progress. A report with a number that was told before changes nothing.
 	Report(ctx context.Context, hold string, p Progress) error
+	// Live tells those who watch what has just happened; it may be lost.
+	Live(ctx context.Context, hold Hold, now Live) error
 	// Keep hands in an artifact; again, it takes the place of the first.
 	Keep(ctx context.Context, hold Hold, a Artifact, r io.Reader) error
 	// Close ends a hold.
@@ -72,6 +75,13 @@ type CaseResult struct {
 	Trace                           string
 	Shot, Tree                      string // artifacts
 	StartMS, TookMS                 int64
+}
+
+// Live is what has just happened in an attempt.
+type Live struct {
+	Events  []timeline.Event // since the last time
+	Frame   []byte           // the newest picture, as JPEG; nil: it has not changed
+	FrameAt int64            // ms on the attempt's clock
 }
 
 // Artifact is a file to be kept.

@@ -32,11 +32,13 @@ type film struct {
 	fresh  chan picture // taken, and not developed yet
 	packed bool         // pictures only come as PNG
 
-	mu     sync.Mutex
-	frames []frame
-	last   []byte // the newest picture, as it came
-	size   image.Point
-	err    error
+	mu      sync.Mutex
+	frames  []frame
+	shown   []byte // the newest frame
+	shownAt int64
+	last    []byte // the newest picture, as it came
+	size    image.Point
+	err     error
 }
 
 // picture is one that was taken.
@@ -177,6 +179,7 @@ func (f *film) frame(p picture) {
 		}
 	}
 	f.frames = append(f.frames, frame{p.at, name})
+	f.shown, f.shownAt = buf.Bytes(), p.at
 }
 
 // encode makes an H.264 video that lasts until end (ms on the attempt's clock)

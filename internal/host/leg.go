@@ -206,6 +206,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	a.rec.film = a.film
 	side.Go(func() { a.film.roll(ctx) })
 	side.Go(func() { a.film.develop(ctx) })
+	side.Go(func() { a.tellLive(ctx) })
 	if err := a.phone.Uninstall(ctx, a.app.ID); err != nil {
 		return err
 	}

@@ -34,7 +34,8 @@ type recorder struct {
 	line     string // of the script
 	element  string // the locator in that line
 	shots    int
-	files    []string // by name, in dir
+	files    []string         // by name, in dir
+	fresh    []timeline.Event // not told to those who watch
 }
 
 func newRecorder(dir string, p phone.Phone) (*recorder, error) {
@@ -67,8 +68,12 @@ func (r *recorder) note(e timeline.Event) {
 	if e.Case == "" {
 		e.Case = r.testCase
 	}
-	if _, err := r.w.Append(e); err != nil && r.err == nil {
+	e, err := r.w.Append(e)
+	if err != nil && r.err == nil {
 		r.err = fmt.Errorf("the timeline can't be written: %w", err)
+	}
+	if len(r.fresh) < maxFresh {
+		r.fresh = append(r.fresh, e)
 	}
 }
 

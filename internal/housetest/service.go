@@ -118,6 +118,7 @@ func StartService(t testing.TB, dsn string) *Service {
 	var all sync.WaitGroup
 	all.Go(func() { _ = web.Serve(l) })
 	all.Go(func() { s.Dispatch(run) })
+	all.Go(func() { s.Follow(run) })
 	t.Cleanup(func() {
 		cancel()
 		_ = web.Close()

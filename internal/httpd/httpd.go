@@ -1,5 +1,5 @@
 // Package httpd is the service's HTTP face: REST under /api/v1 as api/openapi.yaml
-// says, health, readiness and metrics.
+// says, live events, the console's files, health, readiness and metrics.
 //
 // It turns requests into calls of internal/service, and errors into
 // application/problem+json (RFC 9457). It decides nothing itself.
@@ -25,6 +25,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"tessellant/api"
+	"tessellant/console"
 	"tessellant/internal/service"
 )
 
@@ -57,9 +58,20 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 		return c.String(http.StatusOK, "ready\n")
 	})
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics, promhttp.HandlerOpts{})))
-	g := e.Group(Prefix, enter(s), bounds)
+	g := e.Group(Prefix, middleware.GzipWithConfig(middleware.GzipConfig{Skipper: notPacked, Level: 3, MinLength: 1000}), enter(s), bounds)
 	api.RegisterHandlers(g, api.NewStrictHandler(&server{s}, nil))
+	e.GET("/*", consoleFiles(console.Files()))
 	return e
+}
+
+// notPacked leaves out what is packed already, what has ranges, and what streams.
+func notPacked(c *echo.Context) bool {
+	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/files"} {
+		if strings.HasSuffix(c.Path(), end) {
+			return true
+		}
+	}
+	return false
 }
 
 type contextKey string
@@ -67,22 +79,35 @@ type contextKey string
 const (
 	keyIdentity contextKey = "identity"
 	keyRequest  contextKey = "request"
+	keyExpires  contextKey = "expires" // of a browser's sign-in
 )
 
-// enter lets in who has a key.
+// enter lets in who has a key, or a browser that signed in. What a browser
+// changes it must have been asked to by a page of ours.
 func enter(s *service.Service) echo.MiddlewareFunc {
+	sameOrigin := http.NewCrossOriginProtection()
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
-			key, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-			if !ok {
-				key = ""
+			ctx := r.Context()
+			key, hasKey := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+			if !hasKey && sameOrigin.Check(r) != nil {
+				return &service.Error{Kind: service.Foreign, Title: "do that", Why: "another site's page asked for it", Remedy: "open the console at the service's own address"}
 			}
-			who, err := s.Enter(r.Context(), strings.TrimSpace(key))
-			if err != nil {
-				return err
+			if !strings.HasSuffix(c.Path(), "/signin") {
+				var who service.Identity
+				var expires time.Time
+				var err error
+				if cookie, cerr := r.Cookie(cookieName(r)); !hasKey && cerr == nil {
+					who, expires, err = s.EnterSigned(ctx, cookie.Value)
+				} else {
+					who, err = s.Enter(ctx, strings.TrimSpace(key))
+				}
+				if err != nil {
+					return err
+				}
+				ctx = context.WithValue(context.WithValue(ctx, keyIdentity, who), keyExpires, expires)
 			}
-			ctx := context.WithValue(r.Context(), keyIdentity, who)
 			r = r.WithContext(ctx)
 			c.SetRequest(r.WithContext(context.WithValue(ctx, keyRequest, r)))
 			return next(c)
@@ -140,7 +165,7 @@ func measure(took *prometheus.HistogramVec, log *slog.Logger) echo.MiddlewareFun
 	}
 }
 
-var statusOf = map[service.Kind]int{service.NotFound: 404, service.Invalid: 400, service.Refused: 422, service.TooLarge: 413, service.CutOff: 400, service.Denied: 401}
+var statusOf = map[service.Kind]int{service.NotFound: 404, service.Invalid: 400, service.Refused: 422, service.TooLarge: 413, service.CutOff: 400, service.Denied: 401, service.Foreign: 403}
 
 func problem(kind string, status int, title, detail, remedy string) api.Problem {
 	return api.Problem{Type: "urn:tessellant:problem:" + kind, Status: status, Title: title, Detail: &detail, Remedy: &remedy}

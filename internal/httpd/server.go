@@ -2,10 +2,9 @@ package httpd
 
 import (
 	"context"
-	"errors"
+	"fmt"
 	"io"
 	"net/http"
-	"time"
 
 	"tessellant/api"
 	"tessellant/internal/core/report"
@@ -20,8 +19,7 @@ type server struct{ s *service.Service }
 var _ api.StrictServerInterface = (*server)(nil)
 
 func (s *server) GetMe(ctx context.Context, _ api.GetMeRequestObject) (api.GetMeResponseObject, error) {
-	who := identity(ctx)
-	return api.GetMe200JSONResponse{Workspace: who.Workspace, Role: api.MeRole(who.Role), Version: s.s.Version}, nil
+	return api.GetMe200JSONResponse(s.me(ctx, identity(ctx))), nil
 }
 
 func upload(ctx context.Context, body io.Reader) service.Upload {
@@ -103,21 +101,48 @@ func (s *server) ListDevices(ctx context.Context, q api.ListDevicesRequestObject
 	return api.ListDevices200JSONResponse{Items: each(rows, deviceOut), Next: some(next)}, err
 }
 
-func (s *server) StartRun(ctx context.Context, q api.StartRunRequestObject) (api.StartRunResponseObject, error) {
-	who := identity(ctx)
-	r := service.RunRequest{Build: q.Body.Build, Package: q.Body.Package, IdempotencyKey: text(q.Params.IdempotencyKey)}
-	if q.Body.Where != nil {
-		r.Where = *q.Body.Where
+func (s *server) GetDevice(ctx context.Context, q api.GetDeviceRequestObject) (api.GetDeviceResponseObject, error) {
+	d, err := s.s.Device(ctx, identity(ctx), q.Serial)
+	o := deviceOut(d.Device)
+	if h := d.Hold; h != nil {
+		o.HeldBy = &api.Holder{Run: h.RunID, Leg: h.LegID, Since: h.Created, Until: h.Expires}
 	}
-	if q.Body.Devices != nil {
-		r.Devices = *q.Body.Devices
+	return api.GetDevice200JSONResponse(o), err
+}
+
+func runRequest(q api.RunRequest) service.RunRequest {
+	r := service.RunRequest{Build: q.Build, Package: q.Package}
+	if q.Where != nil {
+		r.Where = *q.Where
 	}
-	if q.Body.LimitSeconds != nil {
-		r.LimitSeconds = *q.Body.LimitSeconds
+	if q.Devices != nil {
+		r.Devices = *q.Devices
+	}
+	if q.LimitSeconds != nil {
+		r.LimitSeconds = *q.LimitSeconds
 		if r.LimitSeconds == 0 {
 			r.LimitSeconds = -1 // said, and makes no sense
 		}
 	}
+	return r
+}
+
+func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api.CheckRunResponseObject, error) {
+	p, err := s.s.CheckRun(ctx, identity(ctx), runRequest(*q.Body))
+	if err != nil {
+		return nil, err
+	}
+	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Package.Cases.V), Findings: findings(service.PlanFindings(p.Findings))}
+	for _, d := range p.Devices {
+		o.Devices = append(o.Devices, d.Facts.Serial)
+	}
+	return o, nil
+}
+
+func (s *server) StartRun(ctx context.Context, q api.StartRunRequestObject) (api.StartRunResponseObject, error) {
+	who := identity(ctx)
+	r := runRequest(*q.Body)
+	r.IdempotencyKey = text(q.Params.IdempotencyKey)
 	run, isNew, err := s.s.StartRun(ctx, who, r)
 	if err != nil {
 		return nil, err
@@ -137,12 +162,15 @@ func (s *server) ListRuns(ctx context.Context, q api.ListRunsRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	rows, next, err := s.s.Runs(ctx, identity(ctx), text(q.Params.After), limit)
-	return api.ListRuns200JSONResponse{Items: each(rows, func(v service.RunView) api.Run {
-		r := runOut(v)
-		r.Legs = []api.LegSummary{}
-		return r
-	}), Next: some(next)}, err
+	choice := service.RunChoice{Build: text(q.Params.Build), Package: text(q.Params.Package)}
+	if v := q.Params.Verdict; v != nil {
+		if !v.Valid() {
+			return nil, &service.Error{Kind: service.Invalid, Title: "list the runs", Why: fmt.Sprintf("there is no verdict %q", *v), Remedy: "choose one of crashed, failed, expired, invalid, lost, stopped, flaky, passed, skipped"}
+		}
+		choice.Verdict = verdict.Verdict(*v)
+	}
+	rows, next, err := s.s.Runs(ctx, identity(ctx), choice, text(q.Params.After), limit)
+	return api.ListRuns200JSONResponse{Items: each(rows, runOut), Next: some(next)}, err
 }
 
 func (s *server) GetRun(ctx context.Context, q api.GetRunRequestObject) (api.GetRunResponseObject, error) {
@@ -155,94 +183,13 @@ func (s *server) GetLeg(ctx context.Context, q api.GetLegRequestObject) (api.Get
 	return api.GetLeg200JSONResponse(legOut(l)), err
 }
 
-func (s *server) GetArtifact(ctx context.Context, q api.GetArtifactRequestObject) (api.GetArtifactResponseObject, error) {
-	a, err := s.s.Artifact(ctx, identity(ctx), q.Id)
+func (s *server) ListLegs(ctx context.Context, q api.ListLegsRequestObject) (api.ListLegsResponseObject, error) {
+	limit, err := limitOf(q.Params.Limit)
 	if err != nil {
 		return nil, err
 	}
-	return artifactBytes{ctx, s.s, a}, nil
-}
-
-// artifactBytes sends an artifact, whole or in ranges.
-type artifactBytes struct {
-	ctx context.Context
-	s   *service.Service
-	a   store.Artifact
-}
-
-func (b artifactBytes) VisitGetArtifactResponse(w http.ResponseWriter) error {
-	r, ok := b.ctx.Value(keyRequest).(*http.Request)
-	if !ok {
-		return errors.New("the request is not at hand")
-	}
-	w.Header().Set("Content-Type", b.a.ContentType)
-	w.Header().Set("ETag", `"`+b.a.SHA256+`"`)
-	w.Header().Set("X-Content-Type-Options", "nosniff")
-	w.Header().Set("Content-Security-Policy", "sandbox") // it may be anything that a test wrote
-	file := &seeker{ctx: b.ctx, b: b}
-	defer file.Close()
-	http.ServeContent(&patientWriter{w, http.NewResponseController(w)}, r, "", time.Time{}, file)
-	return nil
-}
-
-type patientWriter struct {
-	http.ResponseWriter
-	rc *http.ResponseController
-}
-
-func (p *patientWriter) Write(b []byte) (int, error) {
-	_ = p.rc.SetWriteDeadline(time.Now().Add(idleWrite))
-	return p.ResponseWriter.Write(b)
-}
-
-// seeker reads a blob from wherever it is set to.
-type seeker struct {
-	ctx context.Context
-	b   artifactBytes
-	at  int64
-	r   io.ReadCloser
-}
-
-func (s *seeker) Seek(offset int64, whence int) (int64, error) {
-	switch whence {
-	case io.SeekCurrent:
-		offset += s.at
-	case io.SeekEnd:
-		offset += s.b.a.Size
-	}
-	if offset < 0 {
-		return 0, errors.New("before the beginning")
-	}
-	if offset != s.at {
-		_ = s.Close()
-	}
-	s.at = offset
-	return offset, nil
-}
-
-func (s *seeker) Read(p []byte) (int, error) {
-	if s.at >= s.b.a.Size {
-		return 0, io.EOF
-	}
-	if s.r == nil {
-		r, err := s.b.s.Open(s.ctx, s.b.a, s.at, -1)
-		if err != nil {
-			return 0, err
-		}
-		s.r = r
-	}
-	n, err := s.r.Read(p)
-	s.at += int64(n)
-	return n, err
-}
-
-func (s *seeker) Close() error {
-	if s.r == nil {
-		return nil
-	}
-	err := s.r.Close()
-	s.r = nil
-	return err
+	rows, next, err := s.s.DeviceLegs(ctx, identity(ctx), q.Params.Device, text(q.Params.After), limit)
+	return api.ListLegs200JSONResponse{Items: each(rows, legSummary), Next: some(next)}, err
 }
 
 // --- from rows to the contract ----------------------------------------------
@@ -343,25 +290,40 @@ func deviceOut(d store.Device) api.Device {
 }
 
 func runOut(v service.RunView) api.Run {
-	vs := v.Verdicts()
 	o := api.Run{Id: v.ID, Build: v.Request.V.Build, BuildId: v.BuildID, Package: v.Request.V.Package, PackageId: v.PackageID, Where: full(v.Request.V.Where),
 		Devices: full(v.Request.V.Devices), LimitSeconds: v.LimitSeconds, Created: v.Created, Done: v.Ended.Valid, Verdict: verdictOut(v.Verdict),
-		Sentence: report.Sentence(vs), Counts: counts(verdict.Count(vs...)), Legs: []api.LegSummary{}, Findings: findings(service.PlanFindings(v.Findings.V))}
+		Sentence: report.Sentence(v.Verdicts), Counts: counts(verdict.Count(v.Verdicts...)), Stages: v.Stages, CaseNames: full(v.CaseNames), Legs: each(v.Legs, legSummary),
+		Findings: findings(service.PlanFindings(v.Findings.V))}
 	if v.Ended.Valid {
 		o.Ended = &v.Ended.Time
 	}
-	for _, l := range v.Legs {
-		s := api.LegSummary{Id: l.ID, Serial: l.Serial, Model: l.Facts.V.Maker + " " + l.Facts.V.Model, Os: l.Facts.V.OS, Simulated: l.Facts.V.Simulated, Stage: api.LegSummaryStage(l.Stage),
-			Verdict: verdictOut(l.Verdict), Message: some(l.Message), CasesTotal: l.CasesTotal, Cases: counts(l.Cases), Now: some(l.NowCase.String)}
-		if l.Started.Valid {
-			s.Started = &l.Started.Time
-		}
-		if l.Ended.Valid {
-			s.Ended = &l.Ended.Time
-		}
-		o.Legs = append(o.Legs, s)
-	}
 	return o
+}
+
+func legSummary(l service.LegView) api.LegSummary {
+	f := l.Facts.V
+	s := api.LegSummary{Id: l.ID, RunId: l.RunID, Serial: l.Serial, Model: f.Maker + " " + f.Model, Os: f.OS, Simulated: f.Simulated, Traits: f.Traits(), Stage: api.LegSummaryStage(l.Stage),
+		Verdict: verdictOut(l.Verdict), Message: some(l.Message), Attempts: l.Attempts, CasesTotal: l.CasesTotal, Now: some(l.NowCase.String), Created: l.Created, CaseVerdicts: []string{}}
+	var vs []verdict.Verdict
+	for _, c := range l.Cases {
+		for len(s.CaseVerdicts) < c.Ordinal {
+			s.CaseVerdicts = append(s.CaseVerdicts, "")
+		}
+		if c.Verdict == "" {
+			s.CaseVerdicts = append(s.CaseVerdicts, "running")
+			continue
+		}
+		s.CaseVerdicts = append(s.CaseVerdicts, string(c.Verdict))
+		vs = append(vs, c.Verdict)
+	}
+	s.Cases = counts(verdict.Count(vs...))
+	if l.Started.Valid {
+		s.Started = &l.Started.Time
+	}
+	if l.Ended.Valid {
+		s.Ended = &l.Ended.Time
+	}
+	return s
 }
 
 func legOut(l service.LegDetail) api.Leg {

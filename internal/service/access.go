@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"tessellant/internal/store"
 )
@@ -64,4 +65,58 @@ func (s *Service) Enter(ctx context.Context, key string) (Identity, error) {
 		return id, fail(Denied, title, "check the key; the first one was printed when the service started for the first time", "this key is not known")
 	}
 	return id, err
+}
+
+const (
+	// SigninLongest is how long a browser's sign-in lasts in all; it ends so long after its last use.
+	SigninLongest = 7 * 24 * time.Hour
+	signinIdle    = 12 * time.Hour
+	// TicketLasts is how long a ticket can be used, once.
+	TicketLasts = 10 * time.Minute
+)
+
+// SignIn gives the token of a browser's sign-in, for a key or a ticket.
+func (s *Service) SignIn(ctx context.Context, key, ticket string) (token string, err error) {
+	const title = "sign in"
+	var keyID string
+	switch {
+	case key != "":
+		who, err := s.Enter(ctx, key)
+		if err != nil {
+			return "", err
+		}
+		keyID = who.KeyID
+	case ticket != "":
+		keyID, err = s.Store.UseTicket(ctx, hashKey(ticket))
+		if errors.Is(err, store.ErrNotFound) {
+			return "", fail(Denied, title, "sign in with your key, or make another link with: tessellant console", "this link was used before, or is older than %d minutes", int(TicketLasts.Minutes()))
+		}
+		if err != nil {
+			return "", err
+		}
+	default:
+		return "", fail(Denied, title, "type the key of your workspace; the first one was printed when the service started for the first time", "no key was given")
+	}
+	token = "tsb_" + strings.ToLower(rand.Text())
+	return token, s.Store.AddSignin(ctx, store.SigninBrowser, hashKey(token), keyID, signinIdle)
+}
+
+// EnterSigned says whose browser this is, and until when.
+func (s *Service) EnterSigned(ctx context.Context, token string) (Identity, time.Time, error) {
+	who, expires, err := s.Store.SigninByHash(ctx, hashKey(token), signinIdle, SigninLongest)
+	if errors.Is(err, store.ErrNotFound) {
+		err = fail(Denied, "enter the workspace", "sign in again", "this browser is not signed in any more")
+	}
+	return who, expires, err
+}
+
+// SignOut ends a browser's sign-in.
+func (s *Service) SignOut(ctx context.Context, token string) error {
+	return s.Store.EndSignin(ctx, hashKey(token))
+}
+
+// NewTicket makes a ticket that signs a browser in once.
+func (s *Service) NewTicket(ctx context.Context, who Identity) (string, time.Time, error) {
+	ticket := strings.ToLower(rand.Text())
+	return ticket, time.Now().UTC().Add(TicketLasts).Truncate(time.Second), s.Store.AddSignin(ctx, store.SigninTicket, hashKey(ticket), who.KeyID, TicketLasts)
 }

@@ -126,7 +126,9 @@ func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store
 		old, err := s.Store.BuildByHash(ctx, who.WorkspaceID, sha)
 		return old, false, err
 	}
-	keep = err == nil
+	if keep = err == nil; keep {
+		s.Feed.add("build", who.WorkspaceID, "", b)
+	}
 	return b, true, err
 }
 

@@ -78,10 +78,12 @@ func (s *Service) closeHold(ctx context.Context, hold, leg string, c store.Closi
 		}
 		c.Again = len(attempts) < maxAttempts
 	}
-	run, ok, err := s.Store.CloseHold(ctx, hold, c)
+	h, ok, err := s.Store.CloseHold(ctx, hold, c)
 	if ok {
 		s.Bus.Publish(topicWork, nil)
-		s.Bus.Publish("run."+run, nil)
+		s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
+		s.Feed.devicesChanged()
+		s.Feed.attemptOver(h.AttemptID)
 	}
 	return err
 }
@@ -136,6 +138,8 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 			return err
 		}
 		woken[d.HostID] = true
+		s.Feed.runChanged(byID[p.Leg].WorkspaceID, byID[p.Leg].RunID, p.Leg)
+		s.Feed.devicesChanged()
 	}
 	if len(woken) > 0 {
 		s.Bus.Publish(topicHost(builtIn), nil)
@@ -145,5 +149,7 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 
 func (s *Service) giveUp(ctx context.Context, l store.Leg, d store.Device) error {
 	s.Log.Warn("a leg waited in vain for its device", "leg", l.ID, "device", d.Serial)
-	return s.Store.GiveUp(ctx, l.ID, verdict.Lost, "the device "+d.Serial+" has been away for "+awayLimit.String()+": "+d.Why)
+	err := s.Store.GiveUp(ctx, l.ID, verdict.Lost, "the device "+d.Serial+" has been away for "+awayLimit.String()+": "+d.Why)
+	s.Feed.runChanged(l.WorkspaceID, l.RunID, l.ID)
+	return err
 }

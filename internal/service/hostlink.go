@@ -59,6 +59,7 @@ func (l *link) Devices(ctx context.Context, name string, seen []host.Seen) error
 		return err
 	}
 	l.Bus.Publish(topicWork, nil)
+	l.Feed.devicesChanged()
 	return nil
 }
 
@@ -121,7 +122,17 @@ func (l *link) Report(ctx context.Context, hold string, p host.Progress) error {
 		q.Case = &store.Case{Ordinal: c.Ordinal, Name: c.Name, Verdict: c.Verdict, Message: c.Message, Line: c.Line, Expected: c.Expected, Actual: c.Actual,
 			Trace: c.Trace, Shot: c.Shot, Tree: c.Tree, StartMS: c.StartMS, TookMS: c.TookMS}
 	}
-	return l.Store.Note(ctx, hold, q)
+	h, err := l.Store.Note(ctx, hold, q)
+	if err == nil && h.ID != "" {
+		l.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
+	}
+	return err
+}
+
+// Live implements host.Link.
+func (l *link) Live(_ context.Context, h host.Hold, now host.Live) error {
+	l.Feed.live(h, now)
+	return nil
 }
 
 // Keep implements host.Link.

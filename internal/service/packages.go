@@ -65,7 +65,9 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 		old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha)
 		return old, false, err
 	}
-	keep = err == nil
+	if keep = err == nil; keep {
+		s.Feed.add("package", who.WorkspaceID, "", p)
+	}
 	return p, true, err
 }
 

@@ -49,6 +49,53 @@ type RunRequest struct {
 	IdempotencyKey string
 }
 
+// RunPlan is what a run would be.
+type RunPlan struct {
+	Build   store.Build
+	Package store.Package
+	planning.Plan
+}
+
+// CheckRun plans a run and starts nothing: the findings say what is in its way.
+func (s *Service) CheckRun(ctx context.Context, who Identity, q RunRequest) (RunPlan, error) {
+	return s.plan(ctx, who, &q)
+}
+
+// plan finds what a request names and plans it. It sets the limit that was not said.
+func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunPlan, err error) {
+	const title = "plan the run"
+	if p.Build, err = s.Build(ctx, who, q.Build); err != nil {
+		return p, err
+	}
+	if p.Package, err = s.Package(ctx, who, q.Package); err != nil {
+		return p, err
+	}
+	filter, err := devices.ParseFilter(q.Where, q.Devices)
+	if err != nil {
+		return p, fail(Invalid, title, "", "%v", err)
+	}
+	if q.LimitSeconds == 0 {
+		q.LimitSeconds = 1800
+	}
+	if q.LimitSeconds < 1 || q.LimitSeconds > 86400 {
+		return p, fail(Invalid, title, "choose 1 s to 24 h", "a limit of %d seconds makes no sense", q.LimitSeconds)
+	}
+	all, err := s.Store.Devices(ctx, "", 0)
+	if err != nil {
+		return p, err
+	}
+	var there []planning.Device
+	for _, d := range all {
+		x := planning.Device{ID: d.ID, Facts: d.Facts.V}
+		if d.State != "ready" {
+			x.Away = d.Why
+		}
+		there = append(there, x)
+	}
+	p.Plan = planning.Make(p.Build.Facts.V, len(p.Package.Cases.V), there, filter)
+	return p, nil
+}
+
 // StartRun plans a run and writes it; the dispatcher does the rest. The same
 // idempotency key gives the run that is there already, and isNew false.
 func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r store.Run, isNew bool, err error) {
@@ -58,37 +105,11 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 			return old, false, nil
 		}
 	}
-	build, err := s.Build(ctx, who, q.Build)
+	p, err := s.plan(ctx, who, &q)
 	if err != nil {
 		return r, false, err
 	}
-	pkg, err := s.Package(ctx, who, q.Package)
-	if err != nil {
-		return r, false, err
-	}
-	filter, err := devices.ParseFilter(q.Where, q.Devices)
-	if err != nil {
-		return r, false, fail(Invalid, title, "", "%v", err)
-	}
-	if q.LimitSeconds == 0 {
-		q.LimitSeconds = 1800
-	}
-	if q.LimitSeconds < 1 || q.LimitSeconds > 86400 {
-		return r, false, fail(Invalid, title, "choose 1 s to 24 h", "a limit of %d seconds makes no sense", q.LimitSeconds)
-	}
-	all, err := s.Store.Devices(ctx, "", 0)
-	if err != nil {
-		return r, false, err
-	}
-	var there []planning.Device
-	for _, d := range all {
-		p := planning.Device{ID: d.ID, Facts: d.Facts.V}
-		if d.State != "ready" {
-			p.Away = d.Why
-		}
-		there = append(there, p)
-	}
-	plan := planning.Make(build.Facts.V, len(pkg.Cases.V), there, filter)
+	build, pkg, plan := p.Build, p.Package, p.Plan
 	if blocked := plan.Blocked(); len(blocked) > 0 {
 		e := fail(Refused, title, blocked[0].Remedy, "%s", blocked[0].What)
 		e.Findings = PlanFindings(plan.Findings)
@@ -112,6 +133,7 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 	}
 	if err == nil {
 		s.Bus.Publish(topicWork, nil)
+		s.Feed.runChanged(r.WorkspaceID, r.ID, "")
 		s.Log.Info("run starts", "run", r.ID, "build", r.Request.V.Build, "package", r.Request.V.Package, "legs", len(legs))
 	}
 	return r, true, err
@@ -120,56 +142,84 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 // RunView is a run with how its legs stand.
 type RunView struct {
 	store.Run
-	Legs []LegView
+	Verdicts  []verdict.Verdict // of the legs, in no order; "" for those still going
+	Stages    map[string]int    // legs that are not done
+	CaseNames []string          // not in lists
+	Legs      []LegView         // not in lists
 }
 
-// LegView is a leg with its device, and the cases of its last attempt counted.
+// LegView is a leg with its device, and the cases of its last attempt.
 type LegView struct {
 	store.LegRow
-	Cases verdict.Counts
+	Cases []store.CaseVerdict
 }
 
-// Verdicts are those of the legs; "" for those still going.
-func (r RunView) Verdicts() []verdict.Verdict {
-	var vs []verdict.Verdict
-	for _, l := range r.Legs {
-		if l.Stage == "done" {
-			vs = append(vs, l.Verdict)
-		} else {
-			vs = append(vs, "")
-		}
-	}
-	return vs
-}
-
-// view puts the legs to runs.
-func (s *Service) view(ctx context.Context, runs []store.Run) ([]RunView, error) {
+// tallied puts to runs how their legs stand, without the legs.
+func (s *Service) tallied(ctx context.Context, runs []store.Run) ([]RunView, error) {
 	var ids []string
 	at := map[string]int{}
 	out := make([]RunView, len(runs))
 	for i, r := range runs {
-		out[i].Run = r
+		out[i] = RunView{Run: r, Stages: map[string]int{}}
 		ids, at[r.ID] = append(ids, r.ID), i
 	}
-	legs, err := s.Store.Legs(ctx, ids)
-	if err != nil {
-		return nil, err
+	tallies, err := s.Store.Tallies(ctx, ids)
+	for _, t := range tallies {
+		v := &out[at[t.RunID]]
+		for range t.Legs {
+			v.Verdicts = append(v.Verdicts, t.Verdict)
+		}
+		if t.Stage != "done" {
+			v.Stages[t.Stage] += t.Legs
+		}
 	}
+	return out, err
+}
+
+// view is a run with those of its legs that wanted chooses; nil: all.
+func (s *Service) view(ctx context.Context, r store.Run, wanted map[string]bool) (RunView, error) {
+	v := RunView{Run: r, Stages: map[string]int{}}
+	pkg, err := s.Store.PackageByID(ctx, r.WorkspaceID, r.PackageID)
+	if err != nil {
+		return v, err
+	}
+	for _, c := range pkg.Cases.V {
+		v.CaseNames = append(v.CaseNames, c.Name)
+	}
+	legs, err := s.Store.Legs(ctx, r.ID)
+	if err != nil {
+		return v, err
+	}
+	var chosen []store.LegRow
+	for _, l := range legs {
+		if l.Stage == "done" {
+			v.Verdicts = append(v.Verdicts, l.Verdict)
+		} else {
+			v.Verdicts = append(v.Verdicts, "")
+			v.Stages[l.Stage]++
+		}
+		if wanted == nil || wanted[l.ID] {
+			chosen = append(chosen, l)
+		}
+	}
+	v.Legs, err = s.legViews(ctx, chosen)
+	return v, err
+}
+
+// legViews puts the cases to legs.
+func (s *Service) legViews(ctx context.Context, legs []store.LegRow) ([]LegView, error) {
 	var attempts []string
 	for _, l := range legs {
 		if l.AttemptID.Valid {
 			attempts = append(attempts, l.AttemptID.String)
 		}
 	}
-	counts, err := s.Store.CaseCounts(ctx, attempts)
-	if err != nil {
-		return nil, err
-	}
+	cases, err := s.Store.CaseVerdicts(ctx, attempts)
+	out := make([]LegView, 0, len(legs))
 	for _, l := range legs {
-		i := at[l.RunID]
-		out[i].Legs = append(out[i].Legs, LegView{l, counts[l.AttemptID.String]})
+		out = append(out, LegView{l, cases[l.AttemptID.String]})
 	}
-	return out, nil
+	return out, err
 }
 
 // Run finds a run by its id; "newest" is the one started last.
@@ -178,7 +228,7 @@ func (s *Service) Run(ctx context.Context, who Identity, id string) (RunView, er
 	var err error
 	if id == "newest" {
 		var rows []store.Run
-		if rows, err = s.Store.Runs(ctx, who.WorkspaceID, "", 1); err == nil && len(rows) == 0 {
+		if rows, err = s.Store.Runs(ctx, who.WorkspaceID, store.RunChoice{}, "", 1); err == nil && len(rows) == 0 {
 			err = store.ErrNotFound
 		} else if err == nil {
 			r = rows[0]
@@ -189,21 +239,75 @@ func (s *Service) Run(ctx context.Context, who Identity, id string) (RunView, er
 	if err != nil {
 		return RunView{}, notFound(err, "run", id, "see the runs with: tessellant run list")
 	}
-	views, err := s.view(ctx, []store.Run{r})
-	if err != nil {
-		return RunView{}, err
-	}
-	return views[0], nil
+	return s.view(ctx, r, nil)
+}
+
+// RunChoice says which runs are wanted: references or ids, a verdict; empty fields: any.
+type RunChoice struct {
+	Build, Package string
+	Verdict        verdict.Verdict
 }
 
 // Runs lists runs, the newest first.
-func (s *Service) Runs(ctx context.Context, who Identity, after string, limit int) ([]RunView, string, error) {
-	rows, err := s.Store.Runs(ctx, who.WorkspaceID, after, limit+1)
+func (s *Service) Runs(ctx context.Context, who Identity, c RunChoice, after string, limit int) ([]RunView, string, error) {
+	choice := store.RunChoice{Verdict: c.Verdict}
+	if c.Build != "" {
+		b, err := s.Build(ctx, who, c.Build)
+		if err != nil {
+			return nil, "", err
+		}
+		choice.BuildID = b.ID
+	}
+	if c.Package != "" {
+		p, err := s.Package(ctx, who, c.Package)
+		if err != nil {
+			return nil, "", err
+		}
+		choice.PackageID = p.ID
+	}
+	rows, err := s.Store.Runs(ctx, who.WorkspaceID, choice, after, limit+1)
 	rows, next, err := page(rows, limit, err, func(r store.Run) string { return r.ID })
 	if err != nil {
 		return nil, "", err
 	}
-	views, err := s.view(ctx, rows)
+	views, err := s.tallied(ctx, rows)
+	return views, next, err
+}
+
+// DeviceView is a device, and the hold on it where it is this workspace's.
+type DeviceView struct {
+	store.Device
+	Hold *store.Hold
+}
+
+// Device finds a device by its serial.
+func (s *Service) Device(ctx context.Context, who Identity, serial string) (v DeviceView, err error) {
+	if v.Device, err = s.Store.DeviceBySerial(ctx, serial); err != nil {
+		return v, notFound(err, "device", serial, "see the devices with: tessellant device list")
+	}
+	h, err := s.Store.HoldOfDevice(ctx, v.ID)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
+		return v, err
+	case h.WorkspaceID == who.WorkspaceID:
+		v.Hold = &h
+	}
+	return v, nil
+}
+
+// DeviceLegs lists the workspace's legs on a device, the newest first.
+func (s *Service) DeviceLegs(ctx context.Context, who Identity, serial, after string, limit int) ([]LegView, string, error) {
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return nil, "", err
+	}
+	rows, err := s.Store.DeviceLegs(ctx, who.WorkspaceID, d.ID, after, limit+1)
+	rows, next, err := page(rows, limit, err, func(l store.LegRow) string { return l.ID })
+	if err != nil {
+		return nil, "", err
+	}
+	views, err := s.legViews(ctx, rows)
 	return views, next, err
 }
 

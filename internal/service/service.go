@@ -27,6 +27,8 @@ type Service struct {
 	Log      *slog.Logger
 	Version  string
 	MaxBuild int64 // bytes of an upload; 0: 4 GiB
+	Feed     Feed  // what changes, for those who watch
+	logs     logShelf
 }
 
 // Kind sorts errors by what the caller may do.
@@ -39,6 +41,7 @@ const (
 	TooLarge Kind = "too-large" // the upload
 	CutOff   Kind = "cut-off"   // the upload did not come whole
 	Denied   Kind = "denied"    // no key, or not this key
+	Foreign  Kind = "foreign"   // a page of another site asked for it
 )
 
 // Finding is what is wrong, for people: a package's, a plan's.

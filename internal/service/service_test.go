@@ -161,7 +161,7 @@ func TestAFailedLegGetsNoOtherAttempt(t *testing.T) {
 	v, err = d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, verdict.Failed, v.Verdict)
-	assert.Equal(t, 1, v.Legs[0].Cases[verdict.Failed])
+	assert.Equal(t, []store.CaseVerdict{{Ordinal: 0, Verdict: verdict.Failed}}, v.Legs[0].Cases)
 	assert.Empty(t, v.Legs[0].NowCase.String)
 }
 

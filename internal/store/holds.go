@@ -82,6 +82,18 @@ func (s *Store) DeviceByID(ctx context.Context, id string) (d Device, err error)
 	return d, found(err)
 }
 
+// DeviceBySerial finds a device.
+func (s *Store) DeviceBySerial(ctx context.Context, serial string) (d Device, err error) {
+	err = s.db.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices d WHERE d.serial = ?", serial)
+	return d, found(err)
+}
+
+// HoldOfDevice finds the hold in force on a device.
+func (s *Store) HoldOfDevice(ctx context.Context, device string) (h Hold, err error) {
+	err = s.db.GetContext(ctx, &h, "SELECT * FROM holds WHERE device_id = ? AND active = 1", device)
+	return h, found(err)
+}
+
 // Lease takes or renews a named lease for holder; false: somebody else has it.
 func (s *Store) Lease(ctx context.Context, name, holder string, period time.Duration) (bool, error) {
 	us := period.Microseconds()
@@ -187,10 +199,10 @@ type Progress struct {
 }
 
 // Note takes a host's report in, once: one with a number that was seen before,
-// or of a hold that is over, changes nothing.
-func (s *Store) Note(ctx context.Context, hold string, p Progress) error {
-	return s.InTx(ctx, func(tx *sqlx.Tx) error {
-		var h Hold
+// or of a hold that is over, changes nothing. It answers the hold, an empty one when that is over.
+func (s *Store) Note(ctx context.Context, hold string, p Progress) (h Hold, err error) {
+	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
+		h = Hold{}
 		if err := tx.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ? AND active = 1 FOR UPDATE", hold); err != nil {
 			if errors.Is(err, sql.ErrNoRows) {
 				return nil
@@ -219,6 +231,7 @@ func (s *Store) Note(ctx context.Context, hold string, p Progress) error {
 		}
 		return nil
 	})
+	return h, err
 }
 
 func putCase(ctx context.Context, tx *sqlx.Tx, attempt string, c Case) error {
@@ -244,19 +257,18 @@ type Closing struct {
 }
 
 // CloseHold ends a hold and its attempt. Its leg is done, or waits again; when
-// it was the last leg of its run, the run is over. It answers the run's id, and false when
-// the hold was over already: then nothing was changed.
-func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (run string, ok bool, err error) {
+// it was the last leg of its run, the run is over. It answers the hold, and false when
+// it was over already: then nothing was changed.
+func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, ok bool, err error) {
 	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
-		run, ok = "", false
-		var h Hold
+		h, ok = Hold{}, false
 		if err := tx.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ? AND active = 1 FOR UPDATE", hold); err != nil {
 			if errors.Is(err, sql.ErrNoRows) {
 				return nil
 			}
 			return err
 		}
-		run, ok = h.RunID, true
+		ok = true
 		if _, err := tx.ExecContext(ctx, "UPDATE holds SET ended = now(3) WHERE id = ?", hold); err != nil {
 			return err
 		}
@@ -273,7 +285,7 @@ func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (run stri
 		}
 		return closeRun(ctx, tx, h.RunID)
 	})
-	return run, ok, err
+	return h, ok, err
 }
 
 // closeRun ends a run whose legs are all done.

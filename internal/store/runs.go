@@ -81,9 +81,51 @@ func (s *Store) RunByIdempotencyKey(ctx context.Context, workspace, key string) 
 	return r, found(err)
 }
 
+// RunChoice says which runs are wanted; empty fields: any.
+type RunChoice struct {
+	BuildID, PackageID string
+	Verdict            verdict.Verdict
+}
+
 // Runs lists runs, the newest first.
-func (s *Store) Runs(ctx context.Context, workspace, after string, limit int) (out []Run, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT * FROM runs WHERE workspace_id = ? AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?", workspace, after, after, limit)
+func (s *Store) Runs(ctx context.Context, workspace string, c RunChoice, after string, limit int) (out []Run, err error) {
+	q, args := "SELECT * FROM runs WHERE workspace_id = ?", []any{workspace}
+	for _, x := range []struct{ column, value string }{{"build_id", c.BuildID}, {"package_id", c.PackageID}, {"verdict", string(c.Verdict)}} {
+		if x.value != "" {
+			q, args = q+" AND "+x.column+" = ?", append(args, x.value)
+		}
+	}
+	if after != "" {
+		q, args = q+" AND id < ?", append(args, after)
+	}
+	err = s.db.SelectContext(ctx, &out, q+" ORDER BY id DESC LIMIT ?", append(args, limit)...)
+	return out, err
+}
+
+// RunsGoing lists the runs of all workspaces that are not over.
+func (s *Store) RunsGoing(ctx context.Context) (out []Run, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM runs WHERE ended IS NULL")
+	return out, err
+}
+
+// Tally is how many legs of a run stand in a stage, with a verdict.
+type Tally struct {
+	RunID   string          `db:"run_id"`
+	Stage   string          `db:"stage"`
+	Verdict verdict.Verdict `db:"verdict"`
+	Legs    int             `db:"legs"`
+}
+
+// Tallies counts the legs of runs.
+func (s *Store) Tallies(ctx context.Context, runs []string) (out []Tally, err error) {
+	if len(runs) == 0 {
+		return nil, nil
+	}
+	q, args, err := sqlx.In("SELECT run_id, stage, IF(stage = 'done', verdict, '') AS verdict, count(*) AS legs FROM legs WHERE run_id IN (?) GROUP BY 1, 2, 3", runs)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.SelectContext(ctx, &out, q, args...)
 	return out, err
 }
 
@@ -93,23 +135,23 @@ type LegRow struct {
 	Serial    string              `db:"serial"`
 	Facts     JSON[devices.Facts] `db:"facts"`
 	AttemptID sql.NullString      `db:"attempt_id"`
+	Attempts  int                 `db:"attempts"`
 	NowCase   sql.NullString      `db:"now_case"`
 	Started   sql.NullTime        `db:"started"`
 }
 
-// Legs lists the legs of runs with their devices, by run and serial.
-func (s *Store) Legs(ctx context.Context, runs []string) ([]LegRow, error) {
-	if len(runs) == 0 {
-		return nil, nil
-	}
-	q, args, err := sqlx.In(`SELECT l.*, d.serial, d.facts, a.id AS attempt_id, a.now_case, a.started FROM legs l JOIN devices d ON d.id = l.device_id
-		LEFT JOIN attempts a ON a.leg_id = l.id AND a.number = (SELECT max(number) FROM attempts WHERE leg_id = l.id)
-		WHERE l.run_id IN (?) ORDER BY l.run_id, d.serial`, runs)
-	if err != nil {
-		return nil, err
-	}
-	var out []LegRow
-	err = s.db.SelectContext(ctx, &out, q, args...)
+const legRows = `SELECT l.*, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started FROM legs l JOIN devices d ON d.id = l.device_id
+	LEFT JOIN attempts a ON a.leg_id = l.id AND a.number = (SELECT max(number) FROM attempts WHERE leg_id = l.id)`
+
+// Legs lists the legs of a run with their devices, by serial.
+func (s *Store) Legs(ctx context.Context, run string) (out []LegRow, err error) {
+	err = s.db.SelectContext(ctx, &out, legRows+" WHERE l.run_id = ? ORDER BY d.serial", run)
+	return out, err
+}
+
+// DeviceLegs lists a workspace's legs on a device, the newest first.
+func (s *Store) DeviceLegs(ctx context.Context, workspace, device, after string, limit int) (out []LegRow, err error) {
+	err = s.db.SelectContext(ctx, &out, legRows+" WHERE l.device_id = ? AND l.workspace_id = ? AND (? = '' OR l.id < ?) ORDER BY l.id DESC LIMIT ?", device, workspace, after, after, limit)
 	return out, err
 }
 
@@ -119,13 +161,19 @@ func (s *Store) LegByID(ctx context.Context, workspace, id string) (l Leg, err e
 	return l, found(err)
 }
 
-// CaseCounts counts the cases of attempts by verdict.
-func (s *Store) CaseCounts(ctx context.Context, attempts []string) (map[string]verdict.Counts, error) {
-	out := map[string]verdict.Counts{}
+// CaseVerdict is how one case of an attempt stands; without a verdict it runs.
+type CaseVerdict struct {
+	Ordinal int
+	Verdict verdict.Verdict
+}
+
+// CaseVerdicts gives the verdicts of the cases of attempts.
+func (s *Store) CaseVerdicts(ctx context.Context, attempts []string) (map[string][]CaseVerdict, error) {
+	out := map[string][]CaseVerdict{}
 	if len(attempts) == 0 {
 		return out, nil
 	}
-	q, args, err := sqlx.In("SELECT attempt_id, verdict, count(*) FROM cases WHERE attempt_id IN (?) AND verdict <> '' GROUP BY attempt_id, verdict", attempts)
+	q, args, err := sqlx.In("SELECT attempt_id, ordinal, verdict FROM cases WHERE attempt_id IN (?) ORDER BY attempt_id, ordinal", attempts)
 	if err != nil {
 		return nil, err
 	}
@@ -136,15 +184,11 @@ func (s *Store) CaseCounts(ctx context.Context, attempts []string) (map[string]v
 	defer rows.Close()
 	for rows.Next() {
 		var id string
-		var v verdict.Verdict
-		var n int
-		if err := rows.Scan(&id, &v, &n); err != nil {
+		var c CaseVerdict
+		if err := rows.Scan(&id, &c.Ordinal, &c.Verdict); err != nil {
 			return nil, err
 		}
-		if out[id] == nil {
-			out[id] = verdict.Counts{}
-		}
-		out[id][v] = n
+		out[id] = append(out[id], c)
 	}
 	return out, rows.Err()
 }

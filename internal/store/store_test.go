@@ -153,19 +153,23 @@ func TestReportsCountOnceAndTheLastLegEndsTheRun(t *testing.T) {
 	holds, err := d.ActiveHolds(ctx, d.host)
 	require.NoError(t, err)
 	c := store.Case{Name: "c", StartMS: 5}
-	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 1, Stage: "running"}))
-	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 2, Case: &c}))
+	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 1, Stage: "running"})
+	require.NoError(t, err)
+	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 2, Case: &c})
+	require.NoError(t, err)
 	c.Verdict, c.TookMS = verdict.Failed, 7
-	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c}))
+	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c})
+	require.NoError(t, err)
 	c.Verdict = verdict.Passed
-	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c}), "told twice")
+	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c})
+	require.NoError(t, err, "told twice")
 	cases, err := d.Cases(ctx, holds[0].AttemptID)
 	require.NoError(t, err)
 	require.Len(t, cases, 1)
 	assert.Equal(t, verdict.Failed, cases[0].Verdict)
-	counts, err := d.CaseCounts(ctx, []string{holds[0].AttemptID})
+	verdicts, err := d.CaseVerdicts(ctx, []string{holds[0].AttemptID})
 	require.NoError(t, err)
-	assert.Equal(t, 1, counts[holds[0].AttemptID][verdict.Failed])
+	assert.Equal(t, []store.CaseVerdict{{Ordinal: 0, Verdict: verdict.Failed}}, verdicts[holds[0].AttemptID])
 
 	var all sync.WaitGroup
 	for i, h := range holds {
@@ -183,7 +187,8 @@ func TestReportsCountOnceAndTheLastLegEndsTheRun(t *testing.T) {
 	_, ok, err := d.CloseHold(ctx, holds[0].ID, store.Closing{Verdict: verdict.Passed})
 	require.NoError(t, err)
 	assert.False(t, ok, "a hold that is over changes nothing")
-	require.NoError(t, d.Note(ctx, holds[0].ID, store.Progress{Seq: 9, Stage: "running"}))
+	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 9, Stage: "running"})
+	require.NoError(t, err)
 	l, err := d.LegByID(ctx, d.ws, holds[0].LegID)
 	require.NoError(t, err)
 	assert.Equal(t, "done", l.Stage)

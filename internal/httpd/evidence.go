@@ -1,0 +1,200 @@
+package httpd
+
+// What was gathered: artifacts in ranges, timelines, windows of logs, zips.
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"tessellant/api"
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/service"
+	"tessellant/internal/store"
+)
+
+func (s *server) GetTimeline(ctx context.Context, q api.GetTimelineRequestObject) (api.GetTimelineResponseObject, error) {
+	n, err := attemptOf(q.Params.Attempt)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.s.Timeline(ctx, identity(ctx), q.Id, n)
+	return api.GetTimeline200JSONResponse{Attempt: v.Attempt, Live: v.Live, Events: full(v.Events)}, err
+}
+
+func attemptOf(n *int) (int, error) {
+	if n == nil {
+		return 0, nil
+	}
+	if *n < 1 {
+		return 0, &service.Error{Kind: service.Invalid, Title: "find the attempt", Why: fmt.Sprintf("there is no attempt %d", *n), Remedy: "attempts are counted from 1"}
+	}
+	return *n, nil
+}
+
+func (s *server) GetScreen(ctx context.Context, q api.GetScreenRequestObject) (api.GetScreenResponseObject, error) {
+	raw, err := s.s.Screen(ctx, identity(ctx), q.Id)
+	return api.GetScreen200ImagejpegResponse{Body: bytes.NewReader(raw), ContentLength: int64(len(raw))}, err
+}
+
+func (s *server) GetLog(ctx context.Context, q api.GetLogRequestObject) (api.GetLogResponseObject, error) {
+	const title = "read the device's log"
+	c := service.LogChoice{Choice: devicelog.Choice{Tag: text(q.Params.Tag), Text: text(q.Params.Text)}, Limit: 200, Near: q.Params.Near}
+	if l := q.Params.Level; l != nil {
+		if !l.Valid() {
+			return nil, &service.Error{Kind: service.Invalid, Title: title, Why: fmt.Sprintf("there is no level %q", *l), Remedy: "choose one of V D I W E F"}
+		}
+		c.Level = string(*l)[0]
+	}
+	if q.Params.Limit != nil {
+		if c.Limit = *q.Params.Limit; c.Limit < 1 || c.Limit > 1000 {
+			return nil, &service.Error{Kind: service.Invalid, Title: title, Why: "limit must be 1 to 1000", Remedy: "ask for less, and for the rest with from"}
+		}
+	}
+	if q.Params.From != nil {
+		if c.From = *q.Params.From; c.From < 0 {
+			return nil, &service.Error{Kind: service.Invalid, Title: title, Why: "rows are counted from 0"}
+		}
+	}
+	n, err := attemptOf(q.Params.Attempt)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.s.DeviceLog(ctx, identity(ctx), q.Id, n, c)
+	return api.GetLog200JSONResponse{Rows: w.Rows, From: w.From, Near: w.Near, Items: each(w.Lines, func(l service.LogLine) api.LogLine {
+		o := api.LogLine{Row: l.Row, Line: l.Line + 1, At: l.At, Level: l.Level, Tag: l.Tag, Text: l.Text, Crash: l.Crash}
+		if l.Level != "" {
+			o.Pid = &l.PID
+		}
+		return o
+	})}, err
+}
+
+func (s *server) GetLogOverview(ctx context.Context, q api.GetLogOverviewRequestObject) (api.GetLogOverviewResponseObject, error) {
+	n, err := attemptOf(q.Params.Attempt)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.s.LogOverview(ctx, identity(ctx), q.Id, n)
+	return api.GetLogOverview200JSONResponse{Lines: v.Lines, Size: v.Size, Aligned: v.Aligned, SliceMs: v.SliceMS, Density: full(v.Density), Warnings: full(v.Warnings),
+		Crashes: full(v.Crashes), Tags: each(v.Tags, func(t devicelog.TagCount) api.LogTag { return api.LogTag{Name: t.Name, Lines: t.Lines} })}, err
+}
+
+func (s *server) GetFiles(ctx context.Context, q api.GetFilesRequestObject) (api.GetFilesResponseObject, error) {
+	l, err := s.s.Leg(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	return legZip{ctx, s.s, l}, nil
+}
+
+// legZip sends a leg's files while they are packed.
+type legZip struct {
+	ctx context.Context
+	s   *service.Service
+	l   service.LegDetail
+}
+
+func (z legZip) VisitGetFilesResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", "application/zip")
+	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.zip"`, z.l.Device.Serial, z.l.ID))
+	if err := z.s.Zip(z.ctx, z.l, &patientWriter{w, http.NewResponseController(w)}); err != nil {
+		z.s.Log.Warn("a zip was not sent whole", "leg", z.l.ID, "err", err)
+		panic(http.ErrAbortHandler) // so that the client sees that it was cut off
+	}
+	return nil
+}
+
+func (s *server) GetArtifact(ctx context.Context, q api.GetArtifactRequestObject) (api.GetArtifactResponseObject, error) {
+	a, err := s.s.Artifact(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	return artifactBytes{ctx, s.s, a}, nil
+}
+
+// artifactBytes sends an artifact, whole or in ranges.
+type artifactBytes struct {
+	ctx context.Context
+	s   *service.Service
+	a   store.Artifact
+}
+
+func (b artifactBytes) VisitGetArtifactResponse(w http.ResponseWriter) error {
+	r, ok := b.ctx.Value(keyRequest).(*http.Request)
+	if !ok {
+		return errors.New("the request is not at hand")
+	}
+	w.Header().Set("Content-Type", b.a.ContentType)
+	w.Header().Set("ETag", `"`+b.a.SHA256+`"`)
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.Header().Set("Content-Security-Policy", "sandbox") // it may be anything that a test wrote
+	file := &seeker{ctx: b.ctx, b: b}
+	defer file.Close()
+	http.ServeContent(&patientWriter{w, http.NewResponseController(w)}, r, "", time.Time{}, file)
+	return nil
+}
+
+type patientWriter struct {
+	http.ResponseWriter
+	rc *http.ResponseController
+}
+
+func (p *patientWriter) Write(b []byte) (int, error) {
+	_ = p.rc.SetWriteDeadline(time.Now().Add(idleWrite))
+	return p.ResponseWriter.Write(b)
+}
+
+// seeker reads a blob from wherever it is set to.
+type seeker struct {
+	ctx context.Context
+	b   artifactBytes
+	at  int64
+	r   io.ReadCloser
+}
+
+func (s *seeker) Seek(offset int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		offset += s.at
+	case io.SeekEnd:
+		offset += s.b.a.Size
+	}
+	if offset < 0 {
+		return 0, errors.New("before the beginning")
+	}
+	if offset != s.at {
+		_ = s.Close()
+	}
+	s.at = offset
+	return offset, nil
+}
+
+func (s *seeker) Read(p []byte) (int, error) {
+	if s.at >= s.b.a.Size {
+		return 0, io.EOF
+	}
+	if s.r == nil {
+		r, err := s.b.s.Open(s.ctx, s.b.a, s.at, -1)
+		if err != nil {
+			return 0, err
+		}
+		s.r = r
+	}
+	n, err := s.r.Read(p)
+	s.at += int64(n)
+	return n, err
+}
+
+func (s *seeker) Close() error {
+	if s.r == nil {
+		return nil
+	}
+	err := s.r.Close()
+	s.r = nil
+	return err
+}

@@ -1,0 +1,378 @@
+package service
+
+// What was gathered of an attempt: its timeline, its device log in windows, all its files in one.
+
+import (
+	"archive/zip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/store"
+)
+
+// attempt finds an attempt of a leg by its number; 0: the last one. Without any it answers nil.
+func (s *Service) attempt(ctx context.Context, who Identity, leg string, number int) (*AttemptDetail, LegDetail, error) {
+	l, err := s.Leg(ctx, who, leg)
+	if err != nil {
+		return nil, l, err
+	}
+	if number == 0 && len(l.Attempts) == 0 {
+		return nil, l, nil
+	}
+	if number == 0 {
+		number = len(l.Attempts)
+	}
+	for i := range l.Attempts {
+		if l.Attempts[i].Number == number {
+			return &l.Attempts[i], l, nil
+		}
+	}
+	return nil, l, fail(NotFound, "find the attempt", "see the attempts with: tessellant leg show "+leg, "the leg has no attempt %d", number)
+}
+
+func (a *AttemptDetail) artifact(kind string) *store.Artifact {
+	for i := range a.Artifacts {
+		if a.Artifacts[i].Kind == kind {
+			return &a.Artifacts[i]
+		}
+	}
+	return nil
+}
+
+// TimelineView is what happened in an attempt.
+type TimelineView struct {
+	Attempt int  // 0: there is none yet
+	Live    bool // it goes on
+	Events  []timeline.Event
+}
+
+// Timeline gives what happened in an attempt of a leg, so far; attempt 0: in the last one.
+func (s *Service) Timeline(ctx context.Context, who Identity, leg string, attempt int) (v TimelineView, err error) {
+	a, l, err := s.attempt(ctx, who, leg, attempt)
+	if err != nil {
+		return v, err
+	}
+	if a == nil {
+		return TimelineView{Live: l.Stage != "done"}, nil
+	}
+	v.Attempt = a.Number
+	if !a.Ended.Valid {
+		v.Live = true
+		v.Events, _, _ = s.Feed.Now(a.ID)
+		return v, nil
+	}
+	f := a.artifact("timeline")
+	if f == nil {
+		return v, nil
+	}
+	r, err := s.Open(ctx, *f, 0, -1)
+	if err != nil {
+		return v, err
+	}
+	defer r.Close()
+	err = timeline.Read(r, func(e timeline.Event) error { v.Events = append(v.Events, e); return nil })
+	return v, err
+}
+
+// Screen gives the newest picture of a leg that runs, as JPEG.
+func (s *Service) Screen(ctx context.Context, who Identity, leg string) ([]byte, error) {
+	a, _, err := s.attempt(ctx, who, leg, 0)
+	if err != nil {
+		return nil, err
+	}
+	if a != nil {
+		if _, frame, _ := s.Feed.Now(a.ID); frame != nil {
+			return frame, nil
+		}
+	}
+	return nil, fail(NotFound, "show the screen", "look at its video when it has ended", "the leg is not running, or has shown nothing yet")
+}
+
+// LogChoice says which rows of a log are wanted: From, or those about the moment Near.
+type LogChoice struct {
+	devicelog.Choice
+	From, Limit int
+	Near        *int64 // ms on the attempt's clock
+}
+
+// LogLine is one line of a log.
+type LogLine struct {
+	Row, Line int // from 0
+	At        int64
+	Level     string
+	PID       int
+	Tag, Text string
+	Crash     bool
+}
+
+// LogWindow is some rows of a log.
+type LogWindow struct {
+	Rows, From int
+	Near       *int // the row at the moment that was asked for; -1: before the first
+	Lines      []LogLine
+}
+
+const maxLogLine = 16 << 10 // bytes of a line that are shown
+
+// DeviceLog reads a window of the device's log.
+func (s *Service) DeviceLog(ctx context.Context, who Identity, leg string, attempt int, c LogChoice) (w LogWindow, err error) {
+	l, err := s.log(ctx, who, leg, attempt)
+	if err != nil {
+		return w, err
+	}
+	rows, err := l.choose(ctx, s, c.Choice)
+	if err != nil {
+		return w, err
+	}
+	w.Rows, w.From = l.index.Lines(), c.From
+	if rows != nil {
+		w.Rows = len(*rows)
+	}
+	line := func(row int) int {
+		if rows != nil {
+			return int((*rows)[row])
+		}
+		return row
+	}
+	if c.Near != nil {
+		var in []uint32
+		if rows != nil {
+			in = *rows
+			if in == nil {
+				in = []uint32{}
+			}
+		}
+		near := l.index.Near(*c.Near, in)
+		w.Near, w.From = &near, max(near-c.Limit/2, 0)
+	}
+	to := min(w.From+c.Limit, w.Rows)
+	if w.From >= to {
+		return w, nil
+	}
+	at := s.Blobs.At(ctx, l.file.BlobKey, l.file.Size)
+	buf := make([]byte, maxLogLine)
+	for row := w.From; row < to; row++ {
+		n := line(row)
+		begin, end := l.index.Span(n)
+		text := buf[:min(end-begin, maxLogLine)]
+		if _, err := at.ReadAt(text, begin); err != nil {
+			return w, err
+		}
+		x := LogLine{Row: row, Line: n, At: l.index.At(n), Text: strings.ToValidUTF8(strings.TrimRight(string(text), "\r\n"), "\uFFFD"), Crash: slices.Contains(l.index.Crashes, n)}
+		if p, ok := devicelog.Parse(x.Text, l.year); ok {
+			x.Level, x.PID, x.Tag, x.Text = string(p.Level), p.PID, p.Tag, p.Text
+		}
+		w.Lines = append(w.Lines, x)
+	}
+	return w, nil
+}
+
+// LogOverview is what a log holds.
+type LogOverview struct {
+	Lines             int
+	Size              int64
+	Aligned           bool
+	SliceMS           int64
+	Density, Warnings []int
+	Tags              []devicelog.TagCount
+	Crashes           []int64 // ms on the attempt's clock
+}
+
+// LogOverview says what the device's log holds.
+func (s *Service) LogOverview(ctx context.Context, who Identity, leg string, attempt int) (o LogOverview, err error) {
+	l, err := s.log(ctx, who, leg, attempt)
+	if err != nil {
+		return o, err
+	}
+	o = LogOverview{Lines: l.index.Lines(), Size: l.index.Size, Aligned: l.aligned, Tags: l.index.Common(200)}
+	o.SliceMS, o.Density, o.Warnings = l.index.Density(240)
+	for _, n := range l.index.Crashes {
+		o.Crashes = append(o.Crashes, l.index.At(n))
+	}
+	return o, nil
+}
+
+// log gives the index of an attempt's log.
+func (s *Service) log(ctx context.Context, who Identity, leg string, attempt int) (*shelved, error) {
+	a, _, err := s.attempt(ctx, who, leg, attempt)
+	if err != nil {
+		return nil, err
+	}
+	var f *store.Artifact
+	if a != nil {
+		f = a.artifact("device-log")
+	}
+	if f == nil {
+		return nil, fail(NotFound, "read the device's log", "it comes when the leg has ended", "there is no log of this attempt yet")
+	}
+	l := s.logs.at(f.SHA256 + a.ID)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.index != nil {
+		return l, nil
+	}
+	l.file, l.year = *f, a.Started.Year()
+	zero := time.Time{}
+	if t := a.artifact("timeline"); t != nil {
+		r, err := s.Open(ctx, *t, 0, -1)
+		if err != nil {
+			return nil, err
+		}
+		err = timeline.Read(r, func(e timeline.Event) error {
+			if ms, err := strconv.ParseInt(e.Args["device_zero_ms"], 10, 64); err == nil && e.Kind == timeline.Marker && e.Name == "clock" {
+				zero, l.aligned = time.UnixMilli(ms).UTC(), true
+			}
+			return nil
+		})
+		_ = r.Close()
+		if err != nil {
+			return nil, err
+		}
+	}
+	r, err := s.Open(ctx, *f, 0, -1)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	l.index, err = devicelog.Scan(r, zero, l.year)
+	return l, err
+}
+
+// logShelf keeps the indexes of the logs that were looked at last.
+type logShelf struct {
+	mu    sync.Mutex
+	order []string // the one used last comes last
+	logs  map[string]*shelved
+}
+
+const (
+	shelfBytes = 128 << 20
+	keptRows   = 4 // choices of a log
+)
+
+type shelved struct {
+	mu      sync.Mutex // while the index is made, and over chosen
+	file    store.Artifact
+	year    int
+	aligned bool
+	index   *devicelog.Index
+	chosen  []chosenRows // the one used last comes last
+}
+
+type chosenRows struct {
+	devicelog.Choice
+	rows []uint32
+}
+
+// at gives the place of a log on the shelf. What has not been used for longest
+// makes room.
+func (s *logShelf) at(key string) *shelved {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.logs == nil {
+		s.logs = map[string]*shelved{}
+	}
+	l := s.logs[key]
+	if l == nil {
+		l = &shelved{}
+		s.logs[key] = l
+	}
+	s.order = append(slices.DeleteFunc(s.order, func(k string) bool { return k == key }), key)
+	size := int64(0)
+	for i := len(s.order) - 1; i >= 0; i-- {
+		if size += s.logs[s.order[i]].bytes(); size > shelfBytes && i < len(s.order)-1 {
+			for _, k := range s.order[:i+1] {
+				delete(s.logs, k)
+			}
+			s.order = slices.Clone(s.order[i+1:])
+			break
+		}
+	}
+	return l
+}
+
+func (l *shelved) bytes() int64 {
+	if !l.mu.TryLock() {
+		return 0 // it is being made
+	}
+	defer l.mu.Unlock()
+	if l.index == nil {
+		return 0
+	}
+	n := l.index.Bytes()
+	for _, c := range l.chosen {
+		n += int64(len(c.rows)) * 4
+	}
+	return n
+}
+
+// choose gives the lines that c chooses; nil: all.
+func (l *shelved) choose(ctx context.Context, s *Service, c devicelog.Choice) (*[]uint32, error) {
+	if c.Any() {
+		return nil, nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i, k := range l.chosen {
+		if k.Choice == c {
+			l.chosen = append(slices.Delete(l.chosen, i, i+1), k)
+			return &k.rows, nil
+		}
+	}
+	r, err := s.Open(ctx, l.file, 0, -1)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	rows, err := l.index.Choose(c, r)
+	if err != nil {
+		return nil, err
+	}
+	if l.chosen = append(l.chosen, chosenRows{c, rows}); len(l.chosen) > keptRows {
+		l.chosen = slices.Delete(l.chosen, 0, 1)
+	}
+	return &rows, nil
+}
+
+// Zip writes all files of a leg: the last attempt's at the top, earlier ones' in attempt-N/.
+func (s *Service) Zip(ctx context.Context, l LegDetail, w io.Writer) error {
+	z := zip.NewWriter(w)
+	for i, a := range l.Attempts {
+		dir := ""
+		if i < len(l.Attempts)-1 {
+			dir = fmt.Sprintf("attempt-%d/", a.Number)
+		}
+		for _, f := range a.Artifacts {
+			if err := s.zipOne(ctx, z, dir+f.Name, f, a.Started); err != nil {
+				return err
+			}
+		}
+	}
+	return z.Close()
+}
+
+func (s *Service) zipOne(ctx context.Context, z *zip.Writer, name string, f store.Artifact, at time.Time) error {
+	h := &zip.FileHeader{Name: name, Method: zip.Deflate, Modified: at}
+	if f.Kind == "video" || f.Kind == "screenshot" {
+		h.Method = zip.Store // they are packed already
+	}
+	out, err := z.CreateHeader(h)
+	if err != nil {
+		return err
+	}
+	r, err := s.Open(ctx, f, 0, -1)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, r)
+	return errors.Join(err, r.Close())
+}

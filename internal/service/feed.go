@@ -1,0 +1,342 @@
+package service
+
+// The feed: what changes in the service, numbered, for those who watch.
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/host"
+	"tessellant/internal/store"
+)
+
+const (
+	feedKeeps   = 8192                   // changes, for those who were away for a while
+	feedGathers = 100 * time.Millisecond // changes of one run that come so close are told as one
+	feedLooks   = 5 * time.Second        // at runs and devices that other processes may have changed
+	liveEvents  = 20_000                 // of an attempt that goes on, in memory
+)
+
+// Change is one thing that changed. Value is a RunView with the legs that
+// changed, a []store.Device, a store.Build, a store.Package, an AttemptEvents or an
+// AttemptScreen, as Kind says.
+type Change struct {
+	ID    string // by which a watcher says where it was
+	Kind  string // run, device, build, package, timeline, screen
+	Value any
+
+	seq       int64
+	workspace string // whose it is; "": everybody's
+	leg       string // only for those who watch this leg
+	once      *sync.Once
+	data      *[]byte
+}
+
+// Encoded gives what encode makes of the change, which is asked only once for all watchers.
+func (c Change) Encoded(encode func(Change) []byte) []byte {
+	c.once.Do(func() { *c.data = encode(c) })
+	return *c.data
+}
+
+// AttemptEvents is what was added to an attempt's timeline.
+type AttemptEvents struct {
+	Leg, Attempt string
+	Events       []timeline.Event
+}
+
+// AttemptScreen says that there is a newer picture.
+type AttemptScreen struct {
+	Leg, Attempt string
+	At           int64
+}
+
+// Feed keeps the newest changes in memory. Those who watch cost the database
+// nothing: each change is read once, however many there are. A change that is missed does no harm:
+// a watcher that asks for more than is kept is told to ask anew. The zero value is ready for use.
+type Feed struct {
+	mu      sync.Mutex
+	epoch   string
+	seq     int64
+	kept    []Change
+	news    chan struct{} // closed at the next change
+	ended   chan struct{} // closed when the service stops
+	wake    chan struct{}
+	dirty   map[string]*dirtyRun // by run
+	devices bool
+	now     map[string]*attemptNow // by attempt
+
+	told        map[string]map[string]string // how a run's legs stood when they were told
+	toldDevices map[string]string
+}
+
+type dirtyRun struct {
+	workspace string
+	legs      map[string]bool // "": all
+}
+
+type attemptNow struct {
+	events []timeline.Event
+	frame  []byte
+	at     int64
+}
+
+// ready makes what a zero Feed lacks, under mu.
+func (f *Feed) ready() {
+	if f.epoch == "" {
+		f.epoch = strings.ToLower(rand.Text()[:10])
+		f.news, f.ended, f.wake = make(chan struct{}), make(chan struct{}), make(chan struct{}, 1)
+		f.dirty, f.now = map[string]*dirtyRun{}, map[string]*attemptNow{}
+		f.told, f.toldDevices = map[string]map[string]string{}, map[string]string{}
+	}
+}
+
+func (f *Feed) add(kind, workspace, leg string, value any) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	f.seq++
+	f.kept = append(f.kept, Change{ID: f.epoch + "-" + strconv.FormatInt(f.seq, 10), Kind: kind, Value: value, seq: f.seq, workspace: workspace, leg: leg, once: &sync.Once{}, data: new([]byte)})
+	if len(f.kept) > feedKeeps {
+		f.kept = append([]Change(nil), f.kept[len(f.kept)-feedKeeps*3/4:]...)
+	}
+	close(f.news)
+	f.news = make(chan struct{})
+}
+
+// End sends the watchers away: the service stops.
+func (f *Feed) End() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	select {
+	case <-f.ended:
+	default:
+		close(f.ended)
+	}
+}
+
+// Ended is closed when the service stops.
+func (f *Feed) Ended() <-chan struct{} {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	return f.ended
+}
+
+// Here is the place of the newest change.
+func (f *Feed) Here() string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	return f.epoch + "-" + strconv.FormatInt(f.seq, 10)
+}
+
+// After gives the changes after a place that concern a workspace, and a leg
+// where one is watched, with the place of the last. News is closed when there is more. Not ok: some of
+// what came after that place is no longer kept.
+func (f *Feed) After(place, workspace, leg string) (changes []Change, now string, news <-chan struct{}, ok bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	now = f.epoch + "-" + strconv.FormatInt(f.seq, 10)
+	epoch, number, _ := strings.Cut(place, "-")
+	seq, err := strconv.ParseInt(number, 10, 64)
+	if epoch != f.epoch || err != nil || seq > f.seq || seq < f.seq-int64(len(f.kept)) {
+		return nil, now, f.news, false
+	}
+	for _, c := range f.kept[len(f.kept)-int(f.seq-seq):] {
+		if (c.workspace == "" || c.workspace == workspace) && (c.leg == "" || c.leg == leg) {
+			changes = append(changes, c)
+		}
+	}
+	return changes, now, f.news, true
+}
+
+// runChanged notes that a leg of a run has changed; leg "": the run as a whole.
+func (f *Feed) runChanged(workspace, run, leg string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	if f.dirty[run] == nil {
+		f.dirty[run] = &dirtyRun{workspace, map[string]bool{}}
+	}
+	f.dirty[run].legs[leg] = true
+	f.stir()
+}
+
+func (f *Feed) devicesChanged() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	f.devices = true
+	f.stir()
+}
+
+func (f *Feed) stir() {
+	select {
+	case f.wake <- struct{}{}:
+	default:
+	}
+}
+
+// live takes in what has just happened in an attempt.
+func (f *Feed) live(h host.Hold, l host.Live) {
+	f.mu.Lock()
+	f.ready()
+	n := f.now[h.AttemptID]
+	if n == nil {
+		n = &attemptNow{}
+		f.now[h.AttemptID] = n
+	}
+	if n.events = append(n.events, l.Events...); len(n.events) > liveEvents {
+		n.events = append([]timeline.Event(nil), n.events[len(n.events)-liveEvents*3/4:]...)
+	}
+	if l.Frame != nil {
+		n.frame, n.at = l.Frame, l.FrameAt
+	}
+	f.mu.Unlock()
+	if len(l.Events) > 0 {
+		f.add("timeline", h.WorkspaceID, h.LegID, AttemptEvents{h.LegID, h.AttemptID, l.Events})
+	}
+	if l.Frame != nil {
+		f.add("screen", h.WorkspaceID, h.LegID, AttemptScreen{h.LegID, h.AttemptID, l.FrameAt})
+	}
+}
+
+// attemptOver forgets what was kept of an attempt that has ended.
+func (f *Feed) attemptOver(attempt string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	delete(f.now, attempt)
+}
+
+// Now gives what is known of an attempt that goes on: its events and its newest picture.
+func (f *Feed) Now(attempt string) (events []timeline.Event, frame []byte, at int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if n := f.now[attempt]; n != nil {
+		return append([]timeline.Event(nil), n.events...), n.frame, n.at
+	}
+	return nil, nil, 0
+}
+
+// Follow reads what has changed and tells it, until ctx ends.
+func (s *Service) Follow(ctx context.Context) {
+	f := &s.Feed
+	f.mu.Lock()
+	f.ready()
+	f.mu.Unlock()
+	look := time.NewTicker(feedLooks)
+	defer look.Stop()
+	gather := time.NewTimer(0)
+	defer gather.Stop()
+	for {
+		select {
+		case <-f.wake:
+		case <-look.C:
+			s.warn(ctx, "runs that go on can't be looked at", s.lookAround(ctx))
+		case <-ctx.Done():
+			return
+		}
+		gather.Reset(feedGathers)
+		select {
+		case <-gather.C:
+		case <-ctx.Done():
+			return
+		}
+		s.warn(ctx, "changes can't be told", s.tellChanges(ctx))
+	}
+}
+
+// lookAround takes all runs that go on, and the devices, as changed: what another
+// process did is told too, only later.
+func (s *Service) lookAround(ctx context.Context) error {
+	runs, err := s.Store.RunsGoing(ctx)
+	for _, r := range runs {
+		s.Feed.runChanged(r.WorkspaceID, r.ID, "")
+	}
+	s.Feed.devicesChanged()
+	return err
+}
+
+func (s *Service) tellChanges(ctx context.Context) error {
+	f := &s.Feed
+	f.mu.Lock()
+	dirty, devices := f.dirty, f.devices
+	f.dirty, f.devices = map[string]*dirtyRun{}, false
+	f.mu.Unlock()
+	for id, d := range dirty {
+		if err := s.tellRun(ctx, id, d); err != nil {
+			return err // what is left is found when we next look around
+		}
+	}
+	if devices {
+		return s.tellDevices(ctx)
+	}
+	return nil
+}
+
+// tellRun tells those legs of a run that stand otherwise than when they were last told.
+func (s *Service) tellRun(ctx context.Context, id string, d *dirtyRun) error {
+	r, err := s.Store.RunByID(ctx, d.workspace, id)
+	if err != nil {
+		return err
+	}
+	wanted := d.legs
+	if wanted[""] {
+		wanted = nil
+	}
+	v, err := s.view(ctx, r, wanted)
+	if err != nil {
+		return err
+	}
+	told := s.Feed.told[id]
+	if told == nil {
+		told = map[string]string{}
+		s.Feed.told[id] = told
+	}
+	var changed []LegView
+	for _, l := range v.Legs {
+		state := fmt.Sprint(l.Stage, l.Verdict, l.Message, l.Attempts, l.NowCase, l.Cases)
+		if told[l.ID] != state {
+			told[l.ID] = state
+			changed = append(changed, l)
+		}
+	}
+	over := fmt.Sprint("ended ", r.Ended.Valid)
+	if len(changed) == 0 && told[""] == over {
+		return nil
+	}
+	told[""] = over
+	if r.Ended.Valid {
+		delete(s.Feed.told, id)
+	}
+	v.Legs = changed
+	s.Feed.add("run", r.WorkspaceID, "", v)
+	return nil
+}
+
+func (s *Service) tellDevices(ctx context.Context) error {
+	all, err := s.Store.Devices(ctx, "", 0)
+	if err != nil {
+		return err
+	}
+	var changed []store.Device
+	for _, d := range all {
+		state := fmt.Sprint(d.State, d.Why, d.Held, d.Facts.V)
+		if s.Feed.toldDevices[d.Serial] != state {
+			s.Feed.toldDevices[d.Serial] = state
+			changed = append(changed, d)
+		}
+	}
+	if len(changed) > 0 {
+		s.Feed.add("device", "", "", changed)
+	}
+	return nil
+}
