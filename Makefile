@@ -1,26 +1,44 @@
 # Everything a newcomer needs is in the first three targets; each does its own set-up.
-.PHONY: example test generate bench build setup fuzz
+.PHONY: demo example test generate bench build console setup fuzz
 
 GO ?= go
 KELPLINE := build/kelpline-1.8.0.apk
 SOURCES := $(shell find demo/kelpline -type f)
+CONSOLE := $(shell find console/src -type f) console/index.html console/vite.config.ts
+
+# The main job on simulated phones, and then the console; stays up until Ctrl-C.
+demo: build
+	@bin/tessellant demo
 
 # The main job, done once on simulated phones; exits.
 example: build
 	@bin/tessellant example
 
 # Everything there is to test.
-test: setup $(KELPLINE)
+test: setup $(KELPLINE) console/dist/index.html
 	@scripts/test.sh
 
-# The program and the demo's build.
-build: setup $(KELPLINE)
+# The program with its console, and the demo's build.
+build: setup $(KELPLINE) console/dist/index.html
 	@echo "building the program"
 	@CGO_ENABLED=0 $(GO) build -o bin/tessellant ./cmd/tessellant
 
 # What is written by machine, from api/openapi.yaml.
-generate:
+generate: console/node_modules/.package-lock.json
 	@$(GO) generate ./api
+	@scripts/npm.sh run --silent types
+
+# The console's files, which the program carries.
+console: console/dist/index.html
+
+console/node_modules/.package-lock.json: console/package-lock.json | setup
+	@echo "installing the console's packages"
+	@scripts/npm.sh ci --loglevel error
+
+console/dist/index.html: $(CONSOLE) console/node_modules/.package-lock.json
+	@echo "building the console"
+	@scripts/npm.sh run --silent build
+	@touch $@
 
 # Speed, as ratios against a named comparison; see bench/README.md.
 bench: build

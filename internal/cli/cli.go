@@ -83,7 +83,7 @@ func newRoot(stdout, stderr io.Writer) *cobra.Command {
 		Long: `Tessellant runs a test package on many devices at once and says what broke and where.
 
 A first run, against a service that is up:
-  export TESSELLANT_URL=http://127.0.0.1:7480 TESSELLANT_KEY=tsl_...
+  tessellant login http://127.0.0.1:7480
   tessellant build add app.apk
   tessellant package add my-tests/
   tessellant run start --build kelpline/android@newest --package my-tests@newest --where platform=android --watch
@@ -101,9 +101,9 @@ Exit codes: 0 passed or flaky; 1 the app failed somewhere; 2 wrong usage;
 	root.Version = Version
 	root.SetVersionTemplate("tessellant {{.Version}}\n")
 	f := root.PersistentFlags()
-	f.StringVar(&a.url, "url", envOr("TESSELLANT_URL", DefaultURL), "address of the service (TESSELLANT_URL)")
+	f.StringVar(&a.url, "url", "", "address of the service (TESSELLANT_URL; else what login kept, else "+DefaultURL+")")
 	f.BoolVar(&a.json, "json", false, "answer with the API's JSON")
-	root.AddCommand(a.serveCmd(), a.whoamiCmd(), a.buildCmd(), a.packageCmd(), a.deviceCmd(), a.runCmd(), a.legCmd(), a.exampleCmd())
+	root.AddCommand(a.serveCmd(), a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.deviceCmd(), a.runCmd(), a.legCmd(), a.demoCmd(), a.exampleCmd())
 	return root
 }
 
@@ -124,13 +124,27 @@ func group(use, short string, cmds ...*cobra.Command) *cobra.Command {
 	return c
 }
 
-// client gives the API's client with the key from the environment.
+// client gives the API's client: address and key come from flags, else from the
+// environment, else from what login kept.
 func (a *app) client() (*api.ClientWithResponses, error) {
+	kept, err := readLogin()
+	if err != nil {
+		return nil, err
+	}
+	if a.url == "" {
+		a.url = envOr("TESSELLANT_URL", kept.URL)
+	}
+	if a.url == "" {
+		a.url = DefaultURL
+	}
 	if a.key == "" {
 		a.key = os.Getenv("TESSELLANT_KEY")
 	}
+	if a.key == "" && a.url == kept.URL { // a key is for the service that it was given for
+		a.key = kept.Key
+	}
 	if a.key == "" {
-		return nil, errors.New("no key: set TESSELLANT_KEY to a key of your workspace (the service printed the first one when it was first started)")
+		return nil, fmt.Errorf("no key for %s: sign in with: tessellant login, or set TESSELLANT_KEY to a key of your workspace (the service printed the first one when it was first started)", a.url)
 	}
 	u, err := url.Parse(a.url)
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {

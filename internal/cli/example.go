@@ -52,61 +52,111 @@ all; 1 when not, with the differences.`,
 }
 
 func (a *app) example(ctx context.Context, dir, build, data, temper, evidence string) error {
-	var want foretold
+	want, err := readForetold(dir)
+	if err != nil {
+		return err
+	}
+	h, err := a.startDemo(ctx, demoConfig{Dir: dir, Data: data, Listen: "127.0.0.1:0", Temper: temper})
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	fmt.Fprintf(a.out, "The service is up at %s after %s, with %d simulated phones.\n", h.URL, tookText(h.took), h.phones)
+	if err := a.mainJob(ctx, h, dir, build); err != nil {
+		return err
+	}
+	return a.compare(ctx, want, evidence)
+}
+
+// readForetold reads how the demo's run must come out.
+func readForetold(dir string) (want foretold, err error) {
 	raw, err := os.ReadFile(filepath.Join(dir, "foretold.yaml"))
 	if err != nil {
-		return fmt.Errorf("the demo's files are not here: %w; run this in the project's folder", err)
+		return want, fmt.Errorf("the demo's files are not here: %w; run this in the project's folder", err)
 	}
 	dec := yaml.NewDecoder(bytes.NewReader(raw))
 	dec.KnownFields(true)
 	if err := dec.Decode(&want); err != nil {
-		return fmt.Errorf("foretold.yaml: %w", err)
+		return want, fmt.Errorf("foretold.yaml: %w", err)
 	}
-	traits, err := phone.ReadFleetFile(filepath.Join(dir, "fleet.yaml"))
+	return want, nil
+}
+
+// demoConfig says how the demo's service is started.
+type demoConfig struct {
+	Dir    string // with fleet.yaml
+	Data   string
+	Listen string
+	Temper string // of the phones
+}
+
+// demoHouse is a service with the demo's phones.
+type demoHouse struct {
+	*house
+	phones int
+	took   time.Duration // to start
+}
+
+// startDemo starts the demo's backend, its phones and a service that sees them. The service's log
+// goes to service.log in the data folder, and its key is kept there.
+func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err error) {
+	start := time.Now()
+	var started []func() // outlives the service
+	defer func() {
+		if err != nil {
+			for _, f := range started {
+				f()
+			}
+		}
+	}()
+	traits, err := phone.ReadFleetFile(filepath.Join(c.Dir, "fleet.yaml"))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	back, err := backend.Start("127.0.0.1:0")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer back.Close()
-	if err := os.MkdirAll(data, 0o700); err != nil {
-		return err
+	started = append(started, back.Close)
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return nil, err
 	}
-	logFile, err := os.OpenFile(filepath.Join(data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	logFile, err := os.OpenFile(filepath.Join(c.Data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer logFile.Close()
+	started = append(started, func() { _ = logFile.Close() })
 	log, err := newLogger(logFile, "info", "text")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	key, err := keptKey(filepath.Join(data, "key"))
+	key, err := keptKey(filepath.Join(c.Data, "key"))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	c := houseConfig{Listen: "127.0.0.1:0", Data: data, Workspace: "demo", FirstKey: key, Log: log}
+	hc := houseConfig{Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
 	for _, t := range traits {
-		t.Temper = phone.Temper(temper)
+		t.Temper = phone.Temper(c.Temper)
 		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
 		p, err := phone.Start(t, "127.0.0.1:0")
 		if err != nil {
-			return err
+			return nil, err
 		}
-		defer p.Close()
-		c.Connect = append(c.Connect, p.Address())
+		started = append(started, p.Close)
+		hc.Connect = append(hc.Connect, p.Address())
 	}
-	start := time.Now()
-	h, err := startHouse(ctx, c)
+	inner, err := startHouse(ctx, hc)
 	if err != nil {
-		return &exit{verdict.ExitUnreachable, fmt.Errorf("could not start the service: %w", err)}
+		return nil, &exit{verdict.ExitUnreachable, fmt.Errorf("could not start the service: %w", err)}
 	}
-	defer h.Close()
-	a.url, a.key = h.URL, c.FirstKey
-	fmt.Fprintf(a.out, "The service is up at %s after %s, with %d simulated phones.\n", h.URL, tookText(time.Since(start)), len(traits))
-	if err := a.phonesReady(ctx, len(traits)); err != nil {
+	inner.closers = append(started, inner.closers...)
+	a.url, a.key = inner.URL, key
+	return &demoHouse{inner, len(traits), time.Since(start)}, nil
+}
+
+// mainJob does what people come for, showing each command: devices, upload, run, results.
+func (a *app) mainJob(ctx context.Context, h *demoHouse, dir, build string) error {
+	if err := a.phonesReady(ctx, h.phones); err != nil {
 		return err
 	}
 	say := func(command string) { fmt.Fprintf(a.out, "\n$ %s\n", command) }
@@ -125,12 +175,12 @@ func (a *app) example(ctx context.Context, dir, build, data, temper, evidence st
 	}
 	say("tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch")
 	limit := 1800
-	err = a.runStart(ctx, api.RunRequest{Build: "kelpline/android@newest", Package: "shore-suite@newest", Where: &[]string{"platform=android"}, LimitSeconds: &limit}, true)
+	err := a.runStart(ctx, api.RunRequest{Build: "kelpline/android@newest", Package: "shore-suite@newest", Where: &[]string{"platform=android"}, LimitSeconds: &limit}, true)
 	var e *exit
-	if err != nil && !(errors.As(err, &e) && e.code == verdict.ExitAppFailed) {
-		return err
+	if errors.As(err, &e) && e.code == verdict.ExitAppFailed {
+		return nil // the demo's app has faults
 	}
-	return a.compare(ctx, want, evidence)
+	return err
 }
 
 // keptKey reads the key of an earlier start from a file, or makes one there.

@@ -1,0 +1,143 @@
+// The frame around the pages: who is signed in, where one can go, files that are dropped.
+import { lazy, Suspense, useEffect } from 'react';
+import { DropZone, FileTrigger, Menu, MenuItem, MenuTrigger, Popover, RouterProvider } from 'react-aria-components';
+import { Link, Route, Routes, useHref, useLocation, useNavigate } from 'react-router';
+import styled from 'styled-components';
+import { http, Refusal } from './data/api';
+import { stream, useConnection } from './data/live';
+import { client, useMe } from './data/queries';
+import { upload } from './data/upload';
+import { Button } from './parts/controls';
+import { Awaited, Page, Refused } from './parts/page';
+import { Tile } from './parts/Tile';
+import { Uploads } from './parts/Uploads';
+import { SignIn } from './pages/SignIn';
+import { c, lookChosen, narrow, radius, takeLook, unseen, type LookChoice } from './theme';
+
+const RunsPage = lazy(() => import('./pages/Runs'));
+const RunPage = lazy(() => import('./pages/Run'));
+const StartPage = lazy(() => import('./pages/Start'));
+const LegPage = lazy(() => import('./leg/Leg'));
+const BuildsPage = lazy(() => import('./pages/Builds'));
+const BuildPage = lazy(() => import('./pages/Build'));
+const PackagesPage = lazy(() => import('./pages/Packages'));
+const PackagePage = lazy(() => import('./pages/Package'));
+const DevicesPage = lazy(() => import('./pages/Devices'));
+const DevicePage = lazy(() => import('./pages/Device'));
+
+const Bar = styled.header`
+  display: flex; align-items: center; gap: 4px 24px; padding: 0 24px; min-height: 48px; background: ${c.panel}; border-bottom: 1px solid ${c.grout}; flex-wrap: wrap;
+  ${narrow} { padding: 4px 12px; gap: 0 12px; }
+`;
+const Name = styled(Link)`display: flex; align-items: center; gap: 8px; color: ${c.ink}; font-weight: 640; &:hover { text-decoration: none; }`;
+const Sign = styled.span`display: grid; grid-template-columns: 8px 8px; gap: 2px;`;
+const Nav = styled.nav`
+  display: flex; gap: 20px; flex: 1; flex-wrap: wrap;
+  ${narrow} { order: 3; flex-basis: 100%; gap: 14px; }
+  a { color: ${c.faint}; padding: 13px 0 11px; border-bottom: 2px solid transparent; }
+  a:hover { color: ${c.ink}; text-decoration: none; }
+  a[aria-current='page'] { color: ${c.ink}; border-color: ${c.lapis}; font-weight: 560; }
+  ${narrow} { a { padding: 8px 0 6px; } }
+`;
+const Skip = styled.a`${unseen} &:focus { position: static; width: auto; height: auto; clip-path: none; }`;
+const Lost = styled.p`background: ${c.flaky}; color: #1E2530; padding: 4px 24px;`;
+const Sheet = styled(Popover)`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil}; padding: 4px; min-width: 200px;`;
+const Items = styled(Menu)`outline: none;`;
+const Item = styled(MenuItem)`
+  padding: 4px 12px; cursor: pointer; outline: none; border-radius: ${radius};
+  &[data-focused] { background: ${c.hover}; }
+  &[data-disabled] { color: ${c.faint}; cursor: default; border-bottom: 1px solid ${c.grout}; }
+`;
+const Drop = styled(DropZone)`
+  min-height: 100vh; outline: none; position: relative;
+  &[data-drop-target]::after { content: 'Drop a build (.apk) or a test package (.zip)'; position: fixed; inset: 8px; border: 3px dashed ${c.lapis}; background: ${c.veil}; color: #FFFDF8; display: grid; place-items: center; font-size: 22px; z-index: 50; }
+`;
+
+const looks: Record<LookChoice, string> = { system: 'Look: as the system', light: 'Look: light', dark: 'Look: dark' };
+const places = [['/', 'Runs'], ['/builds', 'Builds'], ['/packages', 'Packages'], ['/devices', 'Devices']] as const;
+
+async function signOut() {
+  await http.DELETE('/signin');
+  stream.stop();
+  client.clear();
+  location.assign('/');
+}
+
+export function App() {
+  const navigate = useNavigate();
+  const me = useMe();
+  const { pathname } = useLocation();
+  const signedIn = me.data !== undefined;
+  useEffect(() => {
+    if (!signedIn) return;
+    stream.start();
+    return () => stream.stop();
+  }, [signedIn]);
+  const denied = me.error instanceof Refusal && me.error.status === 401;
+  if (denied || pathname === '/signin') return <SignIn denied={denied} />;
+  if (me.error) {
+    return (
+      <Page>
+        <Refused error={me.error}>
+          <Button onPress={() => void me.refetch()}>Try again</Button>
+        </Refused>
+      </Page>
+    );
+  }
+  if (!me.data) return <Page><Awaited what="the service" /></Page>;
+  return (
+    <RouterProvider navigate={(to) => void navigate(to)} useHref={useHref}>
+      <Drop aria-label="Drop a build or a test package anywhere" onDrop={(e) => e.items.forEach((i) => { if (i.kind === 'file') void i.getFile().then(upload); })}>
+        <Skip href="#page">To the page</Skip>
+        <Bar>
+          <Name to="/">
+            <Sign aria-hidden><Tile what="passed" size={8} /><Tile what="failed" size={8} /><Tile what="crashed" size={8} /><Tile what="passed" size={8} /></Sign>
+            Tessellant
+          </Name>
+          <Nav aria-label="Pages">
+            {places.map(([to, name]) => (
+              <Link key={to} to={to} aria-current={(to === '/' ? /^\/($|runs|legs|start)/ : new RegExp('^' + to)).test(pathname) ? 'page' : undefined}>{name}</Link>
+            ))}
+          </Nav>
+          <FileTrigger acceptedFileTypes={['.apk', '.zip']} allowsMultiple onSelect={(files) => [...(files ?? [])].forEach(upload)}>
+            <Button>Upload</Button>
+          </FileTrigger>
+          <MenuTrigger>
+            <Button aria-label={`Workspace ${me.data.workspace}: menu`}>{me.data.workspace} <span aria-hidden>▾</span></Button>
+            <Sheet>
+              <Items onAction={(k) => (k === 'out' ? void signOut() : takeLook(k as LookChoice))} disabledKeys={['who']} selectionMode="none">
+                <Item id="who">{me.data.role}, version {me.data.version}</Item>
+                {(Object.keys(looks) as LookChoice[]).map((l) => <Item key={l} id={l}>{looks[l] + (l === lookChosen() ? ' ✓' : '')}</Item>)}
+                <Item id="out">Sign out</Item>
+              </Items>
+            </Sheet>
+          </MenuTrigger>
+        </Bar>
+        <ConnectionLost />
+        <div id="page">
+          <Suspense fallback={<Page><Awaited what="the page" /></Page>}>
+            <Routes>
+              <Route path="/" element={<RunsPage />} />
+              <Route path="/start" element={<StartPage />} />
+              <Route path="/runs/:id" element={<RunPage />} />
+              <Route path="/legs/:id" element={<LegPage />} />
+              <Route path="/builds" element={<BuildsPage />} />
+              <Route path="/builds/:ref" element={<BuildPage />} />
+              <Route path="/packages" element={<PackagesPage />} />
+              <Route path="/packages/:ref" element={<PackagePage />} />
+              <Route path="/devices" element={<DevicesPage />} />
+              <Route path="/devices/:serial" element={<DevicePage />} />
+              <Route path="*" element={<Page><Refused error={new Refusal({ type: 'about:blank', status: 404, title: `There is no page ${pathname}`, remedy: 'Go on from one of the pages above.' })} /></Page>} />
+            </Routes>
+          </Suspense>
+        </div>
+        <Uploads />
+      </Drop>
+    </RouterProvider>
+  );
+}
+
+function ConnectionLost() {
+  const state = useConnection();
+  return <div role="status">{state === 'lost' && <Lost>The connection to the service is lost. What stands here may be old; it goes on by itself when the service is back.</Lost>}</div>;
+}

@@ -1,0 +1,65 @@
+// The service's REST interface, with the types that api/openapi.yaml generates.
+import createClient from 'openapi-fetch';
+import type { components } from './api.gen';
+import type { paths } from './api.gen';
+
+type Schemas = components['schemas'];
+export type Me = Schemas['Me'];
+export type Run = Schemas['Run'];
+export type LegSummary = Schemas['LegSummary'];
+export type Leg = Schemas['Leg'];
+export type Attempt = Schemas['Attempt'];
+export type CaseResult = Schemas['CaseResult'];
+export type Artifact = Schemas['Artifact'];
+export type Build = Schemas['Build'];
+export type Package = Schemas['Package'];
+export type Device = Schemas['Device'];
+export type Plan = Schemas['Plan'];
+export type Finding = Schemas['Finding'];
+export type Problem = Schemas['Problem'];
+export type Verdict = Schemas['Verdict'];
+export type TimelineEvent = Schemas['TimelineEvent'];
+export type Timeline = Schemas['Timeline'];
+export type LogWindow = Schemas['LogWindow'];
+export type LogLine = Schemas['LogLine'];
+export type LogLevel = Schemas['LogLevel'];
+export type LogOverview = Schemas['LogOverview'];
+export type RunRequest = Schemas['RunRequest'];
+
+export const base = '/api/v1';
+export const http = createClient<paths>({ baseUrl: base });
+
+/** What the service refused, in its own words (RFC 9457). */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail ? `${problem.title}: ${problem.detail}` : problem.title);
+  }
+  get status() {
+    return this.problem.status;
+  }
+}
+
+/** A service that can't be reached, or that answers what it should not. */
+export function unreachable(why: string): Refusal {
+  return new Refusal({ type: 'about:blank', status: 0, title: 'The service does not answer', detail: why, remedy: 'See whether it runs; the console goes on by itself when it is back.' });
+}
+
+/** The data of an answer, or the refusal as an error. */
+export async function answer<T>(asked: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let got;
+  try {
+    got = await asked;
+  } catch (e) {
+    if (e instanceof DOMException && e.name === 'AbortError') throw e;
+    throw unreachable(e instanceof Error ? e.message : String(e));
+  }
+  if (got.error !== undefined) {
+    const p = got.error as Partial<Problem>;
+    throw p && typeof p.title === 'string' ? new Refusal({ type: 'about:blank', status: got.response.status, ...p } as Problem) : unreachable(`status ${got.response.status}`);
+  }
+  return got.data as T;
+}
+
+export function artifactURL(a: { id: string }) {
+  return `${base}/artifacts/${a.id}`;
+}

@@ -1,0 +1,121 @@
+// What the pages ask for. Each thing has one key, so that live events know where to put what has changed.
+import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { answer, http, Refusal, type LogLevel, type RunRequest, type Verdict } from './api';
+
+export const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 60_000,
+      refetchOnWindowFocus: false, // live events bring what changes
+      retry: (n, e) => n < 2 && e instanceof Refusal && (e.status === 0 || e.status >= 500),
+    },
+  },
+});
+
+export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => answer(http.GET('/me')), staleTime: Infinity, retry: false });
+
+export interface RunFilter {
+  build?: string;
+  package?: string;
+  verdict?: Verdict;
+}
+
+export const useRuns = (filter: RunFilter, limit = 50) =>
+  useInfiniteQuery({
+    queryKey: ['runs', filter, limit],
+    queryFn: ({ pageParam }) => answer(http.GET('/runs', { params: { query: { ...filter, limit, after: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+  });
+
+export const useRun = (id: string) => useQuery({ queryKey: ['run', id], queryFn: () => answer(http.GET('/runs/{id}', { params: { path: { id } } })) });
+
+export const useLeg = (id: string) => useQuery({ queryKey: ['leg', id], queryFn: () => answer(http.GET('/legs/{id}', { params: { path: { id } } })) });
+
+export const useTimeline = (leg: string, attempt: number | undefined) =>
+  useQuery({
+    queryKey: ['timeline', leg, attempt],
+    queryFn: () => answer(http.GET('/legs/{id}/timeline', { params: { path: { id: leg }, query: { attempt } } })),
+    enabled: attempt !== undefined,
+  });
+
+export interface LogFilter {
+  level?: LogLevel;
+  tag?: string;
+  text?: string;
+}
+
+export const logPage = 200;
+
+/** One page of the log's rows that a filter chooses. */
+export const logPageQuery = (leg: string, attempt: number, filter: LogFilter, page: number) => ({
+  queryKey: ['log', leg, attempt, filter, page],
+  queryFn: () => answer(http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, from: page * logPage, limit: logPage } } })),
+  staleTime: Infinity,
+});
+
+/** The row of the log at a moment. */
+export const logNearQuery = (leg: string, attempt: number, filter: LogFilter, near: number) => ({
+  queryKey: ['lognear', leg, attempt, filter, near],
+  queryFn: () => answer(http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, near, limit: 1 } } })),
+  staleTime: Infinity,
+  gcTime: 10_000,
+});
+
+export const useLogOverview = (leg: string, attempt: number, there: boolean) =>
+  useQuery({
+    queryKey: ['logoverview', leg, attempt],
+    queryFn: () => answer(http.GET('/legs/{id}/log/overview', { params: { path: { id: leg }, query: { attempt } } })),
+    enabled: there,
+    staleTime: Infinity,
+  });
+
+export const useBuilds = () =>
+  useInfiniteQuery({
+    queryKey: ['builds'],
+    queryFn: ({ pageParam }) => answer(http.GET('/builds', { params: { query: { limit: 50, after: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+  });
+
+export const useBuild = (ref: string) => useQuery({ queryKey: ['build', ref], queryFn: () => answer(http.GET('/builds/{ref}', { params: { path: { ref } } })) });
+
+export const usePackages = () =>
+  useInfiniteQuery({
+    queryKey: ['packages'],
+    queryFn: ({ pageParam }) => answer(http.GET('/packages', { params: { query: { limit: 50, after: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+  });
+
+export const usePackage = (ref: string) => useQuery({ queryKey: ['package', ref], queryFn: () => answer(http.GET('/packages/{ref}', { params: { path: { ref } } })) });
+
+/** All devices: as many pages as there are. */
+export const useDevices = () =>
+  useQuery({
+    queryKey: ['devices'],
+    queryFn: async () => {
+      const all = [];
+      for (let after: string | undefined; ; ) {
+        const page = await answer(http.GET('/devices', { params: { query: { limit: 200, after } } }));
+        all.push(...page.items);
+        if (!(after = page.next)) return all;
+      }
+    },
+  });
+
+export const useDevice = (serial: string) =>
+  useQuery({ queryKey: ['device', serial], queryFn: () => answer(http.GET('/devices/{serial}', { params: { path: { serial } } })) });
+
+export const useDeviceLegs = (serial: string) =>
+  useQuery({ queryKey: ['devicelegs', serial], queryFn: () => answer(http.GET('/legs', { params: { query: { device: serial, limit: 50 } } })) });
+
+export const usePlan = (q: RunRequest | undefined) =>
+  useQuery({
+    queryKey: ['plan', q],
+    queryFn: () => answer(http.POST('/runs/check', { body: q! })),
+    enabled: q !== undefined,
+    placeholderData: keepPreviousData,
+    staleTime: 5_000,
+    retry: false,
+  });

@@ -1,0 +1,95 @@
+// The device's log, in windows: only the lines in sight are fetched, however long it is.
+import { useQueries, useQuery } from '@tanstack/react-query';
+import { memo, useCallback, useEffect, useState } from 'react';
+import styled from 'styled-components';
+import type { LogLevel, LogLine } from '../data/api';
+import { client, logNearQuery, logPage, logPageQuery, useLogOverview, type LogFilter } from '../data/queries';
+import { Button, SearchField, Select } from '../parts/controls';
+import { Refused, Row, Sub } from '../parts/page';
+import { c, mono } from '../theme';
+import { bytes, clock } from '../words';
+import { useCursor, type Cursor } from './cursor';
+import { Rows } from './rows';
+
+const Pane = styled.section`display: flex; flex-direction: column; gap: 8px; min-height: 0; height: 100%; @media (max-width: 1000px) { height: 420px; }`;
+const Line = styled.div<{ $level: string }>`
+  display: grid; grid-template-columns: 76px 14px 150px minmax(0, 1fr); gap: 8px; padding: 0 8px; font-family: ${mono}; font-size: 12px; line-height: 20px;
+  span { overflow: hidden; text-overflow: ellipsis; }
+  ${(p) => (p.$level === 'E' || p.$level === 'F' ? `box-shadow: inset -3px 0 ${c.failed}; font-weight: 560;` : p.$level === 'W' ? `box-shadow: inset -3px 0 ${c.flaky};` : '')}
+  @media (max-width: 720px) { grid-template-columns: 70px 12px 80px max-content; }
+`;
+const Dim = styled.span`color: ${c.faint};`;
+const maxRows = 1_000_000; // browsers can't draw taller boxes than so many rows
+
+const One = memo(function One({ l }: { l: LogLine }) {
+  return (
+    <Line $level={l.level}>
+      <Dim>{clock(l.at)}</Dim>
+      <span>{l.level}</span>
+      <Dim title={l.tag}>{l.tag}</Dim>
+      <span title={l.text}>{l.text}</span>
+    </Line>
+  );
+});
+
+const levels: { id: LogLevel; text: string }[] = [{ id: 'V', text: 'all levels' }, { id: 'D', text: 'debug and graver' }, { id: 'I', text: 'info and graver' }, { id: 'W', text: 'warnings and graver' }, { id: 'E', text: 'errors and fatal' }];
+
+export function DeviceLog({ leg, attempt, there, cursor }: { leg: string; attempt: number; there: boolean; cursor: Cursor }) {
+  const [level, setLevel] = useState<LogLevel>('V');
+  const [tag, setTag] = useState('');
+  const [typed, setTyped] = useState('');
+  const [text, setText] = useState('');
+  const [seen, setSeen] = useState<[number, number]>([0, 0]);
+  const [base, setBase] = useState(0);
+  useEffect(() => {
+    const t = setTimeout(() => setText(typed), 250);
+    return () => clearTimeout(t);
+  }, [typed]);
+  const overview = useLogOverview(leg, attempt, there);
+  const filter: LogFilter = {};
+  if (level !== 'V') filter.level = level;
+  if (tag) filter.tag = tag;
+  if (text) filter.text = text;
+  // While the video plays, the log is asked where it is a few times a second.
+  const moving = useCursor(cursor, (s) => (s.by === 'video' ? Math.round(s.at / 250) * 250 : s.at));
+  const near = useQuery({ ...logNearQuery(leg, attempt, filter, moving), enabled: there, placeholderData: (old) => old });
+  const rows = near.data?.rows ?? 0;
+  const at = near.data?.near ?? -1;
+  useEffect(() => {
+    if (at >= 0 && (at < base || at >= base + maxRows)) setBase(Math.max(0, at - maxRows / 2));
+  }, [at, base]);
+  const first = Math.floor((base + seen[0]) / logPage);
+  const last = Math.floor((base + seen[1]) / logPage);
+  const wanted = Array.from({ length: Math.min(last - first + 1, 8) }, (_, i) => first + i).filter((p) => rows === 0 || p * logPage < rows);
+  const pages = useQueries({ queries: wanted.map((p) => ({ ...logPageQuery(leg, attempt, filter, p), enabled: there && rows > 0 })) });
+  const lines = new Map<number, LogLine>();
+  for (const p of pages) for (const l of p.data?.items ?? []) lines.set(l.row, l);
+  const onSeen = useCallback((a: number, b: number) => setSeen([a, b]), []);
+
+  async function choose(row: number) {
+    const known = lines.get(row) ?? (await client.fetchQuery(logPageQuery(leg, attempt, filter, Math.floor(row / logPage)))).items[row % logPage];
+    if (known) cursor.move(known.at, 'log');
+  }
+  const crashes = overview.data?.crashes ?? [];
+  function nextCrash() {
+    const to = crashes.find((t) => t > cursor.state.at + 1) ?? crashes[0];
+    if (to !== undefined) cursor.move(to, 'log');
+  }
+  if (!there) return <Sub>The device's log comes when the leg has ended.</Sub>;
+  if (near.error) return <Refused error={near.error} />;
+  const count = Math.min(maxRows, Math.max(0, rows - base));
+  return (
+    <Pane aria-label="Device log">
+      <Row $gap={8}>
+        <Select label="Level" hideLabel value={level} onChange={(v) => setLevel(v as LogLevel)} options={levels} />
+        <Select label="Tag" hideLabel value={tag} placeholder="any tag" onChange={setTag} options={[{ id: '', text: 'any tag' }, ...(overview.data?.tags ?? []).map((t) => ({ id: t.name, text: t.name, more: String(t.lines) }))]} />
+        <SearchField label="Find in the log" value={typed} onChange={setTyped} placeholder="text in the line" />
+        <Button onPress={nextCrash} isDisabled={crashes.length === 0}>{crashes.length === 0 ? 'No crash' : `Next crash (${crashes.length})`}</Button>
+        <Sub role="status">{near.data && overview.data ? `${rows.toLocaleString('en-GB')} of ${overview.data.lines.toLocaleString('en-GB')} lines, ${bytes(overview.data.size)}${overview.data.aligned ? '' : '; the device’s clock was never read, so the times may be off'}` : 'Reading the log …'}</Sub>
+      </Row>
+      {base > 0 && <div><Button $small onPress={() => setBase(Math.max(0, base - maxRows / 2))}>Earlier lines</Button></div>}
+      <Rows label="Lines of the device log" id="log" count={count} height={20} at={at - base} follow row={(i) => { const l = lines.get(base + i); return l ? <One l={l} /> : null; }} onChoose={(i) => void choose(base + i)} onSeen={onSeen} />
+      {base + maxRows < rows && <div><Button $small onPress={() => setBase(base + maxRows / 2)}>Later lines</Button></div>}
+    </Pane>
+  );
+}

@@ -1,0 +1,123 @@
+// What is known of the row at the cursor: of a failure what was expected and what was
+// there, the line, what led there, and the screen's tree with the element in question.
+import { useQuery } from '@tanstack/react-query';
+import { useEffect, useMemo, useRef } from 'react';
+import styled from 'styled-components';
+import { artifactURL, type Artifact, type Attempt, type TimelineEvent } from '../data/api';
+import { Facts, Faint, Mono, Sub } from '../parts/page';
+import { VerdictWord } from '../parts/Tile';
+import { c, mono, radius } from '../theme';
+import { clock, took } from '../words';
+import { argText, artifactNamed, elementOf, resultOf, type StoryRow } from './moments';
+import { placeOf } from './Story';
+import { useCursor, type Cursor } from './cursor';
+import { readTree, type TreeNode } from './tree';
+
+const Pane = styled.section`display: flex; flex-direction: column; gap: 12px; min-height: 0; min-width: 0; overflow: auto; &:focus-visible { outline-offset: -2px; }`;
+const Pre = styled.pre`white-space: pre-wrap; overflow-wrap: anywhere; font-size: 12px; line-height: 18px;`;
+const Values = styled.dl`
+  display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 4px 12px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 8px 12px;
+  dt { color: ${c.faint}; } dd { font-family: ${mono}; font-size: 13px; white-space: pre-wrap; overflow-wrap: anywhere; }
+`;
+const Tree = styled.ol`
+  font-family: ${mono}; font-size: 12px; line-height: 18px; overflow: auto; flex: 1; min-height: 140px; border: 1px solid ${c.grout}; background: ${c.panel}; padding: 4px 0;
+  li { white-space: nowrap; padding: 0 8px; width: max-content; min-width: 100%; }
+  li[data-found='true'] { background: ${c.chosen}; box-shadow: inset 3px 0 ${c.failed}; }
+  li:hover { background: ${c.hover}; }
+`;
+
+/** What was kept of the screen at a row: its picture and its tree, with the element in question. */
+export interface Kept {
+  row: StoryRow | undefined;
+  shot: Artifact | undefined;
+  tree: Artifact | undefined;
+  element: string;
+  nodes: TreeNode[];
+}
+
+/** What was kept at the row where the cursor is. */
+export function useKept(rows: StoryRow[], events: TimelineEvent[], attempt: Attempt | undefined, cursor: Cursor): Kept {
+  const at = useCursor(cursor, (s) => placeOf(rows, s.at, s.row));
+  const row = rows[at];
+  const e = row?.event;
+  const shot = artifactNamed(attempt, e?.file);
+  const tree = artifactNamed(attempt, e?.tree);
+  const element = row?.kind === 'failure' ? elementOf(events, row.name, resultOf(attempt, row.name)?.line ?? e?.line) : '';
+  const xml = useQuery({ queryKey: ['tree', tree?.id], queryFn: async () => (await fetch(artifactURL(tree!))).text(), enabled: !!tree, staleTime: Infinity });
+  const nodes = useMemo(() => (xml.data ? readTree(xml.data, element) : []), [xml.data, element]);
+  return { row, shot, tree, element, nodes };
+}
+
+export function Moment(p: { kept: Kept; events: TimelineEvent[]; attempt: Attempt | undefined; onPoint: (n: TreeNode | undefined) => void }) {
+  return (
+    <Pane aria-labelledby="moment" tabIndex={0}>
+      {p.kept.row ? <Known {...p} r={p.kept.row} /> : <h2 id="moment">Nothing has happened yet</h2>}
+    </Pane>
+  );
+}
+
+function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept; events: TimelineEvent[]; attempt: Attempt | undefined; onPoint: (n: TreeNode | undefined) => void }) {
+  const e = r.event;
+  if (r.kind === 'failure') {
+    const result = resultOf(attempt, r.name);
+    const led = events.findLast((x) => x.seq < e.seq && x.case === r.name && x.kind === 'command' && x.at <= r.at && !['screenshot', 'tree'].includes(x.name ?? ''));
+    return (
+      <>
+        <h2 id="moment"><VerdictWord what={r.verdict ?? 'failed'}>{r.name} {r.verdict}</VerdictWord></h2>
+        {result?.expected || result?.actual
+          ? <Values><dt>checked</dt><dd>{about(e.error)}</dd><dt>expected</dt><dd>{result.expected}</dd><dt>was</dt><dd>{result.actual}</dd></Values>
+          : <p style={{ overflowWrap: 'anywhere' }}>{e.error}</p>}
+        <Facts of={[
+          ['script', (result?.line ?? e.line) && <Mono key="l">{result?.line ?? e.line}</Mono>],
+          ['led there', led && <Mono key="c">{led.name} {argText(led.args)} <Faint>at {clock(led.at)}</Faint></Mono>],
+        ]} />
+        <TreeOf kept={kept} onPoint={onPoint} />
+        {result?.trace && <details open={r.verdict === 'crashed'}><summary>Stack trace</summary><Pre>{result.trace}</Pre></details>}
+      </>
+    );
+  }
+  return (
+    <>
+      <h2 id="moment">{r.kind === 'case' ? r.name : `${titles[r.kind]}${r.name ? `: ${r.kind === 'log' ? '' : r.name}` : ''}`}</h2>
+      {r.kind === 'case' && <p><VerdictWord what={r.verdict ?? 'running'} /></p>}
+      {r.kind === 'log' && <Pre>{r.name}</Pre>}
+      {r.kind === 'check' && (e.expected || e.actual) && <Values><dt>expected</dt><dd>{e.expected}</dd><dt>was</dt><dd>{e.actual}</dd></Values>}
+      <Facts of={[
+        ['at', `${clock(r.at)}${e.took ? `, took ${took(e.took)}` : ''}`],
+        ['case', r.kind === 'case' ? undefined : r.case],
+        ['script', e.line && <Mono key="l">{e.line}</Mono>],
+        ...Object.entries(e.args ?? {}).map(([k, v]): [string, React.ReactNode] => [k, <Mono key={k}>{v}</Mono>]),
+        ['error', e.error && r.kind !== 'check' ? <Mono key="e">{e.error}</Mono> : undefined],
+      ]} />
+      {e.answer && r.kind !== 'log' && <div><Faint>{r.kind === 'crash' ? 'The device log says' : 'answer'}</Faint><Pre>{e.answer}</Pre></div>}
+      {kept.tree && <TreeOf kept={kept} onPoint={onPoint} />}
+    </>
+  );
+}
+
+const titles: Record<string, string> = { stage: 'Stage', step: 'Step', command: 'Command', check: 'Check', log: 'The script says', crash: 'The app crashed', marker: 'Note' };
+/** What a check was about: its message up to what was expected. */
+const about = (message: string | undefined) => (message ?? '').split(/:? ?expected /)[0] || 'a value';
+
+function TreeOf({ kept, onPoint }: { kept: Kept; onPoint: (n: TreeNode | undefined) => void }) {
+  const { nodes, element } = kept;
+  const box = useRef<HTMLOListElement>(null);
+  const first = nodes.findIndex((n) => n.found);
+  useEffect(() => {
+    const hit = box.current?.querySelector<HTMLElement>('[data-found=true]');
+    if (hit && box.current) box.current.scrollTop = hit.offsetTop - box.current.offsetTop - box.current.clientHeight / 2;
+  }, [first, nodes.length]);
+  if (!kept.tree) return null;
+  return (
+    <>
+      {nodes.length > 0 && element && <Sub>{first < 0 ? <>On the screen, as its tree was kept, nothing is <Mono>{element}</Mono>:</> : <><Mono>{element}</Mono> is outlined on the screen, and marked in its tree:</>}</Sub>}
+      <Tree ref={box} tabIndex={0} aria-label="The screen's tree" onMouseLeave={() => onPoint(undefined)}>
+        {nodes.map((n, i) => (
+          <li key={i} data-found={n.found} style={{ paddingLeft: 8 + n.depth * 12 }} onMouseEnter={() => onPoint(n)}>
+            {n.kind} <Faint>{n.says}</Faint>
+          </li>
+        ))}
+      </Tree>
+    </>
+  );
+}

@@ -1,0 +1,54 @@
+// The screen's tree, as the service keeps it (XML in one vocabulary for all platforms), and what a locator means on it.
+
+export interface Rect {
+  left: number;
+  top: number;
+  right: number;
+  bottom: number;
+}
+
+export interface TreeNode {
+  depth: number;
+  kind: string;
+  says: string; // id, text, label, value
+  bounds: Rect | undefined;
+  found: boolean;
+}
+
+function bounds(text: string | null): Rect | undefined {
+  const n = (text ?? '').split(',').map(Number);
+  return n.length === 4 && n.every(Number.isFinite) ? { left: n[0]!, top: n[1]!, right: n[2]!, bottom: n[3]! } : undefined;
+}
+
+/** What a locator means on the tree: CSS, or XPath where it begins as such, as core/uitree has it. */
+export function found(doc: XMLDocument, locator: string): Set<Element> {
+  const out = new Set<Element>();
+  if (!locator) return out;
+  try {
+    if (/^(\/|\(|\.\/)/.test(locator.trim())) {
+      const all = doc.evaluate(locator, doc, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE);
+      for (let i = 0; i < all.snapshotLength; i++) if (all.snapshotItem(i) instanceof Element) out.add(all.snapshotItem(i) as Element);
+    } else {
+      doc.querySelectorAll(locator).forEach((e) => out.add(e));
+    }
+  } catch {
+    // A locator that the browser does not understand means nothing here.
+  }
+  return out;
+}
+
+/** The tree's elements from above, each with how deep it lies. */
+export function readTree(xml: string, locator: string): TreeNode[] {
+  const doc = new DOMParser().parseFromString(xml, 'application/xml');
+  if (doc.querySelector('parsererror')) return [];
+  const hits = found(doc, locator);
+  const out: TreeNode[] = [];
+  const walk = (e: Element, depth: number) => {
+    const a = (name: string) => e.getAttribute(name);
+    const says = [a('id') && `#${a('id')}`, a('text') && `“${a('text')}”`, a('label') && `label “${a('label')}”`, a('value') && `= ${a('value')}`, a('enabled') === 'false' && 'disabled', a('checked') && 'checked', a('focused') && 'focused'];
+    out.push({ depth, kind: e.tagName, says: says.filter(Boolean).join(' '), bounds: bounds(a('bounds')), found: hits.has(e) });
+    for (const child of e.children) walk(child, depth + 1);
+  };
+  for (const child of doc.documentElement.children) walk(child, 0);
+  return out;
+}

@@ -1,0 +1,46 @@
+// All builds, the newest first.
+import styled from 'styled-components';
+import { base } from '../data/api';
+import { useBuilds } from '../data/queries';
+import { Button } from '../parts/controls';
+import { List } from '../parts/list';
+import { Awaited, Empty, Head, Page, Refused, Row, Sub, Title, When } from '../parts/page';
+import { bytes, many } from '../words';
+import { StartLink } from '../parts/StartLink';
+
+export const Icon = styled.img<{ $size: number }>`width: ${(p) => p.$size}px; height: ${(p) => p.$size}px; border-radius: 22%;`;
+export const iconURL = (id: string) => `${base}/builds/${id}/icon`;
+
+export default function BuildsPage() {
+  const builds = useBuilds();
+  const items = builds.data?.pages.flatMap((p) => p.items) ?? [];
+  const apps = new Set(items.map((b) => b.app_id)).size;
+  return (
+    <Page>
+      <Title>Builds</Title>
+      <Head>
+        <div>
+          <h1>{items.length === 0 ? 'Builds' : `${many(items.length, 'build')}${builds.hasNextPage ? ' and more' : ''} of ${many(apps, 'app')}.`}</h1>
+          <Sub>Drop an app file anywhere on the page to upload it.</Sub>
+        </div>
+        <StartLink build={items[0]?.ref} />
+      </Head>
+      {builds.error && <Refused error={builds.error} />}
+      {builds.isPending && <Awaited what="the builds" />}
+      {builds.data && items.length === 0 && <Empty title="No builds yet" command="tessellant build add app.apk">Drop an .apk here, or from a terminal:</Empty>}
+      {items.length > 0 && (
+        <List label="Builds" items={items} id={(b) => b.id} text={(b) => b.ref} href={(b) => `/builds/${b.id}`}
+          columns={[
+            { name: 'app', wide: true, show: (b) => <Row>{b.has_icon && <Icon $size={24} src={iconURL(b.id)} alt="" />}{b.label}</Row> },
+            { name: 'version', show: (b) => `${b.version_name} (${b.version_code})` },
+            { name: 'reference', show: (b) => b.ref },
+            { name: 'Android', show: (b) => `API ${b.min_api} and later` },
+            { name: 'size', show: (b) => bytes(b.size) },
+            { name: 'uploaded', show: (b) => <When at={b.created} /> },
+          ]}
+        />
+      )}
+      {builds.hasNextPage && <div><Button onPress={() => void builds.fetchNextPage()} isDisabled={builds.isFetchingNextPage}>Show older builds</Button></div>}
+    </Page>
+  );
+}

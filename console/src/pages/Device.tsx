@@ -1,0 +1,54 @@
+// One device: what it is, who holds it, how its legs came out.
+import { Link, useParams } from 'react-router';
+import { useDevice, useDeviceLegs } from '../data/queries';
+import { List } from '../parts/list';
+import { Awaited, Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
+import { VerdictWord } from '../parts/Tile';
+import { cases, standing, took } from '../words';
+import { State } from './Devices';
+
+export default function DevicePage() {
+  const { serial = '' } = useParams();
+  const device = useDevice(serial);
+  const legs = useDeviceLegs(serial);
+  if (device.error) return <Page><Refused error={device.error} /></Page>;
+  if (!device.data) return <Page><Awaited what="the device" /></Page>;
+  const d = device.data;
+  return (
+    <Page>
+      <Title>{d.serial}</Title>
+      <Head>
+        <div>
+          <h1>{d.serial}, {d.maker} {d.model}, is {d.state}.</h1>
+          <Sub>
+            {d.held_by ? <>A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link> holds it since <When at={d.held_by.since} />.</> : d.state === 'held' ? 'Another workspace holds it.' : (d.why ?? <>Seen <When at={d.seen} />.</>)}
+          </Sub>
+        </div>
+        {d.simulated && <Simulated>simulated: a stand-in that ships with Tessellant</Simulated>}
+      </Head>
+      <Section aria-labelledby="facts">
+        <h2 id="facts">What it says of itself</h2>
+        <Facts of={[
+          ['state', <State key="s" of={d.state} />], ['serial', <Ref key="r">{d.serial}</Ref>], ['origin', `${d.origin} ${d.form}`], ['system', `Android ${d.os} (API ${d.api})`],
+          ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`], ['memory', `${d.memory_mb} MB`], ['processors', d.abis.join(', ')], ['language', d.language],
+        ]} />
+      </Section>
+      <Section aria-labelledby="legs">
+        <h2 id="legs">How its newest legs came out</h2>
+        {legs.data?.items.length === 0 && <Sub>It has taken part in no run of this workspace yet.</Sub>}
+        {(legs.data?.items.length ?? 0) > 0 && (
+          <List label="Legs" items={legs.data!.items} id={(l) => l.id} text={(l) => l.id} href={(l) => `/legs/${l.id}`}
+            columns={[
+              { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{l.stage === 'done' ? l.verdict : l.stage}</VerdictWord> },
+              { name: 'cases', show: (l) => cases(l) },
+              { name: 'what happened', wide: true, show: (l) => l.message },
+              { name: 'when', show: (l) => <When at={l.created} /> },
+              { name: 'took', show: (l) => (l.started && l.ended ? took(Date.parse(l.ended) - Date.parse(l.started)) : '') },
+            ]}
+          />
+        )}
+      </Section>
+      <Section aria-labelledby="only"><h2 id="only">Run on it alone</h2><Row><Command>{`tessellant run start --build REF --package REF --device ${d.serial} --watch`}</Command></Row></Section>
+    </Page>
+  );
+}

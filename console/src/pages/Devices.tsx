@@ -1,0 +1,73 @@
+// All devices and how they stand.
+import { useState } from 'react';
+import styled from 'styled-components';
+import type { Device } from '../data/api';
+import { useDevices } from '../data/queries';
+import { SearchField } from '../parts/controls';
+import { List } from '../parts/list';
+import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
+import { c } from '../theme';
+import { many } from '../words';
+
+const Dot = styled.span<{ $state: Device['state'] }>`
+  width: 10px; height: 10px; flex: none; border: 1.5px solid ${(p) => (p.$state === 'free' ? c.passed : p.$state === 'held' ? c.lapis : c.hollow)};
+  background: ${(p) => (p.$state === 'free' ? c.passed : p.$state === 'held' ? `linear-gradient(135deg, ${c.lapis} 50%, transparent 50%)` : 'transparent')};
+  ${(p) => p.$state === 'unusable' && `background: repeating-linear-gradient(45deg, ${c.hollow} 0 1.5px, transparent 1.5px 4px);`}
+`;
+
+const Stands = styled.span`display: inline-flex; align-items: center; gap: 8px; white-space: nowrap;`;
+
+export const State = ({ of }: { of: Device['state'] }) => <Stands><Dot $state={of} aria-hidden />{of}</Stands>;
+
+/** Whether all the words stand somewhere in a device's facts. */
+export function matches(d: Device, words: string): boolean {
+  const all = [d.serial, d.maker, d.model, `android ${d.os}`, `api ${d.api}`, d.form, d.origin, d.state, d.language, d.simulated ? 'simulated' : ''].join(' ').toLowerCase();
+  return words.toLowerCase().split(/\s+/).every((w) => all.includes(w));
+}
+
+export default function DevicesPage() {
+  const devices = useDevices();
+  const [words, setWords] = useState('');
+  const all = devices.data ?? [];
+  const items = all.filter((d) => matches(d, words));
+  const n = (s: Device['state']) => all.filter((d) => d.state === s).length;
+  const parts = [[n('free'), 'free'], [n('held'), 'held'], [n('away'), 'away'], [n('unusable'), 'unusable']].filter(([k]) => k).map(([k, s]) => `${k} ${s}`);
+  const trouble = all.filter((d) => d.why);
+  return (
+    <Page>
+      <Title>Devices</Title>
+      <Head>
+        <div>
+          <h1>{all.length ? `${many(all.length, 'device')}: ${parts.join(', ')}.` : 'Devices'}</h1>
+          <Sub>{all.some((d) => d.simulated) ? 'Those marked simulated are stand-ins that ship with Tessellant.' : 'What the hosts of this installation see.'}</Sub>
+        </div>
+        {all.length > 0 && <SearchField label="Narrow the devices" placeholder="maker, model, android 14 …" value={words} onChange={setWords} />}
+      </Head>
+      {devices.error && <Refused error={devices.error} />}
+      {devices.isPending && <Awaited what="the devices" />}
+      {devices.data && all.length === 0 && <Empty title="No devices yet" command="tessellant serve --connect 192.168.1.23:5555">Plug a phone in where the service runs, with USB debugging allowed on it; or give the address of one on the network:</Empty>}
+      {all.length > 0 && items.length === 0 && <Sub>No device fits “{words}”.</Sub>}
+      {items.length > 0 && (
+        <List label="Devices" items={items} id={(d) => d.serial} text={(d) => d.serial} href={(d) => `/devices/${encodeURIComponent(d.serial)}`}
+          columns={[
+            { name: 'serial', show: (d) => d.serial },
+            { name: 'state', show: (d) => <State of={d.state} /> },
+            { name: 'maker and model', wide: true, show: (d) => <Row $gap={8}>{d.maker} {d.model} {d.simulated && <Simulated>simulated</Simulated>}</Row> },
+            { name: 'origin', show: (d) => `${d.origin}${d.form && d.form !== 'phone' ? `, ${d.form}` : ''}` },
+            { name: 'Android', show: (d) => `${d.os} (API ${d.api})` },
+            { name: 'screen', show: (d) => `${d.width} × ${d.height}` },
+            { name: 'width', show: (d) => `${d.width_dp} dp` },
+            { name: 'memory', show: (d) => `${Math.round(d.memory_mb / 1024)} GB` },
+            { name: 'language', show: (d) => d.language },
+          ]}
+        />
+      )}
+      {trouble.length > 0 && (
+        <Section aria-labelledby="why">
+          <h2 id="why">Why some can't be used</h2>
+          {trouble.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.why} <Sub as="span">(seen <When at={d.seen} />)</Sub></p>)}
+        </Section>
+      )}
+    </Page>
+  );
+}

@@ -1,0 +1,44 @@
+// One revision of a test package: its cases, its findings, its runs.
+import { useParams } from 'react-router';
+import { usePackage } from '../data/queries';
+import { List } from '../parts/list';
+import { Awaited, Facts, Findings, Head, Mono, Page, Ref, Refused, Section, Sub, Title, When } from '../parts/page';
+import { RunsOf } from '../parts/RunsOf';
+import { StartLink } from '../parts/StartLink';
+import { bytes, many } from '../words';
+
+export default function PackagePage() {
+  const { ref = '' } = useParams();
+  const pkg = usePackage(ref);
+  if (pkg.error) return <Page><Refused error={pkg.error} /></Page>;
+  if (!pkg.data) return <Page><Awaited what="the package" /></Page>;
+  const p = pkg.data;
+  return (
+    <Page>
+      <Title>{p.ref}</Title>
+      <Head>
+        <div>
+          <h1>{p.name}, revision {p.revision}: {many(p.cases.length, 'case')}, {p.findings.length ? many(p.findings.length, 'finding') : 'no findings'}.</h1>
+          <Sub>{p.about} Uploaded <When at={p.created} />.</Sub>
+        </div>
+        <StartLink pkg={p.ref} />
+      </Head>
+      {p.findings.length > 0 && <Section aria-labelledby="findings"><h2 id="findings">Findings</h2><Findings of={p.findings} /></Section>}
+      <Section aria-labelledby="cases">
+        <h2 id="cases">Cases</h2>
+        <List label="Cases" items={p.cases} id={(k) => k.name} text={(k) => k.name}
+          columns={[
+            { name: 'case', show: (k) => <Mono>{k.name}</Mono> },
+            { name: 'about', wide: true, show: (k) => k.about },
+            { name: 'where', show: (k) => <Mono>{k.file}:{k.line}</Mono> },
+          ]}
+        />
+      </Section>
+      <RunsOf filter={{ package: p.id }} none="No run has used this revision yet." />
+      <Section aria-labelledby="facts">
+        <h2 id="facts">The file</h2>
+        <Facts of={[['reference', <Ref key="r">{p.ref}</Ref>], ['kind', p.kind], ['size', bytes(p.size)], ['SHA-256', <Ref key="s">{p.sha256}</Ref>], ['id', <Ref key="i">{p.id}</Ref>]]} />
+      </Section>
+    </Page>
+  );
+}

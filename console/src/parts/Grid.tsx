@@ -1,0 +1,65 @@
+// Cases × devices: a row a case, a column a leg, a tile where they meet.
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { memo, useRef } from 'react';
+import { Link } from 'react-router';
+import styled from 'styled-components';
+import type { LegSummary } from '../data/api';
+import { c, narrow } from '../theme';
+import { Tile } from './Tile';
+
+const Scroll = styled.div`overflow: auto; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};`;
+const Table = styled.table`font-size: 13px; line-height: 18px;`;
+const Corner = styled.th`position: sticky; left: 0; top: 0; z-index: 3; background: ${c.panel}; text-align: left; vertical-align: bottom; padding: 4px 12px; font-weight: 400; color: ${c.faint}; min-width: 240px; ${narrow} { min-width: 150px; }`;
+const DeviceName = styled.th`
+  position: sticky; top: 0; z-index: 2; background: ${c.panel}; font-weight: 400; padding: 8px 0 4px; width: 36px; min-width: 36px;
+  a { writing-mode: vertical-rl; transform: rotate(180deg); color: ${c.ink}; }
+`;
+const CaseName = styled.th`position: sticky; left: 0; z-index: 1; background: ${c.panel}; text-align: left; font-weight: 400; padding: 3px 12px; white-space: nowrap; border-top: 1px solid ${c.grout}; max-width: 420px; overflow: hidden; text-overflow: ellipsis; ${narrow} { max-width: 190px; }`;
+const Cell = styled.td`border-top: 1px solid ${c.grout}; padding: 3px 10px; a { display: block; }`;
+
+const One = memo(function One({ leg, serial, name, what }: { leg: string; serial: string; name: string; what: string }) {
+  if (!what) return <Cell />;
+  return (
+    <Cell>
+      <Link to={`/legs/${leg}?case=${encodeURIComponent(name)}`} aria-label={`${name} on ${serial}: ${what}`} title={`${name} on ${serial}: ${what}`}>
+        <Tile what={what} size={14} />
+      </Link>
+    </Cell>
+  );
+});
+
+export function Grid({ names, legs }: { names: string[]; legs: LegSummary[] }) {
+  const box = useRef<HTMLDivElement>(null);
+  // Only the columns in sight are made: a run may have a thousand.
+  const columns = useVirtualizer({ horizontal: true, count: legs.length, getScrollElement: () => box.current, estimateSize: () => 36, overscan: 12, enabled: legs.length > 60 });
+  const items = legs.length > 60 ? columns.getVirtualItems() : legs.map((_, index) => ({ index, start: index * 36, end: index * 36 + 36 }));
+  const before = items[0]?.start ?? 0;
+  const after = legs.length * 36 - (items.at(-1)?.end ?? 0);
+  return (
+    <Scroll ref={box} tabIndex={0} role="region" aria-label="Cases on devices">
+      <Table>
+        <thead>
+          <tr>
+            <Corner scope="col">case</Corner>
+            {before > 0 && <td style={{ minWidth: before }} />}
+            {items.map((i) => <DeviceName key={legs[i.index]!.id} scope="col"><Link to={`/legs/${legs[i.index]!.id}`}>{legs[i.index]!.serial}</Link></DeviceName>)}
+            {after > 0 && <td style={{ minWidth: after }} />}
+          </tr>
+        </thead>
+        <tbody>
+          {names.map((name, row) => (
+            <tr key={name}>
+              <CaseName scope="row" title={name}>{name}</CaseName>
+              {before > 0 && <td />}
+              {items.map((i) => {
+                const l = legs[i.index]!;
+                return <One key={l.id} leg={l.id} serial={l.serial} name={name} what={l.case_verdicts[row] || (l.stage === 'done' ? '' : 'waiting')} />;
+              })}
+              {after > 0 && <td />}
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </Scroll>
+  );
+}

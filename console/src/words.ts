@@ -1,0 +1,79 @@
+// Numbers, times and verdicts in words.
+import type { LegSummary, Verdict } from './data/api';
+
+/** A duration: "8.2 s", "4:05 min", "1 h 12 min". */
+export function took(ms: number): string {
+  if (ms < 950) return `${Math.max(0, Math.round(ms))} ms`;
+  if (ms < 9950) return `${(ms / 1000).toFixed(1)} s`;
+  if (ms < 59_500) return `${Math.round(ms / 1000)} s`;
+  const s = Math.round(ms / 1000);
+  if (s < 3600 && s % 60 === 0) return `${s / 60} min`;
+  if (s < 3600) return `${Math.floor(s / 60)}:${String(s % 60).padStart(2, '0')} min`;
+  return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
+}
+
+/** A moment on an attempt's clock: "0:07.250". */
+export function clock(ms: number): string {
+  const sign = ms < 0 ? '−' : '';
+  const t = Math.abs(Math.round(ms));
+  return `${sign}${Math.floor(t / 60_000)}:${String(Math.floor((t % 60_000) / 1000)).padStart(2, '0')}.${String(t % 1000).padStart(3, '0')}`;
+}
+
+/** How long ago a time is, roughly. */
+export function ago(time: string | Date, now = Date.now()): string {
+  const t = new Date(time);
+  const s = (now - t.getTime()) / 1000;
+  if (s < 45) return 'just now';
+  if (s < 3600) return `${Math.max(1, Math.round(s / 60))} min ago`;
+  if (s < 48 * 3600) return `${Math.round(s / 3600)} h ago`;
+  return t.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric' });
+}
+
+export const exactTime = (time: string | Date) => new Date(time).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });
+
+export function bytes(n: number): string {
+  if (n < 10_000) return `${n} B`;
+  if (n < 1e6) return `${(n / 1e3).toFixed(1)} kB`;
+  if (n < 1e9) return `${(n / 1e6).toFixed(1)} MB`;
+  return `${(n / 1e9).toFixed(2)} GB`;
+}
+
+export function many(n: number, one: string, more = one + 's'): string {
+  return `${n.toLocaleString('en-GB')} ${n === 1 ? one : more}`;
+}
+
+/** Verdicts, the one that decides first: as core/verdict has them. */
+export const order: Verdict[] = ['crashed', 'failed', 'expired', 'invalid', 'lost', 'stopped', 'flaky', 'passed', 'skipped'];
+
+/** Those that say something is wrong with the app. */
+export const broken = (v: string | undefined) => v === 'crashed' || v === 'failed' || v === 'expired';
+
+/** What a tile shows: the verdict, or how far the leg is. */
+export function standing(l: Pick<LegSummary, 'stage' | 'verdict'>): string {
+  if (l.stage === 'done') return l.verdict ?? 'passed';
+  return l.stage === 'waiting' ? 'waiting' : 'running';
+}
+
+/** "7 passed, 1 failed" of a leg's cases. */
+export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): string {
+  const parts = order.filter((v) => l.cases[v]).map((v) => `${l.cases[v]} ${v}`);
+  const done = order.reduce((n, v) => n + (l.cases[v] ?? 0), 0);
+  if (l.stage !== 'done' || done < l.cases_total) parts.unshift(`${done} of ${l.cases_total}`);
+  return parts.join(', ');
+}
+
+/** What the traits that devices differ in are called, and what stands before and after their values. */
+export const traits: Record<string, { name: string; before?: string; unit?: string }> = {
+  os: { name: 'OS version', before: 'Android' }, maker: { name: 'maker' }, model: { name: 'model' }, width: { name: 'screen width', unit: 'dp' }, language: { name: 'language' },
+  memory: { name: 'memory', unit: 'GB' }, form: { name: 'form' }, density: { name: 'density', unit: 'dpi' }, processor: { name: 'processor' }, origin: { name: 'origin' },
+};
+
+/** In numbers where they are numbers ("9" before "10", "8.1" before "9"), else by letters. */
+export function compareValues(a: string, b: string): number {
+  return a.localeCompare(b, 'en', { numeric: true });
+}
+
+/** A word for the command line, in quotes where the shell needs them. */
+export function shellWord(s: string): string {
+  return /^[\w@%+=:,./-]+$/.test(s) ? s : `'${s.replaceAll("'", `'\\''`)}'`;
+}

@@ -1,0 +1,122 @@
+// Command pictures takes the README's pictures of the console, from a demo that is up:
+//
+//	make demo                       (in another terminal, until its run is over)
+//	go run ./docs/pictures          into docs/screenshots
+//	go run ./docs/pictures -width 390 -to /tmp/narrow
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"tessellant/api"
+	"tessellant/internal/housetest"
+)
+
+func main() {
+	url := flag.String("url", "http://127.0.0.1:7480", "the demo's console")
+	keyFile := flag.String("key", ".data/demo/key", "file with the demo's key")
+	to := flag.String("to", "docs/screenshots", "folder")
+	width := flag.Int64("width", 1280, "pixels")
+	height := flag.Int64("height", 800, "pixels")
+	only := flag.String("only", "", "only pictures whose name has this in it")
+	flag.Parse()
+	if err := run(*url, *keyFile, *to, *width, *height, *only); err != nil {
+		log.Fatal(err)
+	}
+}
+
+type picture struct {
+	name, path string
+	look       string // light or dark
+	ready      string // what must be on the page
+}
+
+func run(url, keyFile, to string, width, height int64, only string) error {
+	raw, err := os.ReadFile(keyFile)
+	if err != nil {
+		return err
+	}
+	key := strings.TrimSpace(string(raw))
+	var newest api.Run
+	if err := get(url, key, "runs/newest", &newest); err != nil {
+		return err
+	}
+	leg := map[string]string{}
+	for _, l := range newest.Legs {
+		leg[l.Serial] = l.Id
+	}
+	pictures := []picture{
+		{"console-signin", "/signin", "light", "input[name=key]"},
+		{"console-runs", "/", "light", "tbody tr"},
+		{"console-run", "/runs/" + newest.Id, "light", "[data-leg]"},
+		{"console-leg", "/legs/" + leg["orr-05"], "light", "[data-outline=true]"},
+		{"console-leg-dark", "/legs/" + leg["fen-01"], "dark", "video"},
+		{"console-start", "/start", "light", "aside pre"},
+		{"console-builds", "/builds", "light", "tbody tr"},
+		{"console-build", "/builds/" + newest.BuildId, "light", "dl"},
+		{"console-packages", "/packages", "light", "tbody tr"},
+		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr"},
+		{"console-devices", "/devices", "light", "tbody tr"},
+		{"console-device", "/devices/orr-05", "light", "tbody tr"},
+	}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	tab, stop, err := housetest.Browse()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := tab.Size(width, height); err != nil {
+		return err
+	}
+	signedIn := false
+	for _, p := range pictures {
+		if only != "" && !strings.Contains(p.name, only) {
+			continue
+		}
+		if !signedIn && p.path != "/signin" {
+			if err := tab.SignIn(url, key); err != nil {
+				return fmt.Errorf("sign in: %w", err)
+			}
+			signedIn = true
+		}
+		if err := tab.Look(p.look); err != nil {
+			return err
+		}
+		if err := tab.Open(url+p.path, p.ready); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		png, err := tab.Picture()
+		if err != nil {
+			return err
+		}
+		file := filepath.Join(to, p.name+".png")
+		if err := os.WriteFile(file, png, 0o644); err != nil {
+			return err
+		}
+		fmt.Println(file)
+	}
+	return nil
+}
+
+func get(url, key, path string, v any) error {
+	r, err := http.NewRequest(http.MethodGet, url+"/api/v1/"+path, nil)
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+key)
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	return json.NewDecoder(resp.Body).Decode(v)
+}

@@ -1,0 +1,177 @@
+package cli
+
+// Signing in: the command line keeps address and key; a browser gets a link.
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"tessellant/api"
+)
+
+// login is what login keeps, in a file that only its owner can read.
+type login struct {
+	URL string `json:"url"`
+	Key string `json:"key"`
+}
+
+func loginFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("where settings are kept is not known: %w; set TESSELLANT_URL and TESSELLANT_KEY instead", err)
+	}
+	return filepath.Join(dir, "tessellant", "login.json"), nil
+}
+
+// readLogin reads what was kept; nothing kept is no error.
+func readLogin() (l login, err error) {
+	path, err := loginFile()
+	if err != nil {
+		return l, nil // then all must come from the environment
+	}
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return l, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(raw, &l)
+	}
+	if err != nil {
+		return l, fmt.Errorf("what login kept can't be read: %w; sign in again with: tessellant login", err)
+	}
+	return l, nil
+}
+
+func (a *app) loginCmd() *cobra.Command {
+	return &cobra.Command{Use: "login [URL]", Short: "Keep a service's address and your key for later commands", Args: cobra.MaximumNArgs(1),
+		Long: `Keep a service's address and your key for later commands, in a file that only you can read.
+
+The key is asked for, or read from standard input where that is no terminal; it never
+stands on the command line, where others could see it. TESSELLANT_URL and TESSELLANT_KEY, where they are set, go before what is kept.`,
+		Example: "  tessellant login http://127.0.0.1:7480\n  tessellant login http://127.0.0.1:7480 < .data/demo/key",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				a.url = args[0]
+			}
+			return a.login(c.Context())
+		}}
+}
+
+func (a *app) login(ctx context.Context) error {
+	key, err := a.askKey()
+	if err != nil {
+		return err
+	}
+	a.key = key
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.GetMeWithResponse(ctx)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("sign in", err, status(r), problemOf(r), bodyOf(r))
+	}
+	path, err := loginFile()
+	if err != nil {
+		return err
+	}
+	raw, err := json.MarshalIndent(login{a.url, a.key}, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return fmt.Errorf("could not keep it: %w", err)
+	}
+	if err := os.WriteFile(path+".part", append(raw, '\n'), 0o600); err != nil {
+		return fmt.Errorf("could not keep it: %w", err)
+	}
+	if err := os.Rename(path+".part", path); err != nil {
+		return fmt.Errorf("could not keep it: %w", err)
+	}
+	return a.show(r.JSON200, func() {
+		fmt.Fprintf(a.out, "Signed in to workspace %s at %s. Kept in %s.\n", r.JSON200.Workspace, a.url, path)
+	})
+}
+
+// askKey reads the key without showing it.
+func (a *app) askKey() (string, error) {
+	var raw []byte
+	var err error
+	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
+		fmt.Fprint(a.err, "Key of your workspace: ")
+		raw, err = term.ReadPassword(fd)
+		fmt.Fprintln(a.err)
+	} else {
+		raw, err = bufio.NewReader(io.LimitReader(os.Stdin, 4096)).ReadBytes('\n')
+		if errors.Is(err, io.EOF) {
+			err = nil
+		}
+	}
+	if err != nil {
+		return "", fmt.Errorf("the key can't be read: %w", err)
+	}
+	key := strings.TrimSpace(string(raw))
+	if key == "" {
+		return "", errors.New("no key was given: type it when asked, or send it to standard input")
+	}
+	return key, nil
+}
+
+func (a *app) logoutCmd() *cobra.Command {
+	return &cobra.Command{Use: "logout", Short: "Forget the address and the key that login kept", Args: cobra.NoArgs, Example: "  tessellant logout",
+		RunE: func(*cobra.Command, []string) error {
+			path, err := loginFile()
+			if err != nil {
+				return err
+			}
+			err = os.Remove(path)
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("could not forget it: %w", err)
+			}
+			return a.show(map[string]any{"forgotten": err == nil}, func() {
+				if err != nil {
+					fmt.Fprintln(a.out, "Nothing was kept.")
+					return
+				}
+				fmt.Fprintln(a.out, "Forgotten.")
+			})
+		}}
+}
+
+func (a *app) consoleCmd() *cobra.Command {
+	return &cobra.Command{Use: "console", Short: "Print a link that opens the console, signed in", Args: cobra.NoArgs,
+		Long:    "Print a link that opens the console in a browser, signed in. It works once, within ten minutes.",
+		Example: "  tessellant console",
+		RunE: func(c *cobra.Command, _ []string) error {
+			t, err := a.ticket(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(t, func() { fmt.Fprintln(a.out, a.consoleLink(t)) })
+		}}
+}
+
+func (a *app) ticket(ctx context.Context) (*api.Ticket, error) {
+	client, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := client.AddTicketWithResponse(ctx)
+	if err != nil || r.JSON201 == nil {
+		return nil, a.problem("make the link", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return r.JSON201, nil
+}
+
+func (a *app) consoleLink(t *api.Ticket) string { return strings.TrimSuffix(a.url, "/") + t.Path }

@@ -1,0 +1,95 @@
+package housetest
+
+// A headless Chromium with one tab.
+
+import (
+	"context"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// Tab is a tab of a browser of its own.
+type Tab struct {
+	ctx context.Context
+}
+
+// Patience is how long a tab waits for what should come.
+const Patience = 30 * time.Second
+
+// Browse starts a browser with an empty profile; stop ends it.
+func Browse() (*Tab, func(), error) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	alloc, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, cancel := chromedp.NewContext(alloc)
+	end := func() { cancel(); stop() }
+	if err := chromedp.Do(ctx); err != nil {
+		end()
+		return nil, nil, err
+	}
+	return &Tab{ctx}, end, nil
+}
+
+// Do runs actions, with a deadline.
+func (b *Tab) Do(steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(b.ctx, Patience)
+	defer cancel()
+	return chromedp.Do(ctx, steps...)
+}
+
+// Ask runs an action that answers something, with a deadline.
+func Ask[T any](b *Tab, a chromedp.Action[T]) (T, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, Patience)
+	defer cancel()
+	return chromedp.Run(ctx, a)
+}
+
+// Eval evaluates JavaScript in the page; a promise is awaited.
+func Eval[T any](b *Tab, expression string) (T, error) {
+	return Ask(b, chromedp.Evaluate[T](expression, func(p *runtime.EvaluateParams) { p.AwaitPromise = &yes }))
+}
+
+var yes = true
+
+// Size sets how large the page is; at phone's width it is a phone's.
+func (b *Tab) Size(width, height int64) error {
+	return b.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetDeviceMetricsOverride, emulation.SetDeviceMetricsOverrideParams{Width: width, Height: height, DeviceScaleFactor: 1, Mobile: width < 700})
+		return err
+	}))
+}
+
+// Look sets the system's look: light or dark.
+func (b *Tab) Look(look string) error {
+	return b.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: look}}})
+		return err
+	}))
+}
+
+// settled is true once nothing more is loaded: fonts, pictures, the video's frame.
+const settled = `new Promise(done => { let quiet = 0, n = -1; const t = setInterval(() => {
+	const v = document.querySelector('video'), now = performance.getEntriesByType('resource').length;
+	quiet = now === n && document.fonts.status === 'loaded' && (!v || (v.readyState >= 2 && !v.seeking)) && [...document.images].every(i => i.complete) ? quiet + 1 : 0;
+	n = now; if (quiet >= 5) { clearInterval(t); requestAnimationFrame(() => requestAnimationFrame(() => done(true))); } }, 100); })`
+
+// Open goes to a page and waits until something is on it and all of it has come.
+func (b *Tab) Open(url, ready string) error {
+	if err := b.Do(chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS(ready))); err != nil {
+		return err
+	}
+	_, err := Eval[bool](b, settled)
+	return err
+}
+
+// SignIn signs in with a key, at whatever page asks for one.
+func (b *Tab) SignIn(url, key string) error {
+	return b.Do(chromedp.Navigate(url+"/"), chromedp.WaitVisible(chromedp.CSS("input[name=key]")), chromedp.SendKeys(chromedp.CSS("input[name=key]"), key+"\r"), chromedp.WaitVisible(chromedp.CSS("nav")))
+}
+
+// Picture is what the page looks like, as PNG.
+func (b *Tab) Picture() ([]byte, error) { return Ask(b, chromedp.CaptureScreenshot()) }
