@@ -78,7 +78,7 @@ export function App() {
   if (me.error) {
     return (
       <Page>
-        <Refused error={me.error}>
+        <Refused page error={me.error}>
           <Button onPress={() => void me.refetch()}>Try again</Button>
         </Refused>
       </Page>
@@ -127,7 +127,7 @@ export function App() {
               <Route path="/packages/:ref" element={<PackagePage />} />
               <Route path="/devices" element={<DevicesPage />} />
               <Route path="/devices/:serial" element={<DevicePage />} />
-              <Route path="*" element={<Page><Refused error={new Refusal({ type: 'about:blank', status: 404, title: `There is no page ${pathname}`, remedy: 'Go on from one of the pages above.' })} /></Page>} />
+              <Route path="*" element={<Page><Refused page error={new Refusal({ type: 'about:blank', status: 404, title: `There is no page ${pathname}`, remedy: 'Go on from one of the pages above.' })} /></Page>} />
             </Routes>
           </Suspense>
         </div>

@@ -75,7 +75,7 @@ func (b *Tab) Look(look string) error {
 const settled = `new Promise(done => { let quiet = 0, n = -1; const t = setInterval(() => {
 	const v = document.querySelector('video'), now = performance.getEntriesByType('resource').length;
 	quiet = now === n && document.fonts.status === 'loaded' && (!v || (v.readyState >= 2 && !v.seeking)) && [...document.images].every(i => i.complete) ? quiet + 1 : 0;
-	n = now; if (quiet >= 5) { clearInterval(t); requestAnimationFrame(() => requestAnimationFrame(() => done(true))); } }, 100); })`
+	n = now; if (quiet >= 4) { clearInterval(t); requestAnimationFrame(() => requestAnimationFrame(() => done(true))); } }, 50); })`
 
 // Open goes to a page and waits until something is on it and all of it has come.
 func (b *Tab) Open(url, ready string) error {
@@ -93,3 +93,6 @@ func (b *Tab) SignIn(url, key string) error {
 
 // Picture is what the page looks like, as PNG.
 func (b *Tab) Picture() ([]byte, error) { return Ask(b, chromedp.CaptureScreenshot()) }
+
+// Listen calls f with each event of the tab's domains, until the browser ends. It must return fast.
+func (b *Tab) Listen(f func(event any)) error { return chromedp.Listen(b.ctx, f) }

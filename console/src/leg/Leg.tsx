@@ -71,7 +71,7 @@ export default function LegPage() {
   useOpening(cursor, rows, live, params.get('case'));
   useKeys(cursor, rows, setPlaying, setRate, !live && !!video);
 
-  if (leg.error) return <Page><Refused error={leg.error} /></Page>;
+  if (leg.error) return <Page><Refused page error={leg.error} /></Page>;
   if (!l) return <Page><Awaited what="the leg" /></Page>;
   const said = sentence(l.device.serial, l.stage, l.verdict, l.message, l.attempts.at(-1), l.cases_total);
   const what = `${l.device.maker} ${l.device.model}`;

@@ -10,7 +10,7 @@ import { Icon, iconURL } from './Builds';
 export default function BuildPage() {
   const { ref = '' } = useParams();
   const build = useBuild(ref);
-  if (build.error) return <Page><Refused error={build.error} /></Page>;
+  if (build.error) return <Page><Refused page error={build.error} /></Page>;
   if (!build.data) return <Page><Awaited what="the build" /></Page>;
   const b = build.data;
   return (

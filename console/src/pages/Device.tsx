@@ -11,7 +11,7 @@ export default function DevicePage() {
   const { serial = '' } = useParams();
   const device = useDevice(serial);
   const legs = useDeviceLegs(serial);
-  if (device.error) return <Page><Refused error={device.error} /></Page>;
+  if (device.error) return <Page><Refused page error={device.error} /></Page>;
   if (!device.data) return <Page><Awaited what="the device" /></Page>;
   const d = device.data;
   return (

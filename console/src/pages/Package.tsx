@@ -10,7 +10,7 @@ import { bytes, many } from '../words';
 export default function PackagePage() {
   const { ref = '' } = useParams();
   const pkg = usePackage(ref);
-  if (pkg.error) return <Page><Refused error={pkg.error} /></Page>;
+  if (pkg.error) return <Page><Refused page error={pkg.error} /></Page>;
   if (!pkg.data) return <Page><Awaited what="the package" /></Page>;
   const p = pkg.data;
   return (

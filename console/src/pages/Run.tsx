@@ -24,7 +24,7 @@ export default function RunPage() {
   const { id = '' } = useParams();
   const [params, setParams] = useSearchParams();
   const run = useRun(id);
-  if (run.error) return <Page><Refused error={run.error} /></Page>;
+  if (run.error) return <Page><Refused page error={run.error} /></Page>;
   if (!run.data) return <Page><Awaited what="the run" /></Page>;
   const r = run.data;
   const ways = differing(r.legs);

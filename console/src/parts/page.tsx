@@ -147,15 +147,15 @@ export function Findings({ of }: { of: Finding[] }) {
 
 const Wrong = styled.div`
   border-left: 3px solid ${c.failed}; background: ${c.panel}; padding: 12px 16px; display: flex; flex-direction: column; gap: 8px;
-  h2::first-letter { text-transform: uppercase; }
+  h1::first-letter, h2::first-letter { text-transform: uppercase; }
 `;
 
-/** What was refused, why, and what to do. */
-export function Refused({ error, children }: { error: unknown; children?: ReactNode }) {
+/** What was refused, why, and what to do. With `page` it is all that the page shows. */
+export function Refused({ error, page, children }: { error: unknown; page?: boolean; children?: ReactNode }) {
   const p = error instanceof Refusal ? error.problem : { title: 'The page failed', detail: String(error), remedy: 'Load it again.' };
   return (
     <Wrong role="alert">
-      <h2>{p.title}</h2>
+      {page ? <h1>{p.title}</h1> : <h2>{p.title}</h2>}
       {p.detail && <p>{p.detail}</p>}
       {'findings' in p && p.findings && p.findings.length > 0 && <Findings of={p.findings} />}
       {p.remedy && <p>What to do: {p.remedy}</p>}

@@ -1,0 +1,463 @@
+package console_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/console"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/housetest"
+	"tessellant/internal/service"
+	"tessellant/internal/standin/phone"
+)
+
+func TestMain(m *testing.M) { housetest.Main(m) }
+
+// desk is a whole service with two phones, and a browser in front of it.
+type desk struct {
+	t *testing.T
+	*housetest.Service
+	tab *housetest.Tab
+
+	mu        sync.Mutex
+	elsewhere []string // requests that left the service's address
+	console   []string // errors in the browser's console
+	loaded    float64  // bytes that came over the wire
+}
+
+const suite = `
+def test_list(phone):
+    """The list of shores is there."""
+    phone.launch()
+    phone.find("#shore_gull-ledge")
+    phone.step("the list")
+    print("as it should be")
+
+def test_total(phone):
+    """The total is what was typed."""
+    phone.launch()
+    phone.tap("#shore_gull-ledge")
+    phone.tap("#start")
+    phone.type("#wrack", "2" + ("," if phone.facts["language"] == "de" else ".") + "5")
+    phone.hide_keyboard()
+    phone.step("cover entered")
+    check.equal(phone.read("#total").split(": ")[1].replace(",", "."), "2.5 %", "the total cover")
+`
+
+func sit(t *testing.T, serials ...string) *desk {
+	t.Helper()
+	_, err := console.Files().Open("index.html")
+	require.NoError(t, err, "the console is not built: run make console")
+	d := &desk{t: t, Service: housetest.StartService(t, housetest.DSN(t))}
+	if len(serials) > 0 {
+		server := housetest.ADB(t)
+		fleet := housetest.Fleet(t)
+		for _, s := range serials {
+			traits := fleet[s]
+			traits.Temper = phone.Instant
+			housetest.Phone(t, server, traits)
+		}
+		d.Host(t, &server.Server)
+	}
+	tab, stop, err := housetest.Browse()
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	d.tab = tab
+	require.NoError(t, tab.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err1 := cdp.Call(ctx, t, network.Enable, network.EnableParams{})
+		_, err2 := cdp.Call(ctx, t, log.Enable, cdp.Empty{})
+		return errors.Join(err1, err2)
+	})))
+	require.NoError(t, tab.Listen(func(event any) {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		switch e := event.(type) {
+		case *network.EventRequestWillBeSent:
+			if u := e.Request.URL; !strings.HasPrefix(u, d.URL+"/") && !strings.HasPrefix(u, "data:") && !strings.HasPrefix(u, "blob:") && u != "about:blank" {
+				d.elsewhere = append(d.elsewhere, u)
+			}
+		case *network.EventLoadingFinished:
+			d.loaded += e.EncodedDataLength
+		case *log.EventEntryAdded:
+			if e.Entry.Level == log.EntryLevelError && !strings.Contains(e.Entry.Text, "the server responded with a status of") {
+				d.console = append(d.console, e.Entry.Text)
+			}
+		}
+	}))
+	t.Cleanup(func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		assert.Empty(t, d.elsewhere, "no request leaves the service's address")
+		assert.Empty(t, d.console, "the browser has nothing to complain of, its policy included")
+	})
+	return d
+}
+
+// do runs actions.
+func (d *desk) do(steps ...chromedp.Action[chromedp.Void]) {
+	d.t.Helper()
+	require.NoError(d.t, d.tab.Do(steps...))
+}
+
+func eval[T any](d *desk, expression string) T {
+	d.t.Helper()
+	v, err := housetest.Eval[T](d.tab, expression)
+	require.NoError(d.t, err, expression)
+	return v
+}
+
+// until waits until JavaScript says true.
+func (d *desk) until(what, expression string) {
+	d.t.Helper()
+	housetest.Eventually(d.t, what+"; the page says: "+eval[string](d, "document.body.innerText.slice(0, 600)"), func() bool { return eval[bool](d, "!!("+expression+")") })
+}
+
+// says waits until a text stands on the page.
+func (d *desk) says(text string) {
+	d.t.Helper()
+	raw, err := json.Marshal(text)
+	require.NoError(d.t, err)
+	d.until("the page says "+text, "document.body.innerText.includes("+string(raw)+")")
+}
+
+func (d *desk) goTo(path, ready string) {
+	d.t.Helper()
+	require.NoError(d.t, d.tab.Open(d.URL+path, ready))
+}
+
+func (d *desk) signIn() {
+	d.t.Helper()
+	require.NoError(d.t, d.tab.SignIn(d.URL, d.Key))
+}
+
+func css(s string) chromedp.CSS { return chromedp.CSS(s) }
+
+// press presses a button by its name.
+func (d *desk) press(name string) {
+	d.t.Helper()
+	d.until("there is a button "+name, fmt.Sprintf("button(%q)", name))
+	eval[bool](d, fmt.Sprintf("(button(%q).focus(), true)", name))
+	d.do(chromedp.KeyEvent(kb.Enter))
+}
+
+// helpers for the page: a button by its name.
+const button = `window.button = name => [...document.querySelectorAll('button, [role=option], [role=menuitem]')].find(b => (b.getAttribute('aria-label') ?? b.innerText).trim().startsWith(name) && !b.disabled), true`
+
+func (d *desk) addContent() {
+	d.t.Helper()
+	ctx := context.Background()
+	f, err := os.Open(housetest.Kelpline(d.t))
+	require.NoError(d.t, err)
+	defer f.Close()
+	_, _, err = d.AddBuild(ctx, d.Who, service.Upload{Name: "kelpline.apk", Body: f, Size: -1})
+	require.NoError(d.t, err)
+	_, _, err = d.AddPackage(ctx, d.Who, service.Upload{Body: strings.NewReader(d.zip(suite)), Size: -1})
+	require.NoError(d.t, err)
+}
+
+func (d *desk) zip(source string) string {
+	d.t.Helper()
+	var b strings.Builder
+	require.NoError(d.t, testpkg.Pack(fstest.MapFS{testpkg.Entry: {Data: []byte("name: pools\nkind: script\nabout: A few looks at rock pools.\n")}, "pools.star": {Data: []byte(source)}}, &b))
+	return b.String()
+}
+
+// run runs the suite on all phones to its end, and answers the run's id.
+func (d *desk) run() service.RunView {
+	d.t.Helper()
+	ctx := context.Background()
+	d.addContent()
+	d.devicesFree()
+	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "pools@newest"})
+	require.NoError(d.t, err)
+	var v service.RunView
+	housetest.Eventually(d.t, "the run is over", func() bool {
+		v, err = d.Run(ctx, d.Who, r.ID)
+		require.NoError(d.t, err)
+		return v.Ended.Valid
+	})
+	return v
+}
+
+func (d *desk) devicesFree() {
+	d.t.Helper()
+	housetest.Eventually(d.t, "the phones are free", func() bool {
+		all, err := d.Store.Devices(context.Background(), "", 0)
+		require.NoError(d.t, err)
+		free := 0
+		for _, x := range all {
+			if x.State == "ready" && !x.Held {
+				free++
+			}
+		}
+		return free == 2
+	})
+}
+
+func legOf(v service.RunView, serial string) string {
+	for _, l := range v.Legs {
+		if l.Serial == serial {
+			return l.ID
+		}
+	}
+	return ""
+}
+
+func TestSigningIn(t *testing.T) {
+	d := sit(t)
+	d.do(chromedp.Navigate(d.URL + "/builds"))
+	d.do(chromedp.WaitVisible(css("input[name=key]")), chromedp.SendKeys(css("input[name=key]"), "tsl_not_the_key_of_anybody\r"))
+	d.says("this key is not known")
+	d.do(chromedp.SendKeys(css("input[name=key]"), kb.End+strings.Repeat(kb.Backspace, 40)+d.Key+"\r"))
+	d.says("No builds yet") // the page that was asked for
+	assert.Empty(t, eval[string](d, "document.cookie"), "no script can read the sign-in")
+	loaded := func() float64 { d.mu.Lock(); defer d.mu.Unlock(); return d.loaded }()
+	assert.Less(t, loaded, 300_000.0, "bytes of the first load")
+	t.Logf("the first load weighs %.0f kB", loaded/1000)
+
+	eval[bool](d, button)
+	d.press("Workspace")
+	d.press("Sign out")
+	d.says("Sign in to Tessellant")
+	d.do(chromedp.Navigate(d.URL+"/devices"), chromedp.WaitVisible(css("input[name=key]")))
+
+	ticket, _, err := d.NewTicket(context.Background(), d.Who)
+	require.NoError(t, err)
+	d.do(chromedp.Navigate(d.URL + "/signin#" + ticket))
+	d.says("Nothing has run yet.")
+	assert.Equal(t, "/", eval[string](d, "location.pathname + location.hash"), "the ticket does not stay in the address")
+	require.NoError(t, d.SignOut(context.Background(), "")) // nobody's
+	eval[bool](d, "fetch('/api/v1/signin', {method: 'DELETE'}).then(r => r.ok)")
+	d.do(chromedp.Navigate("about:blank"), chromedp.Navigate(d.URL+"/signin#"+ticket))
+	d.says("this link was used before")
+}
+
+func TestFilesAreUploaded(t *testing.T) {
+	d := sit(t)
+	d.signIn()
+	files := t.TempDir()
+	drop := func(name string, content []byte) {
+		t.Helper()
+		path := filepath.Join(files, name)
+		require.NoError(t, os.WriteFile(path, content, 0o600))
+		for _, kind := range []input.DispatchDragEventType{input.DispatchDragEventTypeDragEnter, input.DispatchDragEventTypeDragOver, input.DispatchDragEventTypeDrop} {
+			d.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+				_, err := cdp.Call(ctx, t, input.DispatchDragEvent, input.DispatchDragEventParams{Type: kind, X: 600, Y: 400, Data: &input.DragData{Items: []*input.DragDataItem{}, Files: []string{path}, DragOperationsMask: 1}})
+				return err
+			}))
+		}
+	}
+	apk, err := os.ReadFile(housetest.Kelpline(t))
+	require.NoError(t, err)
+	d.says("No runs yet")
+	drop("kelpline.apk", apk)
+	d.says("Kept as kelpline/android@231")
+	d.goTo("/builds", "tbody tr")
+	d.says("Kelpline")
+	drop("kelpline again.apk", apk)
+	d.says("It was here already: kelpline/android@231")
+	drop("notes.apk", []byte("not an app at all"))
+	d.says("could not add the build")
+	d.says("What to do:")
+
+	zip := filepath.Join(t.TempDir(), "pools.zip")
+	require.NoError(t, os.WriteFile(zip, []byte(d.zip(suite)), 0o600))
+	d.do(chromedp.SetUploadFiles(css("input[type=file]"), []string{zip}))
+	d.says("Kept as pools@1")
+	bad := filepath.Join(t.TempDir(), "bad.zip")
+	require.NoError(t, os.WriteFile(bad, []byte(d.zip("def test_open(phone:\n")), 0o600))
+	d.do(chromedp.SetUploadFiles(css("input[type=file]"), []string{bad}))
+	d.says("pools.star:1") // the finding's place
+}
+
+func TestARunIsStartedAndItsTilesChange(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	d.addContent()
+	d.devicesFree()
+	d.signIn()
+	eval[bool](d, "(window.sameDocument = true)")
+	eval[bool](d, button)
+	d.press("Start a run")
+	d.says("2 devices × 2 cases.")
+	d.says("--where platform=android")
+	d.press("Start on 2 devices")
+	d.until("a tile goes", `document.querySelector('[data-leg] [data-verdict=running]')`)
+	d.until("a tile passed, a tile failed", `document.querySelector('[data-leg=orr-01] [data-verdict=passed]') && document.querySelector('[data-leg=orr-05] [data-verdict=failed]')`)
+	d.says("1 of 2 devices passed; 1 failed.")
+	assert.True(t, eval[bool](d, "window.sameDocument"), "nothing was loaded anew")
+	assert.Equal(t, 4, eval[int](d, "document.querySelectorAll('tbody [data-verdict=passed], tbody [data-verdict=failed]').length"), "cases × devices")
+	// The filter that fits nothing is said before anything starts.
+	d.goTo("/start?where=maker%3DNobody", "aside")
+	d.says("no device matches maker=Nobody")
+	assert.True(t, eval[bool](d, "[...document.querySelectorAll('aside button')].at(-1).disabled"))
+}
+
+func TestTheEvidenceOfALegMovesTogether(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	v := d.run()
+	d.signIn()
+	d.goTo("/legs/"+legOf(v, "orr-05"), "[data-outline=true]")
+	text := eval[string](d, "document.body.innerText")
+	for _, want := range []string{"orr-05 failed 1 of 2 cases.", "expected", `"2.5 %"`, "was", `"25.0 %"`, "pools.star:17", "#total is outlined"} {
+		assert.Contains(t, text, want)
+	}
+	assert.Equal(t, "text #total “Deckung gesamt: 25,0 %”", eval[string](d, "document.querySelector('li[data-found=true]').innerText.trim()"))
+
+	// A click on a command moves the video and the log.
+	eval[bool](d, `(window.chosen = id => document.querySelector('[aria-label="' + id + '"] [aria-selected=true]')?.innerText ?? '', true)`)
+	logBefore := eval[string](d, "chosen('Lines of the device log')")
+	eval[bool](d, `([...document.querySelectorAll('[aria-label="What happened"]')].forEach(e => e.scrollTop = 0), true)`)
+	d.until("the first commands are in sight", `document.getElementById('story-3')`)
+	d.do(chromedp.Click(css("#story-3")))
+	d.until("the row is chosen", `chosen('What happened') !== '' && document.getElementById('story-3').ariaSelected === 'true'`)
+	at := eval[float64](d, `(() => { const m = chosen('What happened').match(/(\d+):(\d+)\.(\d+)/); return m[1] * 60 + +m[2] + m[3] / 1000; })()`)
+	d.until("the video is there", fmt.Sprintf("Math.abs(document.querySelector('video').currentTime - %f) < 0.01 && !document.querySelector('video').seeking", at))
+	d.until("the log is there", fmt.Sprintf("chosen('Lines of the device log') !== %q", logBefore))
+
+	// A click on a log line moves the story and the video.
+	d.do(chromedp.Click(css("#log-9")))
+	d.until("the log's line is chosen", `document.getElementById('log-9')?.ariaSelected === 'true'`)
+	line := eval[float64](d, `(() => { const m = document.getElementById('log-9').innerText.match(/(\d+):(\d+)\.(\d+)/); return m[1] * 60 + +m[2] + m[3] / 1000; })()`)
+	d.until("the video is at the log's line", fmt.Sprintf("Math.abs(document.querySelector('video').currentTime - %f) < 0.01", line))
+
+	// Keys.
+	row := func() string { return eval[string](d, "chosen('What happened')") }
+	key := func(k, wants string) {
+		before := row()
+		d.do(chromedp.KeyEvent(k))
+		housetest.Eventually(t, k+" moves the cursor to "+wants, func() bool { now := row(); return now != before && strings.Contains(now, wants) })
+	}
+	key("f", "failed: the total cover")
+	key("S", "cover entered")
+	key("S", "the list")
+	key("s", "cover entered")
+	before := row()
+	d.do(chromedp.KeyEvent("k"))
+	housetest.Eventually(t, "k moves the cursor", func() bool { return row() != before })
+	eval[bool](d, `(document.querySelector('[aria-label="What happened"]').focus(), true)`)
+	d.do(chromedp.KeyEvent(kb.Home), chromedp.KeyEvent("4"), chromedp.KeyEvent(" "))
+	d.until("it plays at double speed", "!document.querySelector('video').paused && document.querySelector('video').playbackRate === 2")
+	at = eval[float64](d, "document.querySelector('video').currentTime")
+	d.until("the cursor goes along", fmt.Sprintf("document.querySelector('[data-at]').dataset.at > %f", at*1000+200))
+	d.do(chromedp.KeyEvent(" "))
+	d.until("it pauses", "document.querySelector('video').paused")
+
+	// The log's filters, and a thumbnail.
+	eval[bool](d, button)
+	d.do(chromedp.SendKeys(css("input[placeholder='text in the line']"), "gull-ledge"))
+	d.until("only lines with the text are left", `[...document.querySelectorAll('[aria-label="Lines of the device log"] [role=option]')].every(l => l.innerText.includes('gull-ledge')) && /^\d+ of \d+ lines/m.test(document.body.innerText)`)
+	d.do(chromedp.Click(css("[role=tab][data-key=shots]")), chromedp.WaitVisible(css("[aria-label=Screenshots] button")), chromedp.Click(css("[aria-label=Screenshots] button")))
+	housetest.Eventually(t, "the thumbnail's step is chosen", func() bool { return strings.Contains(row(), "the list") })
+	d.do(chromedp.Click(css("[role=tab][data-key=files]")))
+	d.says("All of them as one zip")
+}
+
+func TestALegIsWatchedWhileItGoesOn(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	ctx := context.Background()
+	d.addContent()
+	slow := "def test_slow(phone):\n    phone.launch()\n    phone.find(\"#shore_gull-ledge\")\n    for i in range(40):\n        phone.sees(\"#shore_gull-ledge\")\n        phone.swipe(\"up\" if i % 2 else \"down\")\n        phone.step(\"look %d\" % i)\n"
+	_, _, err := d.AddPackage(ctx, d.Who, service.Upload{Body: strings.NewReader(d.zip(slow)), Size: -1})
+	require.NoError(t, err)
+	d.devicesFree()
+	d.signIn()
+	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "pools@newest", Devices: []string{"orr-01"}})
+	require.NoError(t, err)
+	v, err := d.Run(ctx, d.Who, r.ID)
+	require.NoError(t, err)
+	d.do(chromedp.Navigate(d.URL + "/legs/" + v.Legs[0].ID))
+	d.until("its screen is shown", `document.querySelector('section[aria-label=Screen] img')?.naturalWidth > 100`)
+	screen := eval[string](d, `document.querySelector('section[aria-label=Screen] img').src`)
+	d.until("commands come", `Number(document.querySelector('[aria-label="What happened"] [role=option]')?.getAttribute('aria-setsize')) > 12`)
+	d.until("newer screens come", fmt.Sprintf(`document.querySelector('section[aria-label=Screen] img') && document.querySelector('section[aria-label=Screen] img').src !== %q`, screen))
+	assert.NotContains(t, eval[string](d, "document.title"), "passed")
+	d.says("orr-01 passed its case.")
+	d.until("the video takes the place of the live screen", "document.querySelector('video')?.readyState >= 1")
+}
+
+func TestTheKeyboardIsEnough(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	d.run()
+	d.signIn()
+	focused := func() string {
+		return eval[string](d, "(document.activeElement.getAttribute('aria-label') ?? document.activeElement.innerText ?? '').replaceAll('\\n', ' ').trim()")
+	}
+	tabTo := func(what string) {
+		t.Helper()
+		var seen []string
+		for range 40 {
+			d.do(chromedp.KeyEvent(kb.Tab))
+			if seen = append(seen, focused()); strings.Contains(seen[len(seen)-1], what) {
+				return
+			}
+		}
+		require.Fail(t, "Tab never came to "+what, "%q", seen)
+	}
+	d.says("1 of 2 devices passed")
+	tabTo("To the page")
+	tabTo("any build")
+	tabTo("1 of 2 devices passed; 1 failed.") // the list's first row
+	d.do(chromedp.KeyEvent(kb.Enter))
+	d.until("the run is open", "location.pathname.startsWith('/runs/')")
+	tabTo("orr-05, Orrery Cairn")
+	d.do(chromedp.KeyEvent(kb.ArrowRight))
+	assert.Contains(t, focused(), "orr-01, Orrery Skerry 5")
+	d.do(chromedp.KeyEvent(kb.ArrowLeft), chromedp.KeyEvent(kb.Enter))
+	d.until("the leg is open", "location.pathname.startsWith('/legs/')")
+	d.says("orr-05 failed 1 of 2 cases.")
+	tabTo("What happened")
+	d.until("a row is chosen", `document.querySelector('#story-0, [id^=story-][aria-selected=true]')`)
+	d.do(chromedp.KeyEvent(kb.Home))
+	d.until("Home goes to the first row", `document.getElementById('story-0')?.ariaSelected === 'true'`)
+	d.do(chromedp.KeyEvent(kb.ArrowDown))
+	d.until("the arrow goes on", `document.getElementById('story-1')?.ariaSelected === 'true'`)
+}
+
+func TestEveryPageIsAccessible(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	v := d.run()
+	axe, err := os.ReadFile(filepath.Join(housetest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err, "run make console")
+	check := func(name string) {
+		t.Helper()
+		eval[bool](d, string(axe)+";true")
+		found := eval[[]string](d, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200) + ' ' + (n.any[0]?.message ?? n.all[0]?.message ?? v.help))))`)
+		assert.Empty(t, found, name)
+	}
+	d.goTo("/", "input[name=key]")
+	check("sign in")
+	d.signIn()
+	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/runs/" + v.ID + "?tab=legs": "tbody tr", "/legs/" + legOf(v, "orr-05"): "[data-outline=true]", "/start": "aside pre", "/builds": "tbody tr",
+		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "tbody tr", "/devices/orr-05": "tbody tr", "/nowhere": "[role=alert]"} {
+		for _, look := range []string{"light", "dark"} {
+			require.NoError(t, d.tab.Look(look))
+			if look == "light" {
+				d.goTo(path, ready)
+			}
+			check(look + " " + path)
+		}
+	}
+	// No page is wider than a phone.
+	require.NoError(t, d.tab.Size(390, 800))
+	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/devices": "tbody tr"} {
+		d.goTo(path, ready)
+		assert.LessOrEqual(t, eval[int](d, "document.documentElement.scrollWidth"), 390, path)
+	}
+}
