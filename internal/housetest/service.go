@@ -90,6 +90,7 @@ func (x Tests) Run() int {
 type Service struct {
 	*service.Service
 	URL, Key string
+	DSN      string // of its database
 	Who      service.Identity
 	Dir      string
 }
@@ -103,7 +104,7 @@ func StartService(t testing.TB, dsn string) *Service {
 	dir := t.TempDir()
 	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
 	require.NoError(t, err)
-	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Bus{}, Log: Log(), Version: "test"}, Dir: dir}
+	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Bus{}, Log: Log(), Version: "test"}, DSN: dsn, Dir: dir}
 	s.Key, err = s.FirstKey(ctx, "tests", "tsl_a_key_for_the_tests_alone")
 	require.NoError(t, err)
 	if s.Key == "" {

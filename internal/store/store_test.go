@@ -1,12 +1,18 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
+	"os"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"testing/fstest"
 	"time"
 
+	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -284,4 +290,71 @@ func TestTwoProcessesOpenTheSameDatabaseAtOnce(t *testing.T) {
 	all.Wait()
 	_, err := store.Open(context.Background(), "nonsense")
 	assert.ErrorContains(t, err, "can't be read")
+}
+
+func TestASignInLastsWhileItIsUsedButNotForEver(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	who, err := d.KeyByHash(ctx, make([]byte, 32))
+	require.NoError(t, err)
+	browser, ticket := bytes.Repeat([]byte{7}, 32), bytes.Repeat([]byte{8}, 32)
+	require.NoError(t, d.AddSignin(ctx, store.SigninBrowser, browser, who.KeyID, time.Hour))
+	got, first, err := d.SigninByHash(ctx, browser, time.Hour, 24*time.Hour)
+	require.NoError(t, err)
+	assert.Equal(t, who, got)
+	_, later, err := d.SigninByHash(ctx, browser, 4*time.Hour, 24*time.Hour) // less than half of that is left
+	require.NoError(t, err)
+	assert.InDelta(t, 3, later.Sub(first).Hours(), 0.01)
+	_, capped, err := d.SigninByHash(ctx, browser, 40*time.Hour, 5*time.Hour)
+	require.NoError(t, err)
+	assert.InDelta(t, 4, capped.Sub(first).Hours(), 0.01, "never longer than the longest time in all")
+
+	require.NoError(t, d.AddSignin(ctx, store.SigninTicket, ticket, who.KeyID, time.Hour))
+	_, _, err = d.SigninByHash(ctx, ticket, time.Hour, time.Hour)
+	assert.ErrorIs(t, err, store.ErrNotFound, "a ticket is no sign-in")
+	_, err = d.UseTicket(ctx, browser)
+	assert.ErrorIs(t, err, store.ErrNotFound, "a sign-in is no ticket")
+	var used atomic.Int32
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			if key, err := d.UseTicket(ctx, ticket); err == nil && key == who.KeyID {
+				used.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.Equal(t, int32(1), used.Load(), "once, by whoever came first")
+	require.NoError(t, d.AddSignin(ctx, store.SigninBrowser, bytes.Repeat([]byte{9}, 32), who.KeyID, -time.Second))
+	_, _, err = d.SigninByHash(ctx, bytes.Repeat([]byte{9}, 32), time.Hour, time.Hour)
+	assert.ErrorIs(t, err, store.ErrNotFound, "it is over")
+}
+
+func TestDataOfTheFirstVersionOpens(t *testing.T) {
+	ctx, dsn := context.Background(), housetest.DSN(t)
+	first, err := os.ReadFile("migrations/00001_first.sql")
+	require.NoError(t, err)
+	db, err := sql.Open("mysql", dsn)
+	require.NoError(t, err)
+	defer db.Close()
+	p, err := goose.NewProvider(goose.DialectMySQL, db, fstest.MapFS{"00001_first.sql": {Data: first}})
+	require.NoError(t, err)
+	_, err = p.Up(ctx)
+	require.NoError(t, err)
+	for _, q := range []string{
+		"INSERT INTO workspaces (id, name, created) VALUES ('w', 'old', now(3))",
+		"INSERT INTO access_keys (id, workspace_id, role, name, hash, created) VALUES ('k', 'w', 'owner', 'first', REPEAT('x', 32), now(3))",
+		"INSERT INTO builds (id, workspace_id, slug, platform, app_id, version_name, version_code, facts, size, sha256, filename, blob_key, icon_key, created) VALUES ('b', 'w', 's', 'android', 'a', '1', 1, '{}', 1, 'x', 'f', 'k', '', now(3))",
+		"INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, size, sha256, blob_key, created) VALUES ('p', 'w', 'n', 1, 'script', '', '[]', '[]', 1, 'x', 'k', now(3))",
+		"INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, created) VALUES ('r', 'w', 'b', 'p', '{}', '[]', 60, now(3))",
+	} {
+		_, err := db.Exec(q)
+		require.NoError(t, err, q)
+	}
+	s, err := store.Open(ctx, dsn)
+	require.NoError(t, err)
+	defer s.Close()
+	runs, err := s.Runs(ctx, "w", store.RunChoice{BuildID: "b"}, "", 10)
+	require.NoError(t, err)
+	assert.Len(t, runs, 1)
+	require.NoError(t, s.AddSignin(ctx, store.SigninBrowser, bytes.Repeat([]byte{1}, 32), "k", time.Hour))
 }
