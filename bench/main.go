@@ -32,17 +32,19 @@ var (
 
 func main() {
 	rounds := flag.Int("rounds", 1, "how often the runs are repeated")
-	only := flag.String("only", "", "facts or runs; default: both")
+	only := flag.String("only", "", "facts, runs or console; default: all")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "tessellant-bench-")
 	if err != nil {
 		fail(err)
 	}
-	if *only != "runs" {
-		err = facts(dir)
-	}
-	if *only != "facts" {
-		err = errors.Join(err, runs(dir, *rounds))
+	for _, f := range []struct {
+		name    string
+		measure func() error
+	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"console", func() error { return consoleFigures(dir) }}} {
+		if *only == "" || *only == f.name {
+			err = errors.Join(err, f.measure())
+		}
 	}
 	_ = os.RemoveAll(dir)
 	if err != nil {

@@ -1,11 +1,11 @@
 // The frame around the pages: who is signed in, where one can go, files that are dropped.
-import { lazy, Suspense, useEffect } from 'react';
+import { useEffect, useState, type ComponentType } from 'react';
 import { DropZone, FileTrigger, Menu, MenuItem, MenuTrigger, Popover, RouterProvider } from 'react-aria-components';
-import { Link, Route, Routes, useHref, useLocation, useNavigate } from 'react-router';
+import { Link, matchPath, Route, Routes, useHref, useLocation, useNavigate } from 'react-router';
 import styled from 'styled-components';
 import { http, Refusal } from './data/api';
 import { stream, useConnection } from './data/live';
-import { client, useMe } from './data/queries';
+import { client, expectLeg, useMe } from './data/queries';
 import { upload } from './data/upload';
 import { Button } from './parts/controls';
 import { Awaited, Page, Refused } from './parts/page';
@@ -14,16 +14,38 @@ import { Uploads } from './parts/Uploads';
 import { SignIn } from './pages/SignIn';
 import { c, lookChosen, narrow, radius, takeLook, unseen, type LookChoice } from './theme';
 
-const RunsPage = lazy(() => import('./pages/Runs'));
-const RunPage = lazy(() => import('./pages/Run'));
-const StartPage = lazy(() => import('./pages/Start'));
-const LegPage = lazy(() => import('./leg/Leg'));
-const BuildsPage = lazy(() => import('./pages/Builds'));
-const BuildPage = lazy(() => import('./pages/Build'));
-const PackagesPage = lazy(() => import('./pages/Packages'));
-const PackagePage = lazy(() => import('./pages/Package'));
-const DevicesPage = lazy(() => import('./pages/Devices'));
-const DevicePage = lazy(() => import('./pages/Device'));
+/** A page that is loaded when it is wanted. Without Suspense: React holds what follows a fallback back for 300 ms. */
+function page(load: () => Promise<{ default: ComponentType }>) {
+  let loaded: ComponentType | undefined;
+  const Wanted = () => {
+    const [Shown, setShown] = useState(() => loaded);
+    useEffect(() => {
+      if (!Shown) void load().then((m) => setShown(() => (loaded = m.default)));
+    }, [Shown]);
+    return Shown ? <Shown /> : <Page><Awaited what="the page" /></Page>;
+  };
+  return { Wanted, early: () => load().then((m) => void (loaded = m.default)) };
+}
+
+const routes: [path: string, page: ReturnType<typeof page>][] = [
+  ['/', page(() => import('./pages/Runs'))],
+  ['/start', page(() => import('./pages/Start'))],
+  ['/runs/:id', page(() => import('./pages/Run'))],
+  ['/legs/:id', page(() => import('./leg/Leg'))],
+  ['/builds', page(() => import('./pages/Builds'))],
+  ['/builds/:ref', page(() => import('./pages/Build'))],
+  ['/packages', page(() => import('./pages/Packages'))],
+  ['/packages/:ref', page(() => import('./pages/Package'))],
+  ['/devices', page(() => import('./pages/Devices'))],
+  ['/devices/:serial', page(() => import('./pages/Device'))],
+];
+
+/** Loads the page of an address, while it is still being asked who is signed in. */
+export function loadEarly(pathname: string) {
+  void routes.find(([path]) => matchPath(path, pathname))?.[1].early();
+  const leg = matchPath('/legs/:id', pathname)?.params.id;
+  if (leg) expectLeg(leg);
+}
 
 const Bar = styled.header`
   display: flex; align-items: center; gap: 4px 24px; padding: 0 24px; min-height: 48px; background: ${c.panel}; border-bottom: 1px solid ${c.grout}; flex-wrap: wrap;
@@ -115,21 +137,10 @@ export function App() {
         </Bar>
         <ConnectionLost />
         <div id="page">
-          <Suspense fallback={<Page><Awaited what="the page" /></Page>}>
-            <Routes>
-              <Route path="/" element={<RunsPage />} />
-              <Route path="/start" element={<StartPage />} />
-              <Route path="/runs/:id" element={<RunPage />} />
-              <Route path="/legs/:id" element={<LegPage />} />
-              <Route path="/builds" element={<BuildsPage />} />
-              <Route path="/builds/:ref" element={<BuildPage />} />
-              <Route path="/packages" element={<PackagesPage />} />
-              <Route path="/packages/:ref" element={<PackagePage />} />
-              <Route path="/devices" element={<DevicesPage />} />
-              <Route path="/devices/:serial" element={<DevicePage />} />
-              <Route path="*" element={<Page><Refused page error={new Refusal({ type: 'about:blank', status: 404, title: `There is no page ${pathname}`, remedy: 'Go on from one of the pages above.' })} /></Page>} />
-            </Routes>
-          </Suspense>
+          <Routes>
+            {routes.map(([path, { Wanted }]) => <Route key={path} path={path} element={<Wanted />} />)}
+            <Route path="*" element={<Page><Refused page error={new Refusal({ type: 'about:blank', status: 404, title: `There is no page ${pathname}`, remedy: 'Go on from one of the pages above.' })} /></Page>} />
+          </Routes>
         </div>
         <Uploads />
       </Drop>

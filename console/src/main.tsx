@@ -6,11 +6,12 @@ import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter } from 'react-router';
 import { StyleSheetManager } from 'styled-components';
-import { App } from './app';
+import { App, loadEarly } from './app';
 import { client } from './data/queries';
 import { Look, wearLook } from './theme';
 
 wearLook();
+loadEarly(location.pathname);
 // The service's policy lets in only styles that know this page's nonce.
 const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce;
 

@@ -1,6 +1,8 @@
 // What the pages ask for. Each thing has one key, so that live events know where to put what has changed.
-import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { answer, http, Refusal, type LogLevel, type RunRequest, type Verdict } from './api';
+import { keepPreviousData, notifyManager, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { answer, http, Refusal, type Leg, type LogLevel, type RunRequest, type Verdict } from './api';
+
+notifyManager.setScheduler(queueMicrotask); // what an event changes is drawn in the next frame, not after a timer
 
 export const client = new QueryClient({
   defaultOptions: {
@@ -28,16 +30,33 @@ export const useRuns = (filter: RunFilter, limit = 50) =>
     getNextPageParam: (last) => last.next,
   });
 
-export const useRun = (id: string) => useQuery({ queryKey: ['run', id], queryFn: () => answer(http.GET('/runs/{id}', { params: { path: { id } } })) });
-
-export const useLeg = (id: string) => useQuery({ queryKey: ['leg', id], queryFn: () => answer(http.GET('/legs/{id}', { params: { path: { id } } })) });
-
-export const useTimeline = (leg: string, attempt: number | undefined) =>
+export const useRun = (id: string) =>
   useQuery({
-    queryKey: ['timeline', leg, attempt],
-    queryFn: () => answer(http.GET('/legs/{id}/timeline', { params: { path: { id: leg }, query: { attempt } } })),
-    enabled: attempt !== undefined,
+    queryKey: ['run', id],
+    queryFn: () => answer(http.GET('/runs/{id}', { params: { path: { id } } })),
+    enabled: id !== '',
+    structuralSharing: false, // live events leave what has not changed as it is; a run of hundreds of legs need not be compared anew
   });
+
+const legQuery = (id: string) => ({ queryKey: ['leg', id], queryFn: () => answer(http.GET('/legs/{id}', { params: { path: { id } } })) });
+export const useLeg = (id: string) => useQuery(legQuery(id));
+
+const timelineQuery = (leg: string, attempt: number | undefined) => ({
+  queryKey: ['timeline', leg, attempt],
+  queryFn: () => answer(http.GET('/legs/{id}/timeline', { params: { path: { id: leg }, query: { attempt } } })),
+});
+export const useTimeline = (leg: string, attempt: number | undefined) => useQuery({ ...timelineQuery(leg, attempt), enabled: attempt !== undefined });
+
+/** Asks for a leg before its page is there; and for its last attempt, which the page will want first. */
+export function expectLeg(id: string) {
+  void client.prefetchQuery(legQuery(id)).then(() => {
+    const l = client.getQueryData<Leg>(['leg', id]);
+    const last = l?.attempts.at(-1);
+    if (!last) return;
+    void client.prefetchQuery(timelineQuery(id, last.number));
+    if (last.artifacts.some((a) => a.kind === 'device-log')) void client.prefetchQuery(logOverviewQuery(id, last.number));
+  });
+}
 
 export interface LogFilter {
   level?: LogLevel;
@@ -62,13 +81,12 @@ export const logNearQuery = (leg: string, attempt: number, filter: LogFilter, ne
   gcTime: 10_000,
 });
 
-export const useLogOverview = (leg: string, attempt: number, there: boolean) =>
-  useQuery({
-    queryKey: ['logoverview', leg, attempt],
-    queryFn: () => answer(http.GET('/legs/{id}/log/overview', { params: { path: { id: leg }, query: { attempt } } })),
-    enabled: there,
-    staleTime: Infinity,
-  });
+const logOverviewQuery = (leg: string, attempt: number) => ({
+  queryKey: ['logoverview', leg, attempt],
+  queryFn: () => answer(http.GET('/legs/{id}/log/overview', { params: { path: { id: leg }, query: { attempt } } })),
+  staleTime: Infinity,
+});
+export const useLogOverview = (leg: string, attempt: number, there: boolean) => useQuery({ ...logOverviewQuery(leg, attempt), enabled: there });
 
 export const useBuilds = () =>
   useInfiniteQuery({

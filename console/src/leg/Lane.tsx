@@ -22,17 +22,24 @@ const Drawn = memo(function Drawn({ rows, end, log }: { rows: StoryRow[]; end: n
   const x = (t: number) => (1000 * Math.min(Math.max(t, 0), end)) / end;
   const cases = rows.filter((r) => r.kind === 'case');
   const peak = Math.max(1, ...(log?.density ?? []));
-  const bar = log ? x(log.slice_ms) : 0;
+  // One path each: thousands of elements would take their time.
+  const bars = (counts: number[]) => counts.map((n, i) => {
+    if (n === 0 || !log) return '';
+    const [from, to] = [x(i * log.slice_ms), x((i + 1) * log.slice_ms)];
+    return `M${from.toFixed(1)} 50v${(-18 * Math.sqrt(n / peak)).toFixed(1)}h${Math.max(to - from - 0.4, 0.6).toFixed(1)}V50z`;
+  }).join('');
+  const ticks = (which: (r: StoryRow) => boolean) => rows.map((r) => (which(r) ? `M${x(r.at).toFixed(1)} 18v6` : '')).join('');
   return (
     <svg viewBox="0 0 1000 52" preserveAspectRatio="none" aria-hidden>
-      {log?.density.map((n, i) => n > 0 && <rect key={i} x={x(i * log.slice_ms)} width={Math.max(bar - 0.4, 0.6)} y={50 - 18 * Math.sqrt(n / peak)} height={18 * Math.sqrt(n / peak)} fill={c.grout} />)}
-      {log?.warnings.map((n, i) => n > 0 && <rect key={i} x={x(i * log.slice_ms)} width={Math.max(bar - 0.4, 0.6)} y={50 - 18 * Math.sqrt(n / peak)} height={18 * Math.sqrt(n / peak)} fill={c.flaky} />)}
+      {log && <path d={bars(log.density)} fill={c.grout} />}
+      {log && <path d={bars(log.warnings)} fill={c.flaky} />}
       {cases.map((r, i) => {
         const to = cases[i + 1]?.at ?? end;
         return <rect key={r.seq} x={x(r.at)} width={Math.max(x(to) - x(r.at) - 1.2, 1)} y={4} height={10} fill={colour[r.verdict ?? ''] ?? c.hollow} />;
       })}
-      {rows.map((r) => r.kind === 'command' && <rect key={r.seq} x={x(r.at)} y={18} width={0.9} height={6} fill={r.bad ? c.failed : c.hollow} />)}
-      {rows.map((r) => r.kind === 'step' && <path key={r.seq} d={`M${x(r.at)} 17l3 4-3 4-3-4z`} fill={c.lapis} />)}
+      <path d={ticks((r) => r.kind === 'command' && !r.bad)} stroke={c.hollow} strokeWidth={0.9} />
+      <path d={ticks((r) => r.kind === 'command' && r.bad)} stroke={c.failed} strokeWidth={1.4} />
+      <path d={rows.map((r) => (r.kind === 'step' ? `M${x(r.at)} 17l3 4-3 4-3-4z` : '')).join('')} fill={c.lapis} />
       {rows.map((r) => (r.kind === 'failure' || r.kind === 'crash') && <rect key={r.seq} x={x(r.at) - 0.9} y={0} width={1.8} height={52} fill={c.failed} />)}
     </svg>
   );

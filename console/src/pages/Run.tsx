@@ -1,7 +1,11 @@
-// One run: its sentence, the mosaic, cases on devices, the legs.
+// One run: its sentence, the mosaic, what broke, cases on devices, the legs.
+//
+// While a run goes on it changes often. The tiles come first: what else shows a change is
+// drawn after the frame that has the changed tile.
+import { memo, useCallback, useDeferredValue, useMemo } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import type { LegSummary } from '../data/api';
+import type { LegSummary, Run } from '../data/api';
 import { useRun } from '../data/queries';
 import { Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
 import { Grid } from '../parts/Grid';
@@ -12,28 +16,42 @@ import { VerdictWord } from '../parts/Tile';
 import { c } from '../theme';
 import { broken, cases, many, order, standing, took, traits } from '../words';
 
-const Legend = styled.ul`display: flex; flex-wrap: wrap; gap: 4px 16px; font-size: 13px; color: ${c.faint};`;
-const Trouble = styled.ul`
+const Legend = styled.ul`display: flex; flex-wrap: wrap; gap: 4px 16px; font-size: 13px; line-height: 22px; color: ${c.faint}; font-variant-numeric: tabular-nums;`;
+const BrokenList = styled.ul`
   display: flex; flex-direction: column; border-top: 1px solid ${c.grout};
   li { border-bottom: 1px solid ${c.grout}; padding: 6px 8px; display: grid; grid-template-columns: 92px 110px minmax(0, 1fr); gap: 12px; align-items: baseline; }
   li > :last-child { overflow: hidden; overflow-wrap: anywhere; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
   @media (max-width: 720px) { li { grid-template-columns: 92px minmax(0, 1fr); } li > :last-child { grid-column: 1 / -1; } }
 `;
 
+/** By which trait the tiles lie: the one that was chosen, else the OS version. */
+function useLaidBy(ways: string[]): string {
+  const [params] = useSearchParams();
+  return params.get('by') ?? (ways.includes('os') ? 'os' : (ways[0] ?? 'model'));
+}
+
 export default function RunPage() {
   const { id = '' } = useParams();
-  const [params, setParams] = useSearchParams();
   const run = useRun(id);
   if (run.error) return <Page><Refused page error={run.error} /></Page>;
   if (!run.data) return <Page><Awaited what="the run" /></Page>;
-  const r = run.data;
-  const ways = differing(r.legs);
-  const by = params.get('by') ?? (ways.includes('os') ? 'os' : (ways[0] ?? 'model'));
-  const inOrder = laid(r.legs, by).flatMap((g) => g.legs);
-  const kinds = [...new Set(r.legs.map(standing))].sort((a, b) => rank(a) - rank(b));
-  const trouble = r.legs.filter((l) => l.stage === 'done' && l.verdict && l.verdict !== 'passed').sort((a, b) => rank(a.verdict!) - rank(b.verdict!));
   return (
     <Page>
+      <Above r={run.data} />
+      <Tiles legs={run.data.legs} />
+      <Below r={run.data} />
+      <More id={id} />
+    </Page>
+  );
+}
+
+function Above({ r }: { r: Run }) {
+  return <Headline r={useDeferredValue(r)} />;
+}
+
+const Headline = memo(function Headline({ r }: { r: Run }) {
+  return (
+    <>
       <Title>{r.sentence}</Title>
       <Head>
         <div>
@@ -43,55 +61,121 @@ export default function RunPage() {
             {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still going'}
           </Sub>
         </div>
-        <Select label="lay by" inRow value={by} onChange={(v) => setParams((p) => { p.set('by', v); return p; }, { replace: true })}
-          options={[...ways, 'verdict'].map((t) => ({ id: t, text: traits[t]?.name ?? t }))} />
+        <LayBy ways={differing(r.legs).join(' ')} />
       </Head>
-      <Mosaic legs={r.legs} by={by} />
-      <Legend aria-label="What the tiles mean">{kinds.map((k) => <li key={k}><VerdictWord what={k}>{k} · {r.legs.filter((l) => standing(l) === k).length}</VerdictWord></li>)}</Legend>
-      {trouble.length > 0 && (
-        <Section aria-labelledby="trouble">
-          <h2 id="trouble">{trouble.some((l) => broken(l.verdict)) ? 'What broke' : 'What did not pass'}</h2>
-          <Trouble>
-            {trouble.slice(0, 50).map((l) => (
-              <li key={l.id}>
-                <Link to={`/legs/${l.id}`}>{l.serial}</Link>
-                <VerdictWord what={l.verdict!} />
-                <span title={l.message}>{l.message}</span>
-              </li>
-            ))}
-          </Trouble>
-          {trouble.length > 50 && <Sub>And {many(trouble.length - 50, 'more')}: see the devices below.</Sub>}
-        </Section>
-      )}
+    </>
+  );
+});
+
+function Below({ r }: { r: Run }) {
+  return <Trouble r={useDeferredValue(r)} />;
+}
+
+const Trouble = memo(function Trouble({ r }: { r: Run }) {
+  return (
+    <>
+      <Meaning legs={r.legs} />
+      <WhatBroke legs={r.legs} />
       {r.findings.length > 0 && <Section aria-labelledby="left"><h2 id="left">Left out</h2><Findings of={r.findings} /></Section>}
-      <Tabs selectedKey={params.get('tab') ?? 'cases'} onSelectionChange={(k) => setParams((p) => { p.set('tab', String(k)); return p; }, { replace: true })}>
-        <TabList aria-label="More of the run">
-          <Tab id="cases">Cases × devices</Tab>
-          <Tab id="legs">Devices</Tab>
-          <Tab id="asked">What was asked</Tab>
-        </TabList>
-        <TabPanel id="cases"><Grid names={r.case_names} legs={inOrder} /></TabPanel>
-        <TabPanel id="legs">
-          <List label="Devices of the run" items={inOrder} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
-            columns={[
-              { name: 'device', show: (l) => l.serial },
-              { name: 'model', show: (l) => <Row $gap={8}>{l.model}{l.simulated && <Simulated>simulated</Simulated>}</Row> },
-              { name: 'Android', show: (l) => l.os },
-              { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{l.stage === 'done' ? l.verdict : l.stage}</VerdictWord> },
-              { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
-              { name: 'attempts', show: (l) => l.attempts },
-              { name: 'took', show: legTook },
-            ]}
-          />
-        </TabPanel>
-        <TabPanel id="asked">
-          <Facts of={[
-            ['run', <Ref key="r">{r.id}</Ref>], ['build', r.build], ['package', r.package], ['where', r.where.join(' ') || 'any device'], ['devices', r.devices.join(' ')],
-            ['time limit', took(r.limit_seconds * 1000)], ['cases', r.case_names.length],
-          ]} />
-        </TabPanel>
-      </Tabs>
-    </Page>
+    </>
+  );
+});
+
+const LayBy = memo(function LayBy({ ways }: { ways: string }) {
+  const [, setParams] = useSearchParams();
+  const all = ways.split(' ').filter(Boolean);
+  const by = useLaidBy(all);
+  const choose = useCallback((v: string) => setParams((p) => { p.set('by', v); return p; }, { replace: true }), [setParams]);
+  return <Select label="lay by" inRow value={by} onChange={choose} options={[...all, 'verdict'].map((t) => ({ id: t, text: traits[t]?.name ?? t }))} />;
+});
+
+const Tiles = memo(function Tiles({ legs }: { legs: LegSummary[] }) {
+  return <Mosaic legs={legs} by={useLaidBy(differing(legs))} />;
+});
+
+/** How many tiles there are of each kind. */
+function Meaning({ legs }: { legs: LegSummary[] }) {
+  const count = new Map<string, number>();
+  for (const l of legs) count.set(standing(l), (count.get(standing(l)) ?? 0) + 1);
+  return <Legend aria-label="What the tiles mean">{[...count].sort(([a], [b]) => rank(a) - rank(b)).map(([k, n]) => <li key={k}><VerdictWord what={k}>{k} · {n}</VerdictWord></li>)}</Legend>;
+}
+
+function WhatBroke({ legs }: { legs: LegSummary[] }) {
+  const trouble = legs.filter((l) => l.stage === 'done' && l.verdict && l.verdict !== 'passed').sort((a, b) => rank(a.verdict!) - rank(b.verdict!));
+  if (trouble.length === 0) return null;
+  return (
+    <Section aria-labelledby="trouble">
+      <h2 id="trouble">{trouble.some((l) => broken(l.verdict)) ? 'What broke' : 'What did not pass'}</h2>
+      <BrokenList>{trouble.slice(0, 12).map((l) => <Broken key={l.id} l={l} />)}</BrokenList>
+      {trouble.length > 12 && <Sub>And {many(trouble.length - 12, 'more', 'more')}: press a tile, or see “Devices” below.</Sub>}
+    </Section>
+  );
+}
+
+const Broken = memo(function Broken({ l }: { l: LegSummary }) {
+  return (
+    <li>
+      <Link to={`/legs/${l.id}`}>{l.serial}</Link>
+      <VerdictWord what={l.verdict!} />
+      <span title={l.message}>{l.message}</span>
+    </li>
+  );
+});
+
+const More = memo(function More({ id }: { id: string }) {
+  const [params, setParams] = useSearchParams();
+  return (
+    <Tabs selectedKey={params.get('tab') ?? 'cases'} onSelectionChange={(k) => setParams((p) => { p.set('tab', String(k)); return p; }, { replace: true })}>
+      <TabList aria-label="More of the run">
+        <Tab id="cases">Cases × devices</Tab>
+        <Tab id="legs">Devices</Tab>
+        <Tab id="asked">What was asked</Tab>
+      </TabList>
+      <TabPanel id="cases"><CasesOnDevices id={id} /></TabPanel>
+      <TabPanel id="legs"><Legs id={id} /></TabPanel>
+      <TabPanel id="asked"><Asked id={id} /></TabPanel>
+    </Tabs>
+  );
+});
+
+/** The run, and its legs as the mosaic lays them. */
+function useLaidRun(id: string): [Run | undefined, LegSummary[]] {
+  const run = useDeferredValue(useRun(id).data);
+  const by = useLaidBy(differing(run?.legs ?? []));
+  const legs = useMemo(() => laid(run?.legs ?? [], by).flatMap((g) => g.legs), [run, by]);
+  return [run, legs];
+}
+
+function CasesOnDevices({ id }: { id: string }) {
+  const [run, legs] = useLaidRun(id);
+  return run && <Grid names={run.case_names} legs={legs} />;
+}
+
+function Legs({ id }: { id: string }) {
+  const [, legs] = useLaidRun(id);
+  return (
+    <List label="Devices of the run" items={legs} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
+      columns={[
+        { name: 'device', show: (l) => l.serial },
+        { name: 'model', show: (l) => <Row $gap={8}>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</Row> },
+        { name: 'Android', show: (l) => l.os },
+        { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{l.stage === 'done' ? l.verdict : l.stage}</VerdictWord> },
+        { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
+        { name: 'attempts', show: (l) => l.attempts },
+        { name: 'took', show: legTook },
+      ]}
+    />
+  );
+}
+
+function Asked({ id }: { id: string }) {
+  const r = useRun(id).data;
+  if (!r) return null;
+  return (
+    <Facts of={[
+      ['run', <Ref key="r">{r.id}</Ref>], ['build', r.build], ['package', r.package], ['where', r.where.join(' ') || (r.devices.length ? '' : 'any device')], ['devices', r.devices.join(' ')],
+      ['time limit', took(r.limit_seconds * 1000)], ['cases', r.case_names.length],
+    ]} />
   );
 }
 

@@ -7,15 +7,15 @@ import type { LegSummary } from '../data/api';
 import { c, narrow } from '../theme';
 import { Tile } from './Tile';
 
-const Scroll = styled.div`overflow: auto; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};`;
-const Table = styled.table`font-size: 13px; line-height: 18px;`;
-const Corner = styled.th`position: sticky; left: 0; top: 0; z-index: 3; background: ${c.panel}; text-align: left; vertical-align: bottom; padding: 4px 12px; font-weight: 400; color: ${c.faint}; min-width: 240px; ${narrow} { min-width: 150px; }`;
+const Scroll = styled.div`overflow: auto; contain: layout paint style; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};`;
+const Table = styled.table`font-size: 13px; line-height: 18px; table-layout: fixed; width: 0;`; // fixed: a cell that changes moves no other
+const Corner = styled.th`position: sticky; left: 0; top: 0; z-index: 3; background: ${c.panel}; text-align: left; vertical-align: bottom; padding: 4px 12px; font-weight: 400; color: ${c.faint}; width: 320px; ${narrow} { width: 170px; }`;
 const DeviceName = styled.th`
-  position: sticky; top: 0; z-index: 2; background: ${c.panel}; font-weight: 400; padding: 8px 0 4px; width: 36px; min-width: 36px;
+  position: sticky; top: 0; z-index: 2; background: ${c.panel}; font-weight: 400; padding: 8px 0 4px; width: 36px; height: 84px;
   a { writing-mode: vertical-rl; transform: rotate(180deg); color: ${c.ink}; }
 `;
-const CaseName = styled.th`position: sticky; left: 0; z-index: 1; background: ${c.panel}; text-align: left; font-weight: 400; padding: 3px 12px; white-space: nowrap; border-top: 1px solid ${c.grout}; max-width: 420px; overflow: hidden; text-overflow: ellipsis; ${narrow} { max-width: 190px; }`;
-const Cell = styled.td`border-top: 1px solid ${c.grout}; padding: 3px 10px; a { display: block; }`;
+const CaseName = styled.th`position: sticky; left: 0; z-index: 1; background: ${c.panel}; text-align: left; font-weight: 400; padding: 3px 12px; white-space: nowrap; border-top: 1px solid ${c.grout}; overflow: hidden; text-overflow: ellipsis;`;
+const Cell = styled.td`border-top: 1px solid ${c.grout}; padding: 3px 10px; height: 25px; a { display: block; }`;
 
 const One = memo(function One({ leg, serial, name, what }: { leg: string; serial: string; name: string; what: string }) {
   if (!what) return <Cell />;
@@ -28,7 +28,11 @@ const One = memo(function One({ leg, serial, name, what }: { leg: string; serial
   );
 });
 
-export function Grid({ names, legs }: { names: string[]; legs: LegSummary[] }) {
+const Heading = memo(function Heading({ leg, serial }: { leg: string; serial: string }) {
+  return <DeviceName scope="col"><Link to={`/legs/${leg}`}>{serial}</Link></DeviceName>;
+});
+
+export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs: LegSummary[] }) {
   const box = useRef<HTMLDivElement>(null);
   // Only the columns in sight are made: a run may have a thousand.
   const columns = useVirtualizer({ horizontal: true, count: legs.length, getScrollElement: () => box.current, estimateSize: () => 36, overscan: 12, enabled: legs.length > 60 });
@@ -41,9 +45,9 @@ export function Grid({ names, legs }: { names: string[]; legs: LegSummary[] }) {
         <thead>
           <tr>
             <Corner scope="col">case</Corner>
-            {before > 0 && <td style={{ minWidth: before }} />}
-            {items.map((i) => <DeviceName key={legs[i.index]!.id} scope="col"><Link to={`/legs/${legs[i.index]!.id}`}>{legs[i.index]!.serial}</Link></DeviceName>)}
-            {after > 0 && <td style={{ minWidth: after }} />}
+            {before > 0 && <td style={{ width: before }} />}
+            {items.map((i) => <Heading key={legs[i.index]!.id} leg={legs[i.index]!.id} serial={legs[i.index]!.serial} />)}
+            {after > 0 && <td style={{ width: after }} />}
           </tr>
         </thead>
         <tbody>
@@ -62,4 +66,4 @@ export function Grid({ names, legs }: { names: string[]; legs: LegSummary[] }) {
       </Table>
     </Scroll>
   );
-}
+});

@@ -17,10 +17,17 @@ export function laid(legs: LegSummary[], by: string): { value: string; legs: Leg
   return [...groups].map(([value, legs]) => ({ value, legs })).sort((a, b) => compareValues(a.value, b.value));
 }
 
-/** The traits in which these legs differ. */
+/** The traits in which these legs differ. Devices do not change while a run goes on: what was found of the first of so many legs holds. */
 export function differing(legs: LegSummary[]): string[] {
-  return Object.keys(traits).filter((t) => new Set(legs.map((l) => l.traits[t] ?? '')).size > 1);
+  const first = legs[0];
+  if (!first) return [];
+  const known = found.get(first.traits);
+  if (known?.of === legs.length) return known.ways;
+  const ways = Object.keys(traits).filter((t) => legs.some((l) => l.traits[t] !== first.traits[t]));
+  found.set(first.traits, { of: legs.length, ways });
+  return ways;
 }
+const found = new WeakMap<object, { of: number; ways: string[] }>();
 
 const Groups = styled.div`display: flex; flex-wrap: wrap; gap: 16px 24px; align-items: flex-end; ${narrow} { gap: 12px 16px; }`;
 const Group = styled.figure`display: flex; flex-direction: column; gap: 4px; min-width: 0;`;
@@ -41,7 +48,7 @@ const One = memo(function One({ leg, size, named, first }: { leg: LegSummary; si
   return (
     <li>
       <Spot to={`/legs/${leg.id}`} aria-label={legName(leg)} title={more} tabIndex={first ? 0 : -1} data-leg={leg.serial}>
-        <Tile what={standing(leg)} size={size} />
+        <Tile what={standing(leg)} size={size} turns={named} />
         {named && leg.serial}
       </Spot>
     </li>

@@ -1,5 +1,5 @@
 // What pages are made of: headings, facts, texts that can be copied, times, findings, refusals.
-import { useEffect, useState, type ReactNode } from 'react';
+import { memo, useEffect, useState, type ReactNode } from 'react';
 import { Link } from 'react-router';
 import styled, { css } from 'styled-components';
 import { Refusal, type Finding } from '../data/api';
@@ -53,7 +53,7 @@ const FactPair = ({ name, value }: { name: string; value: ReactNode }) => (
 );
 
 /** A time, roughly; exactly on hover. */
-export function When({ at }: { at: string }) {
+export const When = memo(function When({ at }: { at: string }) {
   const [, tick] = useState(0);
   useEffect(() => {
     const t = setInterval(() => tick((n) => n + 1), 30_000);
@@ -64,7 +64,7 @@ export function When({ at }: { at: string }) {
       {ago(at)}
     </time>
   );
-}
+});
 
 /** Puts a text on the clipboard; false where the browser refuses. */
 async function copyText(text: string): Promise<boolean> {

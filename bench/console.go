@@ -1,0 +1,390 @@
+package main
+
+// The console's figures: a large leg opened, clicks to drawn frames, and one tile among 300.
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing/fstest"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+	"github.com/prometheus/client_golang/prometheus"
+
+	"tessellant/internal/blobs"
+	"tessellant/internal/bus"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/host"
+	"tessellant/internal/housetest"
+	"tessellant/internal/httpd"
+	"tessellant/internal/localdb"
+	"tessellant/internal/service"
+	"tessellant/internal/store"
+)
+
+const (
+	manyTiles    = 300
+	manyCommands = 2000
+	videoSeconds = 300
+	logBytes     = 50 << 20
+	clicks       = 50
+)
+
+// stall is a service in this process, with devices that nobody works on.
+type stall struct {
+	*service.Service
+	url, key string
+	who      service.Identity
+	link     host.Link
+}
+
+func openStall(ctx context.Context, dir string) (*stall, func(), error) {
+	var closers []func()
+	stop := func() {
+		for i := len(closers) - 1; i >= 0; i-- {
+			closers[i]()
+		}
+	}
+	db, err := localdb.Start(ctx, filepath.Join(dir, "db"))
+	if err != nil {
+		return nil, stop, err
+	}
+	closers = append(closers, db.Close)
+	st, err := store.Open(ctx, db.DSN)
+	if err != nil {
+		return nil, stop, err
+	}
+	closers = append(closers, func() { _ = st.Close() })
+	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
+	if err != nil {
+		return nil, stop, err
+	}
+	s := &stall{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Bus{}, Log: slog.New(slog.DiscardHandler), Version: "bench"}, key: "tsl_a_key_for_the_benchmark"}
+	if _, err = s.FirstKey(ctx, "bench", s.key); err != nil {
+		return nil, stop, err
+	}
+	if s.who, err = s.Enter(ctx, s.key); err != nil {
+		return nil, stop, err
+	}
+	s.link = s.HostLink()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, stop, err
+	}
+	s.url = "http://" + l.Addr().String()
+	web := &http.Server{Handler: httpd.New(s.Service, prometheus.NewRegistry())}
+	go func() { _ = web.Serve(l) }()
+	closers = append(closers, func() { _ = web.Close() })
+	run, cancel := context.WithCancel(ctx)
+	closers = append(closers, cancel)
+	go s.Dispatch(run)
+	go s.Follow(run)
+	return s, stop, nil
+}
+
+// start starts a run on that many devices, and answers its holds.
+func (s *stall) start(ctx context.Context, n int, cases string) (store.Run, []store.Hold, error) {
+	id, err := s.Store.SeeHost(ctx, "bench")
+	if err != nil {
+		return store.Run{}, nil, err
+	}
+	for i := range n {
+		f := devices.Facts{Serial: fmt.Sprintf("d-%03d", i), Platform: "android", OS: fmt.Sprint(9 + i%7), API: 28 + i%7, Maker: "Orrery", Model: "Skerry", Form: "phone", Origin: "real", Simulated: true, Width: 720, Height: 1600, Density: 280, MemoryMB: 4096, ABIs: []string{"arm64-v8a"}, Language: "en"}
+		if err := s.Store.SeeDevice(ctx, id, f, "ready", ""); err != nil {
+			return store.Run{}, nil, err
+		}
+	}
+	app, err := os.Open(apk)
+	if err != nil {
+		return store.Run{}, nil, err
+	}
+	defer app.Close()
+	if _, _, err := s.AddBuild(ctx, s.who, service.Upload{Name: "kelpline.apk", Body: app, Size: -1}); err != nil {
+		return store.Run{}, nil, err
+	}
+	var zip bytes.Buffer
+	if err := testpkg.Pack(fstest.MapFS{testpkg.Entry: {Data: []byte("name: bench\nkind: script\n")}, "a.star": {Data: []byte(cases)}}, &zip); err != nil {
+		return store.Run{}, nil, err
+	}
+	if _, _, err := s.AddPackage(ctx, s.who, service.Upload{Body: &zip, Size: -1}); err != nil {
+		return store.Run{}, nil, err
+	}
+	r, _, err := s.StartRun(ctx, s.who, service.RunRequest{Build: "kelpline/android@newest", Package: "bench@newest"})
+	if err != nil {
+		return r, nil, err
+	}
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		holds, err := s.Store.ActiveHolds(ctx, "")
+		if err != nil || len(holds) == n {
+			return r, holds, err
+		}
+		if time.Now().After(deadline) {
+			return r, nil, fmt.Errorf("%d of %d legs got their device", len(holds), n)
+		}
+	}
+}
+
+func consoleFigures(dir string) error {
+	ctx := context.Background()
+	tab, stopTab, err := housetest.Browse()
+	if err != nil {
+		return err
+	}
+	defer stopTab()
+	var all error
+	for _, f := range []func(context.Context, string, *housetest.Tab) error{largeLeg, mosaic} {
+		sub, err := os.MkdirTemp(dir, "console-")
+		if err != nil {
+			return err
+		}
+		all = errors.Join(all, f(ctx, sub, tab))
+	}
+	return all
+}
+
+// largeLeg opens a leg with 2,000 commands, a 50 MB log and a 5-minute video, and clicks on commands.
+func largeLeg(ctx context.Context, dir string, tab *housetest.Tab) error {
+	s, stop, err := openStall(ctx, dir)
+	defer stop()
+	if err != nil {
+		return err
+	}
+	_, holds, err := s.start(ctx, 1, "def test_a(phone):\n    phone.launch()\n")
+	if err != nil {
+		return err
+	}
+	h := host.Hold{ID: holds[0].ID, WorkspaceID: holds[0].WorkspaceID, AttemptID: holds[0].AttemptID}
+	video := filepath.Join(dir, "video.mp4")
+	if out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", fmt.Sprintf("testsrc=size=540x1200:rate=2:duration=%d", videoSeconds), "-c:v", "libx264", "-preset", "veryfast", "-bf", "0", "-crf", "28", "-g", "10",
+		"-pix_fmt", "yuv420p", "-movflags", "+faststart", video).CombinedOutput(); err != nil {
+		return fmt.Errorf("make a video: %w: %s", err, out)
+	}
+	f, err := os.Open(video)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	for _, a := range []struct {
+		host.Artifact
+		r io.Reader
+	}{{host.Artifact{Name: "timeline.jsonl", Kind: "timeline", ContentType: "application/jsonl"}, longTimeline()}, {host.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, longLog()}, {host.Artifact{Name: "video.mp4", Kind: "video", ContentType: "video/mp4"}, f}} {
+		if err := s.link.Keep(ctx, h, a.Artifact, a.r); err != nil {
+			return err
+		}
+	}
+	if err := s.link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Passed}); err != nil {
+		return err
+	}
+	if err := tab.SignIn(s.url, s.key); err != nil {
+		return err
+	}
+	// Usable: commands, the video's frame and the log's lines are there. Counted from the navigation's start; the log was never read before.
+	const usable = `new Promise(done => { const look = () => {
+		const v = document.querySelector('video');
+		if (v && v.readyState >= 2 && document.querySelector('[id^=story-]') && document.querySelector('[id^=log-] span')) done(performance.now()); else requestAnimationFrame(look); }; look(); })`
+	if err := tab.Do(chromedp.Navigate(s.url + "/legs/" + holds[0].LegID)); err != nil {
+		return err
+	}
+	first, err := housetest.Eval[float64](tab, usable)
+	if err != nil {
+		return err
+	}
+	var again []time.Duration
+	for range 5 {
+		if err := tab.Do(chromedp.Navigate(s.url + "/legs/" + holds[0].LegID)); err != nil {
+			return err
+		}
+		ms, err := housetest.Eval[float64](tab, usable)
+		if err != nil {
+			return err
+		}
+		again = append(again, time.Duration(ms*float64(time.Millisecond)))
+	}
+	if os.Getenv("BENCH_WHERE") != "" {
+		raw, err := housetest.Eval[json.RawMessage](tab, `performance.getEntriesByType('resource').concat(performance.getEntriesByType('paint')).map(e => [e.name.replace(location.origin, '').slice(0, 70), Math.round(e.startTime), Math.round(e.responseEnd ?? 0)].join(' '))`)
+		fmt.Println(strings.ReplaceAll(string(raw), ",", "\n"), err)
+	}
+	// From a click on a command to its frame, and a bare video element going to the same moments.
+	const click = `(async () => {
+		const list = document.querySelector('[aria-label="What happened"]'), v = document.querySelector('video');
+		const frame = (video, t) => new Promise(done => { const look = (now, m) => Math.abs(m.mediaTime - t) < 0.5 ? done(performance.now()) : video.requestVideoFrameCallback(look); video.requestVideoFrameCallback(look); });
+		const times = [], moments = [];
+		for (let i = 0; i < %d; i++) {
+			list.scrollTop = Math.floor(Math.random() * (list.scrollHeight - list.clientHeight));
+			await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
+			const rows = [...list.querySelectorAll('[role=option]')].filter(r => { const b = r.getBoundingClientRect(), l = list.getBoundingClientRect(); return b.top > l.top && b.bottom < l.bottom && r.ariaSelected !== 'true'; });
+			const row = rows[Math.floor(Math.random() * rows.length)], m = row.innerText.match(/(\d+):(\d+)\.(\d+)/), t = m[1] * 60 + +m[2] + m[3] / 1000;
+			if (Math.abs(v.currentTime - t) < 0.6) { i--; continue; }
+			const start = performance.now(), drawn = frame(v, t);
+			row.click();
+			times.push(await drawn - start);
+			moments.push(t);
+		}
+		const bare = document.createElement('video');
+		Object.assign(bare, {src: v.src, muted: true, preload: 'auto'});
+		Object.assign(bare.style, {position: 'fixed', inset: '0', width: '270px', zIndex: 99});
+		document.body.append(bare);
+		await new Promise(r => { bare.oncanplaythrough = r; });
+		const bareTimes = [];
+		for (const t of moments) {
+			const start = performance.now(), drawn = frame(bare, t);
+			bare.currentTime = t + 0.0005;
+			bareTimes.push(await drawn - start);
+		}
+		bare.remove();
+		return [times, bareTimes];
+	})()`
+	times, err := housetest.Eval[[][]float64](tab, fmt.Sprintf(click, clicks))
+	if err != nil {
+		return err
+	}
+	ms := func(list []float64) time.Duration {
+		var d []time.Duration
+		for _, x := range list {
+			d = append(d, time.Duration(x*float64(time.Millisecond)))
+		}
+		return median(d)
+	}
+	ours, bare := ms(times[0]), ms(times[1])
+	fmt.Printf("  a click ÷ a bare <video> going to the same moment: %.2f (%s against %s)\n", float64(ours)/float64(bare), ours.Round(time.Millisecond), bare.Round(time.Millisecond))
+	return errors.Join(
+		say("a large leg is usable, in s", first/1000, 1, "%d commands, %d MB of log, %d s of video; never opened before; later %s", manyCommands, logBytes>>20, videoSeconds, median(again).Round(time.Millisecond)),
+		say("a click on a command to its frame, in s", ours.Seconds(), 0.15, "median of %d", clicks))
+}
+
+func longTimeline() io.Reader {
+	var b bytes.Buffer
+	w := timeline.NewWriter(&b)
+	add := func(e timeline.Event) { _, _ = w.Append(e) }
+	for i := range manyCommands {
+		at := int64(i * videoSeconds * 1000 / manyCommands)
+		name := fmt.Sprintf("a.test_%02d", i/100)
+		if i%100 == 0 {
+			if i > 0 {
+				add(timeline.Event{At: at - 1, Kind: timeline.Case, Name: fmt.Sprintf("a.test_%02d", i/100-1), Verdict: "passed"})
+			}
+			add(timeline.Event{At: at, Kind: timeline.Case, Name: name})
+		}
+		add(timeline.Event{At: at, Kind: timeline.Command, Case: name, Name: "tap", Args: map[string]string{"element": "#shore_gull-ledge", "x": "393", "y": "392"}, Took: 40, Line: fmt.Sprintf("a.star:%d", i%90)})
+	}
+	add(timeline.Event{At: videoSeconds * 1000, Kind: timeline.Marker, Name: "clock", Args: map[string]string{"device_zero_ms": "1900000000000", "doubt_ms": "2"}})
+	return &b
+}
+
+func longLog() io.Reader {
+	var b strings.Builder
+	b.Grow(logBytes + 1000)
+	lines := logBytes / 126
+	for i := 0; b.Len() < logBytes; i++ {
+		ms := int64(i) * videoSeconds * 1000 / int64(lines)
+		fmt.Fprintf(&b, "%15d.%03d %5d %5d %c %-16s: %s %d\n", 1900000000+ms/1000, ms%1000, 1000+i%7, 2000+i%11, "VDIWE"[i%5], fmt.Sprintf("Tag%d", i%60), "the tide comes in and the tide goes out over the ledge at", i)
+	}
+	return strings.NewReader(b.String())
+}
+
+// mosaic changes one leg of 300 again and again while its run is shown. It counts the
+// work from the event's arrival until the tile is changed, and then that of the frame which shows it;
+// not the time between the two, in which the browser waits for the screen's next turn.
+func mosaic(ctx context.Context, dir string, tab *housetest.Tab) error {
+	s, stop, err := openStall(ctx, dir)
+	defer stop()
+	if err != nil {
+		return err
+	}
+	var cases strings.Builder
+	for i := range 12 {
+		fmt.Fprintf(&cases, "def test_%d(phone):\n    phone.launch()\n", i)
+	}
+	r, holds, err := s.start(ctx, manyTiles, cases.String())
+	if err != nil {
+		return err
+	}
+	var held []string
+	for _, h := range holds {
+		held = append(held, h.ID)
+	}
+	for n, h := range holds { // all cases are over; only the legs' ends are awaited
+		for i := range 12 {
+			if err := s.link.Report(ctx, h.ID, host.Progress{Seq: int64(i + 1), Case: &host.CaseResult{Ordinal: i, Name: fmt.Sprintf("a.test_%d", i), Verdict: verdict.Passed}}); err != nil {
+				return err
+			}
+		}
+		if n%50 == 0 {
+			if _, err := s.link.Renew(ctx, "bench", held); err != nil {
+				return err
+			}
+		}
+	}
+	if err := tab.SignIn(s.url, s.key); err != nil {
+		return err
+	}
+	if err := tab.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: watchTiles})
+		return err
+	})); err != nil {
+		return err
+	}
+	if err := tab.Open(s.url+"/runs/"+r.ID, "[data-leg]"); err != nil {
+		return err
+	}
+	if n, err := housetest.Eval[int](tab, "document.querySelectorAll('[data-leg]').length"); err != nil || n != manyTiles {
+		return fmt.Errorf("%d tiles are shown: %w", n, err)
+	}
+	const changes = 60
+	for i := range changes {
+		if _, err := s.link.Renew(ctx, "bench", held); err != nil {
+			return err
+		}
+		if err := s.link.Close(ctx, holds[i*7%manyTiles].ID, host.Closing{Verdict: verdict.Passed}); err != nil {
+			return err
+		}
+		if _, err := housetest.Eval[bool](tab, fmt.Sprintf("new Promise(done => { const look = () => repaints.length > %d ? done(true) : setTimeout(look, 20); look(); })", i)); err != nil {
+			return fmt.Errorf("change %d is not seen: %w", i+1, err)
+		}
+	}
+	work, err := housetest.Eval[[][]float64](tab, "repaints")
+	if err != nil {
+		return err
+	}
+	var script, frame, both []time.Duration
+	for _, w := range work[10:] { // the first ones run code that was never run
+		script = append(script, time.Duration(w[0]*float64(time.Millisecond)))
+		frame = append(frame, time.Duration(w[1]*float64(time.Millisecond)))
+		both = append(both, time.Duration((w[0]+w[1])*float64(time.Millisecond)))
+	}
+	return say(fmt.Sprintf("one changed tile of %d is repainted, in ms", manyTiles), median(both).Seconds()*1000, 16, "median of %d: %s of script, %s for the frame", len(both), median(script).Round(100*time.Microsecond), median(frame).Round(100*time.Microsecond))
+}
+
+// watchTiles notes in repaints the work of each event that changed a tile, in ms: of scripts, and of the frame after them.
+const watchTiles = `
+window.repaints = [];
+const listen = EventSource.prototype.addEventListener;
+let arrived = 0;
+EventSource.prototype.addEventListener = function (kind, f, o) {
+	listen.call(this, kind, kind !== 'run' ? f : e => { arrived = performance.now(); f(e); }, o);
+};
+new MutationObserver(all => {
+	if (!arrived || !all.some(m => m.target.closest?.('[data-leg]'))) return;
+	const script = performance.now() - arrived;
+	arrived = 0;
+	requestAnimationFrame(() => {
+		const begun = performance.now(); // what is posted so comes right after the frame, before other tasks
+		scheduler.postTask(() => repaints.push([script, performance.now() - begun]), {priority: 'user-blocking'});
+	});
+}).observe(document, {subtree: true, attributes: true, attributeFilter: ['data-verdict']});`
