@@ -5,7 +5,7 @@ import { Link, matchPath, Route, Routes, useHref, useLocation, useNavigate } fro
 import styled from 'styled-components';
 import { http, Refusal } from './data/api';
 import { stream, useConnection } from './data/live';
-import { client, expectLeg, useMe } from './data/queries';
+import { client, expectLeg, expectMe, useMe } from './data/queries';
 import { upload } from './data/upload';
 import { Button } from './parts/controls';
 import { Awaited, Page, Refused } from './parts/page';
@@ -40,8 +40,9 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/devices/:serial', page(() => import('./pages/Device'))],
 ];
 
-/** Loads the page of an address, while it is still being asked who is signed in. */
+/** Loads what an address needs, before anything is drawn. */
 export function loadEarly(pathname: string) {
+  expectMe();
   void routes.find(([path]) => matchPath(path, pathname))?.[1].early();
   const leg = matchPath('/legs/:id', pathname)?.params.id;
   if (leg) expectLeg(leg);

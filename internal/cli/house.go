@@ -136,6 +136,7 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	web := &http.Server{Handler: httpd.New(svc, metrics), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	web.RegisterOnShutdown(svc.Feed.End)
 	all.Go(func() { svc.Follow(run) })
+	all.Go(func() { svc.ReadAhead(run) })
 	all.Go(func() {
 		if err := web.Serve(l); err != nil && !errors.Is(err, http.ErrServerClosed) {
 			c.Log.Error("the HTTP server ended", "err", err)

@@ -120,6 +120,7 @@ func StartService(t testing.TB, dsn string) *Service {
 	all.Go(func() { _ = web.Serve(l) })
 	all.Go(func() { s.Dispatch(run) })
 	all.Go(func() { s.Follow(run) })
+	all.Go(func() { s.ReadAhead(run) })
 	t.Cleanup(func() {
 		cancel()
 		_ = web.Close()

@@ -84,6 +84,7 @@ func (s *Service) closeHold(ctx context.Context, hold, leg string, c store.Closi
 		s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
 		s.Feed.devicesChanged()
 		s.Feed.attemptOver(h.AttemptID)
+		s.logs.expect(h)
 	}
 	return err
 }

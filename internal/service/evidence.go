@@ -252,6 +252,7 @@ type logShelf struct {
 	mu    sync.Mutex
 	order []string // the one used last comes last
 	logs  map[string]*shelved
+	fresh chan store.Hold
 }
 
 const (
@@ -313,6 +314,39 @@ func (l *shelved) bytes() int64 {
 		n += int64(len(c.rows)) * 4
 	}
 	return n
+}
+
+// ReadAhead reads the logs of legs that have just ended, one after the other, until ctx ends:
+// somebody may want to look at them soon, and reading a long one takes a while.
+func (s *Service) ReadAhead(ctx context.Context) {
+	for {
+		select {
+		case h := <-s.logs.ended():
+			if _, err := s.log(ctx, Identity{WorkspaceID: h.WorkspaceID}, h.LegID, 0); err != nil && ctx.Err() == nil {
+				s.Log.Debug("a log was not read ahead", "leg", h.LegID, "err", err)
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// ended is where legs that have ended come from.
+func (s *logShelf) ended() chan store.Hold {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.fresh == nil {
+		s.fresh = make(chan store.Hold, 64)
+	}
+	return s.fresh
+}
+
+// expect says that a leg has ended; when many wait already, it is read when it is asked for.
+func (s *logShelf) expect(h store.Hold) {
+	select {
+	case s.ended() <- h:
+	default:
+	}
 }
 
 // choose gives the lines that c chooses; nil: all.

@@ -14,7 +14,11 @@ export const client = new QueryClient({
   },
 });
 
-export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => answer(http.GET('/me')), staleTime: Infinity, retry: false });
+const meQuery = { queryKey: ['me'], queryFn: () => answer(http.GET('/me')), staleTime: Infinity, retry: false };
+export const useMe = () => useQuery(meQuery);
+
+/** Asks who is signed in, before anything is drawn. */
+export const expectMe = () => void client.prefetchQuery(meQuery);
 
 export interface RunFilter {
   build?: string;
@@ -73,10 +77,10 @@ export const logPageQuery = (leg: string, attempt: number, filter: LogFilter, pa
   staleTime: Infinity,
 });
 
-/** The row of the log at a moment. */
+/** The rows of the log about a moment. */
 export const logNearQuery = (leg: string, attempt: number, filter: LogFilter, near: number) => ({
   queryKey: ['lognear', leg, attempt, filter, near],
-  queryFn: () => answer(http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, near, limit: 1 } } })),
+  queryFn: () => answer(http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, near, limit: logPage } } })),
   staleTime: Infinity,
   gcTime: 10_000,
 });

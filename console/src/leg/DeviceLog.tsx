@@ -60,10 +60,12 @@ export function DeviceLog({ leg, attempt, there, cursor }: { leg: string; attemp
   }, [at, base]);
   const first = Math.floor((base + seen[0]) / logPage);
   const last = Math.floor((base + seen[1]) / logPage);
-  const wanted = Array.from({ length: Math.min(last - first + 1, 8) }, (_, i) => first + i).filter((p) => rows === 0 || p * logPage < rows);
+  // What the cursor brought along need not be asked for again.
+  const has = (page: number) => !!near.data && page * logPage >= near.data.from && Math.min((page + 1) * logPage, rows) <= near.data.from + near.data.items.length;
+  const wanted = Array.from({ length: Math.min(last - first + 1, 8) }, (_, i) => first + i).filter((p) => p * logPage < rows && !has(p));
   const pages = useQueries({ queries: wanted.map((p) => ({ ...logPageQuery(leg, attempt, filter, p), enabled: there && rows > 0 })) });
   const lines = new Map<number, LogLine>();
-  for (const p of pages) for (const l of p.data?.items ?? []) lines.set(l.row, l);
+  for (const p of [near, ...pages]) for (const l of p.data?.items ?? []) lines.set(l.row, l);
   const onSeen = useCallback((a: number, b: number) => setSeen([a, b]), []);
 
   async function choose(row: number) {

@@ -119,6 +119,9 @@ type Finder struct {
 // Crashes are those found so far.
 func (f *Finder) Crashes() []*Crash { return f.done }
 
+// ofCrashes reports whether lines with a tag can say anything of a crash.
+func ofCrashes(tag string) bool { return tag == "AndroidRuntime" || tag == "libc" || tag == "DEBUG" }
+
 // Feed takes the next line. Crashes of Java code come under the tag
 // AndroidRuntime, those of native code as a fatal signal under libc, as written by
 // com.android.internal.os.RuntimeInit and by the linker's debuggerd handler.

@@ -40,55 +40,88 @@ type entry struct {
 // when the attempt's stood at zero; with the zero Time, the log's first line stands there. What
 // follows a line and is none itself (a divider) has that line's time.
 func Scan(r io.Reader, zero time.Time, year int) (*Index, error) {
-	x := &Index{}
-	tags := map[string]uint16{}
-	var finder Finder
-	br := bufio.NewReaderSize(r, 1<<20)
-	at := int32(0)
+	x := &scan{zero: zero, year: year, tags: map[string]uint16{}}
+	buf := make([]byte, scanBlock)
+	kept, cut := 0, false // bytes of a line that goes on; whether its beginning was taken already
 	for {
-		raw, err := br.ReadSlice('\n')
-		whole := len(raw)
-		line := string(raw[:min(whole, 64<<10)])
-		for errors.Is(err, bufio.ErrBufferFull) {
-			raw, err = br.ReadSlice('\n')
-			whole += len(raw)
-		}
-		if err != nil && !errors.Is(err, io.EOF) {
+		n, err := io.ReadFull(r, buf[kept:])
+		n += kept
+		over := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !over {
 			return nil, err
 		}
-		if whole == 0 {
-			return x, nil
+		whole := bytes.LastIndexByte(buf[:n], '\n') + 1
+		if over || whole == 0 { // the last line, or one that is longer than the block
+			whole = n
 		}
-		if x.Size+int64(whole) > maxIndexed {
-			return x, nil
+		// One string for the whole block: one for each line would cost more than all the rest.
+		for block := string(buf[:whole]); block != ""; {
+			end := strings.IndexByte(block, '\n') + 1
+			ends := end > 0
+			if !ends {
+				end = len(block)
+			}
+			if x.Size+int64(end) > maxIndexed {
+				return &x.Index, nil
+			}
+			if !cut {
+				x.line(block[:min(end, maxParsed)])
+			}
+			x.Size += int64(end)
+			block, cut = block[end:], !ends
 		}
-		e := entry{off: uint32(x.Size), level: -1}
-		if l, ok := Parse(line, year); ok {
-			if zero.IsZero() {
-				zero = l.At
-			}
-			at = int32(min(max(l.At.Sub(zero).Milliseconds(), -1<<31), 1<<31-1))
-			e.level = int8(strings.IndexByte(Levels, l.Level))
-			if l.Level == 'A' { // assert, as old systems call the gravest
-				e.level = int8(len(Levels) - 1)
-			}
-			tag, known := tags[l.Tag]
-			if !known && len(x.Tags) < maxTags {
-				tag = uint16(len(x.Tags) + 1)
-				tags[strings.Clone(l.Tag)] = tag
-				x.Tags = append(x.Tags, strings.Clone(l.Tag))
-			}
-			e.tag = tag
-			before := len(finder.Crashes())
-			finder.Feed(l)
-			if len(finder.Crashes()) > before {
+		if over {
+			return &x.Index, nil
+		}
+		kept = copy(buf, buf[whole:n])
+	}
+}
+
+const (
+	scanBlock = 1 << 20
+	maxParsed = 64 << 10 // bytes of a line that are looked at
+)
+
+// scan is an index that is being made.
+type scan struct {
+	Index
+	zero   time.Time
+	year   int
+	at     int32
+	tags   map[string]uint16
+	finder Finder
+}
+
+// line adds a line that begins at the index's size.
+func (x *scan) line(text string) {
+	e := entry{off: uint32(x.Size), level: -1}
+	if l, ok := Parse(text, x.year); ok {
+		if x.zero.IsZero() {
+			x.zero = l.At
+		}
+		x.at = int32(min(max(l.At.Sub(x.zero).Milliseconds(), -1<<31), 1<<31-1))
+		e.level = int8(strings.IndexByte(Levels, l.Level))
+		if l.Level == 'A' { // assert, as old systems call the gravest
+			e.level = int8(len(Levels) - 1)
+		}
+		tag, known := x.tags[l.Tag]
+		if !known && len(x.Tags) < maxTags {
+			name := strings.Clone(l.Tag) // or it would keep its whole block
+			tag = uint16(len(x.Tags) + 1)
+			x.tags[name] = tag
+			x.Tags = append(x.Tags, name)
+		}
+		e.tag = tag
+		if before := len(x.finder.Crashes()); ofCrashes(l.Tag) {
+			l.Tag, l.Text = strings.Clone(l.Tag), strings.Clone(l.Text)
+			x.finder.Feed(l)
+			if len(x.finder.Crashes()) > before {
 				x.Crashes = append(x.Crashes, len(x.entries))
 			}
 		}
-		e.at = at
-		x.entries = append(x.entries, e)
-		x.Size += int64(whole)
 	}
+	e.at = x.at
+	x.entries = append(x.entries, e)
 }
 
 // Lines is how many there are.

@@ -20,7 +20,7 @@ const little = `--------- beginning of main
      1900000004.000   300   301 F Örtlich : Größe
 `
 
-func scan(t *testing.T, text string, zero time.Time) *Index {
+func index(t *testing.T, text string, zero time.Time) *Index {
 	t.Helper()
 	x, err := Scan(strings.NewReader(text), zero, 2030)
 	require.NoError(t, err)
@@ -28,7 +28,7 @@ func scan(t *testing.T, text string, zero time.Time) *Index {
 }
 
 func TestAnIndexKnowsWhereEachLineIsAndWhen(t *testing.T) {
-	x := scan(t, little, time.Unix(1900000000, 0))
+	x := index(t, little, time.Unix(1900000000, 0))
 	require.Equal(t, 8, x.Lines())
 	assert.Equal(t, int64(len(little)), x.Size)
 	from, to := x.Span(2)
@@ -41,11 +41,11 @@ func TestAnIndexKnowsWhereEachLineIsAndWhen(t *testing.T) {
 	assert.Equal(t, int64(801), slice)
 	assert.Equal(t, []int{2, 2, 3, 0, 1}, lines)
 	assert.Equal(t, []int{0, 1, 3, 0, 1}, warnings)
-	assert.Equal(t, int64(0), scan(t, little, time.Time{}).At(1), "without a clock the first line stands at zero")
+	assert.Equal(t, int64(0), index(t, little, time.Time{}).At(1), "without a clock the first line stands at zero")
 }
 
 func TestLinesAreChosenByLevelTagAndText(t *testing.T) {
-	x := scan(t, little, time.Unix(1900000000, 0))
+	x := index(t, little, time.Unix(1900000000, 0))
 	for _, c := range []struct {
 		name string
 		Choice
@@ -67,7 +67,7 @@ func TestLinesAreChosenByLevelTagAndText(t *testing.T) {
 }
 
 func TestTheRowNearAMoment(t *testing.T) {
-	x := scan(t, little, time.Unix(1900000000, 0))
+	x := index(t, little, time.Unix(1900000000, 0))
 	assert.Equal(t, 3, x.Near(1999, nil))
 	assert.Equal(t, 6, x.Near(3999, nil))
 	assert.Equal(t, 7, x.Near(1<<40, nil))
@@ -76,11 +76,11 @@ func TestTheRowNearAMoment(t *testing.T) {
 }
 
 func TestALogThatIsNoneIsStillIndexed(t *testing.T) {
-	x := scan(t, strings.Repeat("x", 3<<20)+"\nrest without an end", time.Time{})
+	x := index(t, strings.Repeat("x", 3<<20)+"\nrest without an end", time.Time{})
 	assert.Equal(t, 2, x.Lines())
 	from, to := x.Span(1)
 	assert.Equal(t, int64(19), to-from)
-	assert.Equal(t, 0, scan(t, "", time.Time{}).Lines())
+	assert.Equal(t, 0, index(t, "", time.Time{}).Lines())
 }
 
 func BenchmarkScan(b *testing.B) {
