@@ -54,6 +54,9 @@ export function standing(l: Pick<LegSummary, 'stage' | 'verdict'>): string {
   return l.stage === 'waiting' ? 'waiting' : 'running';
 }
 
+/** How far a leg is, 0 to 1: the part of its cases that are over. */
+export const share = (l: Pick<LegSummary, 'case_verdicts' | 'cases_total'>) => l.case_verdicts.filter((v) => v && v !== 'running').length / Math.max(1, l.cases_total);
+
 /** "7 passed, 1 failed" of a leg's cases. */
 export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): string {
   const parts = order.filter((v) => l.cases[v]).map((v) => `${l.cases[v]} ${v}`);

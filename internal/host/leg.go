@@ -382,6 +382,9 @@ func (a *attempt) crashed(r *CaseResult, c devicelog.Crash) {
 	if o, _, err := timeline.Align(a.samples...); err == nil {
 		at = max(o.On(c.At).Milliseconds(), 1)
 	}
+	if line := a.rec.lineAt(at); line != "" {
+		r.Line = line // not where the script was when the crash became known
+	}
 	a.rec.note(timeline.Event{Kind: timeline.Crash, At: at, Name: c.Problem, Answer: c.Trace})
 }
 

@@ -33,9 +33,18 @@ type recorder struct {
 	testCase string
 	line     string // of the script
 	element  string // the locator in that line
+	calls    []call // of this case
 	shots    int
 	files    []string         // by name, in dir
 	fresh    []timeline.Event // not told to those who watch
+}
+
+const maxCalls = 2000 // of a case that are remembered: a crash concerns the newest
+
+// call is a command's moment and its line in the script.
+type call struct {
+	at   int64
+	line string
 }
 
 func newRecorder(dir string, p phone.Phone) (*recorder, error) {
@@ -80,7 +89,7 @@ func (r *recorder) note(e timeline.Event) {
 func (r *recorder) inCase(name string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.testCase, r.line, r.element = name, "", ""
+	r.testCase, r.line, r.element, r.calls = name, "", "", nil
 }
 
 func (r *recorder) atCall(line, element string) {
@@ -93,6 +102,9 @@ func (r *recorder) atCall(line, element string) {
 func (r *recorder) command(c phone.Command) {
 	r.mu.Lock()
 	line, element := r.line, r.element
+	if r.calls = append(r.calls, call{r.at(c.Start), line}); len(r.calls) > maxCalls {
+		r.calls = append([]call(nil), r.calls[maxCalls/2:]...)
+	}
 	r.mu.Unlock()
 	e := timeline.Event{Kind: timeline.Command, At: max(r.at(c.Start), 1), Name: c.Name, Args: c.Args, Took: c.Took.Milliseconds(), Answer: c.Answer, Line: line}
 	if element != "" {
@@ -109,6 +121,18 @@ func (r *recorder) command(c phone.Command) {
 	if r.film != nil && c.Name != "tree" && c.Name != "screenshot" && c.Name != "keyboard" { // these change nothing
 		r.film.poke()
 	}
+}
+
+// lineAt is the script's line that had begun a command last at a moment of this case.
+func (r *recorder) lineAt(at int64) (line string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, c := range r.calls {
+		if c.at <= at && c.line != "" {
+			line = c.line
+		}
+	}
+	return line
 }
 
 func (r *recorder) file(name string, data []byte) error {

@@ -16,7 +16,7 @@ const Thumb = styled(SliderThumb)`
 `;
 const Key = styled.p`display: flex; justify-content: space-between; font-size: 12px; line-height: 16px; color: ${c.faint}; font-variant-numeric: tabular-nums; gap: 12px;`;
 
-const colour: Record<string, string> = { passed: c.passed, failed: c.failed, crashed: c.crashed, expired: c.expired, flaky: c.flaky, lost: c.lost };
+const colour: Record<string, string> = { passed: c.passed, failed: c.failed, crashed: c.crashed, expired: c.expired, flaky: c.flaky, lost: c.lost, running: c.lapis };
 
 const Drawn = memo(function Drawn({ rows, end, log }: { rows: StoryRow[]; end: number; log: LogOverview | undefined }) {
   const x = (t: number) => (1000 * Math.min(Math.max(t, 0), end)) / end;
@@ -35,7 +35,7 @@ const Drawn = memo(function Drawn({ rows, end, log }: { rows: StoryRow[]; end: n
       {log && <path d={bars(log.warnings)} fill={c.flaky} />}
       {cases.map((r, i) => {
         const to = cases[i + 1]?.at ?? end;
-        return <rect key={r.seq} x={x(r.at)} width={Math.max(x(to) - x(r.at) - 1.2, 1)} y={4} height={10} fill={colour[r.verdict ?? ''] ?? c.hollow} />;
+        return <rect key={r.seq} x={x(r.at)} width={Math.max(x(to) - x(r.at) - 1.2, 1)} y={4} height={10} fill={colour[r.verdict ?? 'running'] ?? c.hollow} />;
       })}
       <path d={ticks((r) => r.kind === 'command' && !r.bad)} stroke={c.hollow} strokeWidth={0.9} />
       <path d={ticks((r) => r.kind === 'command' && r.bad)} stroke={c.failed} strokeWidth={1.4} />

@@ -80,7 +80,7 @@ export default function LegPage() {
       <Title>{said}</Title>
       <Head>
         <div>
-          <h1><VerdictWord what={l.stage === 'done' ? (l.verdict ?? 'passed') : 'running'} size={18} turns><span style={{ whiteSpace: 'normal' }}>{said}</span></VerdictWord></h1>
+          <h1><VerdictWord what={l.stage === 'done' ? (l.verdict ?? 'passed') : 'running'} size={18}><span style={{ whiteSpace: 'normal' }}>{said}</span></VerdictWord></h1>
           <Sub>
             <Link to={`/devices/${encodeURIComponent(l.device.serial)}`}>{what}</Link>, Android {l.device.os}, {l.device.width_dp} dp, {l.device.language} {l.device.simulated && <Simulated>simulated</Simulated>} · {l.build} with {l.package}
             {attempt?.ended && ` · took ${took(Date.parse(attempt.ended) - Date.parse(attempt.started))}`}

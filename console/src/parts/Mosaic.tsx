@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import styled from 'styled-components';
 import type { LegSummary } from '../data/api';
 import { c, narrow, radius } from '../theme';
-import { cases, compareValues, many, standing, traits } from '../words';
+import { cases, compareValues, many, share, standing, traits } from '../words';
 import { Tile } from './Tile';
 
 /** Legs in groups of one value of a trait, in the order of the values. */
@@ -48,7 +48,7 @@ const One = memo(function One({ leg, size, named, first }: { leg: LegSummary; si
   return (
     <li>
       <Spot to={`/legs/${leg.id}`} aria-label={legName(leg)} title={more} tabIndex={first ? 0 : -1} data-leg={leg.serial}>
-        <Tile what={standing(leg)} size={size} turns={named} />
+        <Tile what={standing(leg)} size={size} share={share(leg)} />
         {named && leg.serial}
       </Spot>
     </li>

@@ -2,10 +2,9 @@
 // is known without its colour too. A tile is one box with a drawn background: a page may
 // show thousands, and the browser repaints boxes far quicker than pictures.
 import { memo, type ReactNode } from 'react';
-import styled, { keyframes } from 'styled-components';
+import styled from 'styled-components';
 import { c, unseen } from '../theme';
 
-const turn = keyframes`to { transform: rotate(1turn); }`;
 const framed = (colour: string) => `box-shadow: inset 0 0 0 max(1px, calc(var(--size) / 12)) ${colour};`;
 const sides = (colour: string) => ['to right', 'to left', 'to bottom', 'to top'].map((to) => `linear-gradient(${to}, ${colour} max(1px, 8%), transparent 0)`);
 
@@ -21,18 +20,16 @@ const Box = styled.i`
   &[data-verdict='stopped'] { background: linear-gradient(${c.hollow}, ${c.hollow}) center / 50% 16% no-repeat; ${framed(c.hollow)} }
   &[data-verdict='invalid'] { background: linear-gradient(45deg, transparent 46%, ${c.hollow} 46% 54%, transparent 54%), linear-gradient(135deg, transparent 46%, ${c.hollow} 46% 54%, transparent 54%); ${framed(c.hollow)} }
   &[data-verdict='waiting'] { border: max(1px, calc(var(--size) / 12)) dotted ${c.hollow}; }
-  &[data-verdict='running'] { background: conic-gradient(${c.lapis} 25%, transparent 0) center / 64% 64% no-repeat; ${framed(c.lapis)} }
-  &[data-verdict='running'][data-turns='true'] { background: none; position: relative; }
-  &[data-verdict='running'][data-turns='true']::after { content: ''; position: absolute; inset: 18%; background: conic-gradient(${c.lapis} 25%, transparent 0); animation: ${turn} 2.4s linear infinite; border-radius: 50%; }
+  &[data-verdict='running'] { background: conic-gradient(${c.lapis} var(--share), transparent 0) center / 64% 64% no-repeat; ${framed(c.lapis)} }
 `;
 
 const Said = styled.span`${unseen}`;
 
-/** A tile of so many pixels. With `said`, screen readers hear it; else a text beside it must say the same. One that runs turns only with `turns`: each that does is a layer of its own for the browser, too many where there are hundreds. */
-export const Tile = memo(function Tile({ what, size = 16, said = false, turns = false }: { what: string; size?: number; said?: boolean; turns?: boolean }) {
+/** A tile of so many pixels; one that runs is filled as far as `share`, 0 to 1. With `said`, screen readers hear it; else a text beside it must say the same. */
+export const Tile = memo(function Tile({ what, size = 16, said = false, share = 0.25 }: { what: string; size?: number; said?: boolean; share?: number }) {
   return (
     <>
-      <Box aria-hidden data-verdict={what} data-turns={turns} style={{ '--size': `${size}px` } as React.CSSProperties} />
+      <Box aria-hidden data-verdict={what} style={{ '--size': `${size}px`, '--share': `${Math.max(4, 100 * share)}%` } as React.CSSProperties} />
       {said && <Said>{what}</Said>}
     </>
   );
@@ -41,10 +38,10 @@ export const Tile = memo(function Tile({ what, size = 16, said = false, turns = 
 const Line = styled.span`display: inline-flex; align-items: center; gap: 8px; white-space: nowrap;`;
 
 /** A tile and its word. */
-export function VerdictWord({ what, size = 12, turns, children }: { what: string; size?: number; turns?: boolean; children?: ReactNode }) {
+export function VerdictWord({ what, size = 12, children }: { what: string; size?: number; children?: ReactNode }) {
   return (
     <Line>
-      <Tile what={what} size={size} turns={turns} />
+      <Tile what={what} size={size} />
       {children ?? what}
     </Line>
   );
