@@ -13,14 +13,13 @@ import type { TreeNode } from './tree';
 
 const Pane = styled.section`display: flex; flex-direction: column; gap: 8px; min-height: 0; min-width: 0;`;
 const Glass = styled.div`
-  flex: 1; min-height: 0; position: relative; display: flex; justify-content: center; align-items: flex-start;
-  > video, > img { display: block; max-width: 100%; max-height: 100%; border: 1px solid ${c.grout}; }
+  flex: 1; min-height: 0; position: relative; display: flex; justify-content: center; align-items: flex-start; container-type: size;
+  video, img { display: block; max-width: 100cqw; max-height: 100cqh; border: 1px solid ${c.grout}; }
   @media (max-width: 1000px) { height: 70vh; flex: none; }
 `;
 const Kept = styled.div`
   position: absolute; inset: 0; display: flex; justify-content: center; align-items: flex-start; background: ${c.plaster};
-  figure { position: relative; max-height: 100%; max-width: 100%; display: flex; }
-  img { display: block; max-width: 100%; max-height: 100%; border: 1px solid ${c.grout}; }
+  figure { position: relative; }
 `;
 const Frame = styled.span<{ $main: boolean }>`position: absolute; border: 2px solid ${(p) => (p.$main ? c.failed : c.lapis)}; box-shadow: 0 0 0 1px ${c.panel}; pointer-events: none;`;
 const Bar = styled.div`display: flex; align-items: center; gap: 8px; flex-wrap: wrap; font-variant-numeric: tabular-nums; font-size: 13px; min-height: 28px;`;

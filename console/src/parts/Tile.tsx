@@ -12,7 +12,7 @@ const Box = styled.i`
   display: block; flex: none; width: var(--size); height: var(--size); print-color-adjust: exact; forced-color-adjust: none;
   &[data-verdict='passed'] { background: ${c.passed}; }
   &[data-verdict='failed'] { background: linear-gradient(135deg, ${c.failed} 43%, transparent 43% 57%, ${c.failed} 57%); }
-  &[data-verdict='crashed'] { background: conic-gradient(from 24deg at 40% 46%, ${c.crashed} 78deg, transparent 0 92deg, ${c.crashed} 0 232deg, transparent 0 246deg, ${c.crashed} 0 346deg, transparent 0); }
+  &[data-verdict='crashed'] { background: conic-gradient(from 24deg at 40% 46%, ${c.crashed} 76deg, transparent 0 94deg, ${c.crashed} 0 230deg, transparent 0 248deg, ${c.crashed} 0 342deg, transparent 0); }
   &[data-verdict='flaky'] { background: conic-gradient(transparent 25%, ${c.flaky} 0 50%, transparent 0 75%, ${c.flaky} 0); ${framed(c.flaky)} }
   &[data-verdict='expired'] { background: linear-gradient(transparent 50%, ${c.expired} 0); ${framed(c.expired)} }
   &[data-verdict='lost'] { background: linear-gradient(${c.lost}, ${c.lost}) right top / 8% 30% no-repeat, linear-gradient(${c.lost}, ${c.lost}) right bottom / 8% 30% no-repeat, ${sides(c.lost).filter((_, i) => i !== 1).join(', ')}; }
