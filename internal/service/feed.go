@@ -18,6 +18,7 @@ import (
 
 const (
 	feedKeeps   = 8192                   // changes, for those who were away for a while
+	feedWeighs  = 100_000                // legs, devices and events in them
 	feedGathers = 100 * time.Millisecond // changes of one run that come so close are told as one
 	feedLooks   = 5 * time.Second        // at runs and devices that other processes may have changed
 	liveEvents  = 20_000                 // of an attempt that goes on, in memory
@@ -34,6 +35,7 @@ type Change struct {
 	seq       int64
 	workspace string // whose it is; "": everybody's
 	leg       string // only for those who watch this leg
+	weight    int    // how much is in it
 	once      *sync.Once
 	data      *[]byte
 }
@@ -64,6 +66,7 @@ type Feed struct {
 	epoch   string
 	seq     int64
 	kept    []Change
+	weight  int           // of what is kept
 	news    chan struct{} // closed at the next change
 	ended   chan struct{} // closed when the service stops
 	wake    chan struct{}
@@ -101,9 +104,22 @@ func (f *Feed) add(kind, workspace, leg string, value any) {
 	defer f.mu.Unlock()
 	f.ready()
 	f.seq++
-	f.kept = append(f.kept, Change{ID: f.epoch + "-" + strconv.FormatInt(f.seq, 10), Kind: kind, Value: value, seq: f.seq, workspace: workspace, leg: leg, once: &sync.Once{}, data: new([]byte)})
-	if len(f.kept) > feedKeeps {
-		f.kept = append([]Change(nil), f.kept[len(f.kept)-feedKeeps*3/4:]...)
+	c := Change{ID: f.epoch + "-" + strconv.FormatInt(f.seq, 10), Kind: kind, Value: value, seq: f.seq, workspace: workspace, leg: leg, weight: 1, once: &sync.Once{}, data: new([]byte)}
+	switch v := value.(type) {
+	case RunView:
+		c.weight += len(v.Legs)
+	case []store.Device:
+		c.weight += len(v)
+	case AttemptEvents:
+		c.weight += len(v.Events)
+	}
+	f.kept, f.weight = append(f.kept, c), f.weight+c.weight
+	if len(f.kept) > feedKeeps || f.weight > feedWeighs { // down to three quarters, so that it is seldom done
+		drop := 0
+		for ; len(f.kept)-drop > feedKeeps*3/4 || f.weight > feedWeighs*3/4; drop++ {
+			f.weight -= f.kept[drop].weight
+		}
+		f.kept = append([]Change(nil), f.kept[drop:]...)
 	}
 	close(f.news)
 	f.news = make(chan struct{})
