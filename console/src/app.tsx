@@ -63,7 +63,7 @@ const Nav = styled.nav`
   ${narrow} { a { padding: 8px 0 6px; } }
 `;
 const Skip = styled.a`${unseen} &:focus { position: static; width: auto; height: auto; clip-path: none; }`;
-const Lost = styled.p`background: ${c.flaky}; color: #1E2530; padding: 4px 24px;`;
+const Lost = styled.p`background: ${c.panel}; border-left: 8px solid ${c.flaky}; border-bottom: 1px solid ${c.grout}; padding: 4px 16px;`;
 const Sheet = styled(Popover)`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil}; padding: 4px; min-width: 200px;`;
 const Items = styled(Menu)`outline: none;`;
 const Item = styled(MenuItem)`

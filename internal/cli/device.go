@@ -46,7 +46,7 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 		if h := d.HeldBy; h != nil {
 			state += fmt.Sprintf(" by leg %s since %s", h.Leg, ago(h.Since))
 		}
-		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", kind(d)+" "+d.Form, "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
+		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
 			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "state", state, "seen", ago(d.Seen))
 		if len(legs.JSON200.Items) == 0 {
