@@ -1,7 +1,6 @@
 // The service's REST interface, with the types that api/openapi.yaml generates.
 import createClient from 'openapi-fetch';
-import type { components } from './api.gen';
-import type { paths } from './api.gen';
+import type { components, paths } from './api.gen';
 
 type Schemas = components['schemas'];
 export type Me = Schemas['Me'];

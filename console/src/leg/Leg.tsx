@@ -53,7 +53,7 @@ export default function LegPage() {
   const number = Number(params.get('attempt')) || l?.attempts.length || 0;
   const attempt = l?.attempts.find((a) => a.number === number);
   const live = !!l && l.stage !== 'done' && number === l.attempts.length;
-  useWatchedLeg(id, live || (!!l && l.stage !== 'done'));
+  useWatchedLeg(id, !!l && l.stage !== 'done');
   const timeline = useTimeline(id, number || undefined);
   const events = useMemo(() => timeline.data?.events ?? [], [timeline.data]);
   const rows = useMemo(() => story(events), [events]);
@@ -99,7 +99,7 @@ export default function LegPage() {
           kept={kept.shot && { shot: kept.shot, what: `Screen of ${what}: ${kept.row?.name}`, outlined: [...kept.nodes.filter((n) => n.found), ...(pointed ? [{ ...pointed, found: false }] : [])] }} />
         <Right>
           <Upper>
-            <Story rows={shown} cursor={cursor} depth={depth} onDepth={setDepth} live={live} />
+            <Story rows={shown} cursor={cursor} depth={depth} onDepth={setDepth} />
             <Moment kept={kept} events={events} attempt={attempt} onPoint={setPointed} />
           </Upper>
           <Lane rows={rows} end={end} log={log.data} cursor={cursor} />

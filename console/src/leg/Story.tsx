@@ -36,7 +36,7 @@ const One = memo(function One({ r }: { r: StoryRow }) {
   );
 });
 
-export function Story(p: { rows: StoryRow[]; cursor: Cursor; depth: Depth; onDepth: (d: Depth) => void; live: boolean }) {
+export function Story(p: { rows: StoryRow[]; cursor: Cursor; depth: Depth; onDepth: (d: Depth) => void }) {
   const at = useCursor(p.cursor, (s) => placeOf(p.rows, s.at, s.row));
   return (
     <Pane aria-labelledby="story">

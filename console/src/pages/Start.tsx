@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { ListBox, ListBoxItem } from 'react-aria-components';
 import { useNavigate, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { answer, http, Refusal, type Device, type RunRequest } from '../data/api';
+import { answer, http, type Device, type RunRequest } from '../data/api';
 import { client, useBuilds, useDevices, usePackages, usePlan } from '../data/queries';
 import { Button, Choose, Select, TextField } from '../parts/controls';
 import { Command, Empty, Faint, Findings, Head, Page, Refused, Row, Section, Simulated, Sub, Title } from '../parts/page';
@@ -14,7 +14,7 @@ const Columns = styled.div`display: grid; grid-template-columns: minmax(0, 1fr) 
 const Two = styled.div`display: grid; grid-template-columns: repeat(2, minmax(0, 1fr)); gap: 12px; ${narrow} { grid-template-columns: minmax(0, 1fr); }`;
 const Side = styled.aside`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 16px; display: flex; flex-direction: column; gap: 16px; position: sticky; top: 16px;`;
 const Tiles = styled(ListBox)`display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 8px; outline: none;` as unknown as typeof ListBox; // styled forgets what the items are
-const DeviceTile = styled(ListBoxItem)<{ $in: boolean; $unfit: boolean }>`
+const DeviceTile = styled(ListBoxItem)<{ $in: boolean }>`
   border: 1.5px ${(p) => (p.$in ? 'solid' : 'dashed')} ${(p) => (p.$in ? c.lapis : c.grout)}; background: ${(p) => (p.$in ? c.chosen : c.panel)}; border-radius: ${radius}; padding: 8px; outline: none;
   display: flex; flex-direction: column; font-size: 13px; line-height: 18px; cursor: default; min-width: 0; overflow-wrap: anywhere;
   &[data-selection-mode] { cursor: pointer; }
@@ -131,7 +131,7 @@ export default function StartPage() {
             <p>{many(inRun.size, 'device')}, {many(plan.data.cases, 'case')} on each, at most {took(limit * 1000)} on a device.{unfit.size > 0 && ` ${many(unfit.size, 'device')} chosen too can’t take part: the tiles say why.`}</p>
           )}
           {request && <div><Faint>The same from a terminal</Faint><Command>{commandLine(request)}</Command></div>}
-          {error !== undefined && <Refused error={error instanceof Refusal ? error : error} />}
+          {error !== undefined && <Refused error={error} />}
           <Button $main onPress={() => void start()} isDisabled={!request || inRun.size === 0 || busy || plan.isPlaceholderData}>{busy ? 'Starting …' : inRun.size ? `Start on ${many(inRun.size, 'device')}` : 'Start'}</Button>
         </Side>
       </Columns>
@@ -142,7 +142,7 @@ export default function StartPage() {
 function DeviceCard({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
   const stands = inRun ? 'takes part' : why ? `can't: ${why}` : 'not chosen';
   return (
-    <DeviceTile id={d.serial} textValue={`${d.serial}, ${d.maker} ${d.model}, Android ${d.os}, ${d.state}: ${stands}`} $in={inRun} $unfit={why !== undefined}>
+    <DeviceTile id={d.serial} textValue={`${d.serial}, ${d.maker} ${d.model}, Android ${d.os}, ${d.state}: ${stands}`} $in={inRun}>
       <Row style={{ justifyContent: 'space-between' }} $gap={4}><strong>{d.serial}</strong>{d.simulated && <Simulated>simulated</Simulated>}</Row>
       <span>{d.maker} {d.model}</span>
       <Faint>Android {d.os} · {d.width_dp} dp · {d.state}</Faint>

@@ -41,7 +41,7 @@ const Spot = styled(Link)`
   &:hover { text-decoration: none; filter: brightness(1.12); }
 `;
 
-export const legName = (l: LegSummary) => `${l.serial}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
+const legName = (l: LegSummary) => `${l.serial}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
 
 const One = memo(function One({ leg, size, named, first }: { leg: LegSummary; size: number; named: boolean; first: boolean }) {
   const more = [legName(leg), cases(leg), leg.now ?? '', leg.message ?? ''].filter(Boolean).join('\n');

@@ -1,7 +1,7 @@
 // The controls: React Aria's behaviour in our clothes.
 import type { ReactNode } from 'react';
 import {
-  Button as AriaButton, Checkbox as AriaCheckbox, Input, Label, ListBox, ListBoxItem, Popover, SearchField as AriaSearchField, Select as AriaSelect, SelectValue, Tab as AriaTab, TabList as AriaTabList,
+  Button as AriaButton, Input, Label, ListBox, ListBoxItem, Popover, SearchField as AriaSearchField, Select as AriaSelect, SelectValue, Tab as AriaTab, TabList as AriaTabList,
   TabPanel as AriaTabPanel, Tabs as AriaTabs, TextField as AriaTextField, ToggleButton as AriaToggleButton, ToggleButtonGroup as AriaToggleButtonGroup, Tooltip as AriaTooltip, TooltipTrigger, type Key,
 } from 'react-aria-components';
 import styled, { css } from 'styled-components';
@@ -25,7 +25,7 @@ export const Button = styled(AriaButton)<{ $main?: boolean; $small?: boolean }>`
 `;
 
 const Stack = css`display: flex; flex-direction: column; gap: 4px; min-width: 0;`;
-export const FieldLabel = styled(Label)`font-size: 13px; line-height: 20px; color: ${c.faint};`;
+const FieldLabel = styled(Label)`font-size: 13px; line-height: 20px; color: ${c.faint};`;
 const Said = styled.p`font-size: 13px; line-height: 20px; color: ${c.faint};`;
 
 const Field = styled(AriaTextField)`${Stack}`;
@@ -79,7 +79,7 @@ const Picker = styled(AriaSelect)<{ $row?: boolean }>`
 const Value = styled(SelectValue)`overflow: hidden; text-overflow: ellipsis; white-space: nowrap;`;
 const Mark = styled.span`color: ${c.faint}; font-size: 11px;`;
 
-export interface Option {
+interface Option {
   id: string;
   text: string;
   more?: string;
@@ -139,13 +139,6 @@ export function Choose(p: { label: string; value: string; onChange: (id: string)
     </Group>
   );
 }
-
-export const Checkbox = styled(AriaCheckbox)`
-  display: flex; align-items: center; gap: 8px; cursor: pointer;
-  &::before { content: ''; width: 16px; height: 16px; border: 1.5px solid ${c.faint}; border-radius: ${radius}; flex: none; }
-  &[data-selected]::before { background: ${c.lapis}; border-color: ${c.lapis}; box-shadow: inset 0 0 0 2.5px ${c.panel}; }
-  &[data-focus-visible]::before { outline: 2px solid ${c.lapis}; outline-offset: 1px; }
-`;
 
 const Tip = styled(AriaTooltip)`
   background: ${c.ink}; color: ${c.panel}; border-radius: ${radius}; padding: 4px 8px; font-size: 13px; line-height: 18px; max-width: 320px; white-space: pre-line;

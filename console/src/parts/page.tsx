@@ -1,9 +1,8 @@
 // What pages are made of: headings, facts, texts that can be copied, times, findings, refusals.
 import { memo, useEffect, useState, type ReactNode } from 'react';
-import { Link } from 'react-router';
-import styled, { css } from 'styled-components';
+import styled from 'styled-components';
 import { Refusal, type Finding } from '../data/api';
-import { c, mono, narrow, radius, unseen } from '../theme';
+import { c, mono, narrow, radius } from '../theme';
 import { ago, exactTime } from '../words';
 import { Button } from './controls';
 
@@ -15,7 +14,6 @@ export const Head = styled.header`display: flex; justify-content: space-between;
 export const Sub = styled.p`color: ${c.faint}; overflow-wrap: anywhere; a { color: inherit; text-decoration: underline; text-decoration-color: ${c.grout}; text-underline-offset: 3px; }`;
 export const Row = styled.div<{ $gap?: number }>`display: flex; align-items: center; gap: ${(p) => p.$gap ?? 12}px; flex-wrap: wrap;`;
 export const Section = styled.section`display: flex; flex-direction: column; gap: 8px; min-width: 0;`;
-export const Unseen = styled.span`${unseen}`;
 export const Faint = styled.span`color: ${c.faint};`;
 export const Mono = styled.code`font-family: ${mono}; font-size: 13px; overflow-wrap: anywhere;`;
 export const Simulated = styled.span`
@@ -83,7 +81,7 @@ async function copyText(text: string): Promise<boolean> {
   }
 }
 
-export function CopyButton({ text, what }: { text: string; what: string }) {
+function CopyButton({ text, what }: { text: string; what: string }) {
   const [said, say] = useState('');
   useEffect(() => {
     if (!said) return;
@@ -186,6 +184,3 @@ export function Empty({ title, children, command }: { title: string; children?: 
     </EmptyBox>
   );
 }
-
-export const linkLook = css`color: ${c.ink}; &:hover { color: ${c.lapis}; }`;
-export const QuietLink = styled(Link)`${linkLook}`;
