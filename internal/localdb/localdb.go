@@ -71,7 +71,8 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 			return nil, err
 		}
 		install := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+fresh, "--auth-root-authentication-method=normal",
-			"--skip-test-db", "--skip-name-resolve", "--user="+me.Username)
+			"--skip-test-db", "--skip-name-resolve", "--force", // also on a machine that does not know its own name
+			"--user="+me.Username)
 		install.Env = environment
 		if out, err := install.CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("make the database: %w: %s", err, out)
