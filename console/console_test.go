@@ -11,6 +11,7 @@ import (
 	"sync"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
@@ -123,10 +124,21 @@ func eval[T any](d *desk, expression string) T {
 	return v
 }
 
-// until waits until JavaScript says true.
+// until waits until JavaScript says true; between two pages there is nothing to ask.
 func (d *desk) until(what, expression string) {
 	d.t.Helper()
-	housetest.Eventually(d.t, what+"; the page says: "+eval[string](d, "document.body.innerText.slice(0, 600)"), func() bool { return eval[bool](d, "!!("+expression+")") })
+	deadline := time.Now().Add(housetest.Patience)
+	for {
+		yes, err := housetest.Eval[bool](d.tab, "!!("+expression+")")
+		if err == nil && yes {
+			return
+		}
+		if time.Now().After(deadline) {
+			page, _ := housetest.Eval[string](d.tab, "document.body.innerText.slice(0, 600)")
+			require.Fail(d.t, "waited in vain until "+what, "%v; the page says: %s", err, page)
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
 }
 
 // says waits until a text stands on the page.
@@ -134,7 +146,7 @@ func (d *desk) says(text string) {
 	d.t.Helper()
 	raw, err := json.Marshal(text)
 	require.NoError(d.t, err)
-	d.until("the page says "+text, "document.body.innerText.includes("+string(raw)+")")
+	d.until("the page says "+text, "document.body?.innerText.includes("+string(raw)+")")
 }
 
 func (d *desk) goTo(path, ready string) {
