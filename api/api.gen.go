@@ -959,7 +959,7 @@ type ClientInterface interface {
 
 	// GetFiles All files of a leg as one zip
 	//
-	// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+	// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
 	//
 	// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
 	GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1241,7 +1241,7 @@ func (c *Client) GetLeg(ctx context.Context, id string, reqEditors ...RequestEdi
 
 // GetFiles All files of a leg as one zip
 //
-// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
 //
 // Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
 func (c *Client) GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3018,7 +3018,7 @@ type ClientWithResponsesInterface interface {
 
 	// GetFilesWithResponse All files of a leg as one zip
 	//
-	// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+	// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -4543,7 +4543,7 @@ func (c *ClientWithResponses) GetLegWithResponse(ctx context.Context, id string,
 
 // GetFilesWithResponse All files of a leg as one zip
 //
-// The last attempt's files lie at the top, earlier ones' in attempt-N/.
+// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -42,7 +42,7 @@ func (a *app) legCmd() *cobra.Command {
 	log.Flags().StringVar(&level, "level", "V", "only lines of this level or a graver one: V D I W E F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
 	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: cobra.ExactArgs(2),
-		Long:    "Download all files of a leg as one zip, or into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie in DIR itself, earlier ones' in DIR/attempt-N.\n\n" + legHelp,
+		Long:    "Download all files of a leg, as one zip or into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie at the top, earlier ones' in attempt-N.\n\n" + legHelp,
 		Example: "  tessellant leg fetch newest/orr-01 evidence/\n  tessellant leg fetch newest/orr-01 evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
 			if strings.HasSuffix(args[1], ".zip") {
@@ -170,15 +170,22 @@ func clock(ms int64) string {
 // artifact opens an artifact of an attempt.
 func (a *app) artifact(ctx context.Context, client *api.ClientWithResponses, f api.Artifact) (io.ReadCloser, error) {
 	r, err := client.GetArtifact(ctx, f.Id)
+	return a.bytes("fetch "+f.Name, r, err)
+}
+
+// bytes gives the body of an answer that is no JSON, or the problem that came in its place.
+func (a *app) bytes(doing string, r *http.Response, err error) (io.ReadCloser, error) {
 	if err != nil {
-		return nil, a.problem("fetch "+f.Name, err, 0, nil, nil)
+		return nil, a.problem(doing, err, 0, nil, nil)
 	}
 	if r.StatusCode != http.StatusOK {
 		defer r.Body.Close()
 		body, _ := io.ReadAll(io.LimitReader(r.Body, 64<<10))
-		var p api.Problem
-		_ = json.Unmarshal(body, &p)
-		return nil, a.problem("fetch "+f.Name, nil, r.StatusCode, &p, body)
+		p := &api.Problem{}
+		if json.Unmarshal(body, p) != nil || p.Title == "" {
+			p = nil
+		}
+		return nil, a.problem(doing, nil, r.StatusCode, p, body)
 	}
 	return r.Body, nil
 }
@@ -258,10 +265,8 @@ func argText(args map[string]string) string {
 	return strings.Join(parts, " ")
 }
 
-const levels = "VDIWEF"
-
 func (a *app) legLog(ctx context.Context, id, level, tag string) error {
-	least := strings.Index(levels, strings.ToUpper(level))
+	least := strings.Index(devicelog.Levels, strings.ToUpper(level))
 	if least < 0 || len(level) != 1 {
 		return fmt.Errorf("--level is %q; it can be one of V D I W E F", level)
 	}
@@ -296,7 +301,7 @@ func (a *app) legLog(ctx context.Context, id, level, tag string) error {
 	enc := json.NewEncoder(a.out)
 	for lines.Scan() {
 		x, ok := devicelog.Parse(lines.Text(), at.Started.Year())
-		if !ok || strings.IndexByte(levels, x.Level) < least || (tag != "" && x.Tag != tag) {
+		if !ok || strings.IndexByte(devicelog.Levels, x.Level) < least || (tag != "" && x.Tag != tag) {
 			continue
 		}
 		ms := x.At.UnixMilli() - zero
@@ -352,41 +357,45 @@ func (a *app) legZip(ctx context.Context, id, path string) error {
 		return err
 	}
 	r, err := client.GetFiles(ctx, l.Id)
-	if err != nil {
-		return a.problem("fetch the files", err, 0, nil, nil)
-	}
-	defer r.Body.Close()
-	if r.StatusCode != http.StatusOK {
-		raw, _ := io.ReadAll(io.LimitReader(r.Body, 1<<16))
-		var p api.Problem
-		_ = json.Unmarshal(raw, &p)
-		return a.problem("fetch the files", nil, r.StatusCode, &p, raw)
-	}
-	part, err := os.Create(path + ".part")
+	in, err := a.bytes("fetch the files", r, err)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(part.Name())
-	defer part.Close()
-	all := int64(0)
+	defer in.Close()
+	all := int64(0) // the zip is about as long as what is in it
 	for _, at := range l.Attempts {
 		for _, f := range at.Artifacts {
 			all += f.Size
 		}
 	}
-	in, done := a.progress(filepath.Base(path), r.Body, all) // the zip is about as long as what is in it
-	size, err := io.Copy(part, in)
-	done()
+	size, err := a.save(in, all, path, func() error { return nil })
 	if err != nil {
-		return fmt.Errorf("the zip was cut off after %s: %w; fetch it again", bytesText(size), err)
-	}
-	if err := part.Close(); err != nil {
-		return err
-	}
-	if err := os.Rename(part.Name(), path); err != nil {
 		return err
 	}
 	return a.show(map[string]any{"file": path, "bytes": size}, func() { fmt.Fprintf(a.out, "%s, %s\n", path, bytesText(size)) })
+}
+
+// save writes r into a file, which gets its name only when all of it has come and whole says that it is so.
+func (a *app) save(r io.Reader, size int64, path string, whole func() error) (int64, error) {
+	part, err := os.Create(path + ".part")
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(part.Name())
+	defer part.Close()
+	in, done := a.progress(filepath.Base(path), r, size)
+	n, err := io.Copy(part, in)
+	done()
+	if err != nil {
+		return n, fmt.Errorf("could not fetch %s: it was cut off after %s: %w; fetch it again", filepath.Base(path), bytesText(n), err)
+	}
+	if err := whole(); err != nil {
+		return n, err
+	}
+	if err := part.Close(); err != nil {
+		return n, err
+	}
+	return n, os.Rename(part.Name(), path)
 }
 
 // fetchOne downloads a file under its own name, and sees that it came whole.
@@ -403,24 +412,12 @@ func (a *app) fetchOne(ctx context.Context, client *api.ClientWithResponses, f a
 		return err
 	}
 	defer r.Close()
-	part, err := os.Create(path + ".part")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(part.Name())
-	defer part.Close()
 	h := sha256.New()
-	in, done := a.progress(f.Name, io.TeeReader(r, h), f.Size)
-	_, err = io.Copy(part, in)
-	done()
-	if err != nil {
-		return fmt.Errorf("could not fetch %s: %w", f.Name, err)
-	}
-	if sum := hex.EncodeToString(h.Sum(nil)); sum != f.Sha256 {
-		return fmt.Errorf("%s came damaged: its SHA-256 is %s, not %s; fetch it again", f.Name, sum, f.Sha256)
-	}
-	if err := part.Close(); err != nil {
-		return err
-	}
-	return os.Rename(part.Name(), path)
+	_, err = a.save(io.TeeReader(r, h), f.Size, path, func() error {
+		if sum := hex.EncodeToString(h.Sum(nil)); sum != f.Sha256 {
+			return fmt.Errorf("%s came damaged: its SHA-256 is %s, not %s; fetch it again", f.Name, sum, f.Sha256)
+		}
+		return nil
+	})
+	return err
 }

@@ -337,12 +337,16 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 	assert.Equal(t, fmt.Sprintf(`attachment; filename="d-1-%s.zip"`, h.LegID), resp.Header.Get("Content-Disposition"))
 	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
 	require.NoError(t, err)
-	require.Len(t, z.File, 2)
-	f, err := z.Open("device.log")
-	require.NoError(t, err)
-	got, err := io.ReadAll(f)
-	require.NoError(t, err)
-	assert.Equal(t, littleLog, string(got))
+	require.Len(t, z.File, 3)
+	read := func(name string) string {
+		f, err := z.Open(name)
+		require.NoError(t, err)
+		got, err := io.ReadAll(f)
+		require.NoError(t, err)
+		return string(got)
+	}
+	assert.Equal(t, littleLog, read("device.log"))
+	assert.Contains(t, read("leg.json"), h.LegID)
 }
 
 func TestRunsDevicesAndPlansAreAskedFor(t *testing.T) {

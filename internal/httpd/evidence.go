@@ -5,6 +5,7 @@ package httpd
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -100,9 +101,13 @@ type legZip struct {
 }
 
 func (z legZip) VisitGetFilesResponse(w http.ResponseWriter) error {
+	about, err := json.MarshalIndent(legOut(z.l), "", "  ")
+	if err != nil {
+		return err
+	}
 	w.Header().Set("Content-Type", "application/zip")
 	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.zip"`, z.l.Device.Serial, z.l.ID))
-	if err := z.s.Zip(z.ctx, z.l, &patientWriter{w, http.NewResponseController(w)}); err != nil {
+	if err := z.s.Zip(z.ctx, z.l, about, &patientWriter{w, http.NewResponseController(w)}); err != nil {
 		z.s.Log.Warn("a zip was not sent whole", "leg", z.l.ID, "err", err)
 		panic(http.ErrAbortHandler) // so that the client sees that it was cut off
 	}

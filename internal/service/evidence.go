@@ -377,9 +377,16 @@ func (l *shelved) choose(ctx context.Context, s *Service, c devicelog.Choice) (*
 	return &rows, nil
 }
 
-// Zip writes all files of a leg: the last attempt's at the top, earlier ones' in attempt-N/.
-func (s *Service) Zip(ctx context.Context, l LegDetail, w io.Writer) error {
+// Zip writes all files of a leg: about as leg.json, the last attempt's at the top, earlier ones' in attempt-N/.
+func (s *Service) Zip(ctx context.Context, l LegDetail, about []byte, w io.Writer) error {
 	z := zip.NewWriter(w)
+	out, err := z.Create("leg.json")
+	if err != nil {
+		return err
+	}
+	if _, err := out.Write(about); err != nil {
+		return err
+	}
 	for i, a := range l.Attempts {
 		dir := ""
 		if i < len(l.Attempts)-1 {

@@ -391,7 +391,7 @@ export interface paths {
         };
         /**
          * All files of a leg as one zip
-         * @description The last attempt's files lie at the top, earlier ones' in attempt-N/.
+         * @description leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
          */
         get: operations["getFiles"];
         put?: never;
