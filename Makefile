@@ -2,7 +2,7 @@
 .PHONY: demo example test generate bench build console setup fuzz
 
 GO ?= go
-KELPLINE := build/kelpline-1.8.0.apk
+KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk
 SOURCES := $(shell find demo/kelpline -type f)
 CONSOLE := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
@@ -53,6 +53,8 @@ fuzz: setup $(KELPLINE)
 setup:
 	@scripts/setup.sh
 
-$(KELPLINE): $(SOURCES) | setup
-	@echo "building Kelpline"
-	@demo/kelpline/build.sh 1.8.0 231 $@
+build/kelpline-1.8.0.apk: CODE := 231
+build/kelpline-1.9.0.apk: CODE := 240
+build/kelpline-%.apk: $(SOURCES) | setup
+	@echo "building Kelpline $*"
+	@flock $(dir $@)kelpline.lock demo/kelpline/build.sh $* $(CODE) $@

@@ -197,7 +197,7 @@ func largeLeg(ctx context.Context, dir string, tab *housetest.Tab) error {
 			}
 		}
 		_ = f.Close()
-		if err := s.link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Passed}); err != nil {
+		if err := s.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}); err != nil {
 			return err
 		}
 	}
@@ -328,7 +328,7 @@ func mosaic(ctx context.Context, dir string, tab *housetest.Tab) error {
 	}
 	for n, h := range holds { // all cases are over; only the legs' ends are awaited
 		for i := range 12 {
-			if err := s.link.Report(ctx, h.ID, host.Progress{Seq: int64(i + 1), Case: &host.CaseResult{Ordinal: i, Name: fmt.Sprintf("a.test_%d", i), Verdict: verdict.Passed}}); err != nil {
+			if err := s.link.Report(ctx, host.Hold{ID: h.ID}, []host.Progress{{Seq: int64(i + 1), Case: &host.CaseResult{Ordinal: i, Name: fmt.Sprintf("a.test_%d", i), Try: host.Try{Verdict: verdict.Passed}}}}); err != nil {
 				return err
 			}
 		}
@@ -358,7 +358,7 @@ func mosaic(ctx context.Context, dir string, tab *housetest.Tab) error {
 		if _, err := s.link.Renew(ctx, "bench", held); err != nil {
 			return err
 		}
-		if err := s.link.Close(ctx, holds[i*7%manyTiles].ID, host.Closing{Verdict: verdict.Passed}); err != nil {
+		if err := s.link.Close(ctx, host.Hold{ID: holds[i*7%manyTiles].ID}, host.Closing{Verdict: verdict.Passed}); err != nil {
 			return err
 		}
 		if _, err := housetest.Eval[bool](tab, fmt.Sprintf("new Promise(done => { const look = () => repaints.length > %d ? done(true) : setTimeout(look, 20); look(); })", i)); err != nil {

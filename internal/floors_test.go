@@ -25,7 +25,7 @@ var floors = [][]string{
 	{"internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
 	{"internal/child"},
 	{"internal/core/planning", "internal/core/testpkg", "internal/core/report"},
-	{"internal/core/appfile", "internal/core/devicelog", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict"},
+	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict"},
 }
 
 // beside are the arrows within a floor.

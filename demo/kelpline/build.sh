@@ -8,7 +8,7 @@ work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 framework=/usr/share/android-framework-res/framework-res.apk
 mkdir -p "$work/assets" "$(dirname "$out")"
-cp "$here/$version/behaviour.star" "$work/assets/"
+cat "$here/versions/$version.star" "$here/behaviour.star" >"$work/assets/behaviour.star"
 aapt package -f -M "$here/AndroidManifest.xml" -S "$here/res" -A "$work/assets" -I "$framework" \
     --min-sdk-version 19 --target-sdk-version 34 --version-code "$code" --version-name "$version" -F "$work/raw.apk"
 smali assemble "$here/smali" -o "$work/classes.dex"

@@ -1,41 +1,52 @@
 """Counting in a quadrat, and sending it in."""
 
-def open_survey(phone):
-    phone.launch()
-    phone.tap("#shore_gull-ledge")
-    phone.tap("#start")
+load("lib/steps.star", "fill", "in_language", "open_survey")
 
-def fill(phone, field, text):
-    phone.type(field, text)
-    phone.hide_keyboard()
-
-def test_total_of_decimals(phone):
-    """2.5 and 4 make 6.5, in whatever way the language writes it."""
-    mark = "," if phone.facts["language"] == "de" else "."
+def before_case(phone):
     open_survey(phone)
-    fill(phone, "#wrack", "2" + mark + "5")
-    fill(phone, "#kelp", "4")
+
+def test_total_of_decimals(phone, row):
+    """The covers are added up, in whatever way the language writes them."""
+    fill(phone, "#wrack", in_language(phone, row["wrack"]))
+    fill(phone, "#kelp", in_language(phone, row["kelp"]))
     phone.step("cover entered")
     shown = phone.read("#total").split(": ")[1].replace(",", ".")
-    check.equal(shown, "6.5 %", "the total cover")
+    check.equal(shown, row["total"], "the total cover")
+
+case(test_total_of_decimals, rows = "data/covers.json")
 
 def test_send_a_survey(phone):
     """A survey goes from the first count to the receipt."""
-    open_survey(phone)
     fill(phone, "#barnacle", "31")
     fill(phone, "#note", "calm sea")
-    phone.tap("#review")
+    phone.tap(phone.scroll_to("#review"))
     check.equal(phone.read("#r_shore_detail"), "Gull Ledge", "the shore on the review")
     phone.step("review")
     phone.tap("#send")
     check.contains(phone.read("#receipt"), "KL-")
     phone.step("sent")
 
+case(test_send_a_survey, tags = ["smoke", "network"])
+
 def test_draft_survives_going_back(phone):
     """What was entered is still there after a look at the tides."""
-    open_survey(phone)
-    fill(phone, "#note", "two crabs")
+    fill(phone, "#wrack", "12")
     phone.back()
     phone.find("#show_chart")
     phone.tap("#start")
-    check.equal(phone.read("#note"), "two crabs", "the note")
+    check.equal(phone.read("#wrack"), "12", "the cover of wrack")
+
+def test_draft_survives_the_background(phone):
+    """What was entered is still there after a call came in between."""
+    fill(phone, "#wrack", "12")
+    phone.background(1)
+    check.equal(phone.read("#wrack"), "12", "the cover of wrack")
+
+def test_draft_survives_turning(phone):
+    """What was entered is still there after the device was turned, and turned back."""
+    fill(phone, "#wrack", "12")
+    phone.rotate("landscape")
+    phone.step("landscape")
+    phone.rotate("portrait")
+    phone.find("#wrack")
+    check.equal(phone.read("#wrack"), "12", "the cover of wrack")

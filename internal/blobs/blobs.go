@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 
 	"gocloud.dev/blob"
 	"gocloud.dev/blob/fileblob"
@@ -25,8 +26,36 @@ import (
 // ErrNotFound says that there is no blob with the key.
 var ErrNotFound = errors.New("no such blob")
 
+// ErrFull says that the disk on which the blobs lie is full but for its reserve.
+var ErrFull = errors.New("the disk is full")
+
+// Reserve is how many bytes of a folder's disk are left to others: a database that finds no room stops altogether.
+const Reserve = 256 << 20
+
 // Store is an open bucket.
-type Store struct{ bucket *blob.Bucket }
+type Store struct {
+	bucket *blob.Bucket
+	dir    string // "": not a folder
+	// Reserve is how much of the disk is left free.
+	Reserve int64
+}
+
+// Free is how many bytes there are for blobs; -1: nobody knows.
+func (s *Store) Free() int64 {
+	var st syscall.Statfs_t
+	if s.dir == "" || syscall.Statfs(s.dir, &st) != nil {
+		return -1
+	}
+	return max(int64(st.Bavail)*st.Bsize-s.Reserve, 0)
+}
+
+// room says whether there is any.
+func (s *Store) room() error {
+	if s.Free() == 0 {
+		return fmt.Errorf("%w: less than %d MB are left at %s", ErrFull, s.Reserve>>20, s.dir)
+	}
+	return nil
+}
 
 // OpenFolder keeps blobs in a folder, which is made.
 func OpenFolder(dir string) (*Store, error) {
@@ -41,7 +70,7 @@ func OpenFolder(dir string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the folder for blobs: %w", err)
 	}
-	return &Store{b}, nil
+	return &Store{bucket: b, dir: dir, Reserve: Reserve}, nil
 }
 
 // Open opens a bucket by its URL, such as file:///var/lib/tessellant/blobs.
@@ -57,7 +86,7 @@ func Open(ctx context.Context, address string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the blob store %s: %w", u.Redacted(), err)
 	}
-	return &Store{b}, nil
+	return &Store{bucket: b}, nil
 }
 
 // Close closes the bucket.
@@ -65,6 +94,9 @@ func (s *Store) Close() error { return s.bucket.Close() }
 
 // Put streams r into a blob. When r fails, or ctx ends, nothing is kept.
 func (s *Store) Put(ctx context.Context, key string, r io.Reader) (size int64, sha string, err error) {
+	if err := s.room(); err != nil {
+		return 0, "", err
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel() // before Close, it throws away what was written
 	w, err := s.bucket.NewWriter(ctx, key, &blob.WriterOptions{DisableContentTypeDetection: true, ContentType: "application/octet-stream"})
@@ -72,7 +104,7 @@ func (s *Store) Put(ctx context.Context, key string, r io.Reader) (size int64, s
 		return 0, "", fmt.Errorf("keep %s: %w", key, err)
 	}
 	h := sha256.New()
-	size, err = io.Copy(io.MultiWriter(w, h), r)
+	size, err = io.Copy(io.MultiWriter(w, h), &bounded{s, r, 0})
 	if err != nil {
 		cancel()
 		_ = w.Close()
@@ -82,6 +114,25 @@ func (s *Store) Put(ctx context.Context, key string, r io.Reader) (size int64, s
 		return 0, "", fmt.Errorf("keep %s: %w", key, err)
 	}
 	return size, hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// bounded looks now and then whether there is still room while r is read.
+type bounded struct {
+	s *Store
+	r io.Reader
+	n int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	const every = 16 << 20
+	n, err := b.r.Read(p)
+	if b.n%every+int64(n) >= every {
+		if full := b.s.room(); full != nil {
+			return 0, full
+		}
+	}
+	b.n += int64(n)
+	return n, err
 }
 
 // Read gives length bytes of a blob from offset on; length -1: to its end.
@@ -103,6 +154,21 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 		return nil
 	}
 	return err
+}
+
+// List gives the keys that begin with prefix, in order.
+func (s *Store) List(ctx context.Context, prefix string) (keys []string, err error) {
+	it := s.bucket.List(&blob.ListOptions{Prefix: prefix})
+	for {
+		o, err := it.Next(ctx)
+		if errors.Is(err, io.EOF) {
+			return keys, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("list %s: %w", prefix, err)
+		}
+		keys = append(keys, o.Key)
+	}
 }
 
 const (

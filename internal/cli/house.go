@@ -124,7 +124,7 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	var all sync.WaitGroup
 	h.onClose(func() { cancel(); all.Wait() })
 	beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log})
-	if err := beside.Begin(ctx); err != nil {
+	if err := beside.Begin(); err != nil {
 		return nil, err
 	}
 	all.Go(func() { svc.Dispatch(run) })

@@ -4,12 +4,14 @@
 // and takes the holds that the service gives it: it prepares the device, runs the
 // package's cases, records what happens, hands the evidence in and leaves the
 // device clean. It never sees the database: Link is all it knows of the
-// service. What it gathers lies in its own folder until the service has it.
+// service. All that it has to say of an attempt lies in its own folder first (see
+// spool.go), until the service has it: a service that is away delays a leg's end, and nothing else.
 // In: holds. Out: reports, numbered, and artifacts.
 package host
 
 import (
 	"context"
+	"errors"
 	"io"
 
 	"tessellant/internal/core/devices"
@@ -17,59 +19,93 @@ import (
 	"tessellant/internal/core/verdict"
 )
 
+// Protocol is the number of what hosts and the service say to each other. The
+// service takes this one and the one before.
+const Protocol = 1
+
+// ErrOver says that the service has no use for what it was told: the attempt is not known
+// any more. What was for it can be thrown away.
+var ErrOver = errors.New("the service does not know this attempt")
+
+// ErrFull says that the service has no room for evidence.
+var ErrFull = errors.New("the service's storage is full")
+
 // Link is the service as a host sees it.
 type Link interface {
-	// Devices tells which devices the host sees now; those it no longer names are away.
-	Devices(ctx context.Context, host string, seen []Seen) error
+	// Devices tells which devices the host sees now; those it no longer names are away. It answers
+	// the serials of those that must pass a check before they get work again.
+	Devices(ctx context.Context, host string, seen []Seen) (check []string, err error)
 	// Holds lists the holds in force for this host.
 	Holds(ctx context.Context, host string) ([]Hold, error)
 	// Renew makes holds last longer, and answers those that are still this host's.
 	Renew(ctx context.Context, host string, holds []string) ([]string, error)
 	// Report tells of progress. A report with a number that was told before changes nothing.
-	Report(ctx context.Context, hold string, p Progress) error
+	Report(ctx context.Context, hold Hold, p []Progress) error
 	// Live tells those who watch what has just happened; it may be lost.
 	Live(ctx context.Context, hold Hold, now Live) error
-	// Keep hands in an artifact; again, it takes the place of the first.
+	// Append hands in a part of an artifact that is still being written: the bytes from offset on.
+	Append(ctx context.Context, hold Hold, a Artifact, offset int64, part []byte) error
+	// Keep hands in an artifact; again, it takes the place of the first, and of its parts.
 	Keep(ctx context.Context, hold Hold, a Artifact, r io.Reader) error
 	// Close ends a hold.
-	Close(ctx context.Context, hold string, c Closing) error
-	// Fetch reads a build or a package.
-	Fetch(ctx context.Context, key string) (io.ReadCloser, error)
+	Close(ctx context.Context, hold Hold, c Closing) error
+	// Fetch reads the hold's build or package.
+	Fetch(ctx context.Context, hold Hold, what Content) (io.ReadCloser, error)
 	// Wake gives a channel on which something comes when there is new work.
 	Wake(host string) (<-chan []byte, func())
 }
 
+// Content is what a hold is about.
+type Content string
+
+// What a host fetches.
+const (
+	Build   Content = "build"
+	Package Content = "package"
+)
+
 // Seen is a device that a host sees.
 type Seen struct {
-	Facts devices.Facts
-	State string // ready or unusable
-	Why   string // of an unusable one, with the remedy
+	Facts   devices.Facts
+	State   string // ready or unusable
+	Why     string // of an unusable one, with the remedy
+	Checked bool   // it has just passed the check that the service asked for
 }
 
 // Hold is one device given to a host for a leg, with all that the work needs.
 type Hold struct {
 	ID, RunID, LegID, AttemptID, WorkspaceID string
+	Epoch                                    int // grows with each hold of the device
 	Serial                                   string
 	AppID, Activity                          string
-	BuildKey                                 string
 	BuildSize                                int64
 	BuildSHA                                 string
-	PackageKey                               string
 	PackageSize                              int64
 	LimitSeconds                             int
+	Cases                                    []string // by name; those to be run
+	Confirm                                  int      // how often a failed case is tried again
+	Inputs                                   map[string]string
+	Secrets                                  []string // to be masked wherever they come
+	Stop                                     bool     // a person stopped the run
 }
 
 // Progress is what changed: the stage, or a case that began or ended.
 type Progress struct {
 	Seq   int64
-	Stage string
-	Case  *CaseResult
+	Stage string      `json:",omitempty"`
+	Case  *CaseResult `json:",omitempty"`
 }
 
 // CaseResult is how a case stands; without a verdict it has just begun.
 type CaseResult struct {
-	Ordinal                         int
-	Name                            string
+	Ordinal int
+	Name    string
+	Try
+	Tries []Try `json:",omitempty"` // where there was more than one; the result is made of them
+}
+
+// Try is how one try of a case came out.
+type Try struct {
 	Verdict                         verdict.Verdict
 	Message, Line, Expected, Actual string
 	Trace                           string

@@ -38,7 +38,7 @@ func plain(t *testing.T, w, h int, c color.Color) []byte {
 // shoot makes a film of pictures at given times (ms) and develops them.
 func shoot(t *testing.T, at []int64, pictures ...[]byte) *film {
 	t.Helper()
-	f, err := newFilm(t.TempDir(), nil, nil)
+	f, err := newFilm(t.TempDir(), nil, nil, nil)
 	require.NoError(t, err)
 	for i, p := range pictures {
 		f.addPNG(at[i], p)
@@ -95,7 +95,7 @@ func number(t *testing.T, s string) float64 {
 }
 
 func TestAFilmNeverMakesACallerWait(t *testing.T) {
-	f, err := newFilm(t.TempDir(), nil, nil)
+	f, err := newFilm(t.TempDir(), nil, nil, nil)
 	require.NoError(t, err)
 	p := plain(t, 4, 8, color.White)
 	start := time.Now()
@@ -141,7 +141,7 @@ const death = `1700000001.000  7  7 E AndroidRuntime: FATAL EXCEPTION: main
 func TestALogbookTellsOfADeathAtOnceAndOfAMarkWhenItHasCome(t *testing.T) {
 	r, w := io.Pipe()
 	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
-	b, err := newLogbook(t.TempDir(), d, "org.kelpline.app", time.Unix(1700000000, 0))
+	b, err := newLogbook(t.TempDir(), d, "org.kelpline.app", time.Unix(1700000000, 0), nil, nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error)
@@ -175,7 +175,7 @@ func TestALogThatBreaksOffIsOpenedAgainWhereItBroke(t *testing.T) {
 		}
 		return nil, &phone.Lost{Serial: "d", Doing: "send its log", Err: errors.New("unplugged")}
 	}}
-	b, err := newLogbook(t.TempDir(), d, "a", time.Unix(1700000000, 0))
+	b, err := newLogbook(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
 	require.NoError(t, err)
 	var lost *phone.Lost
 	require.ErrorAs(t, b.follow(context.Background()), &lost)

@@ -31,6 +31,7 @@ type film struct {
 	poked  chan struct{}
 	fresh  chan picture // taken, and not developed yet
 	packed bool         // pictures only come as PNG
+	spool  *spool
 
 	mu      sync.Mutex
 	frames  []frame
@@ -60,9 +61,9 @@ const (
 	maxFrames = 20_000
 )
 
-func newFilm(dir string, p phone.Phone, at func(time.Time) int64) (*film, error) {
+func newFilm(dir string, p phone.Phone, at func(time.Time) int64, room *spool) (*film, error) {
 	dir = filepath.Join(dir, "frames")
-	return &film{dir: dir, phone: p, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16)}, os.MkdirAll(dir, 0o700)
+	return &film{spool: room, dir: dir, phone: p, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16)}, os.MkdirAll(dir, 0o700)
 }
 
 // poke says that something may have changed.
@@ -168,18 +169,36 @@ func (f *film) frame(p picture) {
 		f.size = image.Pt(w, max(2, b.Dy()*w/b.Dx())&^1)
 	}
 	small := image.NewRGBA(image.Rectangle{Max: f.size})
-	xdraw.ApproxBiLinear.Scale(small, small.Rect, img, img.Bounds(), xdraw.Src, nil)
+	xdraw.ApproxBiLinear.Scale(small, fitted(img.Bounds().Size(), f.size), img, img.Bounds(), xdraw.Src, nil)
 	name := fmt.Sprintf("%06d.jpg", len(f.frames)+1)
 	var buf bytes.Buffer
-	if err := jpeg.Encode(&buf, small, &jpeg.Options{Quality: 80}); err == nil {
+	err = jpeg.Encode(&buf, small, &jpeg.Options{Quality: 80})
+	if err == nil {
+		err = f.spool.room(int64(buf.Len()))
+	}
+	if err == nil {
 		err = os.WriteFile(filepath.Join(f.dir, name), buf.Bytes(), 0o600)
-		if err != nil {
-			f.err = err
-			return
-		}
+	}
+	if err != nil {
+		f.err = err
+		return
 	}
 	f.frames = append(f.frames, frame{p.at, name})
 	f.shown, f.shownAt = buf.Bytes(), p.at
+}
+
+// fitted is where a picture lies in a frame: all of it, as large as possible, in the middle. A
+// screen that was turned leaves bars at two sides.
+func fitted(picture, frame image.Point) image.Rectangle {
+	w, h := frame.X, picture.Y*frame.X/max(picture.X, 1)
+	if h > frame.Y+1 {
+		w, h = picture.X*frame.Y/max(picture.Y, 1), frame.Y
+	}
+	h = min(h, frame.Y)
+	if frame.Y-h <= 2 {
+		h = frame.Y
+	}
+	return image.Rect(0, 0, w, h).Add(image.Pt((frame.X-w)/2, (frame.Y-h)/2))
 }
 
 // encode makes an H.264 video that lasts until end (ms on the attempt's clock)

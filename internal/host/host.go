@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -31,12 +30,15 @@ type Config struct {
 	Connect []string // devices on the network: address:port
 	Link    Link
 	Log     *slog.Logger
+	// SpoolLimit is how many bytes may lie in Dir; 0: 20 GB. When it is reached, evidence is left out, and no verdict.
+	SpoolLimit int64
 }
 
 // Host is a running host.
 type Host struct {
 	Config
 	encoding chan struct{} // one encoder at a time
+	spool    *spool
 
 	looking   sync.Mutex // guards the three below
 	retry     map[string]time.Time
@@ -47,15 +49,25 @@ type Host struct {
 	known   map[string]*unit         // by the adb server's serial
 	met     map[string]devices.Facts // the same, of all that ever said what they are
 	working map[string]*job          // by hold
+	check   map[string]bool          // serials that must pass a check
+	storage map[string]storageLook   // by the adb server's serial
+	care    sync.WaitGroup           // looks at devices that go on beside the rest
+	careCtx context.Context
 }
 
 // job is the work of one hold.
 type job struct {
 	serial string
 	held   context.Context
-	leave  context.CancelFunc
+	leave  context.CancelCauseFunc
 	ended  chan struct{} // closed when it has ended
 }
+
+// Why a job is left before its end.
+var (
+	errHoldOver = errors.New("the hold on the device ran out")
+	errStopped  = errors.New("the run was stopped")
+)
 
 func (j *job) inHand() bool {
 	select {
@@ -73,37 +85,43 @@ type unit struct {
 
 // New makes a host; Run sets it to work.
 func New(c Config) *Host {
-	return &Host{Config: c, encoding: make(chan struct{}, 1), retry: map[string]time.Time{}, known: map[string]*unit{}, met: map[string]devices.Facts{}, working: map[string]*job{}}
+	if c.SpoolLimit == 0 {
+		c.SpoolLimit = 20 << 30
+	}
+	return &Host{Config: c, encoding: make(chan struct{}, 1), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
+		met: map[string]devices.Facts{}, working: map[string]*job{}, check: map[string]bool{}, storage: map[string]storageLook{}}
 }
 
-const (
-	lookEvery = 500 * time.Millisecond // at the devices
-	tellEvery = 5 * time.Second        // about them, when nothing has changed
-)
-
-// Begin clears up after an earlier process of this host: its devices are away
-// until they are seen, and its legs are closed.
-func (h *Host) Begin(ctx context.Context) error {
-	if err := os.MkdirAll(h.spool(), 0o700); err != nil {
+// Begin makes the host's folder and sees what an earlier process of it left there.
+func (h *Host) Begin() error {
+	if err := os.MkdirAll(h.spool.dir, 0o700); err != nil {
 		return fmt.Errorf("make the host's folder: %w", err)
 	}
-	if err := h.Link.Devices(ctx, h.Name, nil); err != nil {
-		return err
-	}
-	h.recover(ctx)
+	h.spool.measure()
 	return nil
 }
 
 // Run looks after the devices and does what holds ask for, until ctx ends. Begin comes first.
-// Work in hand is then left as a killed host would leave it.
+// Work in hand is then broken off: it is told so where there is time, else the next process of this host does.
 func (h *Host) Run(ctx context.Context) error {
 	var all sync.WaitGroup
 	defer all.Wait()
 	defer func() { // what this host saw, nobody sees any more
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 		defer cancel()
-		_ = h.Link.Devices(ctx, h.Name, nil)
+		_, _ = h.Link.Devices(ctx, h.Name, nil)
 	}()
+	h.careCtx = ctx
+	defer h.care.Wait()
+	left := h.spool.leftovers()
+	for _, hold := range left {
+		mine, _ := h.begin(ctx, hold)
+		all.Go(func() {
+			defer close(mine.ended)
+			defer mine.leave(nil)
+			h.handInLeft(ctx, hold)
+		})
+	}
 	all.Go(func() { h.watchDevices(ctx) })
 	all.Go(func() { h.renew(ctx) })
 	wake, stop := h.Link.Wake(h.Name)
@@ -115,7 +133,7 @@ func (h *Host) Run(ctx context.Context) error {
 			mine, before := h.begin(ctx, hold)
 			all.Go(func() {
 				defer close(mine.ended)
-				defer mine.leave()
+				defer mine.leave(nil)
 				for _, j := range before { // two never work on one device
 					<-j.ended
 				}
@@ -131,6 +149,35 @@ func (h *Host) Run(ctx context.Context) error {
 	}
 }
 
+// handInLeft hands in what an earlier process of this host left of an attempt: what happened on the
+// device since then is not known, so unless it had come to its end the attempt is lost.
+func (h *Host) handInLeft(ctx context.Context, hold Hold) {
+	log := h.logOf(hold)
+	c, err := newCourier(h.Link, h.spool, hold, log)
+	if err != nil {
+		log.Error("what was left of an attempt can't be read", "err", err)
+		return
+	}
+	end := h.spool.leftClosing(hold)
+	log.Warn("an attempt was left by an earlier process of this host", "verdict", end.Verdict)
+	if u, err := h.device(ctx, hold.Serial); err == nil && end.Verdict == verdict.Lost {
+		tidy, cancel := context.WithTimeout(ctx, time.Minute)
+		clean(tidy, u.device, hold.AppID)
+		cancel()
+	}
+	if err := c.finish(end); err != nil {
+		log.Warn("how an attempt came out can't be written down", "err", err)
+	}
+	if err := c.deliver(ctx, func() Closing { return end }); err == nil {
+		h.spool.remove(hold.AttemptID)
+	}
+}
+
+// logOf is the log for what concerns a hold.
+func (h *Host) logOf(hold Hold) *slog.Logger {
+	return h.Log.With("run", hold.RunID, "leg", hold.LegID, "attempt", hold.AttemptID, "device", hold.Serial)
+}
+
 // begin notes a hold's work. Work that is in hand on the same device is left:
 // its hold must have run out.
 func (h *Host) begin(ctx context.Context, hold Hold) (mine *job, before []*job) {
@@ -138,12 +185,12 @@ func (h *Host) begin(ctx context.Context, hold Hold) (mine *job, before []*job) 
 	defer h.mu.Unlock()
 	for _, j := range h.working {
 		if j.serial == hold.Serial && j.inHand() {
-			j.leave()
+			j.leave(errHoldOver)
 			before = append(before, j)
 		}
 	}
 	mine = &job{serial: hold.Serial, ended: make(chan struct{})}
-	mine.held, mine.leave = context.WithCancel(ctx)
+	mine.held, mine.leave = context.WithCancelCause(ctx)
 	h.working[hold.ID] = mine
 	return mine, before
 }
@@ -170,6 +217,9 @@ func (h *Host) newHolds(ctx context.Context) []Hold {
 	var fresh []Hold
 	for _, hold := range holds {
 		delete(ended, hold.ID)
+		if j := h.working[hold.ID]; j != nil && hold.Stop {
+			j.leave(errStopped)
+		}
 		if h.working[hold.ID] == nil {
 			fresh = append(fresh, hold)
 		}
@@ -181,60 +231,6 @@ func (h *Host) newHolds(ctx context.Context) []Hold {
 	}
 	return fresh
 }
-
-// recover hands in what an earlier process of this host left of its legs, and
-// closes their holds: what happened on the devices since then is not known.
-func (h *Host) recover(ctx context.Context) {
-	holds, err := h.Link.Holds(ctx, h.Name)
-	if err != nil {
-		h.Log.Warn("the service does not say what this host was doing", "err", err)
-		return
-	}
-	for _, hold := range holds {
-		dir := filepath.Join(h.spool(), hold.AttemptID)
-		_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
-			name, rerr := filepath.Rel(dir, path)
-			a, ok := artifactNamed(filepath.ToSlash(name))
-			if err != nil || rerr != nil || d.IsDir() || !ok {
-				return nil
-			}
-			f, err := os.Open(path)
-			if err != nil {
-				return nil
-			}
-			defer f.Close()
-			if err := h.Link.Keep(ctx, hold, a, f); err != nil {
-				h.Log.Warn("evidence of a broken-off leg could not be handed in", "leg", hold.LegID, "file", name, "err", err)
-			}
-			return nil
-		})
-		c := Closing{Verdict: verdict.Lost, Message: "the host was started again while the leg ran"}
-		if err := h.Link.Close(ctx, hold.ID, c); err != nil {
-			h.Log.Warn("a broken-off leg could not be closed", "leg", hold.LegID, "err", err)
-			continue
-		}
-		_ = os.RemoveAll(dir)
-	}
-}
-
-// artifactNamed says what a file of an attempt's folder is, by its name.
-func artifactNamed(name string) (Artifact, bool) {
-	switch {
-	case name == "timeline.jsonl":
-		return Artifact{name, "timeline", "application/jsonl"}, true
-	case name == "device.log":
-		return Artifact{name, "device-log", "text/plain; charset=utf-8"}, true
-	case name == "video.mp4":
-		return Artifact{name, "video", "video/mp4"}, true
-	case strings.HasPrefix(name, "screenshots/"):
-		return Artifact{name, "screenshot", "image/png"}, true
-	case strings.HasPrefix(name, "trees/"):
-		return Artifact{name, "tree", "application/xml"}, true
-	}
-	return Artifact{}, false
-}
-
-func (h *Host) spool() string { return filepath.Join(h.Dir, "spool") }
 
 func (h *Host) renew(ctx context.Context) {
 	tick := time.NewTicker(RenewEvery)
@@ -266,165 +262,9 @@ func (h *Host) renew(ctx context.Context) {
 		h.mu.Lock()
 		for _, id := range ids {
 			if j := h.working[id]; j != nil && !slices.Contains(kept, id) {
-				j.leave()
+				j.leave(errHoldOver)
 			}
 		}
 		h.mu.Unlock()
-	}
-}
-
-// watchDevices keeps the list of devices, brings those on the network back, and tells the service.
-func (h *Host) watchDevices(ctx context.Context) {
-	tick := time.NewTicker(lookEvery)
-	defer tick.Stop()
-	for {
-		h.lookAndTell(ctx)
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
-	}
-}
-
-// lookAndTell looks at the devices once, and tells the service when something
-// has changed, or when it has not heard of them for a while.
-func (h *Host) lookAndTell(ctx context.Context) {
-	h.looking.Lock() // so that what was seen first is told first
-	defer h.looking.Unlock()
-	seen, err := h.look(ctx)
-	if err != nil {
-		if ctx.Err() == nil {
-			h.Log.Warn("the devices can't be listed", "err", err)
-		}
-		return
-	}
-	state := fmt.Sprint(seen)
-	if state == h.toldState && time.Since(h.toldAt) < tellEvery {
-		return
-	}
-	if err := h.Link.Devices(ctx, h.Name, seen); err == nil {
-		h.toldAt, h.toldState = time.Now(), state
-	} else if ctx.Err() == nil {
-		h.Log.Warn("the service could not be told of the devices", "err", err)
-	}
-}
-
-// lost takes a device off the list at once: it has to be looked at anew before
-// it gets more work, and the service must know that before the hold is closed.
-func (h *Host) lost(ctx context.Context, serial string) {
-	h.mu.Lock()
-	for t, u := range h.known {
-		if u.facts.Serial == serial {
-			delete(h.known, t)
-		}
-	}
-	h.mu.Unlock()
-	h.lookAndTell(ctx)
-}
-
-func (h *Host) look(ctx context.Context) ([]Seen, error) {
-	listed, err := h.Server.Devices(ctx)
-	if err != nil {
-		return nil, err
-	}
-	state := map[string]string{}
-	for _, l := range listed {
-		state[l.Serial] = l.State
-	}
-	for _, address := range h.Connect {
-		if s := state[address]; s == "device" || time.Now().Before(h.retry[address]) {
-			continue
-		}
-		h.retry[address] = time.Now().Add(2 * time.Second)
-		_ = h.Server.Disconnect(ctx, address)
-		if err := h.Server.Connect(ctx, address); err != nil {
-			h.Log.Debug("no device at its address", "address", address, "err", err)
-			continue
-		}
-		state[address] = "connecting"
-	}
-	var mu sync.Mutex
-	var seen []Seen
-	var all sync.WaitGroup
-	for transport, s := range state {
-		all.Go(func() {
-			if one, ok := h.lookAt(ctx, transport, s); ok {
-				mu.Lock()
-				seen = append(seen, one)
-				mu.Unlock()
-			}
-		})
-	}
-	all.Wait()
-	h.mu.Lock()
-	for t := range h.known {
-		if state[t] != "device" {
-			delete(h.known, t)
-		}
-	}
-	h.mu.Unlock()
-	slices.SortFunc(seen, func(a, b Seen) int { return strings.Compare(a.Facts.Serial, b.Facts.Serial) })
-	return seen, nil
-}
-
-func (h *Host) lookAt(ctx context.Context, transport, state string) (Seen, bool) {
-	h.mu.Lock()
-	u := h.known[transport]
-	h.mu.Unlock()
-	switch {
-	case state == "device" && u != nil:
-		return Seen{Facts: u.facts, State: "ready"}, true
-	case state == "device":
-		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
-		defer cancel()
-		d, err := adb.Open(ctx, h.Server, transport)
-		if err == nil {
-			u = &unit{device: d}
-			u.facts, err = d.Facts(ctx)
-		}
-		if err != nil {
-			if ctx.Err() == nil {
-				h.Log.Warn("a device does not say what it is", "transport", transport, "err", err)
-			}
-			return Seen{}, false
-		}
-		h.mu.Lock()
-		h.known[transport], h.met[transport] = u, u.facts
-		h.mu.Unlock()
-		return Seen{Facts: u.facts, State: "ready"}, true
-	case state == "connecting":
-		return Seen{}, false
-	}
-	h.mu.Lock()
-	f, ok := h.met[transport]
-	h.mu.Unlock()
-	if !ok {
-		f.Serial = transport // it has never said its own
-	}
-	return Seen{Facts: f, State: "unusable", Why: fmt.Sprintf("the adb server says %q: %s", state, adb.Remedy(state))}, true
-}
-
-var errNotHere = errors.New("the device is not there at the moment")
-
-// device gives the device with a serial, waiting a little for one that is just being plugged in.
-func (h *Host) device(ctx context.Context, serial string) (*unit, error) {
-	for deadline := time.Now().Add(10 * time.Second); ; {
-		h.mu.Lock()
-		for _, u := range h.known {
-			if u.facts.Serial == serial {
-				h.mu.Unlock()
-				return u, nil
-			}
-		}
-		h.mu.Unlock()
-		if time.Now().After(deadline) {
-			return nil, errNotHere
-		}
-		select {
-		case <-time.After(100 * time.Millisecond):
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
 	}
 }

@@ -221,7 +221,7 @@ func TestALegOutOfTimeIsExpiredAndKeepsItsEvidence(t *testing.T) {
 	b.file(l.Attempts[0], "video.mp4")
 }
 
-func TestAHostThatIsStartedAgainClosesItsLegAndTheLegGoesOn(t *testing.T) {
+func TestAHostThatIsStoppedBreaksItsLegOffAndTheLegGoesOn(t *testing.T) {
 	b := set(t, "orr-01", standin.Instant)
 	run := b.start(60, "a", "phone.launch()\nphone.wait_gone('#title', within = 2)")
 	b.until(run, "c.test_a")
@@ -230,7 +230,7 @@ func TestAHostThatIsStartedAgainClosesItsLegAndTheLegGoesOn(t *testing.T) {
 	l := b.wait(run)
 	require.Len(t, l.Attempts, 2)
 	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
-	assert.Contains(t, l.Attempts[0].Message, "started again")
+	assert.Equal(t, "the host was stopped while the leg ran", l.Attempts[0].Message)
 	assert.NotEmpty(t, events(t, b.file(l.Attempts[0], "timeline.jsonl")))
 	assert.Equal(t, verdict.Failed, l.Verdict)
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/masking"
 	"tessellant/internal/phone"
 )
 
@@ -23,6 +24,8 @@ type logbook struct {
 	out    *os.File
 	app    string
 	year   int
+	mask   *masking.Mask
+	spool  *spool
 
 	mu      sync.Mutex
 	finder  devicelog.Finder
@@ -32,16 +35,17 @@ type logbook struct {
 	lost    error         // the stream ended because the device went away
 	last    time.Time     // of the newest line
 	bytes   int64
+	err     error // why it could not be written down any more
 }
 
 const maxDeviceLog = 512 << 20 // bytes kept
 
-func newLogbook(dir string, l phone.Logger, app string, since time.Time) (*logbook, error) {
+func newLogbook(dir string, l phone.Logger, app string, since time.Time, mask *masking.Mask, room *spool) (*logbook, error) {
 	f, err := os.Create(filepath.Join(dir, "device.log"))
 	if err != nil {
 		return nil, err
 	}
-	return &logbook{logger: l, out: f, app: app, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
+	return &logbook{mask: mask, spool: room, logger: l, out: f, app: app, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
 }
 
 // follow reads the log until ctx ends or the device is lost. A stream that
@@ -92,8 +96,10 @@ func (b *logbook) news() {
 func (b *logbook) line(text string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.bytes += int64(len(text)); b.bytes <= maxDeviceLog {
-		_, _ = b.out.WriteString(text)
+	if b.bytes += int64(len(text)); b.bytes <= maxDeviceLog && b.err == nil {
+		if b.err = b.spool.room(int64(len(text))); b.err == nil {
+			_, b.err = b.out.WriteString(b.mask.Text(text))
+		}
 	}
 	l, ok := devicelog.Parse(text, b.year)
 	if !ok {
@@ -176,5 +182,5 @@ func (b *logbook) close() error {
 	if b.bytes > maxDeviceLog {
 		_, _ = fmt.Fprintf(b.out, "--------- %d bytes more were left out\n", b.bytes-maxDeviceLog)
 	}
-	return errors.Join(b.out.Sync(), b.out.Close())
+	return errors.Join(b.err, b.out.Sync(), b.out.Close())
 }

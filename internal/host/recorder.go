@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/masking"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
@@ -25,6 +26,8 @@ type recorder struct {
 	zero  time.Time   // monotonic
 	phone phone.Phone // unobserved, for pictures
 	film  *film
+	mask  *masking.Mask
+	spool *spool
 
 	mu       sync.Mutex
 	out      *os.File
@@ -35,7 +38,6 @@ type recorder struct {
 	element  string // the locator in that line
 	calls    []call // of this case
 	shots    int
-	files    []string         // by name, in dir
 	fresh    []timeline.Event // not told to those who watch
 }
 
@@ -47,7 +49,7 @@ type call struct {
 	line string
 }
 
-func newRecorder(dir string, p phone.Phone) (*recorder, error) {
+func newRecorder(dir string, p phone.Phone, mask *masking.Mask, room *spool) (*recorder, error) {
 	for _, d := range []string{dir, filepath.Join(dir, "screenshots"), filepath.Join(dir, "trees")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
@@ -57,9 +59,7 @@ func newRecorder(dir string, p phone.Phone) (*recorder, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &recorder{dir: dir, zero: time.Now(), phone: p, out: f, w: timeline.NewWriter(f)}
-	r.files = []string{"timeline.jsonl"}
-	return r, nil
+	return &recorder{dir: dir, zero: time.Now(), phone: p, out: f, w: timeline.NewWriter(f), mask: mask, spool: room}, nil
 }
 
 // at is a moment on the attempt's clock, in milliseconds.
@@ -77,13 +77,29 @@ func (r *recorder) note(e timeline.Event) {
 	if e.Case == "" {
 		e.Case = r.testCase
 	}
-	e, err := r.w.Append(e)
-	if err != nil && r.err == nil {
-		r.err = fmt.Errorf("the timeline can't be written: %w", err)
+	e.Args = r.mask.Map(e.Args)
+	for _, s := range []*string{&e.Name, &e.Answer, &e.Error, &e.Expected, &e.Actual} {
+		*s = r.mask.Text(*s)
 	}
+	e, err := r.w.Append(e)
+	r.failed(err)
 	if len(r.fresh) < maxFresh {
 		r.fresh = append(r.fresh, e)
 	}
+}
+
+// failed notes, under mu, the first reason for which evidence is not whole.
+func (r *recorder) failed(err error) {
+	if err != nil && r.err == nil {
+		r.err = err
+	}
+}
+
+// whole says why evidence is not whole; nil: it is.
+func (r *recorder) whole() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.err
 }
 
 func (r *recorder) inCase(name string) {
@@ -136,13 +152,17 @@ func (r *recorder) lineAt(at int64) (line string) {
 }
 
 func (r *recorder) file(name string, data []byte) error {
-	if err := os.WriteFile(filepath.Join(r.dir, filepath.FromSlash(name)), data, 0o600); err != nil {
-		return fmt.Errorf("keep %s: %w", name, err)
+	err := r.spool.room(int64(len(data)))
+	if err == nil {
+		err = writeWhole(filepath.Join(r.dir, filepath.FromSlash(name)), data) // the courier takes it as soon as it is there
+	}
+	if err != nil {
+		err = fmt.Errorf("keep %s: %w", name, err)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.files = append(r.files, name)
-	return nil
+	r.failed(err)
+	return err
 }
 
 // shot takes a screenshot and keeps it under a name that says what it shows.
@@ -170,7 +190,7 @@ func (r *recorder) moment(ctx context.Context, p phone.Phone, what string) (shot
 		r.mu.Lock()
 		tree = fmt.Sprintf("trees/%03d-%s.xml", r.shots, slug(what))
 		r.mu.Unlock()
-		err2 = r.file(tree, []byte(s.XML()))
+		err2 = r.file(tree, []byte(r.mask.Text(s.XML())))
 	}
 	return shot, tree, s, errors.Join(err1, err2)
 }
@@ -232,5 +252,6 @@ func (n notes) Log(text, line string) {
 func (r *recorder) close() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return errors.Join(r.err, r.out.Sync(), r.out.Close())
+	r.failed(errors.Join(r.out.Sync(), r.out.Close()))
+	return r.err
 }

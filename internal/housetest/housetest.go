@@ -31,17 +31,22 @@ func Root() string {
 	return filepath.Join(filepath.Dir(file), "..", "..")
 }
 
-// Kelpline gives the path of the demo app's build, making it where it is missing.
-func Kelpline(t testing.TB) string {
+// Kelpline gives the path of the demo app's first build, making it where it is missing.
+func Kelpline(t testing.TB) string { return kelpline(t, "1.8.0", "231") }
+
+// Kelpline190 gives the path of its second build.
+func Kelpline190(t testing.TB) string { return kelpline(t, "1.9.0", "240") }
+
+func kelpline(t testing.TB, version, code string) string {
 	t.Helper()
-	apk := filepath.Join(Root(), "build", "kelpline-1.8.0.apk")
+	apk := filepath.Join(Root(), "build", "kelpline-"+version+".apk")
 	require.NoError(t, os.MkdirAll(filepath.Dir(apk), 0o755))
-	lock, err := os.Create(apk + ".lock") // packages are tested at the same time
+	lock, err := os.Create(filepath.Join(filepath.Dir(apk), "kelpline.lock")) // packages are tested at the same time
 	require.NoError(t, err)
 	defer lock.Close()
 	require.NoError(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
 	if _, err := os.Stat(apk); err != nil {
-		out, err := exec.Command("sh", filepath.Join(Root(), "demo", "kelpline", "build.sh"), "1.8.0", "231", apk).CombinedOutput()
+		out, err := exec.Command("sh", filepath.Join(Root(), "demo", "kelpline", "build.sh"), version, code, apk).CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
 	return apk

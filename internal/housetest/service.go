@@ -136,7 +136,7 @@ func StartService(t testing.TB, dsn string) *Service {
 func (s *Service) Host(t testing.TB, server *adb.Server, connect ...string) (stop func()) {
 	t.Helper()
 	h := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(s.Dir, "host"), Server: server, Connect: connect, Link: s.HostLink(), Log: Log()})
-	require.NoError(t, h.Begin(context.Background()))
+	require.NoError(t, h.Begin())
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	all.Go(func() { _ = h.Run(ctx) })

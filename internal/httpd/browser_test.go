@@ -186,7 +186,7 @@ func TestEventsTellWhatChangesAndGoOnWhereTheyWereLeft(t *testing.T) {
 		e.next("run", &c)
 	}
 	link := d.HostLink()
-	require.NoError(t, link.Report(ctx, h.ID, host.Progress{Seq: 1, Stage: "running"}))
+	require.NoError(t, link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
 	c = api.RunChange{}
 	e.next("run", &c)
 	assert.Equal(t, api.LegSummaryStage("running"), c.Legs[0].Stage)
@@ -195,8 +195,8 @@ func TestEventsTellWhatChangesAndGoOnWhereTheyWereLeft(t *testing.T) {
 	// A tab that sleeps, and wakes.
 	left := e.last
 	e.stop()
-	require.NoError(t, link.Report(ctx, h.ID, host.Progress{Seq: 2, Case: &host.CaseResult{Name: "a.test_a", Verdict: verdict.Passed}}))
-	require.NoError(t, link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, link.Report(ctx, h, []host.Progress{{Seq: 2, Case: &host.CaseResult{Name: "a.test_a", Try: host.Try{Verdict: verdict.Passed}}}}))
+	require.NoError(t, link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
 	for _, how := range []*events{d.events("", "Last-Event-ID", left), d.events("?since=" + left)} {
 		for !c.Run.Done || c.Legs[0].Verdict == nil {
 			how.next("run", &c)
@@ -235,7 +235,7 @@ func TestALegThatGoesOnIsSeenByThoseWhoWatchIt(t *testing.T) {
 	assert.True(t, tl.JSON200.Live)
 	assert.Len(t, tl.JSON200.Events, 1)
 
-	require.NoError(t, link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
 	resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/screen", d.Key, nil)
 	refused(t, resp, raw, 404, "not running")
 	var run api.RunChange
@@ -259,7 +259,7 @@ func TestManyWatchersCostTheDatabaseNothingMore(t *testing.T) {
 		before := d.questions()
 		for range 20 {
 			seq++
-			require.NoError(t, link.Report(ctx, h.ID, host.Progress{Seq: seq, Stage: []string{"preparing", "running"}[seq%2]}))
+			require.NoError(t, link.Report(ctx, h, []host.Progress{{Seq: seq, Stage: []string{"preparing", "running"}[seq%2]}}))
 			watch.next("run", nil)
 		}
 		n := d.questions() - before
@@ -300,7 +300,7 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 	require.NoError(t, link.Keep(ctx, h, host.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, strings.NewReader(littleLog)))
 	require.NoError(t, link.Keep(ctx, h, host.Artifact{Name: "timeline.jsonl", Kind: "timeline", ContentType: "application/jsonl"},
 		strings.NewReader(`{"seq":1,"at":0,"kind":"marker","name":"clock","args":{"device_zero_ms":"1900000000000"}}`+"\n")))
-	require.NoError(t, link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Crashed}))
+	require.NoError(t, link.Close(ctx, h, host.Closing{Verdict: verdict.Crashed}))
 	get := func(query string) api.LogWindow {
 		t.Helper()
 		resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/log"+query, d.Key, nil)
@@ -390,7 +390,7 @@ func TestRunsDevicesAndPlansAreAskedFor(t *testing.T) {
 		return len(r.JSON200.Items)
 	}
 	failed, crashed, pkg := api.Failed, api.Crashed, "suite@newest"
-	require.NoError(t, d.HostLink().Close(ctx, h.ID, host.Closing{Verdict: verdict.Failed}))
+	require.NoError(t, d.HostLink().Close(ctx, host.Hold{ID: h.ID}, host.Closing{Verdict: verdict.Failed}))
 	assert.Equal(t, 1, count(api.ListRunsParams{Build: &run.Build, Package: &pkg, Verdict: &failed}))
 	assert.Equal(t, 0, count(api.ListRunsParams{Verdict: &crashed}))
 	resp, raw := d.do("GET", "/api/v1/runs?verdict=splendid", d.Key, nil)

@@ -26,6 +26,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/console"
+	"tessellant/internal/blobs"
 	"tessellant/internal/service"
 )
 
@@ -198,7 +199,7 @@ func answerError(c *echo.Context, log *slog.Logger, err error) {
 		p.Status, p.Title = he.Code, he.Message
 	case errors.As(err, &coder):
 		p.Status, p.Title = coder.StatusCode(), err.Error()
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), errors.Is(err, blobs.ErrFull):
 		log.Error("the disk is full", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err)
 		p = problem("disk-full", http.StatusInsufficientStorage, "could not keep it", "the service's disk is full", "tell who runs the service; nothing was kept of this request")
 	case errors.Is(err, driver.ErrBadConn), errors.As(err, &netErr):

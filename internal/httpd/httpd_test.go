@@ -405,7 +405,7 @@ func TestArtifactsComeWholeAndInRanges(t *testing.T) {
 		return err == nil && len(holds) == 1
 	})
 	data := bytes.Repeat([]byte("0123456789"), 1000)
-	h := host.Hold{WorkspaceID: holds[0].WorkspaceID, AttemptID: holds[0].AttemptID}
+	h := host.Hold{ID: holds[0].ID}
 	require.NoError(t, d.HostLink().Keep(ctx, h, host.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain; charset=utf-8"}, bytes.NewReader(data)))
 	leg, err := d.GetLegWithResponse(ctx, r.JSON201.Legs[0].Id)
 	require.NoError(t, err)

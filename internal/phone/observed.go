@@ -58,7 +58,11 @@ func (o *observed) Uninstall(ctx context.Context, id string) error {
 }
 
 func (o *observed) Launch(ctx context.Context, app App) error {
-	return o.plain("launch", args{"app": app.ID}, func() error { return o.p.Launch(ctx, app) })
+	a := args{"app": app.ID}
+	for n, v := range app.Args {
+		a["with "+n] = v
+	}
+	return o.plain("launch", a, func() error { return o.p.Launch(ctx, app) })
 }
 
 func (o *observed) Stop(ctx context.Context, id string) error {
@@ -92,6 +96,9 @@ func (o *observed) Tap(ctx context.Context, x, y int) error {
 }
 
 func (o *observed) Swipe(ctx context.Context, x1, y1, x2, y2 int, took time.Duration) error {
+	if x1 == x2 && y1 == y2 { // a finger that stays where it is
+		return o.plain("long press", args{"x": fmt.Sprint(x1), "y": fmt.Sprint(y1), "ms": fmt.Sprint(took.Milliseconds())}, func() error { return o.p.Swipe(ctx, x1, y1, x2, y2, took) })
+	}
 	return o.plain("swipe", args{"from": fmt.Sprintf("%d,%d", x1, y1), "to": fmt.Sprintf("%d,%d", x2, y2), "ms": fmt.Sprint(took.Milliseconds())},
 		func() error { return o.p.Swipe(ctx, x1, y1, x2, y2, took) })
 }
@@ -126,6 +133,32 @@ func (o observedKeyboard) KeyboardShown(ctx context.Context) (up bool, err error
 		return "hidden", err
 	})
 	return up, err
+}
+
+// ObservedSettings does the same for the optional interface.
+func ObservedSettings(s Settings, see func(Command)) Settings {
+	return observedSettings{s, &observed{see: see}}
+}
+
+type observedSettings struct {
+	s Settings
+	o *observed
+}
+
+func (o observedSettings) Rotate(ctx context.Context, landscape bool) error {
+	to := "portrait"
+	if landscape {
+		to = "landscape"
+	}
+	return o.o.plain("rotate", args{"to": to}, func() error { return o.s.Rotate(ctx, landscape) })
+}
+
+func (o observedSettings) Dark(ctx context.Context, on bool) error {
+	return o.o.plain("dark", args{"on": fmt.Sprint(on)}, func() error { return o.s.Dark(ctx, on) })
+}
+
+func (o observedSettings) Restore(ctx context.Context) error {
+	return o.o.plain("restore settings", nil, func() error { return o.s.Restore(ctx) })
 }
 
 func (o *observed) Close() error { return o.p.Close() }

@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own, found by type assertion: Logger, Clock,
-// Keyboard, Waker. Coordinates are pixels of the screen as it is held. Every call ends by
+// Keyboard, Settings, Waker, Pixels. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -28,6 +28,7 @@ type App struct {
 	Activity string // what a launcher starts; empty: the device is asked
 	Size     int64
 	Open     func() (io.ReadCloser, error) // the build's file
+	Args     map[string]string             // that Launch starts it with
 }
 
 // Key is a key of the device.
@@ -40,6 +41,9 @@ const (
 	Delete Key = "delete" // deletes the character before the cursor
 	End    Key = "end"    // moves the cursor behind the text
 )
+
+// Keys are all keys that can be pressed.
+var Keys = []Key{Back, Home, Enter, "tab", "escape", Delete, End, "search", "menu", "volume_up", "volume_down", "up", "down", "left", "right"}
 
 // Phone is one device under control. It is safe for use by several goroutines.
 type Phone interface {
@@ -90,6 +94,16 @@ type Clock interface {
 // Keyboard is a phone that says whether its keyboard covers the screen.
 type Keyboard interface {
 	KeyboardShown(ctx context.Context) (bool, error)
+}
+
+// Settings is a phone whose settings can be changed for a while.
+type Settings interface {
+	// Rotate turns the screen to landscape or portrait and returns when it is turned.
+	Rotate(ctx context.Context, landscape bool) error
+	// Dark switches the system's dark mode.
+	Dark(ctx context.Context, on bool) error
+	// Restore puts back all that was changed since the last time.
+	Restore(ctx context.Context) error
 }
 
 // Waker is a phone whose screen may be off.

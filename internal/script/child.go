@@ -13,6 +13,7 @@ import (
 	"sort"
 	"strings"
 	"syscall"
+	"time"
 
 	"go.starlark.net/starlark"
 	"go.starlark.net/starlarkstruct"
@@ -46,7 +47,7 @@ func Child() {
 		fmt.Fprintln(os.Stderr, "limit memory:", err)
 		os.Exit(2)
 	}
-	c := &child{in: in, out: json.NewEncoder(os.Stdout), job: j}
+	c := &child{in: in, out: json.NewEncoder(os.Stdout), job: j, modules: map[string]starlark.StringDict{}}
 	_ = c.out.Encode(fromChild{End: c.run()})
 }
 
@@ -54,34 +55,78 @@ type child struct {
 	in  *bufio.Reader
 	out *json.Encoder
 	job job
+
+	phone      starlark.Value
+	modules    map[string]starlark.StringDict // nil: being loaded
+	outOfSteps bool
+	expected   string // the reason of expect_failure
 }
 
+// run runs the case with what its file wants to be called around it.
 func (c *child) run() *ending {
-	thread := &starlark.Thread{Name: c.job.Func, Print: func(t *starlark.Thread, msg string) {
+	thread := &starlark.Thread{Name: c.job.Func, Load: c.load, Print: func(t *starlark.Thread, msg string) {
 		_, _ = c.ask(t, "log", map[string]any{"text": msg})
 	}}
-	steps := false
 	thread.OnMaxSteps = func(t *starlark.Thread) {
-		steps = true
+		c.outOfSteps = true
 		t.Cancel("too many steps")
 	}
 	thread.SetMaxExecutionSteps(c.job.Steps)
-	globals, err := starlark.ExecFileOptions(testpkg.Dialect, thread, c.job.File, c.job.Scripts[c.job.File], c.words())
-	kind := "load"
-	if err == nil {
-		kind = ""
-		f, ok := globals[c.job.Func].(starlark.Callable)
+	c.phone = c.makePhone()
+	globals, err := c.exec(thread, c.job.File)
+	if err != nil {
+		e := c.ended(err)
+		e.Kind = "load"
+		return e
+	}
+	call := func(name string, args ...starlark.Value) (starlark.Value, error) {
+		f, ok := globals[name].(starlark.Callable)
 		if !ok {
-			return &ending{Error: fmt.Sprintf("%s defines no function %s", c.job.File, c.job.Func), Kind: "load"}
+			return nil, fmt.Errorf("%s defines no function %s", c.job.File, name)
 		}
-		_, err = starlark.Call(thread, f, starlark.Tuple{c.phone()}, nil)
+		return starlark.Call(thread, f, append(starlark.Tuple{c.phone}, args...), nil)
 	}
-	if err == nil {
-		return &ending{}
+	e := &ending{}
+	if c.job.Before {
+		if _, err := call("before_case"); err != nil {
+			e = c.ended(err)
+			e.In = "before_case"
+		}
 	}
-	e := &ending{Error: err.Error(), Kind: kind}
-	if steps {
+	if e.Error == "" {
+		var args []starlark.Value
+		if c.job.Row != nil {
+			args = append(args, fromJSON(c.job.Row))
+		}
+		v, err := call(c.job.Func, args...)
+		if err == nil && c.job.Func == "before_file" { // the only one whose answer is of use
+			if e.Value, err = toJSON(v); err != nil {
+				err = fmt.Errorf("before_file returned what can't be handed to the cases: %w", err)
+			}
+		}
+		if err != nil {
+			e = c.ended(err)
+		}
+	}
+	if c.job.After && !c.outOfSteps {
+		if _, err := call("after_case"); err != nil && (e.Error == "" || e.Kind == "skip") {
+			e = c.ended(err)
+			e.In = "after_case"
+		}
+	}
+	e.Expected = c.expected
+	return e
+}
+
+// ended says how a function ended that gave an error.
+func (c *child) ended(err error) *ending {
+	e := &ending{Error: err.Error()}
+	var skipped *skipped
+	switch {
+	case c.outOfSteps:
 		e.Kind = "steps"
+	case errors.As(err, &skipped):
+		e.Kind = "skip"
 	}
 	var ee *starlark.EvalError
 	if errors.As(err, &ee) {
@@ -93,7 +138,42 @@ func (c *child) run() *ending {
 			}
 		}
 	}
+	if skipped != nil {
+		e.Error = skipped.reason
+	}
 	return e
+}
+
+// skipped ends a case that asks for it.
+type skipped struct{ reason string }
+
+func (s *skipped) Error() string { return "skipped: " + s.reason }
+
+// exec runs a file's top level, once.
+func (c *child) exec(thread *starlark.Thread, file string) (starlark.StringDict, error) {
+	if m, ok := c.modules[file]; ok {
+		if m == nil {
+			return nil, fmt.Errorf("%s loads itself", file)
+		}
+		return m, nil
+	}
+	src, ok := c.job.Scripts[file]
+	if !ok {
+		return nil, fmt.Errorf("there is no file %s in the package", file)
+	}
+	c.modules[file] = nil
+	globals, err := starlark.ExecFileOptions(testpkg.Dialect, thread, file, src, c.words())
+	if err == nil {
+		c.modules[file] = globals
+	}
+	return globals, err
+}
+
+// load is what load(…) does. The file runs in a thread of its own, on what is left of the steps.
+func (c *child) load(t *starlark.Thread, module string) (starlark.StringDict, error) {
+	inner := &starlark.Thread{Name: module, Load: c.load, Print: t.Print, OnMaxSteps: t.OnMaxSteps}
+	inner.SetMaxExecutionSteps(c.job.Steps)
+	return c.exec(inner, module)
 }
 
 func where(pos syntax.Position) string { return fmt.Sprintf("%s:%d", pos.Filename(), pos.Line) }
@@ -127,40 +207,15 @@ func (c *child) ask(t *starlark.Thread, word string, args map[string]any) (any, 
 	return r.Value, nil
 }
 
-// params are the parameters of each word; a question mark makes one optional.
-var params = map[string][]string{
-	"launch": {}, "stop": {}, "back": {}, "hide_keyboard": {},
-	"find": {"locator", "within?"}, "all": {"locator"}, "sees": {"locator"},
-	"wait_for": {"locator", "text?", "within?"}, "wait_gone": {"locator", "within?"}, "read": {"locator", "within?"},
-	"tap": {"target", "within?"}, "type": {"target", "text", "within?"}, "clear": {"target", "within?"},
-	"swipe": {"direction", "on?"}, "step": {"name"},
-}
-
 // word makes the builtin for a word: it takes the arguments apart, asks the
 // parent and gives the answer as a Starlark value.
-func (c *child) word(name string) *starlark.Builtin {
-	names := params[name]
-	return starlark.NewBuiltin(name, func(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
-		values := make([]starlark.Value, len(names))
-		pairs := make([]any, 0, len(names)*2)
-		for i, n := range names {
-			pairs = append(pairs, n, &values[i])
-		}
-		if err := starlark.UnpackArgs(name, args, kw, pairs...); err != nil {
+func (c *child) word(w testpkg.Word) *starlark.Builtin {
+	return starlark.NewBuiltin(w.Name, func(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+		m, err := arguments(w, args, kw)
+		if err != nil {
 			return nil, err
 		}
-		m := map[string]any{}
-		for i, n := range names {
-			if values[i] == nil || values[i] == starlark.None {
-				continue
-			}
-			v, err := toJSON(values[i])
-			if err != nil {
-				return nil, fmt.Errorf("%s: %s: %w", name, strings.TrimSuffix(n, "?"), err)
-			}
-			m[strings.TrimSuffix(n, "?")] = v
-		}
-		answer, err := c.ask(t, name, m)
+		answer, err := c.ask(t, asked(w), m)
 		if err != nil {
 			return nil, err
 		}
@@ -168,76 +223,180 @@ func (c *child) word(name string) *starlark.Builtin {
 	})
 }
 
-func (c *child) phone() starlark.Value {
-	d := starlark.StringDict{"facts": fromJSON(c.job.Facts)}
-	for name := range params {
-		d[name] = c.word(name)
+// asked is what a word is called on the wire.
+func asked(w testpkg.Word) string {
+	if w.Of == "data" {
+		return "data." + w.Name
 	}
+	return w.Name
+}
+
+// arguments takes a call's arguments apart, by name, as they go over the wire.
+func arguments(w testpkg.Word, args starlark.Tuple, kw []starlark.Tuple) (map[string]any, error) {
+	names := w.Params()
+	values := make([]starlark.Value, len(names))
+	pairs := make([]any, 0, len(names)*2)
+	for i, n := range names {
+		pairs = append(pairs, n, &values[i])
+	}
+	if err := starlark.UnpackArgs(w.Name, args, kw, pairs...); err != nil {
+		return nil, err
+	}
+	m := map[string]any{}
+	for i, n := range names {
+		if values[i] == nil || values[i] == starlark.None {
+			continue
+		}
+		v, err := toJSON(values[i])
+		if err != nil {
+			return nil, fmt.Errorf("%s: %s: %w", w.Name, strings.TrimSuffix(n, "?"), err)
+		}
+		m[strings.TrimSuffix(n, "?")] = v
+	}
+	return m, nil
+}
+
+// makePhone gives the phone as a script has it.
+func (c *child) makePhone() starlark.Value {
+	d := starlark.StringDict{}
+	for _, w := range testpkg.Vocabulary {
+		if w.Of == "phone" {
+			d[w.Name] = c.word(w)
+		}
+	}
+	d["facts"] = fromJSON(c.job.Facts)
+	d["wait_until"] = starlark.NewBuiltin("wait_until", c.waitUntil)
 	return starlarkstruct.FromStringDict(starlark.String("phone"), d)
 }
 
+// waitUntil calls a function of the script again and again. It is done here, where the function is.
+func (c *child) waitUntil(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var condition starlark.Callable
+	var about string
+	var within starlark.Value = starlark.MakeInt(10)
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "condition", &condition, "about?", &about, "within?", &within); err != nil {
+		return nil, err
+	}
+	seconds, ok := starlark.AsFloat(within)
+	if !ok {
+		return nil, fmt.Errorf("wait_until: within is a %s, not seconds", within.Type())
+	}
+	for start := time.Now(); ; time.Sleep(pause) { // the parent ends this process when the time is over
+		v, err := starlark.Call(t, condition, nil, nil)
+		if err != nil || v.Truth() == starlark.True {
+			return v, err
+		}
+		if time.Since(start).Seconds() >= min(seconds, maxPatience.Seconds()) {
+			if about == "" {
+				about = "the condition to come true"
+			}
+			_, err := c.ask(t, b.Name(), map[string]any{"expected": fmt.Sprintf("%s within %gs", about, seconds), "actual": "the condition still giving " + shown(v)})
+			return nil, err
+		}
+	}
+}
+
+// words are what a file finds defined.
 func (c *child) words() starlark.StringDict {
-	check := func(name string, f func(starlark.Tuple, []starlark.Tuple) (checked, error)) *starlark.Builtin {
-		return starlark.NewBuiltin("check."+name, func(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
-			k, err := f(args, kw)
-			if err != nil {
-				return nil, err
-			}
-			_, err = c.ask(t, "check", map[string]any{"kind": name, "held": k.held, "about": k.about, "expected": k.expected, "actual": k.actual})
-			return starlark.None, err
-		})
+	groups := map[string]starlark.StringDict{"check": {}, "data": {}}
+	d := starlark.StringDict{}
+	inputs := starlark.NewDict(len(c.job.Inputs))
+	for n, v := range c.job.Inputs {
+		_ = inputs.SetKey(starlark.String(n), starlark.String(v))
 	}
-	return starlark.StringDict{
-		"check": starlarkstruct.FromStringDict(starlark.String("check"), starlark.StringDict{
-			"equal":    check("equal", checkEqual),
-			"contains": check("contains", checkContains),
-			"that":     check("that", checkThat),
-		}),
-		"log": starlark.NewBuiltin("log", func(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
-			var v starlark.Value
-			if err := starlark.UnpackArgs("log", args, kw, "text", &v); err != nil {
-				return nil, err
-			}
-			_, err := c.ask(t, "log", map[string]any{"text": plain(v)})
-			return starlark.None, err
-		}),
+	inputs.Freeze()
+	for _, w := range testpkg.Vocabulary {
+		switch {
+		case w.Of == "check":
+			groups["check"][w.Name] = c.check(w)
+		case w.Of == "data":
+			groups["data"][w.Name] = c.word(w)
+		case w.Of != "":
+		case w.Top: // case and file were read before; here they say nothing
+			d[w.Name] = starlark.NewBuiltin(w.Name, func(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error) {
+				return starlark.None, nil
+			})
+		case w.Name == "inputs":
+			d[w.Name] = inputs
+		case w.Name == "prepared":
+			d[w.Name] = fromJSON(c.job.Prepared)
+		default:
+			d[w.Name] = starlark.NewBuiltin(w.Name, c.global)
+		}
 	}
+	for of, members := range groups {
+		d[of] = starlarkstruct.FromStringDict(starlark.String(of), members)
+	}
+	return d
+}
+
+// global is log, skip and expect_failure: each takes one text.
+func (c *child) global(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var v starlark.Value
+	name := "reason"
+	if b.Name() == "log" {
+		name = "text"
+	}
+	if err := starlark.UnpackArgs(b.Name(), args, kw, name, &v); err != nil {
+		return nil, err
+	}
+	switch b.Name() {
+	case "skip":
+		return nil, &skipped{plain(v)}
+	case "expect_failure":
+		c.expected = plain(v)
+		_, err := c.ask(t, "log", map[string]any{"text": "known to fail: " + c.expected})
+		return starlark.None, err
+	}
+	_, err := c.ask(t, "log", map[string]any{"text": plain(v)})
+	return starlark.None, err
+}
+
+// check makes the builtin for a check.
+func (c *child) check(w testpkg.Word) *starlark.Builtin {
+	judge := map[string]func(a, b starlark.Value) checked{"equal": areEqual, "contains": doesContain, "that": isTrue}[w.Name]
+	return starlark.NewBuiltin("check."+w.Name, func(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+		var first, second starlark.Value
+		var about string
+		var goOn bool
+		pairs := []any{}
+		for i, n := range w.Params() {
+			switch {
+			case strings.HasPrefix(n, "about"):
+				pairs = append(pairs, n, &about)
+			case n == "go_on?":
+				pairs = append(pairs, n, &goOn)
+			case i == 0:
+				pairs = append(pairs, n, &first)
+			default:
+				pairs = append(pairs, n, &second)
+			}
+		}
+		if err := starlark.UnpackArgs(b.Name(), args, kw, pairs...); err != nil {
+			return nil, err
+		}
+		k := judge(first, second)
+		_, err := c.ask(t, "check", map[string]any{"kind": w.Name, "held": k.held, "about": about, "expected": k.expected, "actual": k.actual, "go_on": goOn})
+		return starlark.None, err
+	})
 }
 
 type checked struct {
-	held                    bool
-	about, expected, actual string
+	held             bool
+	expected, actual string
 }
 
-func checkEqual(args starlark.Tuple, kw []starlark.Tuple) (k checked, err error) {
-	var actual, expected starlark.Value
-	if err = starlark.UnpackArgs("check.equal", args, kw, "actual", &actual, "expected", &expected, "about?", &k.about); err != nil {
-		return k, err
-	}
-	k.held, err = starlark.Equal(actual, expected)
-	k.expected, k.actual = shown(expected), shown(actual)
-	return k, err
+func areEqual(actual, expected starlark.Value) checked {
+	same, err := starlark.Equal(actual, expected)
+	return checked{err == nil && same, shown(expected), shown(actual)}
 }
 
-func checkContains(args starlark.Tuple, kw []starlark.Tuple) (k checked, err error) {
-	var whole, part starlark.Value
-	if err = starlark.UnpackArgs("check.contains", args, kw, "whole", &whole, "part", &part, "about?", &k.about); err != nil {
-		return k, err
-	}
+func doesContain(whole, part starlark.Value) checked {
 	v, err := starlark.Binary(syntax.IN, part, whole)
-	k.held = err == nil && bool(v.Truth())
-	k.expected, k.actual = "something that contains "+shown(part), shown(whole)
-	return k, err
+	return checked{err == nil && bool(v.Truth()), "something that contains " + shown(part), shown(whole)}
 }
 
-func checkThat(args starlark.Tuple, kw []starlark.Tuple) (k checked, err error) {
-	var cond starlark.Value
-	if err = starlark.UnpackArgs("check.that", args, kw, "condition", &cond, "about", &k.about); err != nil {
-		return k, err
-	}
-	k.held, k.expected, k.actual = bool(cond.Truth()), "true", shown(cond)
-	return k, nil
-}
+func isTrue(cond, _ starlark.Value) checked { return checked{bool(cond.Truth()), "true", shown(cond)} }
 
 // shown writes a value as a person would want to read it in an error.
 func shown(v starlark.Value) string {
@@ -268,6 +427,32 @@ func toJSON(v starlark.Value) (any, error) {
 	case starlark.Int, starlark.Float:
 		f, _ := starlark.AsFloat(v)
 		return f, nil
+	case starlark.NoneType:
+		return nil, nil
+	case *starlark.List:
+		out := make([]any, v.Len())
+		for i := range out {
+			x, err := toJSON(v.Index(i))
+			if err != nil {
+				return nil, err
+			}
+			out[i] = x
+		}
+		return out, nil
+	case *starlark.Dict:
+		m := map[string]any{}
+		for _, item := range v.Items() {
+			k, ok := starlark.AsString(item[0])
+			if !ok {
+				return nil, fmt.Errorf("got a dict with a key that is no text: %s", item[0])
+			}
+			x, err := toJSON(item[1])
+			if err != nil {
+				return nil, err
+			}
+			m[k] = x
+		}
+		return m, nil
 	case *starlarkstruct.Struct:
 		m := map[string]any{}
 		for _, n := range []string{"x", "y", "text", "value", "label", "id", "kind", "focused"} {

@@ -31,11 +31,15 @@ var DefaultLimits = Limits{Steps: 50_000_000, Memory: 256 << 20}
 
 // Case is what is to be run.
 type Case struct {
-	Scripts map[string]string // file name → source
-	File    string
-	Func    string
-	Facts   devices.Facts
-	Limits  Limits
+	Scripts       map[string]string // file name → source
+	File          string
+	Func          string
+	Before, After bool           // the file defines before_case, after_case, and they are to be called
+	Row           map[string]any // of the table that the function has, if any
+	Inputs        map[string]string
+	Prepared      any // what before_file returned
+	Facts         devices.Facts
+	Limits        Limits
 	// Command starts a child; empty: this binary with ChildArg.
 	Command []string
 }
@@ -58,11 +62,12 @@ func (f *Failure) Error() string {
 
 // Outcome is how a case came out.
 type Outcome struct {
-	Verdict verdict.Verdict // passed, failed, expired or invalid
+	Verdict verdict.Verdict // passed, failed, expired, skipped or invalid
 	Message string
 	Line    string // of the script: file:line
 	Trace   string // the script's calls, innermost last
 	Err     error  // the error of the call that ended the case, where there was one
+	Value   any    // what the function returned, where that is plain values
 }
 
 // Run runs the case. Handle does each call; its error ends the case. When ctx
@@ -94,58 +99,85 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 	if err := cmd.Start(); err != nil {
 		return Outcome{Verdict: verdict.Invalid, Message: "the script can't be started: " + err.Error(), Err: err}
 	}
-	facts := map[string]any{"api": float64(c.Facts.API), "width": float64(c.Facts.WidthDP()), "language": c.Facts.Language, "os": c.Facts.OS,
+	facts := map[string]any{"api": float64(c.Facts.API), "width": float64(c.Facts.WidthDP()), "height": float64(c.Facts.HeightDP()), "language": c.Facts.Language, "os": c.Facts.OS,
 		"maker": c.Facts.Maker, "model": c.Facts.Model, "form": c.Facts.Form, "serial": c.Facts.Serial, "memory_mb": float64(c.Facts.MemoryMB)}
 	enc := json.NewEncoder(in)
-	_ = enc.Encode(job{c.Scripts, c.File, c.Func, facts, c.Limits.Steps, c.Limits.Memory})
-	end, callErr, callLine := converse(ctx, out, enc, handle)
+	_ = enc.Encode(job{Scripts: c.Scripts, File: c.File, Func: c.Func, Before: c.Before, After: c.After, Row: c.Row, Inputs: c.Inputs, Prepared: c.Prepared,
+		Facts: facts, Steps: c.Limits.Steps, Memory: c.Limits.Memory})
+	t := &talk{handle: handle, failed: map[string]failedCall{}}
+	end := t.converse(ctx, out, enc)
 	_ = in.Close()
 	if end == nil {
 		_, _ = io.Copy(io.Discard, io.LimitReader(out, maxLine))
 	}
 	_ = cmd.Wait()
-	return outcome(ctx, c.Limits, end, callErr, callLine, stderr.String())
+	return t.soften(end, t.outcome(ctx, c.Limits, end, stderr.String()))
+}
+
+// talk is a conversation with a child.
+type talk struct {
+	handle func(context.Context, Call) (any, error)
+	failed map[string]failedCall // the calls that failed, by what they said
+	last   failedCall            // the last call, failed or not
+	soft   []*Failure            // checks that did not hold, after which the case went on
+}
+
+type failedCall struct {
+	err  error
+	line string
 }
 
 // converse answers calls until the child says how the case ended; nil: it died.
-// It gives the line of the last call, and its error.
-func converse(ctx context.Context, out io.Reader, enc *json.Encoder, handle func(context.Context, Call) (any, error)) (end *ending, callErr error, callLine string) {
+func (t *talk) converse(ctx context.Context, out io.Reader, enc *json.Encoder) *ending {
 	lines := bufio.NewScanner(out)
 	lines.Buffer(make([]byte, 64<<10), maxLine)
 	for lines.Scan() {
 		var m fromChild
 		if err := json.Unmarshal(lines.Bytes(), &m); err != nil {
-			return nil, fmt.Errorf("the script's process wrote what is no call: %w", err), ""
+			t.last = failedCall{fmt.Errorf("the script's process wrote what is no call: %w", err), ""}
+			return nil
 		}
 		if m.End != nil {
-			return m.End, callErr, callLine
+			return m.End
 		}
 		if m.Call == nil {
 			continue
 		}
 		var r reply
-		callLine = m.Call.Line
-		if r.Value, callErr = handle(ctx, *m.Call); callErr != nil {
-			r = reply{Error: callErr.Error()}
+		t.last = failedCall{line: m.Call.Line}
+		r.Value, t.last.err = t.handle(ctx, *m.Call)
+		var f *Failure
+		if goesOn, _ := m.Call.Args["go_on"].(bool); goesOn && errors.As(t.last.err, &f) {
+			t.soft = append(t.soft, f)
+			t.last.err = nil
+		}
+		if t.last.err != nil {
+			r = reply{Error: t.last.err.Error()}
+			t.failed[r.Error] = t.last
 		}
 		if err := enc.Encode(r); err != nil {
-			return nil, callErr, callLine
+			return nil
 		}
 	}
 	if err := lines.Err(); err != nil && ctx.Err() == nil && !errors.Is(err, os.ErrClosed) {
-		return nil, fmt.Errorf("the script's process: %w", err), ""
+		t.last = failedCall{fmt.Errorf("the script's process: %w", err), ""}
 	}
-	return nil, callErr, callLine
+	return nil
 }
 
-func outcome(ctx context.Context, l Limits, end *ending, callErr error, callLine, stderr string) Outcome {
+// outcome says how a case came out, but for soft checks and expected failures.
+func (t *talk) outcome(ctx context.Context, l Limits, end *ending, stderr string) Outcome {
+	call := t.last
+	if end != nil && end.Error != "" {
+		call = t.failed[end.Error]
+	}
 	switch {
-	case ctx.Err() != nil && (end == nil || end.Error != "") && (callErr == nil || errors.Is(callErr, ctx.Err())):
-		return Outcome{Verdict: verdict.Expired, Message: context.Cause(ctx).Error(), Line: callLine, Err: context.Cause(ctx)}
-	case callErr != nil && (end == nil || end.Error == callErr.Error()):
-		o := Outcome{Verdict: verdict.Failed, Message: callErr.Error(), Line: callLine, Err: callErr}
+	case ctx.Err() != nil && (end == nil || end.Error != "") && (call.err == nil || errors.Is(call.err, ctx.Err())):
+		return Outcome{Verdict: verdict.Expired, Message: context.Cause(ctx).Error(), Line: t.last.line, Err: context.Cause(ctx)}
+	case call.err != nil && (end == nil || end.Error != ""):
+		o := Outcome{Verdict: verdict.Failed, Message: call.err.Error(), Line: call.line, Err: call.err}
 		if end != nil {
-			o.Trace = end.Trace
+			o.Trace, o.Message = end.Trace, around(end)
 		}
 		return o
 	case end == nil && wantedMemory(stderr):
@@ -153,14 +185,45 @@ func outcome(ctx context.Context, l Limits, end *ending, callErr error, callLine
 	case end == nil:
 		return Outcome{Verdict: verdict.Failed, Message: "the script's process died: " + firstLine(stderr)}
 	case end.Error == "":
-		return Outcome{Verdict: verdict.Passed}
+		return Outcome{Verdict: verdict.Passed, Value: end.Value}
 	case end.Kind == "steps":
 		return Outcome{Verdict: verdict.Expired, Line: end.Line, Trace: end.Trace,
 			Message: fmt.Sprintf("the script had not come to an end after %d steps: is there an endless loop at %s?", l.Steps, end.Line)}
 	case end.Kind == "load":
 		return Outcome{Verdict: verdict.Invalid, Message: end.Error, Line: end.Line, Trace: end.Trace}
+	case end.Kind == "skip":
+		return Outcome{Verdict: verdict.Skipped, Message: end.Error, Line: end.Line}
 	}
-	return Outcome{Verdict: verdict.Failed, Message: end.Error, Line: end.Line, Trace: end.Trace}
+	return Outcome{Verdict: verdict.Failed, Message: around(end), Line: end.Line, Trace: end.Trace}
+}
+
+// around is what an ending says, with the function around the case in which it came.
+func around(end *ending) string {
+	if end.In == "" {
+		return end.Error
+	}
+	return end.In + ": " + end.Error
+}
+
+// soften counts the checks after which the case went on, and turns an expected failure round.
+func (t *talk) soften(end *ending, o Outcome) Outcome {
+	if len(t.soft) > 0 && (o.Verdict == verdict.Passed || o.Verdict == verdict.Skipped) {
+		f := t.soft[0]
+		o = Outcome{Verdict: verdict.Failed, Message: f.Error(), Line: f.Line, Err: f}
+		if n := len(t.soft); n > 1 {
+			o.Message += fmt.Sprintf(" (and %d more checks did not hold: see the timeline)", n-1)
+		}
+	}
+	if end == nil || end.Expected == "" {
+		return o
+	}
+	switch o.Verdict {
+	case verdict.Failed:
+		return Outcome{Verdict: verdict.Passed, Message: "failed as expected (" + end.Expected + "): " + o.Message, Line: o.Line}
+	case verdict.Passed:
+		return Outcome{Verdict: verdict.Failed, Message: "passed, though it was known to fail (" + end.Expected + "): take expect_failure away"}
+	}
+	return o
 }
 
 // wantedMemory says whether a process died because memory was refused to it.

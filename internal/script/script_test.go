@@ -8,10 +8,12 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.starlark.net/starlarkstruct"
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
@@ -64,7 +66,12 @@ func (p *paper) Tree(ctx context.Context) (*uitree.Screen, error) {
 func (p *paper) Tap(_ context.Context, x, y int) error         { return p.note("tap %d,%d", x, y) }
 func (p *paper) Type(_ context.Context, s string) error        { return p.note("type %s", s) }
 func (p *paper) Press(_ context.Context, k ...phone.Key) error { return p.note("press %v", k) }
-func (p *paper) Launch(_ context.Context, a phone.App) error   { return p.note("launch %s", a.ID) }
+func (p *paper) Launch(_ context.Context, a phone.App) error {
+	if a.Args != nil {
+		return p.note("launch %s %v", a.ID, a.Args)
+	}
+	return p.note("launch %s", a.ID)
+}
 func (p *paper) Stop(_ context.Context, id string) error       { return p.note("stop %s", id) }
 func (p *paper) KeyboardShown(_ context.Context) (bool, error) { return true, nil }
 func (p *paper) Swipe(_ context.Context, a, b, c, d int, _ time.Duration) error {
@@ -84,7 +91,10 @@ func try(t *testing.T, p *paper, body string, limits ...Limits) Outcome {
 	t.Helper()
 	src := "def test_it(phone):\n    " + strings.ReplaceAll(strings.TrimSpace(body), "\n", "\n    ") + "\n"
 	h := &Hands{Phone: p, Keyboard: p, App: phone.App{ID: "a"}, Facts: devices.Facts{Language: "de", API: 31, Width: 400, Height: 800, Density: 160}, Notes: p}
-	c := Case{Scripts: map[string]string{"it.star": src}, File: "it.star", Func: "test_it", Facts: h.Facts}
+	var err error
+	h.Data, err = testpkg.Read(fstest.MapFS{testpkg.Entry: {Data: []byte("name: a\nkind: script\n")}, "a.txt": {Data: []byte("hello")}, "b.json": {Data: []byte(`{"n": 7}`)}, "c.csv": {Data: []byte("name\none\ntwo\n")}})
+	require.NoError(t, err)
+	c := Case{Scripts: map[string]string{"it.star": src}, File: "it.star", Func: "test_it", Facts: h.Facts, Inputs: map[string]string{"code": "4711"}}
 	if len(limits) > 0 {
 		c.Limits = limits[0]
 	}
@@ -110,6 +120,13 @@ func TestWordsDoWhatTheySay(t *testing.T) {
 		"facts":                                 {[]string{""}, `log(phone.facts["language"] + str(phone.facts["width"]))`, []string{"log de400"}},
 		"sees and all do not wait":              {[]string{send + send}, `log(str(phone.sees("#no")) + str(len(phone.all("button"))) + phone.all("button")[1].text)`, []string{"log False2Send"}},
 		"wait_for waits for a text":             {[]string{send, strings.Replace(send, "Send", "Sent", 1)}, `log(phone.wait_for("#send", text = "Sent").text)`, []string{"log Sent"}},
+		"launch with arguments":                 {[]string{""}, `phone.launch(args = {"shore": "x"})`, []string{"launch a map[shore:x]"}},
+		"background":                            {[]string{""}, `phone.background(0.01)`, []string{"press [home]", "launch a"}},
+		"press and long_press":                  {[]string{send}, "phone.press('enter')\nphone.long_press('#send', seconds = 2)", []string{"press [enter]", "swipe 20,40-20,40"}},
+		"scroll_to swipes until it is there":    {[]string{"<node text='1'/>", "<node text='1'/>", "<node text='2'/>", send}, `phone.scroll_to("#send")`, nil},
+		"wait_until calls the condition again":  {[]string{"", "", send}, `phone.wait_until(lambda: phone.sees("#send"), "Send")`, nil},
+		"data files":                            {[]string{""}, `log(data.text("a.txt") + str(data.json("b.json")["n"]) + data.rows("c.csv")[1]["name"])`, []string{"log hello7two"}},
+		"inputs":                                {[]string{""}, `log(inputs["code"])`, []string{"log 4711"}},
 		"wait_gone":                             {[]string{send, send, ""}, `phone.wait_gone("#send")`, nil},
 		"read of a group reads what lies in it": {[]string{`<node resource-id="r" class="ViewGroup" bounds="[0,0][9,9]"><node class="TextView" text="A"/><node class="TextView" text="B"/></node>`}, `log(phone.read("#r"))`, []string{"log A\nB"}},
 	} {
@@ -118,7 +135,9 @@ func TestWordsDoWhatTheySay(t *testing.T) {
 			p := &paper{trees: c.trees}
 			o := try(t, p, c.body)
 			assert.Equal(t, verdict.Passed, o.Verdict, o.Message)
-			assert.Equal(t, c.want, p.done)
+			if c.want != nil {
+				assert.Equal(t, c.want, p.done)
+			}
 		})
 	}
 }
@@ -129,14 +148,16 @@ func TestFailuresSayWhatWasExpectedWhatWasThereAndWhere(t *testing.T) {
 		body             string
 		expected, actual string
 	}{
-		"a check":              {"", `check.equal("55", "6.5", "the total")`, `"6.5"`, `"55"`},
-		"contains":             {"", `check.contains("abc", "x")`, `something that contains "x"`, `"abc"`},
-		"that":                 {"", `check.that(1 > 2, "order")`, "true", "False"},
-		"what never comes":     {send, `phone.tap("#gone", within = 0.2)`, "#gone within 200ms", `no such element among: #send "Send"`},
-		"a text never there":   {send, `phone.wait_for("#send", text = "Sent", within = 0.1)`, `#send with the text "Sent" within 100ms`, `#send, but its text is "Send"`},
-		"what never goes":      {send, `phone.wait_gone("#send", within = 0.1)`, "#send to go away within 100ms", "it still on the screen"},
-		"what is disabled":     {strings.Replace(send, `enabled="true"`, `enabled="false"`, 1), `phone.tap("#send", within = 0.1)`, "#send within 100ms", "#send, but it is disabled"},
-		"what moves all along": {"moving", `phone.find("#send", within = 0.1)`, "#send within 100ms", "a screen that moved all the time and could not be read"},
+		"a check":                 {"", `check.equal("55", "6.5", "the total")`, `"6.5"`, `"55"`},
+		"contains":                {"", `check.contains("abc", "x")`, `something that contains "x"`, `"abc"`},
+		"that":                    {"", `check.that(1 > 2, "order")`, "true", "False"},
+		"what never comes":        {send, `phone.tap("#gone", within = 0.2)`, "#gone within 200ms", `no such element among: #send "Send"`},
+		"a text never there":      {send, `phone.wait_for("#send", text = "Sent", within = 0.1)`, `#send with the text "Sent" within 100ms`, `#send, but its text is "Send"`},
+		"what never goes":         {send, `phone.wait_gone("#send", within = 0.1)`, "#send to go away within 100ms", "it still on the screen"},
+		"what is disabled":        {strings.Replace(send, `enabled="true"`, `enabled="false"`, 1), `phone.tap("#send", within = 0.1)`, "#send within 100ms", "#send, but it is disabled"},
+		"a condition never true":  {"", `phone.wait_until(lambda: 0, "a shore", within = 0.1)`, "a shore within 0.1s", "the condition still giving 0"},
+		"the end of what scrolls": {send, `phone.scroll_to("#gone")`, "#gone after 1 swipes", `no such element among: #send "Send"`},
+		"what moves all along":    {"moving", `phone.find("#send", within = 0.1)`, "#send within 100ms", "a screen that moved all the time and could not be read"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -164,10 +185,14 @@ func TestACaseThatIsWrongEndsTheCaseAndNotTheHost(t *testing.T) {
 		"a text without end":           {"x = 'a'\nwhile True:\n    x = x + x", Limits{Steps: 1 << 40, Memory: 64 << 20}, verdict.Failed, "needed more than 64 MB of memory"},
 		"an error of the script's own": {"x = 1 // 0", Limits{}, verdict.Failed, "division by zero"},
 		"a wrong argument":             {"phone.tap()", Limits{}, verdict.Failed, "missing argument for target"},
-		"a wrong type":                 {"phone.tap([1])", Limits{}, verdict.Failed, "can't be used here"},
+		"a wrong type":                 {"phone.tap([1])", Limits{}, verdict.Failed, "want a locator or an element"},
+		"a function as a locator":      {"phone.tap(len)", Limits{}, verdict.Failed, "can't be used here"},
+		"a key that is none":           {"phone.press('any')", Limits{}, verdict.Failed, "the keys are back, home"},
+		"a way to turn that is none":   {"phone.rotate('round')", Limits{}, verdict.Failed, "no settings that can be changed"},
+		"arguments that are no dict":   {"phone.launch(args = 'x')", Limits{}, verdict.Failed, "args must be a dict"},
 		"a wrong locator":              {"phone.tap('but' + 'ton[')", Limits{}, verdict.Failed, "can't be used: as CSS"},
 		"a wrong direction":            {"phone.swipe('round')", Limits{}, verdict.Failed, "up, down, left or right"},
-		"a log line that is a book":    {"log('x' * (1 << 21))", Limits{}, verdict.Failed, "the script's process"},
+		"a log line that is a book":    {"log('x' * (1 << 23))", Limits{}, verdict.Failed, "the script's process"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -203,26 +228,112 @@ func TestTheCallersLimitEndsTheCase(t *testing.T) {
 	}
 }
 
-func TestEveryWordOfTheVocabularyExistsAndNoOther(t *testing.T) {
-	for w := range testpkg.PhoneWords {
-		if w != "facts" {
-			assert.Contains(t, params, w)
-		}
-	}
-	for w := range params {
-		assert.Contains(t, testpkg.PhoneWords, w)
-	}
-	words := (&child{}).words()
-	for w := range testpkg.Globals {
-		assert.Contains(t, words, w)
-	}
-	assert.Len(t, words, len(testpkg.Globals))
-}
-
 func TestAScriptThatCannotBeLoadedIsInvalid(t *testing.T) {
 	o := Run(context.Background(), Case{Scripts: map[string]string{"it.star": "x = 1 // 0\ndef test_it(phone):\n    pass\n"}, File: "it.star", Func: "test_it"}, (&Hands{}).Do)
 	assert.Equal(t, verdict.Invalid, o.Verdict)
 	assert.Equal(t, "it.star:1", o.Line)
 	o = Run(context.Background(), Case{File: "it.star", Func: "x", Command: []string{"/nowhere"}}, nil)
 	assert.Equal(t, verdict.Invalid, o.Verdict)
+}
+
+// files runs test_it of it.star among other files.
+func files(t *testing.T, c Case, scripts ...string) (Outcome, []string) {
+	t.Helper()
+	c.Scripts, c.File = map[string]string{}, "it.star"
+	for i := 0; i+1 < len(scripts); i += 2 {
+		c.Scripts[scripts[i]] = scripts[i+1]
+	}
+	if c.Func == "" {
+		c.Func = "test_it"
+	}
+	p := &paper{trees: []string{""}}
+	o := Run(context.Background(), c, (&Hands{Phone: p, Notes: p}).Do)
+	return o, p.done
+}
+
+func TestFilesLoadOneAnother(t *testing.T) {
+	o, done := files(t, Case{}, "it.star", "load('lib/a.star', 'hi')\ndef test_it(phone):\n    hi(phone)", "lib/a.star", "load('lib/b.star', 'word')\ndef hi(phone):\n    log(word)", "lib/b.star", "word = 'hello'")
+	assert.Equal(t, verdict.Passed, o.Verdict, o.Message)
+	assert.Equal(t, []string{"log hello"}, done)
+	o, _ = files(t, Case{}, "it.star", "load('a.star', 'x')\ndef test_it(phone):\n    pass", "a.star", "load('it.star', 'y')\nx = 1")
+	assert.Equal(t, verdict.Invalid, o.Verdict)
+	assert.Contains(t, o.Message, "loads itself")
+}
+
+func TestWhatIsAroundACaseIsCalledAndCanFailIt(t *testing.T) {
+	const hooks = "def before_case(phone):\n    log('before')\ndef after_case(phone):\n    log('after')\n"
+	o, done := files(t, Case{Before: true, After: true}, "it.star", hooks+"def test_it(phone):\n    log('case')")
+	assert.Equal(t, verdict.Passed, o.Verdict, o.Message)
+	assert.Equal(t, []string{"log before", "log case", "log after"}, done)
+	o, done = files(t, Case{Before: true, After: true}, "it.star", hooks+"def test_it(phone):\n    check.equal(1, 2, 'sums')")
+	assert.Equal(t, "sums: expected 2, but there was 1", o.Message)
+	assert.Equal(t, "log after", done[len(done)-1], "also after a failed case")
+	o, _ = files(t, Case{Before: true}, "it.star", "def before_case(phone):\n    check.equal(1, 2)\ndef test_it(phone):\n    log('never')")
+	assert.Equal(t, "before_case: expected 2, but there was 1", o.Message)
+	var f *Failure
+	assert.ErrorAs(t, o.Err, &f)
+	o, _ = files(t, Case{After: true}, "it.star", "def after_case(phone):\n    x = 1 // 0\ndef test_it(phone):\n    pass")
+	assert.Equal(t, verdict.Failed, o.Verdict)
+	assert.Contains(t, o.Message, "after_case: ")
+}
+
+func TestWhatBeforeFileReturnsIsThereInTheCases(t *testing.T) {
+	const src = "def before_file(phone):\n    return {'shore': 'x', 'n': [1, None]}\ndef test_it(phone):\n    log(prepared['shore'])"
+	o, _ := files(t, Case{Func: "before_file"}, "it.star", src)
+	require.Equal(t, verdict.Passed, o.Verdict, o.Message)
+	_, done := files(t, Case{Prepared: o.Value}, "it.star", src)
+	assert.Equal(t, []string{"log x"}, done)
+	o, _ = files(t, Case{Func: "before_file"}, "it.star", "def before_file(phone):\n    return len")
+	assert.Contains(t, o.Message, "can't be handed to the cases")
+}
+
+func TestARowComesAsTheSecondParameter(t *testing.T) {
+	o, done := files(t, Case{Row: map[string]any{"n": 2.0}}, "it.star", "def test_it(phone, row):\n    log(str(row['n'] + 1))")
+	assert.Equal(t, verdict.Passed, o.Verdict, o.Message)
+	assert.Equal(t, []string{"log 3"}, done)
+}
+
+func TestChecksThatGoOnSkipsAndExpectedFailures(t *testing.T) {
+	for name, c := range map[string]struct {
+		body, message string
+		verdict       verdict.Verdict
+		goesOn        bool
+	}{
+		"one soft check":                  {"check.equal(1, 2, 'a', go_on = True)\nlog('on')", "a: expected 2, but there was 1", verdict.Failed, true},
+		"two soft checks":                 {"check.that(False, 'a', go_on = True)\ncheck.that(False, 'b', go_on = True)\nlog('on')", "a: expected true, but there was False (and 1 more checks did not hold: see the timeline)", verdict.Failed, true},
+		"a soft check, then a hard one":   {"check.that(False, 'a', go_on = True)\ncheck.that(False, 'b')", "b: expected true, but there was False", verdict.Failed, false},
+		"skip":                            {"skip('no second column')", "no second column", verdict.Skipped, false},
+		"a failure that is expected":      {"expect_failure('known')\ncheck.that(False, 'a')", "failed as expected (known): a: expected true, but there was False", verdict.Passed, false},
+		"a soft failure that is expected": {"expect_failure('known')\ncheck.that(False, 'a', go_on = True)", "failed as expected (known): a: expected true, but there was False", verdict.Passed, false},
+		"an expected failure that passes": {"expect_failure('known')", "passed, though it was known to fail (known): take expect_failure away", verdict.Failed, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := &paper{trees: []string{""}}
+			o := try(t, p, c.body)
+			assert.Equal(t, c.verdict, o.Verdict)
+			assert.Equal(t, c.message, o.Message)
+			if c.goesOn {
+				assert.Equal(t, "log on", p.done[len(p.done)-1])
+			}
+		})
+	}
+}
+
+func TestEveryWordOfTheVocabularyIsThere(t *testing.T) {
+	c := &child{}
+	there := c.words()
+	phone := c.makePhone().(*starlarkstruct.Struct)
+	for _, w := range testpkg.Vocabulary {
+		switch w.Of {
+		case "phone":
+			_, err := phone.Attr(w.Name)
+			assert.NoError(t, err, w.Name)
+		case "":
+			assert.Contains(t, there, w.Name)
+		default:
+			_, err := there[w.Of].(*starlarkstruct.Struct).Attr(w.Name)
+			assert.NoError(t, err, w.Name)
+		}
+	}
 }

@@ -6,10 +6,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
 )
@@ -25,10 +27,24 @@ type Notes interface {
 type Hands struct {
 	Phone    phone.Phone
 	Keyboard phone.Keyboard // nil: unknown
+	Settings phone.Settings // nil: it has none that can be changed
 	App      phone.App
 	Facts    devices.Facts
+	Data     *testpkg.Package // for data files
 	Notes    Notes
 	Calls    func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
+
+	turned bool // the screen lies the other way than it does by nature
+	set    bool // a setting was changed
+}
+
+// Restore puts back what the script has changed of the device's settings.
+func (h *Hands) Restore(ctx context.Context) error {
+	if !h.set {
+		return nil
+	}
+	h.set, h.turned = false, false
+	return h.Settings.Restore(ctx)
 }
 
 const (
@@ -36,6 +52,7 @@ const (
 	maxPatience = 10 * time.Minute
 	pause       = 100 * time.Millisecond // between two looks at a quick phone
 	maxClear    = 500                    // characters that clear deletes
+	maxNote     = 64 << 10               // bytes of a line in the timeline
 )
 
 // Do does one call.
@@ -44,13 +61,63 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	if h.Calls != nil {
 		h.Calls(c.Line, text("locator")+text("target")+text("on"))
 	}
-	within := patience
-	if s, ok := c.Args["within"].(float64); ok {
-		within = min(time.Duration(s*float64(time.Second)), maxPatience)
+	seconds := func(name string, otherwise time.Duration) time.Duration {
+		if s, ok := c.Args[name].(float64); ok {
+			return max(min(time.Duration(s*float64(time.Second)), maxPatience), 0)
+		}
+		return otherwise
 	}
+	within := seconds("within", patience)
 	switch c.Word {
 	case "launch":
+		app := h.App
+		if given, ok := c.Args["args"]; ok {
+			args, ok := given.(map[string]any)
+			if !ok {
+				return nil, errors.New("launch: args must be a dict, such as {\"shore\": \"gull-ledge\"}")
+			}
+			app.Args = map[string]string{}
+			for n, v := range args {
+				app.Args[n] = fmt.Sprint(v)
+			}
+		}
+		return nil, h.Phone.Launch(ctx, app)
+	case "background":
+		if err := h.Phone.Press(ctx, phone.Home); err != nil {
+			return nil, err
+		}
+		if err := sleep(ctx, seconds("seconds", time.Second)); err != nil {
+			return nil, err
+		}
 		return nil, h.Phone.Launch(ctx, h.App)
+	case "press":
+		key := phone.Key(text("key"))
+		if !slices.Contains(phone.Keys, key) {
+			return nil, fmt.Errorf("press: there is no key %q; the keys are %s", key, keyList())
+		}
+		return nil, h.Phone.Press(ctx, key)
+	case "rotate", "dark":
+		return nil, h.change(ctx, c)
+	case "wait_until":
+		return nil, &Failure{Expected: text("expected"), Actual: text("actual"), Line: c.Line}
+	case "data.text":
+		return h.Data.Text(text("file"))
+	case "data.json":
+		return h.Data.JSON(text("file"))
+	case "data.rows":
+		rows, err := h.Data.Rows(text("file"))
+		out := make([]any, len(rows))
+		for i := range rows {
+			out[i] = rows[i]
+		}
+		return out, err
+	case "scroll_to":
+		e, err := h.scrollTo(ctx, c)
+		return wire(e), err
+	case "long_press":
+		return nil, h.touch(ctx, "long_press", c.Args["target"], within, c.Line, func(x, y int) error {
+			return h.Phone.Swipe(ctx, x, y, x, y, seconds("seconds", time.Second))
+		})
 	case "stop":
 		return nil, h.Phone.Stop(ctx, h.App.ID)
 	case "back":
@@ -58,7 +125,11 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	case "hide_keyboard":
 		return nil, h.hideKeyboard(ctx)
 	case "log":
-		h.Notes.Log(text("text"), c.Line)
+		t := text("text")
+		if len(t) > maxNote {
+			t = t[:maxNote] + "…"
+		}
+		h.Notes.Log(t, c.Line)
 		return nil, nil
 	case "step":
 		return nil, h.Notes.Step(ctx, text("name"), c.Line)
@@ -97,8 +168,7 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		}
 		return reading(e), nil
 	case "tap":
-		_, err := h.tap(ctx, c.Args["target"], within, c.Line)
-		return nil, err
+		return nil, h.touch(ctx, "tap", c.Args["target"], within, c.Line, func(x, y int) error { return h.Phone.Tap(ctx, x, y) })
 	case "type":
 		return nil, h.enter(ctx, c.Args["target"], text("text"), within, c.Line)
 	case "clear":
@@ -185,40 +255,53 @@ func (h *Hands) waitGone(ctx context.Context, locator string, within time.Durati
 	}
 }
 
-// tap taps a target: a locator, or an element that was found before.
-func (h *Hands) tap(ctx context.Context, target any, within time.Duration, line string) (*uitree.Element, error) {
-	if m, ok := target.(map[string]any); ok {
-		e := &uitree.Element{Kind: asText(m["kind"]), Text: asText(m["text"]), Value: asText(m["value"])}
-		e.Focused, _ = m["focused"].(bool)
-		x, _ := m["x"].(float64)
-		y, _ := m["y"].(float64)
-		return e, h.Phone.Tap(ctx, int(x), int(y))
-	}
-	e, err := h.await(ctx, asText(target), within, line, func(e *uitree.Element) string {
-		switch {
-		case e.Bounds.Empty():
-			return "nothing of it can be seen"
-		case !e.Enabled:
-			return "it is disabled"
+// aim gives the element that a target means, and its middle: of a locator, or of an element that was found before.
+func (h *Hands) aim(ctx context.Context, word string, target any, within time.Duration, line string) (e *uitree.Element, x, y int, err error) {
+	switch target := target.(type) {
+	case map[string]any:
+		fx, ok1 := target["x"].(float64)
+		fy, ok2 := target["y"].(float64)
+		if !ok1 || !ok2 {
+			return nil, 0, 0, fmt.Errorf("%s: got a dict, want a locator or an element", word)
 		}
-		return ""
-	}, "")
-	if err != nil {
-		return nil, err
+		e := &uitree.Element{Kind: asText(target["kind"]), Text: asText(target["text"]), Value: asText(target["value"])}
+		return e, int(fx), int(fy), nil
+	case string:
+		e, err := h.await(ctx, target, within, line, func(e *uitree.Element) string {
+			switch {
+			case e.Bounds.Empty():
+				return "nothing of it can be seen"
+			case !e.Enabled:
+				return "it is disabled"
+			}
+			return ""
+		}, "")
+		if err != nil {
+			return nil, 0, 0, err
+		}
+		x, y := e.Bounds.Center()
+		return e, x, y, nil
 	}
-	x, y := e.Bounds.Center()
-	return e, h.Phone.Tap(ctx, x, y)
+	return nil, 0, 0, fmt.Errorf("%s: want a locator or an element", word)
+}
+
+func (h *Hands) touch(ctx context.Context, word string, target any, within time.Duration, line string, at func(x, y int) error) error {
+	_, x, y, err := h.aim(ctx, word, target, within, line)
+	if err != nil {
+		return err
+	}
+	return at(x, y)
 }
 
 func (h *Hands) enter(ctx context.Context, target any, text string, within time.Duration, line string) error {
-	if _, err := h.tap(ctx, target, within, line); err != nil {
+	if err := h.touch(ctx, "type", target, within, line, func(x, y int) error { return h.Phone.Tap(ctx, x, y) }); err != nil {
 		return err
 	}
 	return h.Phone.Type(ctx, text)
 }
 
 func (h *Hands) clear(ctx context.Context, target any, within time.Duration, line string) error {
-	e, err := h.tap(ctx, target, within, line)
+	e, x, y, err := h.aim(ctx, "clear", target, within, line)
 	if err != nil {
 		return err
 	}
@@ -226,14 +309,85 @@ func (h *Hands) clear(ctx context.Context, target any, within time.Duration, lin
 	if n > maxClear {
 		return fmt.Errorf("clear: the field holds %d characters; %d can be deleted", n, maxClear)
 	}
-	if n == 0 {
-		return nil
+	if err := h.Phone.Tap(ctx, x, y); err != nil || n == 0 {
+		return err
 	}
 	keys := []phone.Key{phone.End}
 	for range n {
 		keys = append(keys, phone.Delete)
 	}
 	return h.Phone.Press(ctx, keys...)
+}
+
+// change changes a setting of the device, until Restore.
+func (h *Hands) change(ctx context.Context, c Call) error {
+	if h.Settings == nil {
+		return fmt.Errorf("%s: this device has no settings that can be changed", c.Word)
+	}
+	h.set = true
+	if c.Word == "dark" {
+		on, given := c.Args["on"].(bool)
+		return h.Settings.Dark(ctx, on || !given)
+	}
+	to := asText(c.Args["to"])
+	if to != "portrait" && to != "landscape" {
+		return fmt.Errorf("rotate: %q is no way to hold a device; portrait and landscape are", to)
+	}
+	if err := h.Settings.Rotate(ctx, to == "landscape"); err != nil {
+		return err
+	}
+	h.turned = (to == "landscape") != (h.Facts.Width > h.Facts.Height)
+	return nil
+}
+
+func keyList() string {
+	var out []string
+	for _, k := range phone.Keys {
+		out = append(out, string(k))
+	}
+	return strings.Join(out, ", ")
+}
+
+// scrollTo swipes until an element is on the screen, or the screen does not change any more.
+func (h *Hands) scrollTo(ctx context.Context, c Call) (*uitree.Element, error) {
+	locator, look := asText(c.Args["locator"]), asText(c.Args["look"])
+	finger := map[string]string{"": "up", "down": "up", "up": "down", "right": "left", "left": "right"}[look]
+	if finger == "" {
+		return nil, fmt.Errorf("scroll_to: one can look down, up, left or right, not %q", look)
+	}
+	most := 20
+	if n, ok := c.Args["most"].(float64); ok {
+		most = int(n)
+	}
+	before := ""
+	for swipes := 0; ; swipes++ {
+		// The screen may still be on its way; an element that is coming needs no swipe.
+		es, s, err := h.look(ctx, locator)
+		for end := time.Now().Add(time.Second); err == nil && len(es) == 0 && (s == nil || swipes == 0) && time.Now().Before(end); {
+			if err = sleep(ctx, pause); err == nil {
+				es, s, err = h.look(ctx, locator)
+			}
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range es {
+			if !e.Bounds.Empty() {
+				return e, nil
+			}
+		}
+		now := ""
+		if s != nil {
+			now = s.XML()
+		}
+		if swipes > 0 && now == before || swipes >= most {
+			return nil, &Failure{Expected: fmt.Sprintf("%s after %d swipes", locator, swipes), Actual: onScreen(s), Line: c.Line}
+		}
+		before = now
+		if err := h.swipe(ctx, finger, "", patience, c.Line); err != nil {
+			return nil, err
+		}
+	}
 }
 
 func (h *Hands) hideKeyboard(ctx context.Context) error {
@@ -250,6 +404,9 @@ func (h *Hands) hideKeyboard(ctx context.Context) error {
 // swipe moves a finger over the middle half of the screen, or of an element.
 func (h *Hands) swipe(ctx context.Context, direction, on string, within time.Duration, line string) error {
 	area := uitree.Rect{Right: h.Facts.Width, Bottom: h.Facts.Height}
+	if h.turned {
+		area = uitree.Rect{Right: h.Facts.Height, Bottom: h.Facts.Width}
+	}
 	if on != "" {
 		e, err := h.find(ctx, on, "", within, line)
 		if err != nil {

@@ -19,24 +19,35 @@ func topicHost(name string) string { return "host." + name }
 const (
 	leasePeriod = 5 * time.Second
 	tickEvery   = time.Second
-	maxAttempts = 2 // of a leg whose device was lost
 	// awayLimit is how long a leg waits for a device that is away.
 	awayLimit = 2 * time.Minute
 )
+
+// quarantineLasts is how long a device that quarantined itself rests before a check can release it.
+func (s *Service) quarantineLasts() time.Duration {
+	if s.QuarantineLasts > 0 {
+		return s.QuarantineLasts
+	}
+	return time.Minute
+}
 
 // Dispatch gives waiting legs to free devices until ctx ends. Of several
 // processes, the one that has the lease does it.
 func (s *Service) Dispatch(ctx context.Context) {
 	me := store.NewID()
-	up := time.Now()
+	up := time.Now() // since when hosts could have renewed their holds
 	wake, stop := s.Bus.Subscribe(topicWork)
 	defer stop()
 	tick := time.NewTicker(tickEvery)
 	defer tick.Stop()
 	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "dispatcher", me) }()
 	for {
-		if mine, err := s.Store.Lease(ctx, "dispatcher", me, leasePeriod); err == nil && mine {
-			// Hosts may not have been able to renew while nobody was there to be asked.
+		mine, err := s.Store.Lease(ctx, "dispatcher", me, leasePeriod)
+		if err != nil {
+			up = time.Now()
+		}
+		if err == nil && mine {
+			// Hosts may not have been able to renew while nobody was there to be asked, or no database.
 			if time.Since(up) > host.HoldPeriod {
 				s.warn(ctx, "holds that ran out could not be ended", s.endExpired(ctx))
 			}
@@ -59,32 +70,42 @@ func (s *Service) warn(ctx context.Context, what string, err error) {
 	}
 }
 
-// endExpired takes the devices of hosts that have not been heard of.
+// endExpired takes the devices of hosts that have not been heard of. What they had handed in of their
+// attempts is put together first.
 func (s *Service) endExpired(ctx context.Context) error {
 	holds, err := s.Store.ExpiredHolds(ctx)
 	for _, h := range holds {
-		s.Log.Warn("a host went silent", "leg", h.LegID, "hold", h.ID)
-		err = errors.Join(err, s.closeHold(ctx, h.ID, h.LegID, store.Closing{Verdict: verdict.Lost, Message: "the host that ran the leg went away"}))
+		s.Log.Warn("a host went silent", "run", h.RunID, "leg", h.LegID, "attempt", h.AttemptID, "hold", h.ID)
+		if bad := s.assemble(ctx, h); bad != nil {
+			err = errors.Join(err, bad)
+			continue
+		}
+		err = errors.Join(err, s.closeHold(ctx, h, store.Closing{Verdict: verdict.Lost, Message: "the host that ran the leg went away"}))
 	}
 	return err
 }
 
 // closeHold ends a hold; a lost attempt is followed by another, as often as allowed.
-func (s *Service) closeHold(ctx context.Context, hold, leg string, c store.Closing) error {
+func (s *Service) closeHold(ctx context.Context, hold store.Hold, c store.Closing) error {
 	if c.Verdict == verdict.Lost {
-		attempts, err := s.Store.Attempts(ctx, leg)
+		attempts, err := s.Store.Attempts(ctx, hold.LegID)
 		if err != nil {
 			return err
 		}
-		c.Again = len(attempts) < maxAttempts
+		run, err := s.Store.RunByID(ctx, hold.WorkspaceID, hold.RunID)
+		if err != nil {
+			return err
+		}
+		c.Again = len(attempts) < run.Request.V.MaxAttempts()
 	}
-	h, ok, err := s.Store.CloseHold(ctx, hold, c)
+	h, ok, err := s.Store.CloseHold(ctx, hold.ID, c)
 	if ok {
 		s.Bus.Publish(topicWork, nil)
 		s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
 		s.Feed.devicesChanged()
 		s.Feed.attemptOver(h.AttemptID)
 		s.logs.expect(h)
+		s.Log.Info("attempt ends", "run", h.RunID, "leg", h.LegID, "attempt", h.AttemptID, "verdict", c.Verdict, "again", c.Again)
 	}
 	return err
 }
@@ -112,7 +133,7 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	var free []string
 	for _, d := range all {
 		device[d.ID] = d
-		if d.State == "ready" && !d.Held {
+		if d.Free() {
 			free = append(free, d.ID)
 		}
 	}
@@ -120,13 +141,17 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	var waiting []dispatch.Leg
 	for _, l := range legs {
 		byID[l.ID] = l
-		if d := device[l.DeviceID]; d.State != "ready" && d.Silent > int(awayLimit.Seconds()) && time.Since(l.Created) > awayLimit {
+		wants, moved, err := s.wants(ctx, l, all)
+		if err != nil {
+			return err
+		}
+		if d := device[l.DeviceID]; !moved && d.State != "ready" && d.Silent > int(awayLimit.Seconds()) && time.Since(l.Created) > awayLimit {
 			if err := s.giveUp(ctx, l, d); err != nil {
 				return err
 			}
 			continue
 		}
-		waiting = append(waiting, dispatch.Leg{ID: l.ID, Run: l.RunID, Workspace: l.WorkspaceID, Wants: []string{l.DeviceID}})
+		waiting = append(waiting, dispatch.Leg{ID: l.ID, Run: l.RunID, Workspace: l.WorkspaceID, Wants: wants})
 	}
 	woken := map[string]bool{}
 	for _, p := range dispatch.Match(waiting, free, held) {
@@ -143,9 +168,38 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 		s.Feed.devicesChanged()
 	}
 	if len(woken) > 0 {
-		s.Bus.Publish(topicHost(builtIn), nil)
+		for _, d := range all {
+			if woken[d.HostID] {
+				s.Bus.Publish(topicHost(d.Host), nil)
+				woken[d.HostID] = false
+			}
+		}
 	}
 	return nil
+}
+
+// wants lists the devices that will do for a leg: its own; and once that was lost, those that are like it, first.
+func (s *Service) wants(ctx context.Context, l store.Leg, all []store.Device) (ids []string, moved bool, err error) {
+	attempts, err := s.Store.Attempts(ctx, l.ID)
+	if err != nil || len(attempts) == 0 {
+		return []string{l.DeviceID}, false, err
+	}
+	lost := map[string]bool{}
+	for _, a := range attempts {
+		lost[a.DeviceID] = true
+	}
+	var own store.Device
+	for _, d := range all {
+		if d.ID == l.DeviceID {
+			own = d
+		}
+	}
+	for _, d := range all {
+		if d.ID != own.ID && !lost[d.ID] && d.State == "ready" && !d.Quarantined.Valid && d.Facts.V.Like(own.Facts.V) {
+			ids = append(ids, d.ID)
+		}
+	}
+	return append(ids, l.DeviceID), len(ids) > 0, nil
 }
 
 func (s *Service) giveUp(ctx context.Context, l store.Leg, d store.Device) error {

@@ -67,8 +67,8 @@ func (s *Service) Timeline(ctx context.Context, who Identity, leg string, attemp
 	v.Attempt = a.Number
 	if !a.Ended.Valid {
 		v.Live = true
-		v.Events, _, _ = s.Feed.Now(a.ID)
-		return v, nil
+		v.Events, err = s.eventsSoFar(ctx, l, a.ID)
+		return v, err
 	}
 	f := a.artifact("timeline")
 	if f == nil {
@@ -81,6 +81,29 @@ func (s *Service) Timeline(ctx context.Context, who Identity, leg string, attemp
 	defer r.Close()
 	err = timeline.Read(r, func(e timeline.Event) error { v.Events = append(v.Events, e); return nil })
 	return v, err
+}
+
+// eventsSoFar gives the events of an attempt that goes on: what this process was told, and before that what was
+// handed in to the one before it.
+func (s *Service) eventsSoFar(ctx context.Context, l LegDetail, attempt string) ([]timeline.Event, error) {
+	told, _, _ := s.Feed.Now(attempt)
+	if len(told) > 0 && told[0].Seq == 1 {
+		return told, nil
+	}
+	parts, err := s.Blobs.List(ctx, partsOf(store.Hold{WorkspaceID: l.WorkspaceID, AttemptID: attempt}, "timeline.jsonl"))
+	if err != nil {
+		return nil, err
+	}
+	var out []timeline.Event
+	if err := timeline.Read(s.joined(ctx, parts), func(e timeline.Event) error {
+		if len(told) == 0 || e.Seq < told[0].Seq {
+			out = append(out, e)
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	return append(out, told...), nil
 }
 
 // Screen gives the newest picture of a leg that runs, as JPEG.

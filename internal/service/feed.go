@@ -319,7 +319,7 @@ func (s *Service) tellRun(ctx context.Context, id string, d *dirtyRun) error {
 	}
 	var changed []LegView
 	for _, l := range v.Legs {
-		state := fmt.Sprint(l.Stage, l.Verdict, l.Message, l.Attempts, l.NowCase, l.Cases)
+		state := fmt.Sprint(l.Stage, l.Verdict, l.Message, l.Attempts, l.NowCase, l.Cases, l.Stop, l.RanOn, l.Place)
 		if told[l.ID] != state {
 			told[l.ID] = state
 			changed = append(changed, l)
@@ -345,7 +345,7 @@ func (s *Service) tellDevices(ctx context.Context) error {
 	}
 	var changed []store.Device
 	for _, d := range all {
-		state := fmt.Sprint(d.State, d.Why, d.Held, d.Facts.V)
+		state := fmt.Sprint(d.State, d.Why, d.Held, d.Quarantined.Valid, d.QuarantineWhy, d.Facts.V)
 		if s.Feed.toldDevices[d.Serial] != state {
 			s.Feed.toldDevices[d.Serial] = state
 			changed = append(changed, d)

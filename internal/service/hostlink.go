@@ -1,11 +1,17 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"slices"
 	"sync"
+	"syscall"
 
+	"tessellant/internal/blobs"
+	"tessellant/internal/core/testpkg"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
 )
@@ -43,24 +49,42 @@ func (l *link) hostID(ctx context.Context, name string) (string, error) {
 }
 
 // Devices implements host.Link.
-func (l *link) Devices(ctx context.Context, name string, seen []host.Seen) error {
+func (l *link) Devices(ctx context.Context, name string, seen []host.Seen) ([]string, error) {
 	id, err := l.hostID(ctx, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var still []string
 	for _, d := range seen {
 		if err := l.Store.SeeDevice(ctx, id, d.Facts, d.State, d.Why); err != nil {
-			return err
+			return nil, err
 		}
 		still = append(still, d.Facts.Serial)
+		if d.Checked && d.State == "ready" {
+			if err := l.released(ctx, d.Facts.Serial); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if err := l.Store.DevicesGone(ctx, id, still); err != nil {
-		return err
+		return nil, err
 	}
 	l.Bus.Publish(topicWork, nil)
 	l.Feed.devicesChanged()
-	return nil
+	return l.Store.ToBeChecked(ctx, id, l.quarantineLasts())
+}
+
+// released lets a device have work again that has passed its check.
+func (l *link) released(ctx context.Context, serial string) error {
+	d, err := l.Store.DeviceBySerial(ctx, serial)
+	if err != nil {
+		return err
+	}
+	ok, err := l.Store.Release(ctx, d.ID, "itself", l.quarantineLasts())
+	if ok {
+		l.Log.Info("a device is out of quarantine: it passed its check", "device", serial)
+	}
+	return err
 }
 
 // Holds implements host.Link.
@@ -101,9 +125,38 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
 	if err != nil {
 		return host.Hold{}, err
 	}
-	return host.Hold{ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
-		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildKey: build.BlobKey, BuildSize: build.Size, BuildSHA: build.SHA256,
-		PackageKey: pkg.BlobKey, PackageSize: pkg.Size, LimitSeconds: run.LimitSeconds}, nil
+	leg, err := l.Store.LegByID(ctx, h.WorkspaceID, h.LegID)
+	if err != nil {
+		return host.Hold{}, err
+	}
+	q := run.Request.V
+	chosen, err := testpkg.Choose(pkg.Cases.V, q.Cases, q.Tags)
+	if err != nil {
+		return host.Hold{}, err
+	}
+	var names []string
+	for _, c := range chosen {
+		names = append(names, c.Name)
+	}
+	inputs, hidden, err := l.inputs(ctx, run, pkg)
+	if err != nil {
+		return host.Hold{}, err
+	}
+	return host.Hold{Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: leg.Stop, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
+		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256,
+		PackageSize: pkg.Size, LimitSeconds: run.LimitSeconds}, nil
+}
+
+// inputs gives the values of a run's inputs, and those that are secret.
+func (l *link) inputs(ctx context.Context, run store.Run, pkg store.Package) (map[string]string, []string, error) {
+	secrets := map[string]string{}
+	if len(run.Request.V.Secrets) > 0 {
+		var err error
+		if secrets, err = l.Store.Secrets(ctx, run.ID); err != nil {
+			return nil, nil, err
+		}
+	}
+	return testpkg.Inputs(pkg.Inputs.V, run.Request.V.Inputs, secrets)
 }
 
 // Renew implements host.Link.
@@ -116,13 +169,20 @@ func (l *link) Renew(ctx context.Context, name string, holds []string) ([]string
 }
 
 // Report implements host.Link.
-func (l *link) Report(ctx context.Context, hold string, p host.Progress) error {
-	q := store.Progress{Seq: p.Seq, Stage: p.Stage}
-	if c := p.Case; c != nil {
-		q.Case = &store.Case{Ordinal: c.Ordinal, Name: c.Name, Verdict: c.Verdict, Message: c.Message, Line: c.Line, Expected: c.Expected, Actual: c.Actual,
-			Trace: c.Trace, Shot: c.Shot, Tree: c.Tree, StartMS: c.StartMS, TookMS: c.TookMS}
+func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) error {
+	var qs []store.Progress
+	for _, p := range ps {
+		q := store.Progress{Seq: p.Seq, Stage: p.Stage}
+		if c := p.Case; c != nil {
+			q.Case = &store.Case{Ordinal: c.Ordinal, Name: c.Name, Verdict: c.Verdict, Message: c.Message, Line: c.Line, Expected: c.Expected, Actual: c.Actual,
+				Trace: c.Trace, Shot: c.Shot, Tree: c.Tree, StartMS: c.StartMS, TookMS: c.TookMS}
+			for _, t := range c.Tries {
+				q.Case.Tries.V = append(q.Case.Tries.V, store.Try(t))
+			}
+		}
+		qs = append(qs, q)
 	}
-	h, err := l.Store.Note(ctx, hold, q)
+	h, err := l.Store.Note(ctx, hold.ID, qs)
 	if err == nil && h.ID != "" {
 		l.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
 	}
@@ -135,32 +195,152 @@ func (l *link) Live(_ context.Context, h host.Hold, now host.Live) error {
 	return nil
 }
 
-// Keep implements host.Link.
-func (l *link) Keep(ctx context.Context, h host.Hold, a host.Artifact, r io.Reader) error {
-	key := h.WorkspaceID + "/attempts/" + h.AttemptID + "/" + a.Name
-	size, sha, err := l.Blobs.Put(ctx, key, r)
+// own gives the hold as the database knows it; what a host says of it counts for nothing.
+func (l *link) own(ctx context.Context, hold host.Hold) (store.Hold, error) {
+	h, err := l.Store.HoldByID(ctx, hold.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return h, host.ErrOver
+	}
+	return h, err
+}
+
+func attemptKey(h store.Hold, name string) string {
+	return h.WorkspaceID + "/attempts/" + h.AttemptID + "/" + name
+}
+
+// partsOf is where the parts of an artifact lie that is still being written.
+func partsOf(h store.Hold, name string) string { return attemptKey(h, "parts/"+name+"/") }
+
+// Append implements host.Link.
+func (l *link) Append(ctx context.Context, hold host.Hold, a host.Artifact, offset int64, part []byte) error {
+	h, err := l.own(ctx, hold)
 	if err != nil {
 		return err
 	}
-	return l.Store.PutArtifact(ctx, store.Artifact{ID: store.NewID(), WorkspaceID: h.WorkspaceID, AttemptID: h.AttemptID, Name: a.Name, Kind: a.Kind,
-		ContentType: a.ContentType, Size: size, SHA256: sha, BlobKey: key})
+	_, _, err = l.Blobs.Put(ctx, fmt.Sprintf("%s%016d", partsOf(h, a.Name), offset), bytes.NewReader(part))
+	return full(err)
+}
+
+// full says in the host's words that there is no room.
+func full(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, blobs.ErrFull) {
+		return fmt.Errorf("%w: %w", host.ErrFull, err)
+	}
+	return err
+}
+
+// Keep implements host.Link.
+func (l *link) Keep(ctx context.Context, hold host.Hold, a host.Artifact, r io.Reader) error {
+	h, err := l.own(ctx, hold)
+	if err != nil {
+		return err
+	}
+	return full(l.keep(ctx, h, a, r))
+}
+
+func (s *Service) keep(ctx context.Context, h store.Hold, a host.Artifact, r io.Reader) error {
+	key := attemptKey(h, a.Name)
+	size, sha, err := s.Blobs.Put(ctx, key, r)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.PutArtifact(ctx, store.Artifact{ID: store.NewID(), WorkspaceID: h.WorkspaceID, AttemptID: h.AttemptID, Name: a.Name, Kind: a.Kind,
+		ContentType: a.ContentType, Size: size, SHA256: sha, BlobKey: key}); err != nil {
+		return err
+	}
+	parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
+	for _, p := range parts {
+		err = errors.Join(err, s.Blobs.Delete(ctx, p))
+	}
+	return err
+}
+
+// assemble makes artifacts of the parts that a host handed in before it went away.
+func (s *Service) assemble(ctx context.Context, h store.Hold) error {
+	have, err := s.Store.Artifacts(ctx, h.AttemptID)
+	if err != nil {
+		return err
+	}
+	for _, a := range host.Growing() {
+		if slices.ContainsFunc(have, func(x store.Artifact) bool { return x.Name == a.Name }) {
+			continue
+		}
+		parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
+		if err != nil {
+			return err
+		}
+		if len(parts) == 0 {
+			continue
+		}
+		if err := s.keep(ctx, h, a, s.joined(ctx, parts)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// joined reads parts one after the other.
+func (s *Service) joined(ctx context.Context, parts []string) io.Reader {
+	readers := make([]io.Reader, len(parts))
+	for i, key := range parts {
+		readers[i] = &lazy{open: func() (io.ReadCloser, error) { return s.Blobs.Read(ctx, key, 0, -1) }}
+	}
+	return io.MultiReader(readers...)
+}
+
+// lazy opens what it reads when it is read.
+type lazy struct {
+	open func() (io.ReadCloser, error)
+	r    io.ReadCloser
+}
+
+func (l *lazy) Read(b []byte) (n int, err error) {
+	if l.r == nil {
+		if l.r, err = l.open(); err != nil {
+			return 0, err
+		}
+	}
+	n, err = l.r.Read(b)
+	if err != nil {
+		_ = l.r.Close()
+	}
+	return n, err
 }
 
 // Close implements host.Link.
-func (l *link) Close(ctx context.Context, hold string, c host.Closing) error {
-	h, err := l.Store.HoldByID(ctx, hold)
-	if errors.Is(err, store.ErrNotFound) {
+func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error {
+	h, err := l.own(ctx, hold)
+	if errors.Is(err, host.ErrOver) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	return l.closeHold(ctx, hold, h.LegID, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS})
+	return l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS})
 }
 
 // Fetch implements host.Link.
-func (l *link) Fetch(ctx context.Context, key string) (io.ReadCloser, error) {
-	return l.Blobs.Read(ctx, key, 0, -1)
+func (l *link) Fetch(ctx context.Context, hold host.Hold, what host.Content) (io.ReadCloser, error) {
+	h, err := l.own(ctx, hold)
+	if err != nil {
+		return nil, err
+	}
+	run, err := l.Store.RunByID(ctx, h.WorkspaceID, h.RunID)
+	if err != nil {
+		return nil, err
+	}
+	if what == host.Package {
+		p, err := l.Store.PackageByID(ctx, h.WorkspaceID, run.PackageID)
+		if err != nil {
+			return nil, err
+		}
+		return l.Blobs.Read(ctx, p.BlobKey, 0, -1)
+	}
+	b, err := l.Store.BuildByID(ctx, h.WorkspaceID, run.BuildID)
+	if err != nil {
+		return nil, err
+	}
+	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
 }
 
 // Wake implements host.Link.

@@ -59,7 +59,7 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 		return p, false, e
 	}
 	p = store.Package{ID: id, WorkspaceID: who.WorkspaceID, Name: read.Name, Kind: read.Kind, About: read.About, Cases: store.JSON[[]testpkg.Case]{V: read.Cases},
-		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
+		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Inputs: store.JSON[[]testpkg.Input]{V: read.Inputs}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
 	p.Revision, err = s.Store.AddPackage(ctx, p)
 	if errors.Is(err, store.ErrTaken) {
 		old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha)

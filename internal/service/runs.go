@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/planning"
+	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/store"
 )
@@ -47,12 +50,23 @@ type RunRequest struct {
 	Devices        []string // serials
 	LimitSeconds   int
 	IdempotencyKey string
+	Cases, Tags    []string          // which cases; none: all
+	Confirm        int               // how often a failed case is tried again
+	Attempts       int               // that a leg may have when devices are lost; 0: 2
+	Inputs         map[string]string // plain
+	Secrets        map[string]string // never shown again
 }
+
+const (
+	maxConfirm  = 10
+	maxAttempts = 10
+)
 
 // RunPlan is what a run would be.
 type RunPlan struct {
 	Build   store.Build
 	Package store.Package
+	Cases   []testpkg.Case
 	planning.Plan
 }
 
@@ -80,6 +94,18 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 	if q.LimitSeconds < 1 || q.LimitSeconds > 86400 {
 		return p, fail(Invalid, title, "choose 1 s to 24 h", "a limit of %d seconds makes no sense", q.LimitSeconds)
 	}
+	if q.Confirm < 0 || q.Confirm > maxConfirm {
+		return p, fail(Invalid, title, "choose 0 to 10", "a failed case can't be tried again %d times", q.Confirm)
+	}
+	if q.Attempts < 0 || q.Attempts > maxAttempts {
+		return p, fail(Invalid, title, "choose 1 to 10", "a leg can't have %d attempts", q.Attempts)
+	}
+	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
+		return p, fail(Invalid, title, "see the cases with: tessellant package show "+PackageRef(p.Package), "%v", err)
+	}
+	if _, _, err := testpkg.Inputs(p.Package.Inputs.V, q.Inputs, q.Secrets); err != nil {
+		return p, fail(Invalid, title, "give inputs with --set NAME=VALUE, secret ones with --secret-from-env NAME=VARIABLE", "%v", err)
+	}
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
 		return p, err
@@ -87,12 +113,15 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 	var there []planning.Device
 	for _, d := range all {
 		x := planning.Device{ID: d.ID, Facts: d.Facts.V}
-		if d.State != "ready" {
+		switch {
+		case d.State != "ready":
 			x.Away = d.Why
+		case d.Quarantined.Valid:
+			x.Away = "it is in quarantine: " + d.QuarantineWhy
 		}
 		there = append(there, x)
 	}
-	p.Plan = planning.Make(p.Build.Facts.V, len(p.Package.Cases.V), there, filter)
+	p.Plan = planning.Make(p.Build.Facts.V, len(p.Cases), there, filter)
 	return p, nil
 }
 
@@ -117,16 +146,17 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	r = store.Run{ID: store.NewID(), WorkspaceID: who.WorkspaceID, BuildID: build.ID, PackageID: pkg.ID, LimitSeconds: q.LimitSeconds, Created: now,
-		Request:  store.JSON[store.RunRequest]{V: store.RunRequest{Build: BuildRef(build), Package: PackageRef(pkg), Where: q.Where, Devices: q.Devices}},
+		Request: store.JSON[store.RunRequest]{V: store.RunRequest{Build: BuildRef(build), Package: PackageRef(pkg), Where: q.Where, Devices: q.Devices,
+			Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Secrets: slices.Sorted(maps.Keys(q.Secrets))}},
 		Findings: store.JSON[[]planning.Finding]{V: plan.Findings}}
 	if q.IdempotencyKey != "" {
 		r.IdempotencyKey = &q.IdempotencyKey
 	}
 	var legs []store.Leg
 	for _, d := range plan.Devices {
-		legs = append(legs, store.Leg{ID: store.NewID(), DeviceID: d.ID, CasesTotal: len(pkg.Cases.V)})
+		legs = append(legs, store.Leg{ID: store.NewID(), DeviceID: d.ID, CasesTotal: len(p.Cases)})
 	}
-	err = s.Store.AddRun(ctx, r, legs)
+	err = s.Store.AddRun(ctx, r, q.Secrets, legs)
 	if errors.Is(err, store.ErrTaken) {
 		old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey)
 		return old, false, err
@@ -137,6 +167,51 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 		s.Log.Info("run starts", "run", r.ID, "build", r.Request.V.Build, "package", r.Request.V.Package, "legs", len(legs))
 	}
 	return r, true, err
+}
+
+// StopRun ends a run, or one leg of it. Legs that wait are over at once; the others
+// end within seconds, with what was gathered. It answers the run as it stands then.
+func (s *Service) StopRun(ctx context.Context, who Identity, id, leg string) (RunView, error) {
+	const title = "stop the run"
+	v, err := s.Run(ctx, who, id)
+	if err != nil {
+		return v, err
+	}
+	if v.Ended.Valid {
+		return v, fail(Refused, title, "start another with: tessellant run start", "it is over already: %s", v.Verdict)
+	}
+	if leg != "" {
+		l, err := s.Leg(ctx, who, leg)
+		if err != nil {
+			return v, err
+		}
+		if l.RunID != v.ID {
+			return v, fail(Invalid, title, "name one of its own legs", "the leg %s belongs to another run", leg)
+		}
+		leg = l.ID
+	}
+	n, err := s.Store.StopRun(ctx, v.ID, leg, "stopped before it began")
+	if err != nil {
+		return v, err
+	}
+	s.Log.Info("run is stopped", "run", v.ID, "leg", leg, "legs", n)
+	s.Feed.runChanged(v.WorkspaceID, v.ID, leg)
+	holds, err := s.Store.ActiveHolds(ctx, "")
+	if err != nil {
+		return v, err
+	}
+	hosts := map[string]bool{}
+	for _, h := range holds {
+		if h.RunID == v.ID {
+			hosts[h.HostID] = true
+		}
+	}
+	for h := range hosts {
+		if name, err := s.Store.HostName(ctx, h); err == nil {
+			s.Bus.Publish(topicHost(name), nil)
+		}
+	}
+	return s.Run(ctx, who, v.ID)
 }
 
 // RunView is a run with how its legs stand.
@@ -183,7 +258,11 @@ func (s *Service) view(ctx context.Context, r store.Run, wanted map[string]bool)
 	if err != nil {
 		return v, err
 	}
-	for _, c := range pkg.Cases.V {
+	cases, err := testpkg.Choose(pkg.Cases.V, r.Request.V.Cases, r.Request.V.Tags)
+	if err != nil {
+		return v, err
+	}
+	for _, c := range cases {
 		v.CaseNames = append(v.CaseNames, c.Name)
 	}
 	legs, err := s.Store.Legs(ctx, r.ID)
@@ -294,6 +373,42 @@ func (s *Service) Device(ctx context.Context, who Identity, serial string) (v De
 		v.Hold = &h
 	}
 	return v, nil
+}
+
+// QuarantineDevice keeps a device from getting work until a person releases it. Work in hand goes on.
+func (s *Service) QuarantineDevice(ctx context.Context, who Identity, serial, why string) (DeviceView, error) {
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return d, err
+	}
+	if why = strings.TrimSpace(why); why == "" || len(why) > 500 {
+		return d, fail(Invalid, "quarantine the device", "say in up to 500 characters what is wrong with it, for those who wonder", "no reason was given, or a long one")
+	}
+	if err := s.Store.Quarantine(ctx, d.ID, "hand", why); err != nil {
+		return d, err
+	}
+	s.Log.Info("a device is in quarantine", "device", serial, "why", why)
+	s.Feed.devicesChanged()
+	return s.Device(ctx, who, serial)
+}
+
+// ReleaseDevice lets a device in quarantine have work again.
+func (s *Service) ReleaseDevice(ctx context.Context, who Identity, serial string) (DeviceView, error) {
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return d, err
+	}
+	ok, err := s.Store.Release(ctx, d.ID, "hand", 0)
+	if err != nil {
+		return d, err
+	}
+	if !ok {
+		return d, fail(Refused, "release the device", "see how it stands with: tessellant device show "+serial, "it is not in quarantine")
+	}
+	s.Log.Info("a device is out of quarantine: released by hand", "device", serial)
+	s.Feed.devicesChanged()
+	s.Bus.Publish(topicWork, nil)
+	return s.Device(ctx, who, serial)
 }
 
 // DeviceLegs lists the workspace's legs on a device, the newest first.

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"time"
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
@@ -28,7 +29,9 @@ type Service struct {
 	Version  string
 	MaxBuild int64 // bytes of an upload; 0: 4 GiB
 	Feed     Feed  // what changes, for those who watch
-	logs     logShelf
+	// QuarantineLasts is how long a device that quarantined itself rests before a check can release it; 0: a minute.
+	QuarantineLasts time.Duration
+	logs            logShelf
 }
 
 // Kind sorts errors by what the caller may do.

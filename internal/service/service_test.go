@@ -61,9 +61,10 @@ func (d *desk) see(serials ...string) {
 	d.t.Helper()
 	var seen []host.Seen
 	for _, s := range serials {
-		seen = append(seen, host.Seen{Facts: devices.Facts{Serial: s, Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"})
+		seen = append(seen, host.Seen{Facts: devices.Facts{Serial: s, Model: s[:1], Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"})
 	}
-	require.NoError(d.t, d.link.Devices(ctx, service.BuiltIn, seen))
+	_, err := d.link.Devices(ctx, service.BuiltIn, seen)
+	require.NoError(d.t, err)
 }
 
 func (d *desk) start(serials ...string) store.Run {
@@ -112,9 +113,12 @@ func TestTheHostIsWokenWithAllItNeeds(t *testing.T) {
 		assert.Equal(t, "org.kelpline.app.MainActivity", h.Activity)
 		assert.Len(t, h.BuildSHA, 64)
 		assert.Equal(t, 1800, h.LimitSeconds)
-		r, err := d.link.Fetch(ctx, h.BuildKey)
-		require.NoError(t, err)
-		require.NoError(t, r.Close())
+		assert.Equal(t, []string{"a.test_a"}, h.Cases)
+		for _, what := range []host.Content{host.Build, host.Package} {
+			r, err := d.link.Fetch(ctx, h, what)
+			require.NoError(t, err)
+			require.NoError(t, r.Close())
+		}
 	}
 	kept, err := d.link.Renew(ctx, service.BuiltIn, []string{hs[0].ID, "nonsense"})
 	require.NoError(t, err)
@@ -126,9 +130,9 @@ func TestALostLegGetsOneMoreAttemptAndThenIsLost(t *testing.T) {
 	run := d.start()
 	for attempt := 1; attempt <= 2; attempt++ {
 		h := d.holds(1)[0]
-		require.NoError(t, d.link.Report(ctx, h.ID, host.Progress{Seq: 1, Stage: "running"}))
-		require.NoError(t, d.link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Lost, Message: fmt.Sprintf("cable %d", attempt)}))
-		require.NoError(t, d.link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Passed}), "told twice, it counts once")
+		require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
+		require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Lost, Message: fmt.Sprintf("cable %d", attempt)}))
+		require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}), "told twice, it counts once")
 	}
 	housetest.Eventually(t, "the run is over", func() bool {
 		v, err := d.Run(ctx, d.Who, run.ID)
@@ -143,21 +147,21 @@ func TestALostLegGetsOneMoreAttemptAndThenIsLost(t *testing.T) {
 	require.Len(t, l.Attempts, 2)
 	assert.Equal(t, "cable 1", l.Attempts[0].Message)
 	assert.Equal(t, "cable 2", l.Message)
-	require.NoError(t, d.link.Close(ctx, "no such hold", host.Closing{}))
+	require.NoError(t, d.link.Close(ctx, host.Hold{ID: "no such hold"}, host.Closing{}))
 }
 
 func TestAFailedLegGetsNoOtherAttempt(t *testing.T) {
 	d := set(t, "d-1")
 	run := d.start()
 	h := d.holds(1)[0]
-	c := host.CaseResult{Name: "a.test_a", StartMS: 3}
-	require.NoError(t, d.link.Report(ctx, h.ID, host.Progress{Seq: 1, Case: &c}))
+	c := host.CaseResult{Name: "a.test_a", Try: host.Try{StartMS: 3}}
+	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Case: &c}}))
 	v, err := d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "a.test_a", v.Legs[0].NowCase.String)
 	c.Verdict = verdict.Failed
-	require.NoError(t, d.link.Report(ctx, h.ID, host.Progress{Seq: 2, Case: &c}))
-	require.NoError(t, d.link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Failed}))
+	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 2, Case: &c}}))
+	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Failed}))
 	v, err = d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, verdict.Failed, v.Verdict)
@@ -178,7 +182,7 @@ func TestDevicesAreSharedFairlyBetweenRuns(t *testing.T) {
 				return
 			}
 			if h.Serial == "d-1" {
-				require.NoError(t, d.link.Close(ctx, h.ID, host.Closing{Verdict: verdict.Passed}))
+				require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
 			}
 		}
 	}
@@ -186,12 +190,12 @@ func TestDevicesAreSharedFairlyBetweenRuns(t *testing.T) {
 }
 
 func TestALegWhoseDeviceStaysAwayIsGivenUp(t *testing.T) {
-	d := set(t, "d-1", "d-2")
+	d := set(t, "d-1", "e-1")
 	run := d.start()
 	hs := d.holds(2)
-	d.see("d-2") // d-1 is gone
+	d.see("e-1") // d-1 is gone
 	for _, h := range hs {
-		require.NoError(t, d.link.Close(ctx, h.ID, host.Closing{Verdict: map[string]verdict.Verdict{"d-1": verdict.Lost, "d-2": verdict.Passed}[h.Serial]}))
+		require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: map[string]verdict.Verdict{"d-1": verdict.Lost, "e-1": verdict.Passed}[h.Serial]}))
 	}
 	v, err := d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
@@ -206,6 +210,191 @@ func TestALegWhoseDeviceStaysAwayIsGivenUp(t *testing.T) {
 	})
 	assert.Equal(t, verdict.Lost, v.Verdict)
 	assert.Contains(t, v.Legs[0].Message, "d-1 has been away for 2m0s")
+}
+
+func TestALostLegGoesOnOnALikeDevice(t *testing.T) {
+	d := set(t, "d-1", "d-2", "e-1")
+	run := d.start("d-1")
+	h := d.holds(1)[0]
+	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+	h = d.holds(1)[0]
+	assert.Equal(t, "d-2", h.Serial, "another of its model, with the same system")
+	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	v, err := d.Run(ctx, d.Who, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Passed, v.Verdict)
+	assert.Equal(t, []string{"d-1", "d-2"}, []string{v.Legs[0].Serial, v.Legs[0].RanOn.String}, "asked for, and got")
+}
+
+func TestADeviceThatLosesTwoAttemptsInARowIsQuarantinedUntilItPassesACheck(t *testing.T) {
+	d := set(t, "d-1")
+	d.QuarantineLasts = 100 * time.Millisecond
+	d.start()
+	for range 2 {
+		require.NoError(t, d.link.Close(ctx, d.holds(1)[0], host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+	}
+	v, err := d.Device(ctx, d.Who, "d-1")
+	require.NoError(t, err)
+	assert.True(t, v.Quarantined.Valid)
+	assert.Equal(t, "2 attempts in a row were lost on it; the last: cable", v.QuarantineWhy)
+	_, _, err = d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "suite@1"})
+	require.ErrorContains(t, err, "none of the 1 devices")
+	d.see("d-1")
+	v, _ = d.Device(ctx, d.Who, "d-1")
+	assert.True(t, v.Quarantined.Valid, "that it is seen is no check")
+	var check []string
+	seen := host.Seen{Facts: v.Facts.V, State: "ready"}
+	housetest.Eventually(t, "a check is asked for", func() bool {
+		check, err = d.link.Devices(ctx, service.BuiltIn, []host.Seen{seen})
+		require.NoError(t, err)
+		return len(check) == 1
+	})
+	assert.Equal(t, []string{"d-1"}, check)
+	seen.Checked = true
+	_, err = d.link.Devices(ctx, service.BuiltIn, []host.Seen{seen})
+	require.NoError(t, err)
+	v, _ = d.Device(ctx, d.Who, "d-1")
+	assert.False(t, v.Quarantined.Valid)
+	// One more lost attempt, and it is back: nothing has shown that it is well.
+	d.start()
+	require.NoError(t, d.link.Close(ctx, d.holds(1)[0], host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+	v, _ = d.Device(ctx, d.Who, "d-1")
+	assert.True(t, v.Quarantined.Valid)
+}
+
+func TestAPersonQuarantinesAndReleasesADevice(t *testing.T) {
+	d := set(t, "d-1")
+	d.QuarantineLasts = time.Millisecond
+	_, err := d.QuarantineDevice(ctx, d.Who, "d-1", " ")
+	require.ErrorContains(t, err, "no reason was given")
+	v, err := d.QuarantineDevice(ctx, d.Who, "d-1", "its screen is cracked")
+	require.NoError(t, err)
+	assert.Equal(t, "its screen is cracked", v.QuarantineWhy)
+	_, err = d.link.Devices(ctx, service.BuiltIn, []host.Seen{{Facts: v.Facts.V, State: "ready", Checked: true}})
+	require.NoError(t, err)
+	v, _ = d.Device(ctx, d.Who, "d-1")
+	assert.True(t, v.Quarantined.Valid, "a check does not release what a hand has put there")
+	v, err = d.ReleaseDevice(ctx, d.Who, "d-1")
+	require.NoError(t, err)
+	assert.False(t, v.Quarantined.Valid)
+	_, err = d.ReleaseDevice(ctx, d.Who, "d-1")
+	require.ErrorContains(t, err, "not in quarantine")
+}
+
+func TestStoppingARunEndsWhatWaitsAtOnceAndTellsTheHostsOfTheRest(t *testing.T) {
+	d := set(t, "d-1", "e-1")
+	first := d.start("d-1")
+	d.holds(1)
+	run := d.start()
+	hs := d.holds(2)
+	v, err := d.Run(ctx, d.Who, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, v.Legs[0].Place, "next in the queue for d-1")
+	v, err = d.StopRun(ctx, d.Who, run.ID, "")
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Stopped, v.Legs[0].Verdict)
+	assert.False(t, v.Ended.Valid)
+	for _, h := range hs {
+		now := d.holds(2)
+		for _, n := range now {
+			if n.ID == h.ID {
+				assert.Equal(t, n.RunID == run.ID, n.Stop)
+			}
+		}
+	}
+	// Its host goes away before it has stopped: it is stopped all the same, and not tried again.
+	for _, h := range hs {
+		if h.RunID == run.ID {
+			require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+		}
+	}
+	v, _ = d.Run(ctx, d.Who, run.ID)
+	assert.Equal(t, verdict.Stopped, v.Verdict)
+	_, err = d.StopRun(ctx, d.Who, run.ID, "")
+	require.ErrorContains(t, err, "it is over already: stopped")
+	v, _ = d.Run(ctx, d.Who, first.ID)
+	assert.False(t, v.Ended.Valid, "the other run goes on")
+	require.NoError(t, d.link.Close(ctx, d.holds(1)[0], host.Closing{Verdict: verdict.Passed}))
+}
+
+func TestWhatAHostHandedInBeforeItVanishedIsPutTogether(t *testing.T) {
+	d := set(t, "d-1")
+	run := d.start()
+	h := d.holds(1)[0]
+	log := host.Growing()[0]
+	require.NoError(t, d.link.Append(ctx, h, log, 0, []byte("{\"seq\":1,\"at\":1,\"kind\":\"st")))
+	require.NoError(t, d.link.Append(ctx, h, log, 27, []byte("age\"}\n{\"seq\":2,\"at\":2,\"ki")))
+	require.NoError(t, d.link.Append(ctx, h, log, 27, []byte("age\"}\n{\"seq\":2,\"at\":2,\"ki")), "told twice, it is there once")
+	leg, err := d.Run(ctx, d.Who, run.ID)
+	require.NoError(t, err)
+	tl, err := d.Timeline(ctx, d.Who, leg.Legs[0].ID, 0)
+	require.NoError(t, err)
+	assert.True(t, tl.Live)
+	assert.Len(t, tl.Events, 1, "what goes on can be looked at, also by a service that was started since")
+	d.sql("UPDATE holds SET expires = now(3) - INTERVAL 1 SECOND")
+	housetest.Eventually(t, "the attempt is over", func() bool {
+		tl, err = d.Timeline(ctx, d.Who, leg.Legs[0].ID, 1)
+		require.NoError(t, err)
+		return !tl.Live
+	})
+	assert.Len(t, tl.Events, 1, "the cut-off line is passed over")
+	l, err := d.Leg(ctx, d.Who, leg.Legs[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
+	assert.Equal(t, int64(51), l.Attempts[0].Artifacts[0].Size)
+	// What comes late takes their place, and changes no verdict.
+	require.NoError(t, d.link.Keep(ctx, h, log, strings.NewReader("{\"seq\":1,\"at\":1,\"kind\":\"stage\"}\n")))
+	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	l, _ = d.Leg(ctx, d.Who, leg.Legs[0].ID)
+	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
+	keys, err := d.Blobs.List(ctx, d.Who.WorkspaceID+"/attempts/"+h.AttemptID+"/parts/")
+	require.NoError(t, err)
+	assert.Empty(t, keys)
+}
+
+func TestInputsGoToTheHostAndSecretsNowhereElse(t *testing.T) {
+	d := set(t, "d-1")
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: asks\nkind: script\ninputs:\n  who: {default: Ines}\n  code: {secret: true}\n")}, "a.star": {Data: []byte("def test_a(p):\n    pass\ndef test_b(p):\n    pass\ncase(test_b, tags = ['smoke'])\n")}}
+	var buf bytes.Buffer
+	require.NoError(t, testpkg.Pack(f, &buf))
+	_, _, err := d.AddPackage(ctx, d.Who, service.Upload{Body: &buf, Size: -1})
+	require.NoError(t, err)
+	q := service.RunRequest{Build: "kelpline/android@newest", Package: "asks@1", Tags: []string{"smoke"}, Confirm: 2, Secrets: map[string]string{"code": "ebb-and-flow"}}
+	r, _, err := d.StartRun(ctx, d.Who, q)
+	require.NoError(t, err)
+	h := d.holds(1)[0]
+	assert.Equal(t, map[string]string{"who": "Ines", "code": "ebb-and-flow"}, h.Inputs)
+	assert.Equal(t, []string{"ebb-and-flow"}, h.Secrets)
+	assert.Equal(t, []string{"a.test_b"}, h.Cases)
+	assert.Equal(t, 2, h.Confirm)
+	v, err := d.Run(ctx, d.Who, r.ID)
+	require.NoError(t, err)
+	assert.NotContains(t, fmt.Sprintf("%+v", v), "ebb-and-flow")
+	assert.Equal(t, []string{"a.test_b"}, v.CaseNames)
+	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	left, err := d.Store.Secrets(ctx, r.ID)
+	require.NoError(t, err)
+	assert.Empty(t, left, "a run that is over keeps none")
+	for name, c := range map[string]struct {
+		change func(*service.RunRequest)
+		why    string
+	}{
+		"no secret":         {func(q *service.RunRequest) { q.Secrets = nil }, "wants the input code"},
+		"no such case":      {func(q *service.RunRequest) { q.Cases = []string{"b.*"} }, `no case is called "b.*"`},
+		"no such tag":       {func(q *service.RunRequest) { q.Tags = []string{"big"} }, "there are smoke"},
+		"too much":          {func(q *service.RunRequest) { q.Confirm = 11 }, "can't be tried again 11 times"},
+		"too many attempts": {func(q *service.RunRequest) { q.Attempts = 11 }, "can't have 11 attempts"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			q := q
+			c.change(&q)
+			_, _, err := d.StartRun(ctx, d.Who, q)
+			var e *service.Error
+			require.ErrorAs(t, err, &e)
+			assert.Contains(t, e.Why, c.why)
+			assert.NotEmpty(t, e.Remedy)
+		})
+	}
 }
 
 func TestADeviceWhoseHostIsSilentIsAway(t *testing.T) {
@@ -266,7 +455,7 @@ func TestMetricsSayWhatIsGoingOn(t *testing.T) {
 	d := set(t, "d-1", "d-2")
 	d.start("d-1")
 	h := d.holds(1)[0]
-	require.NoError(t, d.link.Report(ctx, h.ID, host.Progress{Seq: 1, Stage: "running"}))
+	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
 	reg := prometheus.NewRegistry()
 	reg.MustRegister(d.Collector())
 	require.NoError(t, testutil.GatherAndCompare(reg, strings.NewReader(`

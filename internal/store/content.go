@@ -121,6 +121,7 @@ type Package struct {
 	About       string                  `db:"about"`
 	Cases       JSON[[]testpkg.Case]    `db:"cases"`
 	Findings    JSON[[]testpkg.Finding] `db:"findings"`
+	Inputs      JSON[[]testpkg.Input]   `db:"inputs"`
 	Size        int64                   `db:"size"`
 	SHA256      string                  `db:"sha256"`
 	BlobKey     string                  `db:"blob_key"`
@@ -138,8 +139,8 @@ func (s *Store) AddPackage(ctx context.Context, p Package) (revision int, err er
 		if err := tx.GetContext(ctx, &revision, "SELECT coalesce(max(revision), 0) + 1 FROM packages WHERE workspace_id = ? AND name = ?", p.WorkspaceID, p.Name); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, size, sha256, blob_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			p.ID, p.WorkspaceID, p.Name, revision, p.Kind, p.About, asJSON(p.Cases.V), asJSON(p.Findings.V), p.Size, p.SHA256, p.BlobKey, p.Created)
+		_, err := tx.ExecContext(ctx, `INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, inputs, size, sha256, blob_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			p.ID, p.WorkspaceID, p.Name, revision, p.Kind, p.About, asJSON(p.Cases.V), asJSON(p.Findings.V), asJSON(p.Inputs.V), p.Size, p.SHA256, p.BlobKey, p.Created)
 		return taken(err)
 	})
 	return revision, err

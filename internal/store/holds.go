@@ -6,6 +6,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -23,6 +24,12 @@ func (s *Store) SeeHost(ctx context.Context, name string) (id string, err error)
 	return id, err
 }
 
+// HostName gives the name of a host.
+func (s *Store) HostName(ctx context.Context, id string) (name string, err error) {
+	err = s.db.GetContext(ctx, &name, "SELECT name FROM hosts WHERE id = ?", id)
+	return name, found(err)
+}
+
 // Device is one unit.
 type Device struct {
 	ID     string              `db:"id"`
@@ -34,6 +41,39 @@ type Device struct {
 	Seen   time.Time           `db:"seen"`
 	Held   bool                `db:"held"`
 	Silent int                 `db:"silent"` // seconds since its host spoke of it, by the database's clock
+	Host   string              `db:"host"`   // its name
+
+	LostInRow     int          `db:"lost_in_row"` // attempts lost on it since the last that was not
+	Quarantined   sql.NullTime `db:"quarantined"`
+	QuarantineWhy string       `db:"quarantine_why"`
+	QuarantineBy  string       `db:"quarantine_by"` // itself, or hand
+}
+
+// Free says whether a device can be given to somebody.
+func (d Device) Free() bool { return d.State == "ready" && !d.Held && !d.Quarantined.Valid }
+
+// Quarantine keeps a device from getting work. By: itself, or hand.
+func (s *Store) Quarantine(ctx context.Context, device, by, why string) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE devices SET quarantined = now(3), quarantine_by = ?, quarantine_why = ? WHERE id = ?", by, why, device)
+	return err
+}
+
+// Release lets a device have work again. By "itself", only what it was quarantined for by itself, at least a while ago. It answers
+// whether it did.
+func (s *Store) Release(ctx context.Context, device, by string, after time.Duration) (bool, error) {
+	res, err := s.db.ExecContext(ctx, `UPDATE devices SET quarantined = NULL, quarantine_by = '', quarantine_why = '', lost_in_row = IF(? = 'hand', 0, 1)
+		WHERE id = ? AND quarantined IS NOT NULL AND (? = 'hand' OR (quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND))`, by, device, by, after.Microseconds())
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n > 0, nil
+}
+
+// ToBeChecked lists the serials of a host's devices that are in quarantine by themselves for a while.
+func (s *Store) ToBeChecked(ctx context.Context, host string, after time.Duration) (out []string, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT serial FROM devices WHERE host_id = ? AND quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND", host, after.Microseconds())
+	return out, err
 }
 
 // SeeDevice notes what a host says of a device.
@@ -63,7 +103,7 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 }
 
 // A device that was ready is away once its host has not spoken of it for a while.
-const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
+const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
 	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, " +
 	"TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent"
 
@@ -145,6 +185,13 @@ func (s *Store) ActiveHolds(ctx context.Context, host string) (out []Hold, err e
 // the device was taken, or the leg, in the meantime.
 func (s *Store) TakeDevice(ctx context.Context, leg Leg, device Device, period time.Duration) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		var fit bool // in the meantime it may have been quarantined
+		if err := tx.GetContext(ctx, &fit, "SELECT quarantined IS NULL FROM devices WHERE id = ? FOR UPDATE", device.ID); err != nil {
+			return err
+		}
+		if !fit {
+			return ErrTaken
+		}
 		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'held' WHERE id = ? AND stage = 'waiting'", leg.ID)
 		if err != nil {
 			return err
@@ -198,9 +245,9 @@ type Progress struct {
 	Case  *Case
 }
 
-// Note takes a host's report in, once: one with a number that was seen before,
+// Note takes a host's reports in, each once: one with a number that was seen before,
 // or of a hold that is over, changes nothing. It answers the hold, an empty one when that is over.
-func (s *Store) Note(ctx context.Context, hold string, p Progress) (h Hold, err error) {
+func (s *Store) Note(ctx context.Context, hold string, ps []Progress) (h Hold, err error) {
 	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
 		h = Hold{}
 		if err := tx.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ? AND active = 1 FOR UPDATE", hold); err != nil {
@@ -209,35 +256,44 @@ func (s *Store) Note(ctx context.Context, hold string, p Progress) (h Hold, err 
 			}
 			return err
 		}
-		res, err := tx.ExecContext(ctx, "UPDATE attempts SET last_report = ? WHERE id = ? AND last_report < ?", p.Seq, h.AttemptID, p.Seq)
-		if err != nil {
+		var last int64
+		if err := tx.GetContext(ctx, &last, "SELECT last_report FROM attempts WHERE id = ?", h.AttemptID); err != nil {
 			return err
 		}
-		if n, _ := res.RowsAffected(); n == 0 {
-			return nil
-		}
-		if p.Stage != "" {
-			if _, err := tx.ExecContext(ctx, "UPDATE attempts SET stage = ? WHERE id = ?", p.Stage, h.AttemptID); err != nil {
-				return err
+		for _, p := range ps {
+			if p.Seq <= last {
+				continue
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = ? WHERE id = ?", p.Stage, h.LegID); err != nil {
-				return err
-			}
-		}
-		if c := p.Case; c != nil {
-			if err := putCase(ctx, tx, h.AttemptID, *c); err != nil {
+			last = p.Seq
+			if err := note(ctx, tx, h, p); err != nil {
 				return err
 			}
 		}
-		return nil
+		_, err := tx.ExecContext(ctx, "UPDATE attempts SET last_report = ? WHERE id = ?", last, h.AttemptID)
+		return err
 	})
 	return h, err
 }
 
+func note(ctx context.Context, tx *sqlx.Tx, h Hold, p Progress) error {
+	if p.Stage != "" {
+		if _, err := tx.ExecContext(ctx, "UPDATE attempts SET stage = ? WHERE id = ?", p.Stage, h.AttemptID); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = ? WHERE id = ?", p.Stage, h.LegID); err != nil {
+			return err
+		}
+	}
+	if p.Case != nil {
+		return putCase(ctx, tx, h.AttemptID, *p.Case)
+	}
+	return nil
+}
+
 func putCase(ctx context.Context, tx *sqlx.Tx, attempt string, c Case) error {
-	if _, err := tx.ExecContext(ctx, `INSERT INTO cases (attempt_id, ordinal, name, verdict, message, line, expected, actual, trace, shot, tree, start_ms, took_ms) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE verdict = VALUES(verdict), message = VALUES(message), line = VALUES(line), expected = VALUES(expected), actual = VALUES(actual), trace = VALUES(trace), shot = VALUES(shot), tree = VALUES(tree), took_ms = VALUES(took_ms)`,
-		attempt, c.Ordinal, c.Name, c.Verdict, c.Message, c.Line, c.Expected, c.Actual, c.Trace, c.Shot, c.Tree, c.StartMS, c.TookMS); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO cases (attempt_id, ordinal, name, verdict, message, line, expected, actual, trace, shot, tree, start_ms, took_ms, tries) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE verdict = VALUES(verdict), message = VALUES(message), line = VALUES(line), expected = VALUES(expected), actual = VALUES(actual), trace = VALUES(trace), shot = VALUES(shot), tree = VALUES(tree), took_ms = VALUES(took_ms), tries = VALUES(tries)`,
+		attempt, c.Ordinal, c.Name, c.Verdict, c.Message, c.Line, c.Expected, c.Actual, c.Trace, c.Shot, c.Tree, c.StartMS, c.TookMS, asJSON(append([]Try{}, c.Tries.V...))); err != nil {
 		return err
 	}
 	now := c.Name
@@ -255,6 +311,9 @@ type Closing struct {
 	ClockDoubtMS *int64
 	Again        bool // the leg should get another attempt
 }
+
+// QuarantineAfter is how many attempts in a row a device may lose.
+const QuarantineAfter = 2
 
 // CloseHold ends a hold and its attempt. Its leg is done, or waits again; when
 // it was the last leg of its run, the run is over. It answers the hold, and false when
@@ -276,7 +335,17 @@ func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, 
 			c.Verdict, c.Message, c.ClockDoubtMS, h.AttemptID); err != nil {
 			return err
 		}
-		if c.Again {
+		if err := judgeDevice(ctx, tx, h.DeviceID, c); err != nil {
+			return err
+		}
+		var stop bool
+		if err := tx.GetContext(ctx, &stop, "SELECT stop FROM legs WHERE id = ? FOR UPDATE", h.LegID); err != nil {
+			return err
+		}
+		switch {
+		case stop && c.Verdict == verdict.Lost:
+			c.Verdict, c.Message = verdict.Stopped, "the run was stopped ("+c.Message+")"
+		case c.Again:
 			_, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'waiting' WHERE id = ?", h.LegID)
 			return err
 		}
@@ -286,6 +355,23 @@ func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, 
 		return closeRun(ctx, tx, h.RunID)
 	})
 	return h, ok, err
+}
+
+// judgeDevice counts the attempts that a device loses, and quarantines one that loses too many in a row.
+func judgeDevice(ctx context.Context, tx *sqlx.Tx, device string, c Closing) error {
+	if c.Verdict == verdict.Stopped {
+		return nil // says nothing about the device
+	}
+	if c.Verdict != verdict.Lost {
+		_, err := tx.ExecContext(ctx, "UPDATE devices SET lost_in_row = 0 WHERE id = ? AND lost_in_row > 0", device)
+		return err
+	}
+	// MariaDB assigns from left to right: the comparison sees the new count.
+	_, err := tx.ExecContext(ctx, `UPDATE devices SET lost_in_row = lost_in_row + 1,
+		quarantine_why = IF(lost_in_row >= ? AND quarantined IS NULL, ?, quarantine_why), quarantine_by = IF(lost_in_row >= ? AND quarantined IS NULL, 'itself', quarantine_by),
+		quarantined = IF(lost_in_row >= ? AND quarantined IS NULL, now(3), quarantined) WHERE id = ?`,
+		QuarantineAfter, fmt.Sprintf("%d attempts in a row were lost on it; the last: %s", QuarantineAfter, c.Message), QuarantineAfter, QuarantineAfter, device)
+	return err
 }
 
 // closeRun ends a run whose legs are all done.
@@ -302,6 +388,9 @@ func closeRun(ctx context.Context, tx *sqlx.Tx, run string) error {
 		if v == "" {
 			return nil
 		}
+	}
+	if _, err := tx.ExecContext(ctx, "DELETE FROM run_secrets WHERE run_id = ?", run); err != nil {
+		return err
 	}
 	_, err := tx.ExecContext(ctx, "UPDATE runs SET verdict = ?, ended = now(3) WHERE id = ? AND ended IS NULL", verdict.Roll(vs...), run)
 	return err

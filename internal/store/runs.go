@@ -27,6 +27,7 @@ type Run struct {
 	Verdict        verdict.Verdict          `db:"verdict"`
 	Created        time.Time                `db:"created"`
 	Ended          sql.NullTime             `db:"ended"`
+	Stopped        sql.NullTime             `db:"stopped"` // when a person asked for its end
 }
 
 // RunRequest is what was asked for, as it was asked.
@@ -35,6 +36,21 @@ type RunRequest struct {
 	Package string   `json:"package"`
 	Where   []string `json:"where"`
 	Devices []string `json:"devices"`
+
+	Cases    []string          `json:"cases,omitempty"` // patterns
+	Tags     []string          `json:"tags,omitempty"`
+	Confirm  int               `json:"confirm,omitempty"`  // how often a failed case is tried again
+	Attempts int               `json:"attempts,omitempty"` // that a leg may have when devices are lost; 0: 2
+	Inputs   map[string]string `json:"inputs,omitempty"`   // not the secret ones
+	Secrets  []string          `json:"secrets,omitempty"`  // the names of the secret ones
+}
+
+// MaxAttempts is how many attempts a leg may have.
+func (q RunRequest) MaxAttempts() int {
+	if q.Attempts == 0 {
+		return 2
+	}
+	return q.Attempts
 }
 
 // Leg is the part of a run on one device.
@@ -49,15 +65,21 @@ type Leg struct {
 	CasesTotal  int             `db:"cases_total"`
 	Created     time.Time       `db:"created"`
 	Ended       sql.NullTime    `db:"ended"`
+	Stop        bool            `db:"stop"` // a person wants it to end
 }
 
-// AddRun writes a run and its legs in one transaction. ErrTaken: a run with
+// AddRun writes a run, its secrets and its legs in one transaction. ErrTaken: a run with
 // this idempotency key is there.
-func (s *Store) AddRun(ctx context.Context, r Run, legs []Leg) error {
+func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, legs []Leg) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, idempotency_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			r.ID, r.WorkspaceID, r.BuildID, r.PackageID, asJSON(r.Request.V), asJSON(r.Findings.V), r.LimitSeconds, r.IdempotencyKey, r.Created); err != nil {
 			return taken(err)
+		}
+		for name, value := range secrets {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO run_secrets (run_id, name, value) VALUES (?, ?, ?)", r.ID, name, value); err != nil {
+				return err
+			}
 		}
 		for _, l := range legs {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO legs (id, run_id, workspace_id, device_id, stage, message, cases_total, created) VALUES (?, ?, ?, ?, 'waiting', '', ?, ?)`,
@@ -73,6 +95,42 @@ func (s *Store) AddRun(ctx context.Context, r Run, legs []Leg) error {
 func (s *Store) RunByID(ctx context.Context, workspace, id string) (r Run, err error) {
 	err = s.db.GetContext(ctx, &r, "SELECT * FROM runs WHERE workspace_id = ? AND id = ?", workspace, id)
 	return r, found(err)
+}
+
+// Secrets gives the secrets of a run that goes on.
+func (s *Store) Secrets(ctx context.Context, run string) (map[string]string, error) {
+	var rows []struct{ Name, Value string }
+	err := s.db.SelectContext(ctx, &rows, "SELECT name, value FROM run_secrets WHERE run_id = ?", run)
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r.Name] = r.Value
+	}
+	return out, err
+}
+
+// StopRun asks for the end of a run's legs, or of one of them: those that wait are done, the others
+// are to be ended by their hosts. It answers how many are being ended.
+func (s *Store) StopRun(ctx context.Context, run, leg, message string) (n int64, err error) {
+	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
+		n = 0
+		if leg == "" {
+			if _, err := tx.ExecContext(ctx, "UPDATE runs SET stopped = now(3) WHERE id = ? AND ended IS NULL AND stopped IS NULL", run); err != nil {
+				return err
+			}
+		}
+		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3), stop = 1 WHERE run_id = ? AND (? = '' OR id = ?) AND stage = 'waiting'", verdict.Stopped, message, run, leg, leg)
+		if err != nil {
+			return err
+		}
+		waited, _ := res.RowsAffected()
+		if res, err = tx.ExecContext(ctx, "UPDATE legs SET stop = 1 WHERE run_id = ? AND (? = '' OR id = ?) AND stage <> 'done'", run, leg, leg); err != nil {
+			return err
+		}
+		going, _ := res.RowsAffected()
+		n = waited + going
+		return closeRun(ctx, tx, run)
+	})
+	return n, err
 }
 
 // RunByIdempotencyKey finds the run that a request with this key started.
@@ -138,10 +196,14 @@ type LegRow struct {
 	Attempts  int                 `db:"attempts"`
 	NowCase   sql.NullString      `db:"now_case"`
 	Started   sql.NullTime        `db:"started"`
+	RanOn     sql.NullString      `db:"ran_on"` // serial of the device of the last attempt
+	Place     int                 `db:"place"`  // of a leg that waits: its place in the queue for its device, from 1
 }
 
-const legRows = `SELECT l.*, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started FROM legs l JOIN devices d ON d.id = l.device_id
-	LEFT JOIN attempts a ON a.leg_id = l.id AND a.number = (SELECT max(number) FROM attempts WHERE leg_id = l.id)`
+// The place counts those that asked before: the dispatcher is fair between runs, so it is a bound and not a promise.
+const legRows = `SELECT l.*, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on,
+	IF(l.stage = 'waiting', 1 + (SELECT count(*) FROM legs q WHERE q.device_id = l.device_id AND q.stage = 'waiting' AND q.id < l.id), 0) AS place FROM legs l JOIN devices d ON d.id = l.device_id
+	LEFT JOIN attempts a ON a.leg_id = l.id AND a.number = (SELECT max(number) FROM attempts WHERE leg_id = l.id) LEFT JOIN devices ad ON ad.id = a.device_id`
 
 // Legs lists the legs of a run with their devices, by serial.
 func (s *Store) Legs(ctx context.Context, run string) (out []LegRow, err error) {
@@ -207,11 +269,14 @@ type Attempt struct {
 	ClockDoubtMS sql.NullInt64   `db:"clock_doubt_ms"`
 	Started      time.Time       `db:"started"`
 	Ended        sql.NullTime    `db:"ended"`
+	Serial       string          `db:"serial"` // of its device
+	HostName     string          `db:"host_name"`
 }
 
 // Attempts lists the attempts of a leg, the first first.
 func (s *Store) Attempts(ctx context.Context, leg string) (out []Attempt, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT * FROM attempts WHERE leg_id = ? ORDER BY number", leg)
+	err = s.db.SelectContext(ctx, &out, `SELECT a.*, d.serial, coalesce((SELECT t.name FROM holds h JOIN hosts t ON t.id = h.host_id WHERE h.attempt_id = a.id ORDER BY h.id LIMIT 1), '') AS host_name
+		FROM attempts a JOIN devices d ON d.id = a.device_id WHERE leg_id = ? ORDER BY number`, leg)
 	return out, err
 }
 
@@ -230,6 +295,21 @@ type Case struct {
 	Tree      string          `db:"tree"`
 	StartMS   int64           `db:"start_ms"`
 	TookMS    int64           `db:"took_ms"`
+	Tries     JSON[[]Try]     `db:"tries"` // where there was more than one
+}
+
+// Try is how one try of a case came out.
+type Try struct {
+	Verdict  verdict.Verdict `json:"verdict"`
+	Message  string          `json:"message,omitempty"`
+	Line     string          `json:"line,omitempty"`
+	Expected string          `json:"expected,omitempty"`
+	Actual   string          `json:"actual,omitempty"`
+	Trace    string          `json:"trace,omitempty"`
+	Shot     string          `json:"shot,omitempty"`
+	Tree     string          `json:"tree,omitempty"`
+	StartMS  int64           `json:"start_ms"`
+	TookMS   int64           `json:"took_ms"`
 }
 
 // Cases lists the cases of an attempt, in the order they ran.

@@ -67,7 +67,7 @@ func (d *desk) run(t *testing.T, n int) (string, []store.Leg) {
 	for i := range n {
 		legs = append(legs, store.Leg{ID: store.NewID(), DeviceID: d.devices[i%2].ID, CasesTotal: 1})
 	}
-	require.NoError(t, d.AddRun(context.Background(), r, legs))
+	require.NoError(t, d.AddRun(context.Background(), r, nil, legs))
 	waiting, err := d.WaitingLegs(context.Background(), 100)
 	require.NoError(t, err)
 	return r.ID, waiting[len(waiting)-n:]
@@ -159,15 +159,15 @@ func TestReportsCountOnceAndTheLastLegEndsTheRun(t *testing.T) {
 	holds, err := d.ActiveHolds(ctx, d.host)
 	require.NoError(t, err)
 	c := store.Case{Name: "c", StartMS: 5}
-	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 1, Stage: "running"})
+	_, err = d.Note(ctx, holds[0].ID, []store.Progress{{Seq: 1, Stage: "running"}})
 	require.NoError(t, err)
-	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 2, Case: &c})
+	_, err = d.Note(ctx, holds[0].ID, []store.Progress{{Seq: 2, Case: &c}})
 	require.NoError(t, err)
 	c.Verdict, c.TookMS = verdict.Failed, 7
-	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c})
+	_, err = d.Note(ctx, holds[0].ID, []store.Progress{{Seq: 3, Case: &c}})
 	require.NoError(t, err)
 	c.Verdict = verdict.Passed
-	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 3, Case: &c})
+	_, err = d.Note(ctx, holds[0].ID, []store.Progress{{Seq: 3, Case: &c}})
 	require.NoError(t, err, "told twice")
 	cases, err := d.Cases(ctx, holds[0].AttemptID)
 	require.NoError(t, err)
@@ -193,7 +193,7 @@ func TestReportsCountOnceAndTheLastLegEndsTheRun(t *testing.T) {
 	_, ok, err := d.CloseHold(ctx, holds[0].ID, store.Closing{Verdict: verdict.Passed})
 	require.NoError(t, err)
 	assert.False(t, ok, "a hold that is over changes nothing")
-	_, err = d.Note(ctx, holds[0].ID, store.Progress{Seq: 9, Stage: "running"})
+	_, err = d.Note(ctx, holds[0].ID, []store.Progress{{Seq: 9, Stage: "running"}})
 	require.NoError(t, err)
 	l, err := d.LegByID(ctx, d.ws, holds[0].LegID)
 	require.NoError(t, err)

@@ -102,6 +102,7 @@ type Crash struct {
 	App     string
 	PID     int
 	Native  bool   // by a signal; else by an exception
+	Hung    bool   // it lives, and does not respond to its user
 	Problem string // the exception or the signal, one line
 	Trace   string // all that the log says of it, with line ends
 }
@@ -120,11 +121,14 @@ type Finder struct {
 func (f *Finder) Crashes() []*Crash { return f.done }
 
 // ofCrashes reports whether lines with a tag can say anything of a crash.
-func ofCrashes(tag string) bool { return tag == "AndroidRuntime" || tag == "libc" || tag == "DEBUG" }
+func ofCrashes(tag string) bool {
+	return tag == "AndroidRuntime" || tag == "libc" || tag == "DEBUG" || tag == "ActivityManager"
+}
 
 // Feed takes the next line. Crashes of Java code come under the tag
 // AndroidRuntime, those of native code as a fatal signal under libc, as written by
-// com.android.internal.os.RuntimeInit and by the linker's debuggerd handler.
+// com.android.internal.os.RuntimeInit and by the linker's debuggerd handler; that an app does not
+// respond, under ActivityManager, by com.android.server.am.ProcessErrorStateRecord.
 func (f *Finder) Feed(l Line) {
 	switch {
 	case l.Tag == "AndroidRuntime" && strings.HasPrefix(l.Text, "FATAL EXCEPTION"):
@@ -136,6 +140,19 @@ func (f *Finder) Feed(l Line) {
 		}
 		f.open, f.n = c, 0
 		f.done = append(f.done, c)
+	case l.Tag == "ActivityManager" && l.Level == 'E' && strings.HasPrefix(l.Text, "ANR in "):
+		app, _, _ := strings.Cut(l.Text[len("ANR in "):], " ")
+		f.open, f.n = &Crash{At: l.At, PID: l.PID, App: app, Hung: true, Trace: l.Text + "\n"}, 0
+	case f.open != nil && f.open.Hung && l.Tag == "ActivityManager" && l.PID == f.open.PID:
+		c := f.open
+		if f.n++; f.n > maxTrace {
+			return
+		}
+		c.Trace += l.Text + "\n"
+		if why, ok := strings.CutPrefix(l.Text, "Reason: "); ok && c.Problem == "" {
+			c.Problem = "the app is not responding: " + why
+			f.done = append(f.done, c)
+		}
 	case f.open == nil:
 	case !f.open.Native && l.Tag == "AndroidRuntime" && l.PID == f.open.PID, f.open.Native && l.Tag == "DEBUG":
 		c := f.open

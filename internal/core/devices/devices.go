@@ -42,6 +42,14 @@ func (f Facts) WidthDP() int {
 	return f.Width * 160 / f.Density
 }
 
+// HeightDP is its height.
+func (f Facts) HeightDP() int {
+	if f.Density <= 0 {
+		return 0
+	}
+	return f.Height * 160 / f.Density
+}
+
 // Names are the traits that a filter may ask for, in the order they are shown.
 var Names = []string{"serial", "platform", "os", "api", "maker", "model", "form", "origin", "simulated",
 	"screen", "width", "density", "memory", "processor", "language", "place"}
@@ -60,6 +68,12 @@ func (f Facts) Traits() map[string]string {
 		"density": strconv.Itoa(f.Density), "memory": strconv.Itoa((f.MemoryMB + 512) / 1024),
 		"processor": abi, "language": f.Language, "place": f.Place,
 	}
+}
+
+// Like says whether two units can stand in for each other: the same model with the same system and settings.
+func (f Facts) Like(o Facts) bool {
+	return f.Platform == o.Platform && f.Maker == o.Maker && f.Model == o.Model && f.OS == o.OS && f.API == o.API && f.Form == o.Form && f.Origin == o.Origin &&
+		f.Width == o.Width && f.Height == o.Height && f.Density == o.Density && f.Language == o.Language && f.MemoryMB == o.MemoryMB
 }
 
 // Condition is one pattern over one trait.

@@ -2,7 +2,6 @@ package testpkg
 
 import (
 	"os"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,20 +9,14 @@ import (
 )
 
 func TestTheReferenceSaysWhatTheVocabularySays(t *testing.T) {
-	raw, err := os.ReadFile("../../../docs/3-packages.md")
+	raw, err := os.ReadFile("../../../docs/script-words.md")
 	require.NoError(t, err)
-	page := strings.ReplaceAll(string(raw), "`", "")
-	for word, line := range PhoneWords {
-		call, means, ok := strings.Cut(line, ": ")
-		require.True(t, ok, word)
-		if word == "facts" {
-			means, _, _ = strings.Cut(means, ":")
-		}
-		assert.Contains(t, page, "| "+call+" | "+means)
-	}
-	for word, line := range CheckWords {
-		call, means, _ := strings.Cut(line, ": ")
-		assert.Contains(t, page, "| check."+call+" | "+means, word)
-	}
-	assert.Contains(t, page, "| log(text) | writes a line into the timeline")
+	assert.Equal(t, Reference(), string(raw), "make it anew with: tessellant script words --markdown > docs/script-words.md")
+}
+
+func TestParametersComeFromTheCall(t *testing.T) {
+	assert.Equal(t, []string{"target", "text", "within?"}, byName["phone"]["type"].Params())
+	assert.Equal(t, []string{"condition", "about?", "within?"}, byName["phone"]["wait_until"].Params())
+	assert.Empty(t, byName["phone"]["stop"].Params())
+	assert.Empty(t, byName["phone"]["facts"].Params())
 }

@@ -45,11 +45,14 @@ type Finding struct {
 
 // Case is one test case that was discovered.
 type Case struct {
-	Name  string `json:"name"` // file without its ending, a dot, the function: send.test_total
-	File  string `json:"file"`
-	Line  int    `json:"line"`
-	Func  string `json:"func"`
-	About string `json:"about,omitempty"` // the function's docstring, its first line
+	Name  string   `json:"name"` // file without its ending, a dot, the function: send.test_total
+	File  string   `json:"file"`
+	Line  int      `json:"line"`
+	Func  string   `json:"func"`
+	About string   `json:"about,omitempty"` // the function's docstring, its first line
+	Tags  []string `json:"tags,omitempty"`
+	// Row is the row of a table that this case is for; its name follows the function's after a slash.
+	Row map[string]any `json:"-"`
 }
 
 // Package is what was read.
@@ -59,7 +62,28 @@ type Package struct {
 	About    string            `json:"about,omitempty"`
 	Cases    []Case            `json:"cases"`
 	Findings []Finding         `json:"findings"`
+	Inputs   []Input           `json:"inputs"`
 	Scripts  map[string]string `json:"-"` // file name → source
+
+	files   fs.FS
+	scripts map[string]*script
+}
+
+// Has says whether a file defines one of the Hooks.
+func (p *Package) Has(file, hook string) bool {
+	return p.scripts[file] != nil && p.scripts[file].hooks[hook]
+}
+
+// KeepsData says whether the app keeps its data between the cases of a file.
+func (p *Package) KeepsData(file string) bool { return p.scripts[file] != nil && p.scripts[file].keep }
+
+func (p *Package) scriptNames() []string {
+	names := make([]string, 0, len(p.scripts))
+	for n := range p.scripts {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
 }
 
 // Blocked returns the findings for which the package can't be used.
@@ -78,9 +102,14 @@ func (p *Package) blocks(file string, line int, remedy, format string, args ...a
 }
 
 type entryFile struct {
-	Name  string `yaml:"name"`
-	Kind  string `yaml:"kind"`
-	About string `yaml:"about"`
+	Name   string `yaml:"name"`
+	Kind   string `yaml:"kind"`
+	About  string `yaml:"about"`
+	Inputs map[string]struct {
+		About   string  `yaml:"about"`
+		Default *string `yaml:"default"`
+		Secret  bool    `yaml:"secret"`
+	} `yaml:"inputs"`
 }
 
 // isName says whether a package may be called so.
@@ -96,7 +125,7 @@ func isName(s string) bool {
 // Read reads the package in f. What is wrong with the package becomes findings;
 // the error is for an f that can't be read.
 func Read(f fs.FS) (*Package, error) {
-	p := &Package{Scripts: map[string]string{}, Findings: []Finding{}, Cases: []Case{}}
+	p := &Package{Scripts: map[string]string{}, Findings: []Finding{}, Cases: []Case{}, Inputs: []Input{}, files: f, scripts: map[string]*script{}}
 	raw, err := readFile(f, Entry, maxEntry)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -136,6 +165,7 @@ func Read(f fs.FS) (*Package, error) {
 		p.Scripts[name] = string(src)
 		p.readScript(name, src)
 	}
+	p.checkLoads()
 	if len(names) == 0 {
 		p.blocks("", 0, "add a file such as cases.star with a function test_something(phone)", "the package holds no .star file")
 	} else if len(p.Cases) == 0 && len(p.Blocked()) == 0 {
@@ -150,7 +180,7 @@ func (p *Package) readEntry(raw []byte) {
 	dec.KnownFields(true)
 	if err := dec.Decode(&e); err != nil {
 		what := strings.ReplaceAll(strings.TrimPrefix(err.Error(), "yaml: "), " in type testpkg.entryFile", "")
-		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind and about", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
+		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind, about and inputs", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
 		return
 	}
 	p.Name, p.Kind, p.About = e.Name, e.Kind, e.About
@@ -160,6 +190,16 @@ func (p *Package) readEntry(raw []byte) {
 	if e.Kind != "script" {
 		p.blocks(Entry, 0, "write kind: script", "kind is %q; the kind that can be run is script", e.Kind)
 	}
+	for name, in := range e.Inputs {
+		if !isName(name) {
+			p.blocks(Entry, 0, "such as observer-code", "the input %q needs small letters, digits and dashes, a letter first, 63 at most", name)
+		}
+		if in.Secret && in.Default != nil {
+			p.blocks(Entry, 0, "leave the default out; the run gives it with --secret-from-env", "the input %s is secret and has a default: then it is written in the package", name)
+		}
+		p.Inputs = append(p.Inputs, Input{Name: name, About: in.About, Default: in.Default, Secret: in.Secret})
+	}
+	sort.Slice(p.Inputs, func(i, j int) bool { return p.Inputs[i].Name < p.Inputs[j].Name })
 }
 
 var yamlLineForm = regexp.MustCompile(`line (\d+)`)

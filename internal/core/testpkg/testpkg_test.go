@@ -45,23 +45,38 @@ func TestMistakesAreFoundWithFileAndLine(t *testing.T) {
 		line  int
 		what  string
 	}{
-		"no entry file":         {map[string]string{"a.star": ""}, "", 0, "there is no tessellant.yaml"},
-		"an unknown key":        {map[string]string{Entry: "name: a\nkind: script\nowner: me\n"}, Entry, 3, "field owner not found"},
-		"a name with blanks":    {map[string]string{Entry: "name: My Suite\nkind: script\n"}, Entry, 0, `name is "My Suite"`},
-		"another kind":          {map[string]string{Entry: "name: a\nkind: magic\n"}, Entry, 0, `kind is "magic"`},
-		"no script":             {map[string]string{Entry: entry}, "", 0, "holds no .star file"},
-		"no case":               {map[string]string{Entry: entry, "a.star": "x = 1\n"}, "", 0, "starts with test_"},
-		"a syntax error":        {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    phone.tap(\n"}, "a.star", 3, "got"},
-		"an undefined name":     {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    wobble()\n"}, "a.star", 2, "undefined: wobble"},
-		"a misspelt word":       {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    phone.tpa('#x')\n"}, "a.star", 2, "a phone has no tpa"},
-		"a misspelt check":      {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    check.same(1, 1)\n"}, "a.star", 2, "check has no same"},
-		"a bad locator":         {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    phone.tap('button[')\n"}, "a.star", 2, "can't be used"},
-		"two parameters":        {map[string]string{Entry: entry, "a.star": "def test_a(phone, x):\n    pass\n"}, "a.star", 1, "exactly one parameter"},
-		"one name twice":        {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    pass\ndef test_a(p):\n    pass\n"}, "a.star", 3, "defined twice, first in line 1"},
-		"load":                  {map[string]string{Entry: entry, "a.star": "load('b.star', 'x')\ndef test_a(p):\n    pass\n"}, "a.star", 1, "can't load one another"},
-		"brackets without end":  {map[string]string{Entry: entry, "a.star": strings.Repeat("(", 5000)}, "a.star", 1, "nested more than"},
-		"signs without end":     {map[string]string{Entry: entry, "a.star": "x = " + strings.Repeat("- ", 5000) + "1"}, "a.star", 1, "nested more than"},
-		"a file that is a book": {map[string]string{Entry: entry, "a.star": strings.Repeat("# hm\n", maxScript/4)}, "a.star", 0, "longer than"},
+		"no entry file":          {map[string]string{"a.star": ""}, "", 0, "there is no tessellant.yaml"},
+		"an unknown key":         {map[string]string{Entry: "name: a\nkind: script\nowner: me\n"}, Entry, 3, "field owner not found"},
+		"a name with blanks":     {map[string]string{Entry: "name: My Suite\nkind: script\n"}, Entry, 0, `name is "My Suite"`},
+		"another kind":           {map[string]string{Entry: "name: a\nkind: magic\n"}, Entry, 0, `kind is "magic"`},
+		"no script":              {map[string]string{Entry: entry}, "", 0, "holds no .star file"},
+		"no case":                {map[string]string{Entry: entry, "a.star": "x = 1\n"}, "", 0, "starts with test_"},
+		"a syntax error":         {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    phone.tap(\n"}, "a.star", 3, "got"},
+		"an undefined name":      {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    wobble()\n"}, "a.star", 2, "undefined: wobble"},
+		"a misspelt word":        {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    phone.tpa('#x')\n"}, "a.star", 2, "a phone has no tpa"},
+		"a misspelt check":       {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    check.same(1, 1)\n"}, "a.star", 2, "check has no same"},
+		"a bad locator":          {map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    phone.tap('button[')\n"}, "a.star", 2, "can't be used"},
+		"two parameters":         {map[string]string{Entry: entry, "a.star": "def test_a(phone, x):\n    pass\n"}, "a.star", 1, "exactly one parameter"},
+		"one name twice":         {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    pass\ndef test_a(p):\n    pass\n"}, "a.star", 3, "defined twice, first in line 1"},
+		"a file not there":       {map[string]string{Entry: entry, "a.star": "load('b.star', 'x')\ndef test_a(p):\n    pass\n"}, "a.star", 1, "there is no file b.star"},
+		"a name not there":       {map[string]string{Entry: entry, "a.star": "load('b.star', 'x')\ndef test_a(p):\n    x()\n", "b.star": "y = 1\n"}, "a.star", 1, "b.star does not define x"},
+		"files in a circle":      {map[string]string{Entry: entry, "a.star": "load('b.star', 'x')\ndef test_a(p):\n    x()\n", "b.star": "load('a.star', 'test_a')\nx = 1\n"}, "a.star", 1, "load one another"},
+		"a data file not there":  {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    data.rows('x.csv')\n"}, "a.star", 2, "there is no file x.csv"},
+		"a data file amiss":      {map[string]string{Entry: entry, "x.json": "{", "a.star": "def test_a(p):\n    data.json('x.json')\n"}, "a.star", 2, "x.json holds no JSON value"},
+		"no word of data":        {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    data.yaml('x')\n"}, "a.star", 2, "data has no yaml"},
+		"rows, one parameter":    {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    pass\ncase(test_a, rows = [{'n': 1}])\n"}, "a.star", 1, "must take two parameters"},
+		"rows that are computed": {map[string]string{Entry: entry, "a.star": "def test_a(p, row):\n    pass\ncase(test_a, rows = [r for r in [1]])\n"}, "a.star", 3, "it must be written out"},
+		"no rows":                {map[string]string{Entry: entry, "a.star": "def test_a(p, row):\n    pass\ncase(test_a, rows = [])\n"}, "a.star", 3, "there are no rows"},
+		"rows of one name":       {map[string]string{Entry: entry, "a.star": "def test_a(p, row):\n    pass\ncase(test_a, rows = [{'name': 'x'}, {'name': 'x'}])\n"}, "a.star", 3, `two rows of test_a are called "x"`},
+		"a tag with blanks":      {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    pass\ncase(test_a, tags = ['a b'])\n"}, "a.star", 3, "tags must be a list of names"},
+		"case of nothing":        {map[string]string{Entry: entry, "a.star": "hi = 1; test_a = 2\ncase(hi)\n"}, "a.star", 2, "hi is no test function"},
+		"case in a function":     {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    case(test_a)\n"}, "a.star", 2, "stands inside of a function"},
+		"file with nonsense":     {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    pass\nfile(clear_between = 1)\n"}, "a.star", 3, "True or False"},
+		"a hook with two":        {map[string]string{Entry: entry, "a.star": "def before_case(p, q):\n    pass\ndef test_a(p):\n    pass\n"}, "a.star", 1, "before_case must take exactly one"},
+		"a secret by default":    {map[string]string{Entry: entry + "inputs:\n  code: {secret: true, default: x}\n", "a.star": "def test_a(p):\n    pass\n"}, Entry, 0, "is secret and has a default"},
+		"brackets without end":   {map[string]string{Entry: entry, "a.star": strings.Repeat("(", 5000)}, "a.star", 1, "nested more than"},
+		"signs without end":      {map[string]string{Entry: entry, "a.star": "x = " + strings.Repeat("- ", 5000) + "1"}, "a.star", 1, "nested more than"},
+		"a file that is a book":  {map[string]string{Entry: entry, "a.star": strings.Repeat("# hm\n", maxScript/4)}, "a.star", 0, "longer than"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, err := Read(folder(c.files))
@@ -72,6 +87,90 @@ func TestMistakesAreFoundWithFileAndLine(t *testing.T) {
 			assert.Equal(t, c.line, f.Line)
 			assert.Contains(t, f.What, c.what)
 			assert.NotEmpty(t, f.Remedy)
+		})
+	}
+}
+
+func TestRowsTagsHooksAndInputsAreRead(t *testing.T) {
+	p, err := Read(folder(map[string]string{
+		Entry:        entry + "inputs:\n  observer: {about: who, default: Ines}\n  code: {secret: true}\n",
+		"a.star":     "load('lib/x.star', 'hi')\ndef before_case(phone):\n    hi(phone)\ndef test_a(phone, row):\n    pass\ncase(test_a, tags = ['smoke'], rows = 'd/r.csv')\ndef test_b(phone, row):\n    pass\ncase(test_b, rows = [{'n': -1}, {'name': 'two', 'on': True}])\nfile(clear_between = False)\n",
+		"lib/x.star": "def hi(phone):\n    phone.back()\n",
+		"d/r.csv":    "name,n\none,1\n\"two, three\",2\n",
+	}))
+	require.NoError(t, err)
+	require.Empty(t, p.Findings)
+	var names []string
+	for _, c := range p.Cases {
+		names = append(names, c.Name)
+	}
+	assert.Equal(t, []string{"a.test_a/one", "a.test_a/two, three", "a.test_b/1", "a.test_b/two"}, names)
+	assert.Equal(t, []string{"smoke"}, p.Cases[0].Tags)
+	assert.Equal(t, map[string]any{"n": -1.0}, p.Cases[2].Row)
+	assert.True(t, p.Has("a.star", "before_case"))
+	assert.False(t, p.Has("a.star", "after_case"))
+	assert.True(t, p.KeepsData("a.star"))
+	ines := "Ines"
+	assert.Equal(t, []Input{{Name: "code", Secret: true}, {Name: "observer", About: "who", Default: &ines}}, p.Inputs)
+}
+
+func TestCasesAreChosenByNameAndTag(t *testing.T) {
+	cases := []Case{{Name: "a.test_x", File: "a.star", Func: "test_x", Tags: []string{"smoke"}}, {Name: "a.test_y/1", File: "a.star", Func: "test_y"}, {Name: "a.test_y/two/2", File: "a.star", Func: "test_y"}, {Name: "sub/b.test_z", File: "sub/b.star", Func: "test_z", Tags: []string{"smoke", "slow"}}}
+	for name, c := range map[string]struct {
+		patterns, tags []string
+		want           []int
+		err            string
+	}{
+		"all":                        {nil, nil, []int{0, 1, 2, 3}, ""},
+		"a name":                     {[]string{"a.test_x"}, nil, []int{0}, ""},
+		"a function means its rows":  {[]string{"a.test_y"}, nil, []int{1, 2}, ""},
+		"a row":                      {[]string{"a.test_y/1"}, nil, []int{1}, ""},
+		"a pattern":                  {[]string{"a.*"}, nil, []int{0, 1, 2}, ""},
+		"a tag":                      {nil, []string{"smoke"}, []int{0, 3}, ""},
+		"two tags: either":           {nil, []string{"smoke", "slow"}, []int{0, 3}, ""},
+		"a name and a tag":           {[]string{"a.*"}, []string{"smoke"}, []int{0}, ""},
+		"no such name":               {[]string{"a.test_x", "q.*"}, nil, nil, `no case is called "q.*"`},
+		"no such tag":                {nil, []string{"big"}, nil, `no case has the tag "big"; there are slow, smoke`},
+		"each alone, but never both": {[]string{"a.test_x"}, []string{"slow"}, nil, "both such a name and such a tag"},
+		"no pattern":                 {[]string{"["}, nil, nil, "can't be read"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, err := Choose(cases, c.patterns, c.tags)
+			if c.err != "" {
+				require.ErrorContains(t, err, c.err)
+				return
+			}
+			require.NoError(t, err)
+			var want []Case
+			for _, i := range c.want {
+				want = append(want, cases[i])
+			}
+			assert.Equal(t, want, got)
+		})
+	}
+}
+
+func TestInputsAreWhatThePackageDeclaresAndTheRunGives(t *testing.T) {
+	ines := "Ines"
+	declared := []Input{{Name: "observer", Default: &ines}, {Name: "code", Secret: true, About: "to sign in"}}
+	values, hidden, err := Inputs(declared, map[string]string{"observer": "Jon"}, map[string]string{"code": "4711"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"observer": "Jon", "code": "4711"}, values)
+	assert.Equal(t, []string{"4711"}, hidden)
+	for name, c := range map[string]struct {
+		plain, secret map[string]string
+		err           string
+	}{
+		"one is missing":        {nil, nil, "wants the input code (to sign in)"},
+		"a secret written out":  {map[string]string{"code": "4711"}, nil, "must not be written out"},
+		"a secret too short":    {nil, map[string]string{"code": "1"}, "shorter than 4"},
+		"one nobody knows":      {map[string]string{"x": "1"}, map[string]string{"code": "4711"}, "declares no input x"},
+		"one that is a book":    {map[string]string{"observer": strings.Repeat("x", 5000)}, map[string]string{"code": "4711"}, "4096 is the most"},
+		"a plain one as secret": {nil, map[string]string{"code": "4711", "y": "12345"}, "declares no input y"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, _, err := Inputs(declared, c.plain, c.secret)
+			assert.ErrorContains(t, err, c.err)
 		})
 	}
 }
@@ -140,6 +239,7 @@ func TestOpenRefuses(t *testing.T) {
 
 func FuzzReadScript(f *testing.F) {
 	f.Add("def test_a(phone):\n    phone.tap('#x')\n")
+	f.Add("def test_a(phone, row):\n    pass\ncase(test_a, rows = [{'name': 'x', 'n': -1}], tags = ['a'])\nfile(clear_between = False)\n")
 	f.Add("load('a', 'b')\nx = [i for i in range(3)]\n")
 	f.Fuzz(func(t *testing.T, src string) {
 		p, err := Read(folder(map[string]string{Entry: entry, "a.star": src}))

@@ -8,9 +8,11 @@ import (
 	"fmt"
 	"image"
 	"io"
+	"maps"
 	"net"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -41,7 +43,8 @@ type Device struct {
 
 	mu       sync.Mutex
 	closed   bool
-	fileDump bool // this device writes the tree into files only
+	fileDump bool      // this device writes the tree into files only
+	changed  []setting // as they were before, the first change first
 }
 
 var (
@@ -49,6 +52,7 @@ var (
 	_ phone.Logger   = (*Device)(nil)
 	_ phone.Clock    = (*Device)(nil)
 	_ phone.Keyboard = (*Device)(nil)
+	_ phone.Settings = (*Device)(nil)
 	_ phone.Waker    = (*Device)(nil)
 	_ phone.Pixels   = (*Device)(nil)
 )
@@ -285,7 +289,11 @@ func (d *Device) Launch(ctx context.Context, app phone.App) error {
 			return &phone.Refused{Doing: "start the app " + app.ID, Why: "it is not installed, or has no screen that a launcher starts"}
 		}
 	}
-	a, err := d.shell(ctx, "start the app", "am start -W -n "+quote(component), launchLimit)
+	line := "am start -W -n " + quote(component)
+	for _, n := range slices.Sorted(maps.Keys(app.Args)) {
+		line += " --es " + quote(n) + " " + quote(app.Args[n])
+	}
+	a, err := d.shell(ctx, "start the app", line, launchLimit)
 	if err != nil {
 		return err
 	}
@@ -457,7 +465,8 @@ func (d *Device) Type(ctx context.Context, text string) error {
 	return nil
 }
 
-var keyCodes = map[phone.Key]string{phone.Back: "KEYCODE_BACK", phone.Home: "KEYCODE_HOME", phone.Enter: "KEYCODE_ENTER", phone.Delete: "KEYCODE_DEL", phone.End: "KEYCODE_MOVE_END"}
+var keyCodes = map[phone.Key]string{phone.Back: "BACK", phone.Home: "HOME", phone.Enter: "ENTER", phone.Delete: "DEL", phone.End: "MOVE_END", "tab": "TAB", "escape": "ESCAPE",
+	"search": "SEARCH", "menu": "MENU", "volume_up": "VOLUME_UP", "volume_down": "VOLUME_DOWN", "up": "DPAD_UP", "down": "DPAD_DOWN", "left": "DPAD_LEFT", "right": "DPAD_RIGHT"}
 
 // Press presses keys.
 func (d *Device) Press(ctx context.Context, keys ...phone.Key) error {
@@ -467,7 +476,7 @@ func (d *Device) Press(ctx context.Context, keys ...phone.Key) error {
 		if code == "" {
 			return fmt.Errorf("an Android device has no key %q", k)
 		}
-		codes = append(codes, code)
+		codes = append(codes, "KEYCODE_"+code)
 	}
 	return d.input(ctx, "press a key", "keyevent "+strings.Join(codes, " "))
 }
@@ -476,6 +485,28 @@ func (d *Device) Press(ctx context.Context, keys ...phone.Key) error {
 func (d *Device) Wake(ctx context.Context) error {
 	_, err := d.shell(ctx, "wake up", "input keyevent KEYCODE_WAKEUP; wm dismiss-keyguard", quick)
 	return err
+}
+
+// Answers asks the device the simplest question there is.
+func (d *Device) Answers(ctx context.Context, within time.Duration) error {
+	_, err := d.shell(ctx, "answer", "echo", within)
+	return err
+}
+
+var freeForm = regexp.MustCompile(`(?m)^\S+\s+\d+\s+\d+\s+(\d+)\s`)
+
+// FreeMB asks how much storage is left for apps and their data, in MB.
+func (d *Device) FreeMB(ctx context.Context) (int, error) {
+	a, err := d.shell(ctx, "say how much storage it has left", "df -k /data", quick)
+	if err != nil {
+		return 0, err
+	}
+	m := freeForm.FindStringSubmatch(string(a.out))
+	if m == nil {
+		return 1 << 20, nil // an old df writes sizes in its own way; an install that finds no room says so
+	}
+	kb, _ := strconv.Atoi(m[1])
+	return kb / 1024, nil
 }
 
 // KeyboardShown says whether the keyboard is up.

@@ -28,7 +28,7 @@ func device(api int, language string) Device {
 func play(t *testing.T, dev Device, source string) (*stage, error) {
 	t.Helper()
 	s := &stage{}
-	a, err := Start("org.kelpline.app", "Kelpline", source, dev, Env{
+	a, err := Start("org.kelpline.app", "Kelpline", source, dev, nil, Env{
 		Died: func(err error) { s.died = err },
 		Log:  func(level byte, tag, text string) { s.log = append(s.log, string(level)+" "+tag+": "+text) },
 		HTTP: func(method, url string, body []byte) (int, []byte, error) {

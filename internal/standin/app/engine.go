@@ -25,7 +25,11 @@ type Device struct {
 	ScreenH    int
 	StatusBarH int // pixels
 	NavBarH    int
+	Dark       bool
 }
+
+// dp turns pixels into density-independent pixels.
+func (d Device) dp(px int) int { return px * 160 / d.DPI }
 
 // px turns density-independent pixels into pixels: dp × dpi ÷ 160.
 func (d Device) px(dp float64) float64 { return dp * float64(d.DPI) / 160 }
@@ -38,6 +42,10 @@ type Env struct {
 	HTTP  func(method, url string, body []byte) (status int, answer []byte, err error) // may block
 	Later func(after time.Duration, f func())                                          // runs f unless the app is gone
 	Async func(work func(), then func())                                               // runs work at once beside the app, then as Later does
+	// Memory says how long the app has to wait for memory now; 0: it has it.
+	Memory func() time.Duration
+	// Block says that the app does not answer for so long.
+	Block func(time.Duration)
 }
 
 // Crash is the death of the app: a stack trace as Android writes it.
@@ -55,6 +63,7 @@ type App struct {
 	thread   *starlark.Thread
 	globals  starlark.StringDict
 	state    *starlark.Dict
+	args     *starlark.Dict // that it was started with
 	screen   *widget
 	focused  string // id of the field that has the keyboard
 	scroll   float64
@@ -74,11 +83,12 @@ var dialect = &syntax.FileOptions{While: true, TopLevelControl: true, Set: true}
 
 // Start runs the behaviour file's top level and shows its first screen. The
 // error is a *Crash when the app dies of it, as it may later of any event.
-func Start(id, label, source string, dev Device, env Env) (*App, error) {
+func Start(id, label, source string, dev Device, args map[string]string, env Env) (*App, error) {
 	if len(source) > maxSource {
 		return nil, fmt.Errorf("the behaviour file is %d bytes long; %d is the most", len(source), maxSource)
 	}
-	a := &App{ID: id, Label: label, Device: dev, env: env, state: starlark.NewDict(8)}
+	a := &App{ID: id, Label: label, Device: dev, env: env, state: starlark.NewDict(8), args: starlark.NewDict(len(args))}
+	a.SetArgs(args)
 	a.thread = &starlark.Thread{Name: id}
 	a.budget()
 	pre := a.builtins()
@@ -132,6 +142,38 @@ func (a *App) show() error {
 	return nil
 }
 
+// SetArgs gives the app the arguments of a start.
+func (a *App) SetArgs(args map[string]string) {
+	_ = a.args.Clear()
+	for n, v := range args {
+		_ = a.args.SetKey(starlark.String(n), starlark.String(v))
+	}
+}
+
+// Resumed tells the app that it is in front again.
+func (a *App) Resumed() error { return a.hook("resumed") }
+
+// Resize tells the app that the device is another now: turned, or dark. As on Android
+// the screen is made anew: the keyboard goes, and what had been scrolled is at its top.
+func (a *App) Resize(dev Device) error {
+	turned := dev.ScreenW != a.Device.ScreenW
+	a.Device = dev
+	if !turned {
+		a.Version++
+		return nil
+	}
+	a.focused, a.scroll = "", 0
+	return a.hook("rotated")
+}
+
+// hook calls a function that the behaviour file may define.
+func (a *App) hook(name string) error {
+	if f, ok := a.globals[name].(starlark.Callable); ok {
+		return a.call(f)
+	}
+	return a.show()
+}
+
 // Busy reports whether something on the screen moves by itself.
 func (a *App) Busy() bool {
 	for _, n := range a.nodes {
@@ -152,14 +194,27 @@ func (a *App) Keyboard() (up, numeric bool) {
 	return false, false
 }
 
-// Tap touches the screen at a point in pixels.
-func (a *App) Tap(x, y int) error {
-	var hit *Node
+// at gives the uppermost node at a point that something can be done with.
+func (a *App) at(x, y int) (hit *Node) {
 	for _, n := range a.nodes {
-		if n.Visible.contains(x, y) && (n.w.onTap != nil || n.Kind == "field") && n.w.enabled {
+		if n.Visible.contains(x, y) && (n.w.onTap != nil || n.w.onLong != nil || n.Kind == "field") && n.w.enabled {
 			hit = n
 		}
 	}
+	return hit
+}
+
+// LongTap holds a finger on a point in pixels.
+func (a *App) LongTap(x, y int) error {
+	if hit := a.at(x, y); hit != nil && hit.w.onLong != nil {
+		return a.call(hit.w.onLong)
+	}
+	return a.Tap(x, y)
+}
+
+// Tap touches the screen at a point in pixels.
+func (a *App) Tap(x, y int) error {
+	hit := a.at(x, y)
 	if hit == nil {
 		return nil
 	}
@@ -305,10 +360,11 @@ func (m *missingMethod) Error() string { return m.class + " has no " + m.method 
 type goFunc = func(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error)
 
 func (a *App) builtins() starlark.StringDict {
-	d := starlark.StringDict{"state": a.state, "json": starjson.Module, "language": starlark.String(a.Device.Language)}
+	d := starlark.StringDict{"state": a.state, "start_args": a.args, "json": starjson.Module, "language": starlark.String(a.Device.Language)}
 	for name, f := range map[string]goFunc{
 		"platform_call": a.platformCall, "parse_number": a.parseNumber, "format_number": a.formatNumber,
 		"http": a.http, "after": a.after, "write_log": a.writeLog,
+		"width_dp": a.widthDP, "smallest_dp": a.smallestDP, "wait_for_memory": a.waitForMemory, "block": a.block, "crash": a.crash,
 	} {
 		d[name] = starlark.NewBuiltin(name, f)
 	}
@@ -362,6 +418,55 @@ func (a *App) formatNumber(_ *starlark.Thread, b *starlark.Builtin, args starlar
 		s = strings.ReplaceAll(s, ".", ",")
 	}
 	return starlark.String(s), nil
+}
+
+// width_dp(): how wide the screen is now, in dp.
+func (a *App) widthDP(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error) {
+	return starlark.MakeInt(a.Device.dp(a.Device.ScreenW)), nil
+}
+
+// smallest_dp(): its smaller side, however it is held; 600 and more is a tablet.
+func (a *App) smallestDP(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error) {
+	return starlark.MakeInt(a.Device.dp(min(a.Device.ScreenW, a.Device.ScreenH))), nil
+}
+
+// wait_for_memory(then): calls then when the system has memory for the app.
+func (a *App) waitForMemory(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var then starlark.Callable
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "then", &then); err != nil {
+		return nil, err
+	}
+	wait := time.Duration(0)
+	if a.env.Memory != nil {
+		wait = a.env.Memory()
+	}
+	if wait == 0 {
+		return starlark.Call(a.thread, then, nil, nil)
+	}
+	a.env.Log('W', "Sync", fmt.Sprintf("low memory, waiting (%d MB in all)", a.Device.MemoryMB))
+	a.env.Later(wait, func() { a.settle(a.call(then)) })
+	return starlark.None, nil
+}
+
+// block(ms): does something that takes so long, on the thread that should answer the user.
+func (a *App) block(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var ms int
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "ms", &ms); err != nil {
+		return nil, err
+	}
+	if a.env.Block != nil {
+		a.env.Block(time.Duration(ms) * time.Millisecond)
+	}
+	return starlark.None, nil
+}
+
+// crash(text): an exception that nobody catches.
+func (a *App) crash(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var text string
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "text", &text); err != nil {
+		return nil, err
+	}
+	return nil, errors.New(text)
 }
 
 // http(method, url, body, done): asks a server; done(status, answer) is called

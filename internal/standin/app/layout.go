@@ -29,6 +29,8 @@ type Node struct {
 	Checked    bool
 	Focused    bool
 	Scrollable bool
+	Long       bool // it listens to a long press
+	Secret     bool // it shows dots
 
 	w     *widget
 	lines []string
@@ -148,7 +150,7 @@ func (l *flow) column(ws []*widget, x, y, width float64) float64 {
 
 func (l *flow) add(w *widget, x, y, width, height float64) *Node {
 	n := &Node{Kind: w.kind, ID: w.id, Class: w.class(), Text: w.shown(), Label: w.label, Enabled: w.enabled, w: w,
-		Clickable: w.onTap != nil || w.kind == "field", Checkable: w.kind == "switch", Checked: w.checked,
+		Long: w.onLong != nil, Secret: w.secret, Clickable: w.onTap != nil || w.kind == "field", Checkable: w.kind == "switch", Checked: w.checked,
 		Focused: w.kind == "field" && w.id != "" && w.id == l.a.focused,
 		Bounds:  Box{int(x), int(y), int(x + width), int(y + height)}}
 	v := n.Bounds

@@ -22,10 +22,13 @@ type widget struct {
 	checked  bool
 	numeric  bool
 	scroll   bool
-	minCell  int // dp: of a grid's cells
-	height   int // dp: of a space
+	secret   bool // a field that shows dots
+	dark     bool // a screen that is dark whatever the device says
+	minCell  int  // dp: of a grid's cells
+	height   int  // dp: of a space
 	points   []float64
 	onTap    starlark.Callable
+	onLong   starlark.Callable
 	onChange starlark.Callable
 	back     starlark.Callable
 	dialog   *widget // over a screen
@@ -46,18 +49,18 @@ var kinds = []string{"screen", "text", "button", "field", "row", "switch", "card
 func newWidget(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
 	w := &widget{kind: b.Name(), enabled: true, scroll: true}
 	var body, points *starlark.List
-	var onTap, onChange, back, over starlark.Value
+	var onTap, onLong, onChange, back, over starlark.Value
 	text := "text?"
 	if err := starlark.UnpackArgs(b.Name(), args, kw, text, &w.text, "id?", &w.id, "detail?", &w.detail, "value?", &w.value,
 		"hint?", &w.hint, "label?", &w.label, "size?", &w.size, "style?", &w.style, "enabled?", &w.enabled, "checked?", &w.checked,
 		"numeric?", &w.numeric, "scroll?", &w.scroll, "min_cell?", &w.minCell, "height?", &w.height, "points?", &points,
-		"on_tap?", &onTap, "on_change?", &onChange, "back?", &back, "dialog?", &over, "body?", &body); err != nil {
+		"secret?", &w.secret, "dark?", &w.dark, "on_tap?", &onTap, "on_long?", &onLong, "on_change?", &onChange, "back?", &back, "dialog?", &over, "body?", &body); err != nil {
 		return nil, err
 	}
 	for _, h := range []struct {
 		from starlark.Value
 		to   *starlark.Callable
-	}{{onTap, &w.onTap}, {onChange, &w.onChange}, {back, &w.back}} {
+	}{{onTap, &w.onTap}, {onLong, &w.onLong}, {onChange, &w.onChange}, {back, &w.back}} {
 		if f, ok := h.from.(starlark.Callable); ok {
 			*h.to = f
 		}
@@ -109,6 +112,9 @@ func (w *widget) class() string {
 
 // shown is the text that the widget shows, as a person reads it.
 func (w *widget) shown() string {
+	if w.kind == "field" && w.secret {
+		return strings.Repeat("•", len([]rune(w.value)))
+	}
 	if w.kind == "field" {
 		return w.value
 	}

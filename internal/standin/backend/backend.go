@@ -29,6 +29,11 @@ var Shores = []Shore{
 	{"mussel-steps", "Mussel Steps", "Sheltered, barnacles and mussels", 3.1},
 	{"old-slip", "Old Slip", "Concrete slipway, weed covered", 3.6},
 	{"tern-rocks", "Tern Rocks", "Exposed; mind the swell", 5.0},
+	{"cormorant-stacks", "Cormorant Stacks", "Three stacks, a boat is needed", 4.6},
+	{"eelgrass-bay", "Eelgrass Bay", "Sand and eelgrass", 2.8},
+	{"heron-pool", "Heron Pool", "One deep pool, wheelchair path", 3.3},
+	{"limpet-shelf", "Limpet Shelf", "Slabs, slippery when wet", 4.0},
+	{"sandpiper-spit", "Sandpiper Spit", "Shingle; keep off in May", 3.9},
 }
 
 // Survey is what a volunteer sent.
@@ -58,6 +63,7 @@ func Start(address string) (*Server, error) {
 	mux.HandleFunc("GET /shores", func(w http.ResponseWriter, _ *http.Request) { answer(w, 200, map[string]any{"shores": Shores}) })
 	mux.HandleFunc("GET /shores/{id}/tides", s.tides)
 	mux.HandleFunc("POST /surveys", s.take)
+	mux.HandleFunc("POST /signin", signIn)
 	s.http = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = s.http.Serve(l) }()
 	return s, nil
@@ -93,6 +99,18 @@ func (s *Server) tides(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	answer(w, 404, map[string]string{"title": "no such shore"})
+}
+
+// Code is what an observer signs in with.
+const Code = "ebb-and-flow-4711"
+
+func signIn(w http.ResponseWriter, r *http.Request) {
+	var q struct{ Observer, Code string }
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&q); err != nil || q.Code != Code || q.Observer == "" {
+		answer(w, 403, map[string]string{"title": "not known"})
+		return
+	}
+	answer(w, 200, map[string]string{"observer": q.Observer})
 }
 
 func (s *Server) take(w http.ResponseWriter, r *http.Request) {

@@ -22,7 +22,7 @@ func init() { // not at the declaration: cmd refers to the table
 		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
 		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.out) },
 		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
-		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "id": func(_ *Phone, c *call) int {
+		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
 			c.say("uid=2000(shell) gid=2000(shell) groups=2000(shell)\n")
 			return 0
 		},
@@ -89,6 +89,17 @@ func (p *Phone) cmd(c *call) int {
 	if len(c.args) > 0 && c.args[0] == "package" {
 		c.args = c.args[1:]
 		return p.pm(c)
+	}
+	if len(c.args) > 1 && c.args[0] == "uimode" && c.args[1] == "night" && p.traits.API >= 29 {
+		p.take(c.ctx, 60, 120)
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if len(c.args) > 2 {
+			p.night = c.args[2] == "yes"
+			p.adjusted()
+		}
+		c.say("Night mode: %s\n", map[bool]string{true: "yes", false: "no"}[p.night])
+		return 0
 	}
 	c.say("cmd: Can't find service: %s\n", strings.Join(c.args, " "))
 	return 20
@@ -202,10 +213,23 @@ func (p *Phone) am(c *call) int {
 	}
 	switch last := c.args[len(c.args)-1]; c.args[0] {
 	case "start":
+		args := map[string]string{}
+		component := last
+		for i := 1; i+1 < len(c.args); i++ {
+			switch c.args[i] {
+			case "-n":
+				i++
+				component = c.args[i]
+			case "--es":
+				args[c.args[i+1]] = c.args[min(i+2, len(c.args)-1)]
+				i += 2
+			}
+		}
+		last = component
 		id, activity, _ := strings.Cut(last, "/")
 		p.take(c.ctx, 350, 700)
 		c.say("Starting: Intent { cmp=%s }\n", last)
-		cold, err := p.launch(id)
+		cold, err := p.launch(id, args)
 		if err != nil {
 			c.say("Error type 3\nError: %v\n", err) // and exit code 0, as the real one
 			return 0
@@ -256,6 +280,10 @@ func (p *Phone) input(c *call) int {
 		}
 		p.mu.Lock()
 		defer p.mu.Unlock()
+		if n[0] == n[2] && n[1] == n[3] && len(n) > 4 && n[4] >= 500 { // a long press, as Android counts it
+			p.act(func(a *app.App) error { return a.LongTap(n[0], n[1]) })
+			return 0
+		}
 		p.act(func(a *app.App) error { a.Swipe(n[0], n[1], n[2], n[3]); return nil })
 	case verb == "text" && len(args) == 2:
 		text := strings.ReplaceAll(args[1], "%s", " ")
@@ -284,12 +312,12 @@ func (p *Phone) input(c *call) int {
 // tap touches the screen, under mu.
 func (p *Phone) tap(x, y int) {
 	if p.crashed != "" {
-		p.crashed = "" // the dialog has one button, and goes away when one taps beside it
-		p.changed()
+		p.closeDialog() // it has one button, and goes away when one taps beside it
 		return
 	}
 	if a := p.frontApp(); a != nil {
-		if up, _ := a.Keyboard(); up && y >= p.traits.Height-p.navHeight()-a.KeyboardHeight() {
+		_, h := p.size()
+		if up, _ := a.Keyboard(); up && y >= h-p.navHeight()-a.KeyboardHeight() {
 			return
 		}
 		p.act(func(a *app.App) error { return a.Tap(x, y) })
@@ -300,8 +328,7 @@ func (p *Phone) key(name string) {
 	switch name {
 	case "BACK", "4":
 		if p.crashed != "" {
-			p.crashed = ""
-			p.changed()
+			p.closeDialog()
 			return
 		}
 		handled := true
@@ -311,8 +338,13 @@ func (p *Phone) key(name string) {
 			p.changed()
 		}
 	case "HOME", "3":
-		p.front, p.crashed = "", ""
+		if p.crashed != "" {
+			p.closeDialog()
+		}
+		p.front = ""
 		p.changed()
+	case "ENTER", "66":
+		p.act(func(a *app.App) error { a.HideKeyboard(); return nil })
 	case "DEL", "67":
 		p.act(func(a *app.App) error { return a.Backspace() })
 	case "WAKEUP", "224":
@@ -394,6 +426,18 @@ func (p *Phone) sleep(c *call) int {
 	return 0
 }
 
+// df -k /data, as toybox writes it.
+func (p *Phone) df(c *call) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	free := 6_000 << 10
+	if p.traits.FreeMB > 0 {
+		free = p.traits.FreeMB << 10
+	}
+	c.say("Filesystem     1K-blocks    Used Available Use%% Mounted on\n/dev/block/dm-5 %9d %7d %9d  %d%% /data\n", free+4_000<<10, 4_000<<10, free, 40)
+	return 0
+}
+
 func (p *Phone) svc(c *call) int {
 	p.take(c.ctx, 60, 120)
 	if len(c.args) >= 2 && (c.args[0] == "wifi" || c.args[0] == "data" || c.args[0] == "power") {
@@ -421,8 +465,12 @@ func (p *Phone) setting(c *call) int {
 		c.say("%s\n", v)
 	case c.args[0] == "put" && len(c.args) == 4:
 		p.settings[key] = c.args[3]
+		if strings.HasSuffix(key, "_rotation") {
+			p.adjusted()
+		}
 	case c.args[0] == "delete":
 		delete(p.settings, key)
+		p.adjusted()
 		c.say("Deleted 1 rows\n")
 	}
 	return 0
@@ -446,6 +494,8 @@ func (p *Phone) dumpsys(c *call) int {
 		switch {
 		case p.asleep:
 			focus = "null"
+		case p.hangs:
+			focus = "Window{7d1a3e u0 Application Not Responding: " + p.crashed + "}"
 		case p.crashed != "":
 			focus = "Window{7d1a3e u0 Application Error: " + p.crashed + "}"
 		case in != nil:

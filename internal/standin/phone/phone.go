@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -41,12 +42,15 @@ type Phone struct {
 	settings map[string]string // "global/http_proxy"
 	front    string            // app in front; "": the home screen
 	crashed  string            // label of the app whose crash dialog is up
+	hangs    bool              // that dialog says that the app does not respond
+	night    bool
 	asleep   bool
 	level    int // of the battery, percent
 	nextPID  int
 	changes  int       // of what the system itself shows
 	moves    time.Time // until then something on the screen moves
 	rnd      *rand.Rand
+	seed     uint64
 	fonts    *paint.Fonts
 	drawn    *picture
 }
@@ -57,6 +61,7 @@ type installed struct {
 	icon   image.Image
 	size   int
 	proc   *process
+	memory *rand.Rand // when there is little, see wantsMemory
 }
 
 type process struct {
@@ -65,6 +70,8 @@ type process struct {
 	gone  context.Context
 	end   context.CancelFunc
 	since time.Time
+	busy  time.Time // until then it does not answer
+	late  bool      // somebody waits for it to answer
 }
 
 type installSession struct{ apks [][]byte }
@@ -99,7 +106,7 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 			"global/window_animation_scale": "1.0", "global/transition_animation_scale": "1.0", "global/animator_duration_scale": "1.0",
 			"global/device_name": t.Model, "global/wifi_on": "1", "secure/android_id": fmt.Sprintf("%016x", seed),
 		},
-		level: 87, nextPID: 4200, rnd: rand.New(rand.NewPCG(seed, 1)), fonts: paint.NewFonts(t.Density)}
+		level: 87, nextPID: 4200, rnd: rand.New(rand.NewPCG(seed, 1)), seed: seed, night: t.Dark, fonts: paint.NewFonts(t.Density)}
 	p.log("system", 812, 'I', "SystemServer", "Entered the Android system server!")
 	p.log("system", 812, 'I', "PackageManager", "Finished scanning, %d packages", 143)
 	p.log("main", 1310, 'D', "WifiStateMachine", "connected, rssi -52")
@@ -140,8 +147,59 @@ func (p *Phone) changed() {
 }
 
 func (p *Phone) device() app.Device {
+	w, h := p.size()
 	return app.Device{API: p.traits.API, DPI: p.traits.Density, Language: p.traits.Language, MemoryMB: p.traits.MemoryGB * 1024,
-		ScreenW: p.traits.Width, ScreenH: p.traits.Height, StatusBarH: p.dp(24), NavBarH: p.navHeight()}
+		ScreenW: w, ScreenH: h, StatusBarH: p.dp(24), NavBarH: p.navHeight(), Dark: p.night}
+}
+
+// turns is how often the screen is turned by a quarter. The sensor says that nobody turns the phone.
+func (p *Phone) turns() int {
+	if p.settings["system/accelerometer_rotation"] == "1" {
+		return 0
+	}
+	n, _ := strconv.Atoi(p.settings["system/user_rotation"])
+	return n
+}
+
+// size is the screen's as it is held, in pixels.
+func (p *Phone) size() (w, h int) {
+	if p.turns()%2 == 1 {
+		return p.traits.Height, p.traits.Width
+	}
+	return p.traits.Width, p.traits.Height
+}
+
+func (p *Phone) sizes() (w, h float64) {
+	iw, ih := p.size()
+	return float64(iw), float64(ih)
+}
+
+// adjusted tells the apps, under mu, that the screen was turned or darkened.
+func (p *Phone) adjusted() {
+	for id, in := range p.apps {
+		if in.proc != nil && in.proc.app != nil && in.proc.app.Device != p.device() {
+			if err := in.proc.app.Resize(p.device()); err != nil {
+				p.crash(id, in.proc, err)
+			}
+		}
+	}
+	p.changed()
+}
+
+// wantsMemory says, under mu, how long an app waits for memory. With 2 GB or less the system is
+// short of it now and then: mostly in the time after an install, while it still works on the new app.
+func (p *Phone) wantsMemory(in *installed) time.Duration {
+	if p.traits.MemoryGB > 2 {
+		return 0
+	}
+	first := in.memory == nil
+	if first {
+		in.memory = rand.New(rand.NewPCG(p.seed, 2))
+	}
+	if in.memory.IntN(100) < map[bool]int{true: 90, false: 8}[first] {
+		return 25 * time.Second
+	}
+	return 0
 }
 
 func (p *Phone) dp(v int) int { return v * p.traits.Density / 160 }
@@ -163,17 +221,24 @@ func (p *Phone) frontApp() *app.App {
 }
 
 // launch starts an app or brings it to the front. It answers true for a cold start.
-func (p *Phone) launch(id string) (cold bool, err error) {
+func (p *Phone) launch(id string, args map[string]string) (cold bool, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	in := p.apps[id]
 	if in == nil {
 		return false, fmt.Errorf("Activity class {%s} does not exist", id) //nolint:staticcheck // as am words it
 	}
-	p.crashed, p.asleep = "", false
+	p.crashed, p.hangs, p.asleep = "", false, false
 	defer p.changed()
 	if in.proc != nil {
+		behind := p.front != id
 		p.front = id
+		if len(args) > 0 {
+			in.proc.app.SetArgs(args)
+		}
+		if behind || len(args) > 0 {
+			p.act(func(a *app.App) error { return a.Resumed() })
+		}
 		return false, nil
 	}
 	p.nextPID += 7
@@ -195,6 +260,8 @@ func (p *Phone) launch(id string) (cold bool, err error) {
 				p.inApp(proc, f)
 			})
 		},
+		Memory: func() time.Duration { return p.wantsMemory(in) },
+		Block:  func(d time.Duration) { proc.busy = time.Now().Add(d) },
 		Async: func(work, then func()) {
 			p.running.Go(func() {
 				p.take(gone, 80, 250)
@@ -204,7 +271,7 @@ func (p *Phone) launch(id string) (cold bool, err error) {
 		},
 	}
 	label := in.facts.Label
-	a, err := app.Start(id, label, source, p.device(), env)
+	a, err := app.Start(id, label, source, p.device(), args, env)
 	if a == nil {
 		in.proc, p.front = nil, ""
 		end()
@@ -244,6 +311,39 @@ func (p *Phone) crash(id string, proc *process, err error) {
 	p.changed()
 }
 
+// anrAfter is how long Android waits for an app to take an input.
+const anrAfter = 5 * time.Second
+
+// judgeLate says that an app does not respond when it has not taken an input in time.
+func (p *Phone) judgeLate(proc *process, id string, busyFor time.Duration) {
+	wait(proc.gone, min(busyFor, anrAfter))
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	proc.late = false
+	in := p.apps[id]
+	if proc.gone.Err() != nil || in == nil || in.proc != proc || time.Now().After(proc.busy) {
+		return
+	}
+	p.log("system", 812, 'E', "ActivityManager", "ANR in %s (%s/%s)\nPID: %d\nReason: Input dispatching timed out (%s/%s (server) is not responding. Waited 5003ms for MotionEvent)",
+		id, id, in.facts.Activity, proc.pid, id, in.facts.Activity)
+	p.log("events", 812, 'I', "am_anr", "[0,%d,%s,0,Input dispatching timed out]", proc.pid, id)
+	p.crashed, p.hangs = in.facts.Label, true
+	p.changed()
+}
+
+// closeDialog does what the button of the system's dialog does.
+func (p *Phone) closeDialog() {
+	if p.hangs {
+		for id, in := range p.apps {
+			if in.facts.Label == p.crashed {
+				p.kill(id)
+			}
+		}
+	}
+	p.crashed, p.hangs = "", false
+	p.changed()
+}
+
 // kill ends an app's process, under mu.
 func (p *Phone) kill(id string) {
 	in := p.apps[id]
@@ -266,6 +366,13 @@ func (p *Phone) act(f func(a *app.App) error) {
 		return
 	}
 	proc := in.proc
+	if wait := time.Until(proc.busy); wait > 0 { // it takes the input when it has time, or never
+		if !proc.late {
+			proc.late = true
+			p.running.Go(func() { p.judgeLate(proc, p.front, wait) })
+		}
+		return
+	}
 	before := proc.app.Version
 	if err := f(proc.app); err != nil {
 		p.crash(p.front, proc, err)

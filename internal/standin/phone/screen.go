@@ -30,14 +30,14 @@ var (
 
 // look draws the screen, under mu; once for each state that it is in.
 func (p *Phone) look() *picture {
-	key := fmt.Sprint(p.changes, p.now().Format("15:04"), p.front, p.crashed, p.asleep)
+	key := fmt.Sprint(p.changes, p.now().Format("15:04"), p.front, p.crashed, p.hangs, p.asleep, p.turns())
 	if a := p.frontApp(); a != nil {
 		key += fmt.Sprint("/", a.Version)
 	}
 	if p.drawn != nil && p.drawn.key == key {
 		return p.drawn
 	}
-	w, h := p.traits.Width, p.traits.Height
+	w, h := p.size()
 	c := paint.NewCanvas(w, h, p.fonts, black)
 	a := p.frontApp()
 	switch {
@@ -62,7 +62,8 @@ func (p *Phone) look() *picture {
 }
 
 func (p *Phone) drawStatus(c *paint.Canvas) {
-	h, w := float64(p.dp(24)), float64(p.traits.Width)
+	w, _ := p.sizes()
+	h := float64(p.dp(24))
 	mid := h / 2
 	c.Text(p.now().UTC().Format("15:04"), c.DP(14), mid, 0, paint.Medium, 12.5, white)
 	// The battery, then how well the phone hears its network.
@@ -88,15 +89,20 @@ func (p *Phone) drawStatus(c *paint.Canvas) {
 }
 
 func (p *Phone) drawNav(c *paint.Canvas, light bool) {
-	w, h, nav := float64(p.traits.Width), float64(p.traits.Height), float64(p.navHeight())
+	w, h := p.sizes()
+	nav := float64(p.navHeight())
 	ink := white
+	plate := keyPlate
 	if light {
 		ink = grey
+		if p.frontApp().Dark() {
+			plate = black
+		}
 	}
 	mid := h - nav/2
 	if p.traits.API >= 29 {
 		if light {
-			c.Box(0, h-nav, w, nav, 0, keyPlate)
+			c.Box(0, h-nav, w, nav, 0, plate)
 		}
 		c.Box(w/2-c.DP(52), mid-c.DP(2), c.DP(104), c.DP(4), 2, ink)
 		return
@@ -116,9 +122,9 @@ func (p *Phone) drawNav(c *paint.Canvas, light bool) {
 }
 
 func (p *Phone) drawHome(c *paint.Canvas) {
-	w, h := float64(p.traits.Width), float64(p.traits.Height)
+	w, h := p.sizes()
 	top, bottom := [3]float64{38, 64, 84}, [3]float64{122, 142, 138}
-	for y := 0; y < p.traits.Height; y++ {
+	for y := 0; y < int(h); y++ {
 		f := float64(y) / h
 		c.SetRGB255(int(top[0]+(bottom[0]-top[0])*f), int(top[1]+(bottom[1]-top[1])*f), int(top[2]+(bottom[2]-top[2])*f))
 		c.DrawRectangle(0, float64(y), w, 1)
@@ -155,12 +161,19 @@ func (p *Phone) drawHome(c *paint.Canvas) {
 
 // dialog is where the crash dialog lies.
 func (p *Phone) dialog() (x, y, w, h int) {
-	w = min(p.traits.Width-p.dp(48), p.dp(340))
+	sw, sh := p.size()
+	w = min(sw-p.dp(48), p.dp(340))
 	h = p.dp(140)
-	return (p.traits.Width - w) / 2, (p.traits.Height - h) / 2, w, h
+	return (sw - w) / 2, (sh - h) / 2, w, h
 }
 
 func (p *Phone) crashTexts() (title, button string) {
+	if p.hangs {
+		if p.traits.Language == "de" {
+			return p.crashed + " reagiert nicht", "App schließen"
+		}
+		return p.crashed + " isn't responding", "Close app"
+	}
 	if p.traits.Language == "de" {
 		return p.crashed + " wurde beendet", "App schließen"
 	}
@@ -171,7 +184,8 @@ func (p *Phone) crashTexts() (title, button string) {
 }
 
 func (p *Phone) drawCrash(c *paint.Canvas) {
-	c.Box(0, 0, float64(p.traits.Width), float64(p.traits.Height), 0, paint.Fade(black, 0.55))
+	sw, sh := p.sizes()
+	c.Box(0, 0, sw, sh, 0, paint.Fade(black, 0.55))
 	xi, yi, wi, hi := p.dialog()
 	x, y, w, h := float64(xi), float64(yi), float64(wi), float64(hi)
 	title, button := p.crashTexts()
@@ -189,8 +203,8 @@ func (p *Phone) drawCrash(c *paint.Canvas) {
 }
 
 func (p *Phone) drawKeyboard(c *paint.Canvas, numeric bool, height float64) {
-	w := float64(p.traits.Width)
-	top := float64(p.traits.Height-p.navHeight()) - height
+	w, h := p.sizes()
+	top := h - float64(p.navHeight()) - height
 	c.Box(0, top, w, height+float64(p.navHeight()), 0, keyShade)
 	rows := []string{"qwertyuiop", "asdfghjkl", "^zxcvbnm<", ", >"}
 	if p.traits.Language == "de" {
@@ -311,15 +325,16 @@ func (p *Phone) moving() bool {
 
 // treeNode is a node as uiautomator writes it.
 type treeNode struct {
-	class, id, text, desc, pkg                                         string
-	clickable, enabled, checkable, checked, focused, scrollable, field bool
-	box                                                                app.Box
-	children                                                           []*treeNode
+	class, id, text, desc, pkg                                                       string
+	clickable, enabled, checkable, checked, focused, scrollable, field, long, secret bool
+	box                                                                              app.Box
+	children                                                                         []*treeNode
 }
 
 // tree writes what is on the screen, under mu.
 func (p *Phone) tree() []byte {
-	whole := app.Box{X2: p.traits.Width, Y2: p.traits.Height}
+	w, h := p.size()
+	whole := app.Box{X2: w, Y2: h}
 	root := &treeNode{class: "android.widget.FrameLayout", pkg: "org.android.launcher", enabled: true, box: whole}
 	a := p.frontApp()
 	switch {
@@ -335,11 +350,12 @@ func (p *Phone) tree() []byte {
 		p.appTree(root, a)
 	default:
 		for _, in := range p.apps {
-			root.children = append(root.children, &treeNode{class: "android.widget.TextView", text: in.facts.Label, pkg: root.pkg, enabled: true, clickable: true, box: app.Box{X2: p.dp(80), Y1: p.traits.Height - p.dp(240), Y2: p.traits.Height - p.dp(150)}})
+			root.children = append(root.children, &treeNode{class: "android.widget.TextView", text: in.facts.Label, pkg: root.pkg, enabled: true, clickable: true, box: app.Box{X2: p.dp(80), Y1: whole.Y2 - p.dp(240), Y2: whole.Y2 - p.dp(150)}})
 		}
 	}
 	var buf bytes.Buffer
-	buf.WriteString("<?xml version='1.0' encoding='UTF-8' standalone='yes' ?><hierarchy rotation=\"0\">")
+	buf.WriteString("<?xml version='1.0' encoding='UTF-8' standalone='yes' ?>")
+	fmt.Fprintf(&buf, "<hierarchy rotation=\"%d\">", p.turns()%4)
 	writeNode(&buf, root, 0)
 	buf.WriteString("</hierarchy>")
 	return buf.Bytes()
@@ -353,7 +369,7 @@ func (p *Phone) appTree(root *treeNode, a *app.App) {
 			continue
 		}
 		t := &treeNode{class: n.Class, text: n.Text, desc: n.Label, pkg: a.ID, clickable: n.Clickable, enabled: n.Enabled,
-			checkable: n.Checkable, checked: n.Checked, focused: n.Focused, scrollable: n.Scrollable, field: n.Kind == "field", box: n.Visible}
+			checkable: n.Checkable, checked: n.Checked, focused: n.Focused, scrollable: n.Scrollable, field: n.Kind == "field", long: n.Long, secret: n.Secret, box: n.Visible}
 		full := func(id string) string {
 			if id == "" {
 				return ""
@@ -392,8 +408,8 @@ func writeNode(buf *bytes.Buffer, n *treeNode, index int) {
 		_ = xml.EscapeText(&b, []byte(s))
 		return b.String()
 	}
-	fmt.Fprintf(buf, `<node index="%d" text="%s" resource-id="%s" class="%s" package="%s" content-desc="%s" checkable="%v" checked="%v" clickable="%v" enabled="%v" focusable="%v" focused="%v" scrollable="%v" long-clickable="false" password="false" selected="false" bounds="[%d,%d][%d,%d]"`,
-		index, esc(n.text), n.id, n.class, n.pkg, esc(n.desc), n.checkable, n.checked, n.clickable, n.enabled, n.clickable, n.focused, n.scrollable,
+	fmt.Fprintf(buf, `<node index="%d" text="%s" resource-id="%s" class="%s" package="%s" content-desc="%s" checkable="%v" checked="%v" clickable="%v" enabled="%v" focusable="%v" focused="%v" scrollable="%v" long-clickable="%v" password="%v" selected="false" bounds="[%d,%d][%d,%d]"`,
+		index, esc(n.text), n.id, n.class, n.pkg, esc(n.desc), n.checkable, n.checked, n.clickable, n.enabled, n.clickable, n.focused, n.scrollable, n.long, n.secret,
 		n.box.X1, n.box.Y1, n.box.X2, n.box.Y2)
 	if len(n.children) == 0 {
 		buf.WriteString(" />")

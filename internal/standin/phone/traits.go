@@ -33,6 +33,7 @@ type Traits struct {
 	MemoryGB int      `yaml:"memory_gb"`
 	Language string   `yaml:"language"`
 	Tablet   bool     `yaml:"tablet"`
+	Dark     bool     `yaml:"dark"` // its system is in dark mode
 	ABIs     []string `yaml:"abis"` // arm64-v8a and armeabi-v7a unless said
 	Temper   Temper   `yaml:"temper"`
 	// Skew is how far the phone's clock goes before the host's.

@@ -1,6 +1,7 @@
-# Kelpline 1.8.0: what the app does, run by simulated phones in place of
-# compiled code. view() gives the screen for the state; the functions below it
-# are what taps and answers do.
+# Kelpline: what the app does, run by simulated phones in place of compiled
+# code. view() gives the screen for the state; the functions below it are what
+# taps and answers do. What differs between versions stands in versions/, which
+# build.sh puts before this file.
 
 API = "http://tides.kelpline.example"
 
@@ -14,6 +15,7 @@ TEXTS = {
         "receipt": "Receipt ", "done": "Back to shores", "sending": "Sending…", "settings": "Settings", "feet": "Heights in feet", "dark": "Dark screen",
         "check": "Is this right?", "shore": "Shore", "observer": "Observer", "weather": "Weather", "you": "You", "calm": "Calm, dry",
         "about": "About Kelpline", "close": "Close", "purpose": "Survey rock pools at low tide. Made by volunteers.",
+        "pinned": "Pinned · ", "code": "Observer code", "signin": "Sign in", "signed": "Signed in as ", "refused": "This code is not known.",
     },
     "de": {
         "shores": "Küsten", "search": "Küste suchen", "loading": "Küsten werden geladen…", "offline": "Der Gezeitendienst ist nicht erreichbar.",
@@ -24,6 +26,7 @@ TEXTS = {
         "receipt": "Beleg ", "done": "Zurück zu den Küsten", "sending": "Wird gesendet…", "settings": "Einstellungen", "feet": "Höhen in Fuß", "dark": "Dunkel",
         "check": "Stimmt alles?", "shore": "Küste", "observer": "Beobachter", "weather": "Wetter", "you": "Sie", "calm": "Ruhig, trocken",
         "about": "Über Kelpline", "close": "Schließen", "purpose": "Gezeitentümpel bei Niedrigwasser kartieren. Von Freiwilligen gemacht.",
+        "pinned": "Gemerkt · ", "code": "Beobachtercode", "signin": "Anmelden", "signed": "Angemeldet als ", "refused": "Dieser Code ist nicht bekannt.",
     },
 }
 
@@ -37,6 +40,12 @@ def start():
     state["error"] = ""
     state["feet"] = False
     state["about"] = False
+    state["dark"] = False
+    state["pinned"] = {}
+    state["name"] = ""
+    state["code"] = ""
+    state["observer"] = ""
+    state["refused"] = False
     new_draft()
     load_shores()
 
@@ -53,8 +62,22 @@ def load_shores():
 def shores_loaded(status, answer):
     if status == 200:
         state["shores"] = answer["shores"]
+        open_wanted()
     else:
         state["error"] = t("offline")
+
+def open_wanted():
+    # Started with a shore, the app opens it.
+    for s in state["shores"]:
+        if s["id"] == start_args.get("shore", ""):
+            open_shore(s)
+
+def resumed():
+    if state["shores"] != None and start_args:
+        open_wanted()
+
+def page(title, **kw):
+    return screen(title, dark = state["dark"], **kw)
 
 # --- screens ---------------------------------------------------------------
 
@@ -64,17 +87,25 @@ def view():
 
 def shores_page():
     if state["error"]:
-        return screen(t("shores"), body = [text(state["error"], id = "offline"), button(t("retry"), id = "retry", on_tap = load_shores)])
+        return page(t("shores"), body = [text(state["error"], id = "offline"), button(t("retry"), id = "retry", on_tap = load_shores)])
     if state["shores"] == None:
-        return screen(t("shores"), body = [space(height = 40), spinner(id = "loading"), text(t("loading"), style = "faint")])
+        return page(t("shores"), body = [space(height = 40), spinner(id = "loading"), text(t("loading"), style = "faint")])
     found = [s for s in state["shores"] if state["query"].lower() in s["name"].lower()]
     items = [shore_row(s) for s in found] or [text(t("none"), id = "none", style = "faint")]
-    return screen(t("shores"), body = [
+    return page(t("shores"), body = [
         field(id = "search", hint = t("search"), value = state["query"], on_change = set_query),
-    ] + items + [button(t("settings"), id = "settings", style = "plain", on_tap = lambda: go("settings"))])
+        button(t("settings"), id = "settings", style = "plain", on_tap = lambda: go("settings")),
+    ] + items)
 
 def shore_row(s):
-    return row(s["name"], id = "shore_" + s["id"], detail = s["about"], on_tap = lambda: open_shore(s))
+    mark = t("pinned") if s["id"] in state["pinned"] else ""
+    return row(s["name"], id = "shore_" + s["id"], detail = mark + s["about"], on_tap = lambda: open_shore(s), on_long = lambda: pin(s))
+
+def pin(s):
+    if s["id"] in state["pinned"]:
+        state["pinned"].pop(s["id"])
+    else:
+        state["pinned"][s["id"]] = True
 
 def set_query(value):
     state["query"] = value
@@ -109,25 +140,19 @@ def shore_page():
         ]))
         body.append(button(t("chart"), id = "show_chart", style = "plain", on_tap = TideChart_show))
     body.append(button(t("start"), id = "start", on_tap = lambda: go("survey")))
-    return screen(state["shore"]["name"], back = lambda: go("shores"), body = body)
+    return page(state["shore"]["name"], back = lambda: go("shores"), body = body)
 
 def TideChart_show():
     write_log("TideChart", "drawing %d points" % len(state["tides"]["heights"]))
     TideChart_onDraw()
     state["chart"] = True
 
-def TideChart_onDraw():
-    # The fault of 1.8.0: a call that came with Android 10, made without a look at the version.
-    platform_call("android.graphics.Canvas", "drawDoubleRoundRect(Landroid/graphics/RectF;FFLandroid/graphics/RectF;FFLandroid/graphics/Paint;)V", since = 29)
-
 def hide_chart():
     state["chart"] = False
 
 def survey_page():
-    d = state["draft"]
-    return screen(t("survey"), back = lambda: go("shore"), body = [
-        text(t("quadrat"), style = "faint"),
-        draft_field("wrack", True), draft_field("kelp", True), draft_field("barnacle", True), draft_field("note", False),
+    fields = [draft_field("wrack", True), draft_field("kelp", True), draft_field("barnacle", True), draft_field("note", False)]
+    return page(t("survey"), back = lambda: go("shore"), body = [text(t("quadrat"), style = "faint")] + arranged(fields) + [
         text(t("total") + format_number(total()) + " %", id = "total"),
         button(t("review"), id = "review", on_tap = lambda: go("review")),
     ])
@@ -138,17 +163,17 @@ def draft_field(key, numeric):
     return field(id = key, hint = t(key), value = state["draft"][key], numeric = numeric, on_change = change)
 
 def total():
-    # The fault of 1.8.0: what a person types in their language is read as if it were English.
+    # A fault of all versions: what a person types in their language is read as if it were English.
     return parse_number(state["draft"]["wrack"]) + parse_number(state["draft"]["kelp"])
 
 def review_page():
     d = state["draft"]
-    # The fault of 1.8.0: everything in tiles of at least 160 dp, on a page that does not scroll.
-    return screen(t("review"), scroll = False, back = lambda: go("survey"), body = [
+    # A fault of all versions: everything in tiles of at least 160 dp, on a page that does not scroll.
+    return page(t("review"), scroll = False, back = lambda: go("survey"), body = [
         text(t("check"), size = "title"),
         grid(min_cell = 160, body = [
             pair(t("shore"), id = "r_shore", detail = state["shore"]["name"]),
-            pair(t("observer"), detail = t("you")),
+            pair(t("observer"), id = "r_observer", detail = state["observer"] or t("you")),
             pair(t("weather"), detail = t("calm")),
             pair(t("wrack").split(",")[0], id = "r_wrack", detail = (d["wrack"] or "0") + " %"),
             pair(t("kelp").split(",")[0], id = "r_kelp", detail = (d["kelp"] or "0") + " %"),
@@ -160,10 +185,14 @@ def review_page():
 
 def send():
     go("sending")
+    # A fault of all versions: it waits for memory as long as it takes.
+    wait_for_memory(post)
+
+def post():
     http("POST", API + "/surveys", {"shore": state["shore"]["id"], "draft": state["draft"], "total": total()}, survey_sent)
 
 def sending_page():
-    return screen(t("sending"), body = [space(height = 60), spinner(id = "sending")])
+    return page(t("sending"), body = [space(height = 60), spinner(id = "sending")])
 
 def survey_sent(status, answer):
     if status == 201:
@@ -174,20 +203,46 @@ def survey_sent(status, answer):
         go("review")
 
 def sent_page():
-    return screen(t("sent"), body = [
+    return page(t("sent"), body = [
         text(t("thanks"), id = "thanks", size = "title"),
         text(t("receipt") + state["receipt"], id = "receipt"),
         button(t("done"), id = "done", on_tap = lambda: go("shores")),
     ])
 
 def settings_page():
-    return screen(t("settings"), back = lambda: go("shores"), body = [
+    who = [text(t("signed") + state["observer"], id = "signed")] if state["observer"] else [
+        field(id = "observer", hint = t("observer"), value = state["name"], on_change = set_name),
+        field(id = "code", hint = t("code"), value = state["code"], secret = True, on_change = set_code),
+        button(t("signin"), id = "signin", style = "plain", on_tap = sign_in),
+    ] + ([text(t("refused"), id = "refused")] if state["refused"] else [])
+    return page(t("settings"), back = lambda: go("shores"), body = [
         switch(t("feet"), id = "feet", checked = state["feet"], on_tap = set_feet),
+        switch(t("dark"), id = "dark", checked = state["dark"], on_tap = set_dark),
+        line(),
+    ] + who + [
         line(),
         button(t("about"), id = "about", style = "plain", on_tap = lambda: set_about(True)),
-    ], dialog = dialog("Kelpline 1.8.0", detail = t("purpose"), body = [
+    ], dialog = dialog("Kelpline " + VERSION, detail = t("purpose"), body = [
         button(t("close"), id = "close", on_tap = lambda: set_about(False)),
     ]) if state["about"] else None)
+
+def set_name(value):
+    state["name"] = value
+
+def set_code(value):
+    state["code"] = value
+
+def sign_in():
+    http("POST", API + "/signin", {"observer": state["name"], "code": state["code"]}, signed_in)
+
+def signed_in(status, answer):
+    state["refused"] = status != 200
+    if status == 200:
+        state["observer"] = answer["observer"]
+    state["code"] = ""
+
+def set_dark(on):
+    state["dark"] = on
 
 def set_about(on):
     state["about"] = on

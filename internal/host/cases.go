@@ -1,0 +1,278 @@
+package host
+
+// The cases of a leg, with what their files want around them.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/phone"
+	"tessellant/internal/script"
+)
+
+// appCrashed ends a case whose app has died.
+type appCrashed struct{ crash *devicelog.Crash }
+
+func (a *appCrashed) Error() string { return "the app crashed" }
+
+// fileRun is the run of one file's cases.
+type fileRun struct {
+	name     string
+	prepared any
+	broken   string // why none of its cases can be run
+	cleared  bool
+}
+
+// cases runs the chosen cases, one after the other.
+func (a *attempt) cases(ctx context.Context) error {
+	limit := time.Duration(a.hold.LimitSeconds) * time.Second
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, errLegTime)
+	defer cancel()
+	var file fileRun
+	for i, c := range a.chosen {
+		if c.File != file.name {
+			file = a.beginFile(ctx, c.File)
+		}
+		r := CaseResult{Ordinal: i, Name: c.Name}
+		r.StartMS = a.rec.now()
+		a.rec.inCase(c.Name)
+		switch {
+		case ctx.Err() != nil:
+			r.Verdict, r.Message = verdict.Skipped, "not begun: "+context.Cause(ctx).Error()
+			a.noteCase(c, r, r.Try)
+		case file.broken != "":
+			r.Verdict, r.Message = verdict.Failed, file.broken
+			a.noteCase(c, r, r.Try)
+		default:
+			a.tries(ctx, c, &r, &file)
+		}
+		last := i+1 == len(a.chosen) || a.chosen[i+1].File != c.File
+		if last && a.pkg.Has(c.File, "after_file") && file.broken == "" && ctx.Err() == nil {
+			if o := a.around(ctx, file, "after_file"); o.Verdict != verdict.Passed && r.Verdict == verdict.Passed {
+				a.outcome(&r.Try, o)
+				r.Message = "after_file: " + r.Message
+			}
+		}
+		a.rec.inCase("")
+		a.results = append(a.results, r.Verdict)
+		if a.worst == "" && r.Verdict != verdict.Passed && r.Verdict != verdict.Skipped {
+			a.worst = c.Name + ": " + r.Message
+		}
+		a.report(Progress{Case: a.masked(r)})
+		if r.Verdict == verdict.Lost {
+			return &phone.Lost{Serial: a.hold.Serial, Doing: "run " + c.Name, Err: errors.New(r.Message)}
+		}
+	}
+	if cause := context.Cause(ctx); errors.Is(cause, errLegTime) || errors.Is(cause, errStopped) {
+		return cause
+	}
+	return nil
+}
+
+// masked is a result as it may leave the host.
+func (a *attempt) masked(r CaseResult) *CaseResult {
+	hide := func(t *Try) {
+		for _, s := range []*string{&t.Message, &t.Expected, &t.Actual, &t.Trace} {
+			*s = a.mask.Text(*s)
+		}
+	}
+	r.Tries = append([]Try(nil), r.Tries...)
+	hide(&r.Try)
+	for i := range r.Tries {
+		hide(&r.Tries[i])
+	}
+	return &r
+}
+
+// beginFile does what a file wants before its first case.
+func (a *attempt) beginFile(ctx context.Context, name string) fileRun {
+	f := fileRun{name: name}
+	if !a.pkg.Has(name, "before_file") || ctx.Err() != nil {
+		return f
+	}
+	o := a.around(ctx, f, "before_file")
+	f.prepared = o.Value
+	if o.Verdict != verdict.Passed && ctx.Err() == nil {
+		f.broken = "before_file: " + o.Message
+	}
+	return f
+}
+
+// around calls a function that a file wants to be called around its cases.
+func (a *attempt) around(ctx context.Context, f fileRun, name string) script.Outcome {
+	ctx, cancel := context.WithTimeoutCause(ctx, caseLimit, errCaseTime)
+	defer cancel()
+	a.rec.note(timeline.Event{Kind: timeline.Marker, Name: name, Line: f.name})
+	if name == "before_file" {
+		if err := a.phone.Clear(ctx, a.app.ID); err != nil {
+			return script.Outcome{Verdict: verdict.Failed, Message: err.Error(), Err: err}
+		}
+	}
+	defer a.rec.atCall("", "")
+	return script.Run(ctx, a.script(testpkg.Case{File: f.name, Func: name}, f), a.hands.Do)
+}
+
+// script is what the script's process needs to run a case.
+func (a *attempt) script(c testpkg.Case, f fileRun) script.Case {
+	return script.Case{Scripts: a.pkg.Scripts, File: c.File, Func: c.Func, Row: c.Row, Facts: a.unit.facts, Inputs: a.hold.Inputs, Prepared: f.prepared}
+}
+
+// tries runs a case, and again where it failed and failures are to be confirmed. One
+// that passes then is flaky; else what it said first counts.
+func (a *attempt) tries(ctx context.Context, c testpkg.Case, r *CaseResult, f *fileRun) {
+	for n := 1; ; n++ {
+		t := Try{StartMS: a.rec.now()}
+		begun := timeline.Event{Kind: timeline.Case, Name: c.Name, Line: fmt.Sprintf("%s:%d", c.File, c.Line)}
+		if n > 1 {
+			begun.Args = map[string]string{"try": fmt.Sprint(n)}
+		}
+		a.rec.note(begun)
+		if n == 1 {
+			a.report(Progress{Case: &CaseResult{Ordinal: r.Ordinal, Name: r.Name, Try: t}})
+		}
+		a.oneCase(ctx, c, r.Ordinal, &t, f, n)
+		t.TookMS = a.rec.now() - t.StartMS
+		r.Tries = append(r.Tries, t)
+		again := (t.Verdict == verdict.Failed || t.Verdict == verdict.Expired) && n <= a.hold.Confirm && ctx.Err() == nil
+		if again {
+			a.noteCase(c, *r, t)
+			continue
+		}
+		r.Try = combine(r.Tries)
+		a.noteCase(c, *r, r.Try)
+		break
+	}
+	if len(r.Tries) == 1 {
+		r.Tries = nil
+	}
+	r.TookMS = a.rec.now() - r.StartMS
+}
+
+// combine makes one result of a case's tries.
+func combine(tries []Try) Try {
+	first, last := tries[0], tries[len(tries)-1]
+	switch {
+	case len(tries) == 1:
+	case last.Verdict == verdict.Passed:
+		first.Verdict, first.Message = verdict.Flaky, fmt.Sprintf("failed, then passed in try %d with nothing changed: %s", len(tries), first.Message)
+	case last.Verdict == verdict.Crashed || last.Verdict == verdict.Lost:
+		last.Message = fmt.Sprintf("in try %d: %s", len(tries), last.Message)
+		return last
+	case last.Verdict == first.Verdict:
+		first.Message = strings.TrimSpace(fmt.Sprintf("%s (the same in %d tries)", first.Message, len(tries)))
+		if last.Message != tries[0].Message {
+			first.Message = fmt.Sprintf("%s (failed in %d tries; the last said: %s)", tries[0].Message, len(tries), last.Message)
+		}
+	}
+	return first
+}
+
+// noteCase writes the end of a try into the timeline.
+func (a *attempt) noteCase(c testpkg.Case, r CaseResult, t Try) {
+	e := timeline.Event{Kind: timeline.Case, Name: c.Name, Verdict: string(t.Verdict), Error: t.Message, Line: t.Line, File: t.Shot, Tree: t.Tree, Took: a.rec.now() - t.StartMS, Expected: t.Expected, Actual: t.Actual}
+	if n := len(r.Tries); n > 1 || (n == 1 && a.hold.Confirm > 0 && t.Verdict == verdict.Failed) {
+		e.Args = map[string]string{"try": fmt.Sprint(n)}
+	}
+	a.rec.note(e)
+}
+
+// oneCase runs one case from a clean state of the app, and judges it.
+func (a *attempt) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *Try, f *fileRun, n int) {
+	ctx, cancel := context.WithTimeoutCause(leg, caseLimit, errCaseTime)
+	defer cancel()
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	if !f.cleared || n > 1 || !a.pkg.KeepsData(c.File) {
+		f.cleared = true
+		if err := a.phone.Clear(ctx, a.app.ID); err != nil {
+			o := script.Outcome{Verdict: verdict.Failed, Message: err.Error(), Err: err}
+			if ctx.Err() != nil { // not its fault
+				o = script.Outcome{Verdict: verdict.Expired, Message: context.Cause(ctx).Error(), Err: context.Cause(ctx)}
+			}
+			a.outcome(t, o)
+			return
+		}
+	}
+	var watch sync.WaitGroup
+	watch.Go(func() {
+		if crash := a.book.crash(ctx); crash != nil {
+			stop(&appCrashed{crash})
+		}
+	})
+	s := a.script(c, *f)
+	s.Before, s.After = a.pkg.Has(c.File, "before_case"), a.pkg.Has(c.File, "after_case")
+	o := script.Run(ctx, s, a.hands.Do)
+	cause := context.Cause(ctx)
+	stop(nil)
+	watch.Wait()
+	a.rec.atCall("", "")
+	a.outcome(t, o)
+	// What the log still holds back belongs to this case too.
+	a.book.settle(leg, fmt.Sprintf("end of case %d, try %d", ordinal+1, n))
+	var crashed *appCrashed
+	if !errors.As(cause, &crashed) {
+		if crash := a.book.pastCrash(); crash != nil {
+			crashed = &appCrashed{crash}
+		}
+	}
+	if crashed != nil {
+		a.crashed(t, a.book.trace(crashed.crash))
+	}
+	keep, cancelKeep := context.WithTimeout(context.WithoutCancel(leg), time.Minute)
+	defer cancelKeep()
+	if t.Verdict != verdict.Passed && t.Verdict != verdict.Lost && t.Verdict != verdict.Skipped {
+		shot, tree, screen, err := a.rec.moment(keep, a.phone, c.Name[strings.LastIndex(c.Name, c.Func):]+" "+string(t.Verdict))
+		t.Shot, t.Tree = shot, tree
+		if err != nil {
+			a.log.Warn("the screen of a failure could not be kept whole", "err", err)
+		}
+		if crashed != nil && screen != nil { // put the system's dialog away
+			if es, _ := screen.Find("#aerr_close"); len(es) > 0 {
+				x, y := es[0].Bounds.Center()
+				_ = a.phone.Tap(keep, x, y)
+			}
+		}
+	}
+	if t.Verdict != verdict.Lost {
+		if err := a.hands.Restore(keep); err != nil {
+			a.log.Warn("settings could not be put back after a case", "case", c.Name, "err", err)
+		}
+	}
+}
+
+// outcome takes a script's outcome over into a try.
+func (a *attempt) outcome(t *Try, o script.Outcome) {
+	t.Verdict, t.Message, t.Line, t.Trace = o.Verdict, o.Message, o.Line, o.Trace
+	var f *script.Failure
+	if errors.As(o.Err, &f) {
+		t.Expected, t.Actual = f.Expected, f.Actual
+	}
+	var lost *phone.Lost
+	switch {
+	case errors.As(o.Err, &lost):
+		t.Verdict = verdict.Lost
+	case errors.Is(o.Err, errStopped):
+		t.Verdict = verdict.Stopped
+	}
+}
+
+func (a *attempt) crashed(t *Try, c devicelog.Crash) {
+	t.Verdict, t.Message, t.Trace = verdict.Crashed, c.Problem, c.Trace
+	t.Expected, t.Actual = "", ""
+	at := a.rec.now()
+	if o, _, err := timeline.Align(a.samples...); err == nil {
+		at = max(o.On(c.At).Milliseconds(), 1)
+	}
+	if line := a.rec.lineAt(at); line != "" {
+		t.Line = line // not where the script was when the crash became known
+	}
+	a.rec.note(timeline.Event{Kind: timeline.Crash, At: at, Name: c.Problem, Answer: c.Trace})
+}

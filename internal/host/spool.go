@@ -1,0 +1,405 @@
+package host
+
+// What a host has to say of an attempt, kept in its folder until the service has it.
+//
+// An attempt's folder holds hold.json (what was to be done), reports.jsonl (what
+// was said, in order), the evidence, and at the end closing.json (how it came
+// out). A courier takes it to the service while the attempt goes on, and may
+// start anew at any time, also in another process: everything it says can be said twice.
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tessellant/internal/core/verdict"
+)
+
+const (
+	holdFile    = "hold.json"
+	reportsFile = "reports.jsonl"
+	closingFile = "closing.json"
+	// partEvery is how often the parts of what grows are handed in: what a host that dies for good takes with it.
+	partEvery = 3 * time.Second
+	maxPart   = 1 << 20 // bytes
+	// fullFor is how long a service without room for evidence is asked again before the leg is closed without it.
+	fullFor = 10 * time.Minute
+)
+
+// growing are the artifacts that are handed in part by part.
+var growing = []string{"timeline.jsonl", "device.log"}
+
+// Growing lists the artifacts that come in parts while an attempt goes on.
+func Growing() (out []Artifact) {
+	for _, name := range growing {
+		a, _ := artifactNamed(name)
+		out = append(out, a)
+	}
+	return out
+}
+
+// spool is the folder of all attempts, with a bound on what may lie in it.
+type spool struct {
+	dir   string
+	limit int64 // bytes
+	used  atomic.Int64
+}
+
+// errNoRoom says that the bound is reached.
+var errNoRoom = errors.New("the host's folder holds as much as it may")
+
+// room takes n bytes of the bound.
+func (s *spool) room(n int64) error {
+	if s == nil || s.used.Add(n) <= s.limit {
+		return nil
+	}
+	s.used.Add(-n)
+	return errNoRoom
+}
+
+func (s *spool) path(attempt string) string { return filepath.Join(s.dir, attempt) }
+
+// measure counts what lies there.
+func (s *spool) measure() {
+	s.used.Store(folderSize(s.dir))
+}
+
+func folderSize(dir string) (n int64) {
+	_ = filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			if i, err := d.Info(); err == nil {
+				n += i.Size()
+			}
+		}
+		return nil
+	})
+	return n
+}
+
+// remove throws an attempt's folder away.
+func (s *spool) remove(attempt string) {
+	n := folderSize(s.path(attempt))
+	_ = os.RemoveAll(s.path(attempt))
+	s.used.Add(-n)
+}
+
+// courier takes one attempt's reports and evidence to the service.
+type courier struct {
+	link Link
+	hold Hold
+	dir  string
+	log  *slog.Logger
+
+	news    chan struct{} // something was added
+	sent    map[string]bool
+	offset  map[string]int64 // of the growing ones, handed in
+	partAt  time.Time
+	readTo  int64 // of reports.jsonl
+	fullAt  time.Time
+	ready   chan struct{} // closed when the attempt is over and all its files are written
+	closeIt sync.Once
+
+	mu      sync.Mutex
+	reports *os.File
+	missing []string // evidence that could not be handed in
+}
+
+// newCourier opens, or opens again, the attempt's folder.
+func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, error) {
+	c := &courier{link: link, hold: hold, dir: s.path(hold.AttemptID), log: log, news: make(chan struct{}, 1), sent: map[string]bool{}, offset: map[string]int64{},
+		ready: make(chan struct{})}
+	if err := os.MkdirAll(c.dir, 0o700); err != nil {
+		return nil, err
+	}
+	raw, err := json.Marshal(hold)
+	if err != nil {
+		return nil, err
+	}
+	if err := writeWhole(filepath.Join(c.dir, holdFile), raw); err != nil {
+		return nil, err
+	}
+	c.reports, err = os.OpenFile(filepath.Join(c.dir, reportsFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	return c, err
+}
+
+// writeWhole writes a file so that it is there whole or not at all.
+func writeWhole(path string, raw []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(raw)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+// report adds a report.
+func (c *courier) report(p Progress) error {
+	raw, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	_, err = c.reports.Write(append(raw, '\n'))
+	c.mu.Unlock()
+	c.tell()
+	return err
+}
+
+func (c *courier) tell() {
+	select {
+	case c.news <- struct{}{}:
+	default:
+	}
+}
+
+// finish says how the attempt came out; all its files are written.
+func (c *courier) finish(end Closing) error {
+	raw, err := json.Marshal(end)
+	if err == nil {
+		err = writeWhole(filepath.Join(c.dir, closingFile), raw)
+	}
+	c.closeIt.Do(func() { close(c.ready) })
+	c.tell()
+	return err
+}
+
+// deliver hands everything in until the hold is closed, or ctx ends. End says how the attempt came
+// out where that could not be written down.
+func (c *courier) deliver(ctx context.Context, end func() Closing) error {
+	defer c.reports.Close()
+	tick := time.NewTicker(partEvery)
+	defer tick.Stop()
+	for wait := 100 * time.Millisecond; ; {
+		err := c.round(ctx, end)
+		switch {
+		case errors.Is(err, errDone):
+			return nil
+		case errors.Is(err, ErrOver):
+			c.log.Warn("the service has no use for this attempt any more")
+			return nil
+		case err != nil && ctx.Err() == nil:
+			c.log.Debug("not handed in yet", "err", err)
+			select {
+			case <-time.After(wait):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			wait = min(wait*2, 5*time.Second)
+			continue
+		}
+		wait = 100 * time.Millisecond
+		select {
+		case <-c.news:
+		case <-tick.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// errDone says that all was handed in and the hold is closed.
+var errDone = errors.New("all is handed in")
+
+// round hands in what there is now.
+func (c *courier) round(ctx context.Context, end func() Closing) error {
+	over := false
+	select {
+	case <-c.ready:
+		over = true
+	default:
+	}
+	if err := c.sendReports(ctx); err != nil {
+		return err
+	}
+	if !over {
+		if time.Since(c.partAt) < partEvery {
+			return nil
+		}
+		c.partAt = time.Now()
+		for _, name := range growing {
+			if err := c.sendPart(ctx, name); err != nil {
+				return err
+			}
+		}
+	}
+	if err := c.sendFiles(ctx, over); err != nil {
+		return err
+	}
+	if !over {
+		return nil
+	}
+	e := end()
+	if len(c.missing) > 0 {
+		e.Message = strings.TrimSpace(e.Message + " (the service had no room for " + strings.Join(c.missing, ", ") + ")")
+	}
+	if err := c.link.Close(ctx, c.hold, e); err != nil {
+		return fmt.Errorf("close the hold: %w", err)
+	}
+	return errDone
+}
+
+func (c *courier) sendReports(ctx context.Context) error {
+	f, err := os.Open(filepath.Join(c.dir, reportsFile))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err := f.Seek(c.readTo, io.SeekStart); err != nil {
+		return err
+	}
+	br := bufio.NewReader(f)
+	var batch []Progress
+	read := c.readTo
+	for len(batch) < 200 {
+		line, err := br.ReadBytes('\n')
+		if err != nil {
+			break // a line without an end is still being written
+		}
+		read += int64(len(line))
+		var p Progress
+		if json.Unmarshal(line, &p) == nil {
+			batch = append(batch, p)
+		}
+	}
+	if len(batch) == 0 {
+		return nil
+	}
+	if err := c.link.Report(ctx, c.hold, batch); err != nil {
+		return fmt.Errorf("report: %w", err)
+	}
+	c.readTo = read
+	if len(batch) == 200 {
+		return c.sendReports(ctx)
+	}
+	return nil
+}
+
+func (c *courier) sendPart(ctx context.Context, name string) error {
+	f, err := os.Open(filepath.Join(c.dir, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	a, _ := artifactNamed(name)
+	buf := make([]byte, maxPart)
+	for {
+		n, err := f.ReadAt(buf, c.offset[name])
+		if n == 0 {
+			return nil
+		}
+		if err := c.link.Append(ctx, c.hold, a, c.offset[name], bytes.Clone(buf[:n])); err != nil {
+			return fmt.Errorf("hand in a part of %s: %w", name, err)
+		}
+		c.offset[name] += int64(n)
+		if err != nil {
+			return nil
+		}
+	}
+}
+
+// sendFiles hands in the files that are whole: pictures and trees at once, the rest when the attempt is over.
+func (c *courier) sendFiles(ctx context.Context, over bool) error {
+	var names []string
+	_ = filepath.WalkDir(c.dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		name, err := filepath.Rel(c.dir, path)
+		name = filepath.ToSlash(name)
+		if _, ok := artifactNamed(name); err == nil && ok && !c.sent[name] && (over || strings.Contains(name, "/")) {
+			names = append(names, name)
+		}
+		return nil
+	})
+	for _, name := range names {
+		err := c.sendFile(ctx, name)
+		if errors.Is(err, ErrFull) {
+			if c.fullAt.IsZero() {
+				c.fullAt = time.Now()
+				c.log.Warn("the service has no room for evidence; it is kept here until there is", "file", name)
+			}
+			if time.Since(c.fullAt) < fullFor {
+				return err
+			}
+			c.missing = append(c.missing, name)
+			err = nil
+		}
+		if err != nil {
+			return fmt.Errorf("hand in %s: %w", name, err)
+		}
+		c.sent[name] = true
+	}
+	return nil
+}
+
+func (c *courier) sendFile(ctx context.Context, name string) error {
+	f, err := os.Open(filepath.Join(c.dir, filepath.FromSlash(name)))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	a, _ := artifactNamed(name)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+	defer cancel()
+	return c.link.Keep(ctx, c.hold, a, f)
+}
+
+// artifactNamed says what a file of an attempt's folder is, by its name.
+func artifactNamed(name string) (Artifact, bool) {
+	switch {
+	case name == "timeline.jsonl":
+		return Artifact{name, "timeline", "application/jsonl"}, true
+	case name == "device.log":
+		return Artifact{name, "device-log", "text/plain; charset=utf-8"}, true
+	case name == "video.mp4":
+		return Artifact{name, "video", "video/mp4"}, true
+	case strings.HasPrefix(name, "screenshots/") && strings.HasSuffix(name, ".png"):
+		return Artifact{name, "screenshot", "image/png"}, true
+	case strings.HasPrefix(name, "trees/") && strings.HasSuffix(name, ".xml"):
+		return Artifact{name, "tree", "application/xml"}, true
+	}
+	return Artifact{}, false
+}
+
+// leftovers lists the attempts that an earlier process of this host left.
+func (s *spool) leftovers() (out []Hold) {
+	dirs, _ := os.ReadDir(s.dir)
+	for _, d := range dirs {
+		raw, err := os.ReadFile(filepath.Join(s.dir, d.Name(), holdFile))
+		var h Hold
+		if err == nil && json.Unmarshal(raw, &h) == nil && h.AttemptID == d.Name() {
+			out = append(out, h)
+			continue
+		}
+		_ = os.RemoveAll(filepath.Join(s.dir, d.Name())) // nothing had begun
+	}
+	return out
+}
+
+// leftClosing is how a left attempt came out: as was written down, or lost.
+func (s *spool) leftClosing(h Hold) Closing {
+	raw, err := os.ReadFile(filepath.Join(s.path(h.AttemptID), closingFile))
+	var c Closing
+	if err == nil && json.Unmarshal(raw, &c) == nil && c.Verdict != "" {
+		return c
+	}
+	return Closing{Verdict: verdict.Lost, Message: "the host was started again while the leg ran"}
+}
