@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -68,12 +69,31 @@ func (e DeviceOrigin) Valid() bool {
 	}
 }
 
+// Defines values for DeviceQuarantinedBy.
+const (
+	Hand   DeviceQuarantinedBy = "hand"
+	Itself DeviceQuarantinedBy = "itself"
+)
+
+// Valid indicates whether the value is a known member of the DeviceQuarantinedBy enum.
+func (e DeviceQuarantinedBy) Valid() bool {
+	switch e {
+	case Hand:
+		return true
+	case Itself:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeviceState.
 const (
-	DeviceStateAway     DeviceState = "away"
-	DeviceStateFree     DeviceState = "free"
-	DeviceStateHeld     DeviceState = "held"
-	DeviceStateUnusable DeviceState = "unusable"
+	DeviceStateAway        DeviceState = "away"
+	DeviceStateFree        DeviceState = "free"
+	DeviceStateHeld        DeviceState = "held"
+	DeviceStateQuarantined DeviceState = "quarantined"
+	DeviceStateUnusable    DeviceState = "unusable"
 )
 
 // Valid indicates whether the value is a known member of the DeviceState enum.
@@ -84,6 +104,8 @@ func (e DeviceState) Valid() bool {
 	case DeviceStateFree:
 		return true
 	case DeviceStateHeld:
+		return true
+	case DeviceStateQuarantined:
 		return true
 	case DeviceStateUnusable:
 		return true
@@ -107,6 +129,45 @@ func (e FindingLevel) Valid() bool {
 	case Notes:
 		return true
 	case Warns:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HostKind.
+const (
+	BuiltIn HostKind = "built-in"
+	Joined  HostKind = "joined"
+)
+
+// Valid indicates whether the value is a known member of the HostKind enum.
+func (e HostKind) Valid() bool {
+	switch e {
+	case BuiltIn:
+		return true
+	case Joined:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HostState.
+const (
+	New    HostState = "new"
+	Silent HostState = "silent"
+	Up     HostState = "up"
+)
+
+// Valid indicates whether the value is a known member of the HostState enum.
+func (e HostState) Valid() bool {
+	switch e {
+	case New:
+		return true
+	case Silent:
+		return true
+	case Up:
 		return true
 	default:
 		return false
@@ -175,22 +236,22 @@ func (e LogLevel) Valid() bool {
 
 // Defines values for MeRole.
 const (
-	Engineer MeRole = "engineer"
-	Host     MeRole = "host"
-	Owner    MeRole = "owner"
-	Viewer   MeRole = "viewer"
+	MeRoleEngineer MeRole = "engineer"
+	MeRoleHost     MeRole = "host"
+	MeRoleOwner    MeRole = "owner"
+	MeRoleViewer   MeRole = "viewer"
 )
 
 // Valid indicates whether the value is a known member of the MeRole enum.
 func (e MeRole) Valid() bool {
 	switch e {
-	case Engineer:
+	case MeRoleEngineer:
 		return true
-	case Host:
+	case MeRoleHost:
 		return true
-	case Owner:
+	case MeRoleOwner:
 		return true
-	case Viewer:
+	case MeRoleViewer:
 		return true
 	default:
 		return false
@@ -257,12 +318,16 @@ type Attempt struct {
 	// ClockDoubtMs By how much the device's clock may be misplaced on the timeline
 	ClockDoubtMs *int       `json:"clock_doubt_ms,omitempty"`
 	Ended        *time.Time `json:"ended,omitempty"`
+	Host         string     `json:"host"`
 	Id           string     `json:"id"`
 	Message      *string    `json:"message,omitempty"`
 	Number       int        `json:"number"`
-	Stage        string     `json:"stage"`
-	Started      time.Time  `json:"started"`
-	Verdict      *Verdict   `json:"verdict,omitempty"`
+
+	// Serial Of the device it ran on
+	Serial  string    `json:"serial"`
+	Stage   string    `json:"stage"`
+	Started time.Time `json:"started"`
+	Verdict *Verdict  `json:"verdict,omitempty"`
 }
 
 // Build defines model for Build.
@@ -299,10 +364,11 @@ type BuildPage struct {
 
 // Case defines model for Case.
 type Case struct {
-	About *string `json:"about,omitempty"`
-	File  string  `json:"file"`
-	Line  int     `json:"line"`
-	Name  string  `json:"name"`
+	About *string   `json:"about,omitempty"`
+	File  string    `json:"file"`
+	Line  int       `json:"line"`
+	Name  string    `json:"name"`
+	Tags  *[]string `json:"tags,omitempty"`
 }
 
 // CaseResult defines model for CaseResult.
@@ -324,7 +390,10 @@ type CaseResult struct {
 	Trace   *string `json:"trace,omitempty"`
 
 	// Tree Artifact: the screen's tree when it failed
-	Tree    *string  `json:"tree,omitempty"`
+	Tree *string `json:"tree,omitempty"`
+
+	// Tries Where there was more than one
+	Tries   *[]Try   `json:"tries,omitempty"`
 	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
@@ -339,23 +408,35 @@ type Device struct {
 	Height int `json:"height"`
 
 	// HeldBy Of one device that this workspace holds
-	HeldBy   *Holder      `json:"held_by,omitempty"`
-	Id       string       `json:"id"`
-	Language string       `json:"language"`
-	Maker    string       `json:"maker"`
-	MemoryMb int          `json:"memory_mb"`
-	Model    string       `json:"model"`
-	Origin   DeviceOrigin `json:"origin"`
-	Os       string       `json:"os"`
-	Platform string       `json:"platform"`
-	Seen     time.Time    `json:"seen"`
-	Serial   string       `json:"serial"`
+	HeldBy *Holder `json:"held_by,omitempty"`
+
+	// Host The host it is attached to
+	Host     string `json:"host"`
+	Id       string `json:"id"`
+	Language string `json:"language"`
+
+	// LostInRow Attempts lost on it since the last that was not
+	LostInRow int          `json:"lost_in_row"`
+	Maker     string       `json:"maker"`
+	MemoryMb  int          `json:"memory_mb"`
+	Model     string       `json:"model"`
+	Origin    DeviceOrigin `json:"origin"`
+	Os        string       `json:"os"`
+	Platform  string       `json:"platform"`
+
+	// Quarantined Since when
+	Quarantined *time.Time `json:"quarantined,omitempty"`
+
+	// QuarantinedBy By itself: after two lost attempts in a row, until it passes a check
+	QuarantinedBy *DeviceQuarantinedBy `json:"quarantined_by,omitempty"`
+	Seen          time.Time            `json:"seen"`
+	Serial        string               `json:"serial"`
 
 	// Simulated One of the stand-ins that ship with Tessellant
 	Simulated bool        `json:"simulated"`
 	State     DeviceState `json:"state"`
 
-	// Why Of an away or unusable device; why
+	// Why Of one that gets no work: why, and the remedy
 	Why *string `json:"why,omitempty"`
 
 	// Width Pixels
@@ -365,6 +446,9 @@ type Device struct {
 
 // DeviceOrigin defines model for Device.Origin.
 type DeviceOrigin string
+
+// DeviceQuarantinedBy By itself: after two lost attempts in a row, until it passes a check
+type DeviceQuarantinedBy string
 
 // DeviceState defines model for Device.State.
 type DeviceState string
@@ -405,6 +489,39 @@ type Holder struct {
 	Until time.Time `json:"until"`
 }
 
+// Host defines model for Host.
+type Host struct {
+	// Devices That it sees
+	Devices int `json:"devices"`
+
+	// Holds Devices at work
+	Holds  int        `json:"holds"`
+	Joined *time.Time `json:"joined,omitempty"`
+	Kind   HostKind   `json:"kind"`
+	Name   string     `json:"name"`
+	Seen   *time.Time `json:"seen,omitempty"`
+
+	// State new: it has never joined
+	State   HostState `json:"state"`
+	Version *string   `json:"version,omitempty"`
+}
+
+// HostKind defines model for Host.Kind.
+type HostKind string
+
+// HostState new: it has never joined
+type HostState string
+
+// Input defines model for Input.
+type Input struct {
+	About *string `json:"about,omitempty"`
+
+	// Default Without one, a run must give it
+	Default *string `json:"default,omitempty"`
+	Name    string  `json:"name"`
+	Secret  bool    `json:"secret"`
+}
+
 // Leg defines model for Leg.
 type Leg struct {
 	Attempts   []Attempt `json:"attempts"`
@@ -414,9 +531,12 @@ type Leg struct {
 	Id         string    `json:"id"`
 	Message    *string   `json:"message,omitempty"`
 	Package    string    `json:"package"`
-	RunId      string    `json:"run_id"`
-	Stage      string    `json:"stage"`
-	Verdict    *Verdict  `json:"verdict,omitempty"`
+
+	// Place Of one that waits: its place in the queue for its device, from 1
+	Place   *int     `json:"place,omitempty"`
+	RunId   string   `json:"run_id"`
+	Stage   string   `json:"stage"`
+	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
 // LegPage defines model for LegPage.
@@ -443,13 +563,22 @@ type LegSummary struct {
 	Model      string         `json:"model"`
 
 	// Now The case that is running
-	Now       *string         `json:"now,omitempty"`
-	Os        string          `json:"os"`
+	Now *string `json:"now,omitempty"`
+	Os  string  `json:"os"`
+
+	// Place Of a leg that waits: its place in the queue for its device, from 1
+	Place *int `json:"place,omitempty"`
+
+	// RanOn Serial of the device of the last attempt, where it is not the one asked for
+	RanOn     *string         `json:"ran_on,omitempty"`
 	RunId     string          `json:"run_id"`
 	Serial    string          `json:"serial"`
 	Simulated bool            `json:"simulated"`
 	Stage     LegSummaryStage `json:"stage"`
 	Started   *time.Time      `json:"started,omitempty"`
+
+	// Stopping A person wants it to end
+	Stopping *bool `json:"stopping,omitempty"`
 
 	// Traits What can explain a difference: os, maker, width (dp), memory (GB), language…
 	Traits  map[string]string `json:"traits"`
@@ -546,8 +675,11 @@ type Package struct {
 	Created  time.Time `json:"created"`
 	Findings []Finding `json:"findings"`
 	Id       string    `json:"id"`
-	Kind     string    `json:"kind"`
-	Name     string    `json:"name"`
+
+	// Inputs What a run can or must give it
+	Inputs []Input `json:"inputs"`
+	Kind   string  `json:"kind"`
+	Name   string  `json:"name"`
 
 	// Ref name@revision
 	Ref      string `json:"ref"`
@@ -586,6 +718,12 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Quarantine defines model for Quarantine.
+type Quarantine struct {
+	// Why What is wrong with it, for those who wonder
+	Why string `json:"why"`
+}
+
 // Run defines model for Run.
 type Run struct {
 	Build   string `json:"build"`
@@ -594,24 +732,37 @@ type Run struct {
 	// CaseNames In the order they run; not in lists
 	CaseNames []string `json:"case_names"`
 
+	// Cases Patterns that chose its cases
+	Cases   *[]string `json:"cases,omitempty"`
+	Confirm int       `json:"confirm"`
+
 	// Counts Legs that are done by verdict
-	Counts       map[string]int `json:"counts"`
-	Created      time.Time      `json:"created"`
-	Devices      []string       `json:"devices"`
-	Done         bool           `json:"done"`
-	Ended        *time.Time     `json:"ended,omitempty"`
-	Findings     []Finding      `json:"findings"`
-	Id           string         `json:"id"`
-	Legs         []LegSummary   `json:"legs"`
-	LimitSeconds int            `json:"limit_seconds"`
-	Package      string         `json:"package"`
-	PackageId    string         `json:"package_id"`
-	Sentence     string         `json:"sentence"`
+	Counts       map[string]int     `json:"counts"`
+	Created      time.Time          `json:"created"`
+	Devices      []string           `json:"devices"`
+	Done         bool               `json:"done"`
+	Ended        *time.Time         `json:"ended,omitempty"`
+	Findings     []Finding          `json:"findings"`
+	Id           string             `json:"id"`
+	Inputs       *map[string]string `json:"inputs,omitempty"`
+	Legs         []LegSummary       `json:"legs"`
+	LimitSeconds int                `json:"limit_seconds"`
+	MaxAttempts  int                `json:"max_attempts"`
+	Package      string             `json:"package"`
+	PackageId    string             `json:"package_id"`
+
+	// Secrets Names of the secret inputs
+	Secrets  *[]string `json:"secrets,omitempty"`
+	Sentence string    `json:"sentence"`
 
 	// Stages Legs that are not done by stage
-	Stages  map[string]int `json:"stages"`
-	Verdict *Verdict       `json:"verdict,omitempty"`
-	Where   []string       `json:"where"`
+	Stages map[string]int `json:"stages"`
+
+	// Stopped When a person asked for its end
+	Stopped *time.Time `json:"stopped,omitempty"`
+	Tags    *[]string  `json:"tags,omitempty"`
+	Verdict *Verdict   `json:"verdict,omitempty"`
+	Where   []string   `json:"where"`
 }
 
 // RunChange A run without its legs, and those of its legs that have changed
@@ -628,17 +779,35 @@ type RunPage struct {
 
 // RunRequest defines model for RunRequest.
 type RunRequest struct {
+	// Attempts How many attempts a leg may have when devices are lost
+	Attempts *int `json:"attempts,omitempty"`
+
 	// Build A build's reference or id
 	Build string `json:"build"`
 
+	// Cases Patterns over names of cases, * for anything but a slash; a function's name means all its rows
+	Cases *[]string `json:"cases,omitempty"`
+
+	// Confirm How often a failed case is tried again on the same device from a clean state; passed then, it is flaky
+	Confirm *int `json:"confirm,omitempty"`
+
 	// Devices Serials
 	Devices *[]string `json:"devices,omitempty"`
+
+	// Inputs Inputs that the package declares
+	Inputs *map[string]string `json:"inputs,omitempty"`
 
 	// LimitSeconds A leg's time on its device
 	LimitSeconds *int `json:"limit_seconds,omitempty"`
 
 	// Package A package's reference or id
 	Package string `json:"package"`
+
+	// Secrets Those that are secret: masked wherever they come, never answered, deleted when the run is over
+	Secrets *map[string]string `json:"secrets,omitempty"`
+
+	// Tags Cases with one of these tags
+	Tags *[]string `json:"tags,omitempty"`
 
 	// Where Patterns over traits
 	Where *[]string `json:"where,omitempty"`
@@ -658,6 +827,12 @@ type ScreenChange struct {
 type SignIn struct {
 	Key    *string `json:"key,omitempty"`
 	Ticket *string `json:"ticket,omitempty"`
+}
+
+// Stop defines model for Stop.
+type Stop struct {
+	// Leg The id of one leg, or RUN/SERIAL; without it all are stopped
+	Leg *string `json:"leg,omitempty"`
 }
 
 // Ticket defines model for Ticket.
@@ -689,8 +864,32 @@ type TimelineChange struct {
 // TimelineEvent defines model for TimelineEvent.
 type TimelineEvent = timeline.Event
 
+// Try defines model for Try.
+type Try struct {
+	Actual   *string `json:"actual,omitempty"`
+	Expected *string `json:"expected,omitempty"`
+	Line     *string `json:"line,omitempty"`
+	Message  *string `json:"message,omitempty"`
+	Shot     *string `json:"shot,omitempty"`
+	StartMs  int64   `json:"start_ms"`
+	TookMs   int64   `json:"took_ms"`
+	Trace    *string `json:"trace,omitempty"`
+	Tree     *string `json:"tree,omitempty"`
+	Verdict  Verdict `json:"verdict"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
+
+// Welcome defines model for Welcome.
+type Welcome struct {
+	BusPassword string    `json:"bus_password"`
+	BusUrl      string    `json:"bus_url"`
+	BusUser     string    `json:"bus_user"`
+	Name        string    `json:"name"`
+	Now         time.Time `json:"now"`
+	Token       string    `json:"token"`
+}
 
 // After defines model for After.
 type After = string
@@ -736,6 +935,37 @@ type GetEventsParams struct {
 	// Since As Last-Event-ID
 	Since       *string `form:"since,omitempty" json:"since,omitempty"`
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
+}
+
+// PutHoldArtifactParams defines parameters for PutHoldArtifact.
+type PutHoldArtifactParams struct {
+	Name string `form:"name" json:"name"`
+}
+
+// PutHoldPartParams defines parameters for PutHoldPart.
+type PutHoldPartParams struct {
+	Name string `form:"name" json:"name"`
+
+	// Offset In bytes, from the artifact's beginning
+	Offset int64 `form:"offset" json:"offset"`
+}
+
+// PutHoldScreenParams defines parameters for PutHoldScreen.
+type PutHoldScreenParams struct {
+	// At ms on the attempt's clock
+	At int64 `form:"at" json:"at"`
+}
+
+// AddHostJSONBody defines parameters for AddHost.
+type AddHostJSONBody struct {
+	// Name Small letters, digits, dashes
+	Name string `json:"name"`
+}
+
+// JoinAsHostJSONBody defines parameters for JoinAsHost.
+type JoinAsHostJSONBody struct {
+	Protocol int    `json:"protocol"`
+	Version  string `json:"version"`
 }
 
 // ListLegsParams defines parameters for ListLegs.
@@ -812,11 +1042,23 @@ type StartRunParams struct {
 	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
+// QuarantineDeviceJSONRequestBody defines body for QuarantineDevice for application/json ContentType.
+type QuarantineDeviceJSONRequestBody = Quarantine
+
+// AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
+type AddHostJSONRequestBody AddHostJSONBody
+
+// JoinAsHostJSONRequestBody defines body for JoinAsHost for application/json ContentType.
+type JoinAsHostJSONRequestBody JoinAsHostJSONBody
+
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = RunRequest
 
 // CheckRunJSONRequestBody defines body for CheckRun for application/json ContentType.
 type CheckRunJSONRequestBody = RunRequest
+
+// StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
+type StopRunJSONRequestBody = Stop
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -936,6 +1178,25 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
 	GetDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReleaseDevice Let a device in quarantine have work again
+	//
+	// Corresponds with DELETE /devices/{serial}/quarantine (the `ReleaseDevice` operationId).
+	ReleaseDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// QuarantineDeviceWithBody Give a device no more work until a person releases it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+	QuarantineDeviceWithBody(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// QuarantineDevice Give a device no more work until a person releases it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+	QuarantineDevice(ctx context.Context, serial string, body QuarantineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetEvents What changes, as it changes
 	//
 	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
@@ -946,6 +1207,85 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `GetEvents` operationId).
 	GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutHoldArtifactWithBody For hosts, hand in an artifact, in place of one of its name and of its parts
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /holds/{id}/artifacts (the `PutHoldArtifact` operationId).
+	PutHoldArtifactWithBody(ctx context.Context, id string, params *PutHoldArtifactParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHoldBuild For hosts, the app file of a hold
+	//
+	// Corresponds with GET /holds/{id}/build (the `GetHoldBuild` operationId).
+	GetHoldBuild(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHoldPackage For hosts, the test package of a hold
+	//
+	// Corresponds with GET /holds/{id}/package (the `GetHoldPackage` operationId).
+	GetHoldPackage(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutHoldPartWithBody For hosts, hand in a part of an artifact that is still being written
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /holds/{id}/parts (the `PutHoldPart` operationId).
+	PutHoldPartWithBody(ctx context.Context, id string, params *PutHoldPartParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutHoldScreenWithBody For hosts, the newest picture of a screen
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /holds/{id}/screen (the `PutHoldScreen` operationId).
+	PutHoldScreenWithBody(ctx context.Context, id string, params *PutHoldScreenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListHosts All hosts, by name
+	//
+	// Corresponds with GET /hosts (the `ListHosts` operationId).
+	ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHostWithBody Make a key for a host, in place of any it had
+	//
+	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHost Make a key for a host, in place of any it had
+	//
+	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinAsHostWithBody Begin a host's session
+	//
+	// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+	JoinAsHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinAsHost Begin a host's session
+	//
+	// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+	JoinAsHost(ctx context.Context, body JoinAsHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveHost Take a host's key away
+	//
+	// For owners. Its devices are away from then on; what was run on them stays.
+	//
+	// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
+	RemoveHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLegs The legs on one device, the newest first
 	//
@@ -1047,6 +1387,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopRunWithBody End a run, or one leg of it
+	//
+	// Legs that wait are over at once; the others end within seconds, with what was gathered.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+	StopRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopRun End a run, or one leg of it
+	//
+	// Legs that wait are over at once; the others end within seconds, with what was gathered.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+	StopRun(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End this browser's sign-in
 	//
@@ -1188,6 +1546,55 @@ func (c *Client) GetDevice(ctx context.Context, serial string, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// ReleaseDevice Let a device in quarantine have work again
+//
+// Corresponds with DELETE /devices/{serial}/quarantine (the `ReleaseDevice` operationId).
+func (c *Client) ReleaseDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseDeviceRequest(c.Server, serial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// QuarantineDeviceWithBody Give a device no more work until a person releases it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+func (c *Client) QuarantineDeviceWithBody(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewQuarantineDeviceRequestWithBody(c.Server, serial, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// QuarantineDevice Give a device no more work until a person releases it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+func (c *Client) QuarantineDevice(ctx context.Context, serial string, body QuarantineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewQuarantineDeviceRequest(c.Server, serial, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetEvents What changes, as it changes
 //
 // Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
@@ -1199,6 +1606,195 @@ func (c *Client) GetDevice(ctx context.Context, serial string, reqEditors ...Req
 // Corresponds with GET /events (the `GetEvents` operationId).
 func (c *Client) GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutHoldArtifactWithBody For hosts, hand in an artifact, in place of one of its name and of its parts
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /holds/{id}/artifacts (the `PutHoldArtifact` operationId).
+func (c *Client) PutHoldArtifactWithBody(ctx context.Context, id string, params *PutHoldArtifactParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutHoldArtifactRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHoldBuild For hosts, the app file of a hold
+//
+// Corresponds with GET /holds/{id}/build (the `GetHoldBuild` operationId).
+func (c *Client) GetHoldBuild(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHoldBuildRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHoldPackage For hosts, the test package of a hold
+//
+// Corresponds with GET /holds/{id}/package (the `GetHoldPackage` operationId).
+func (c *Client) GetHoldPackage(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHoldPackageRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutHoldPartWithBody For hosts, hand in a part of an artifact that is still being written
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /holds/{id}/parts (the `PutHoldPart` operationId).
+func (c *Client) PutHoldPartWithBody(ctx context.Context, id string, params *PutHoldPartParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutHoldPartRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutHoldScreenWithBody For hosts, the newest picture of a screen
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /holds/{id}/screen (the `PutHoldScreen` operationId).
+func (c *Client) PutHoldScreenWithBody(ctx context.Context, id string, params *PutHoldScreenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutHoldScreenRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHosts All hosts, by name
+//
+// Corresponds with GET /hosts (the `ListHosts` operationId).
+func (c *Client) ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHostsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHostWithBody Make a key for a host, in place of any it had
+//
+// For owners. A process joins with it as this host; the one that had joined before is sent away.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHost Make a key for a host, in place of any it had
+//
+// For owners. A process joins with it as this host; the one that had joined before is sent away.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinAsHostWithBody Begin a host's session
+//
+// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+func (c *Client) JoinAsHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinAsHostRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinAsHost Begin a host's session
+//
+// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+func (c *Client) JoinAsHost(ctx context.Context, body JoinAsHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinAsHostRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveHost Take a host's key away
+//
+// For owners. Its devices are away from then on; what was run on them stays.
+//
+// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
+func (c *Client) RemoveHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveHostRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -1470,6 +2066,44 @@ func (c *Client) CheckRun(ctx context.Context, body CheckRunJSONRequestBody, req
 // Corresponds with GET /runs/{id} (the `GetRun` operationId).
 func (c *Client) GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopRunWithBody End a run, or one leg of it
+//
+// Legs that wait are over at once; the others end within seconds, with what was gathered.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+func (c *Client) StopRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopRunRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopRun End a run, or one leg of it
+//
+// Legs that wait are over at once; the others end within seconds, with what was gathered.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+func (c *Client) StopRun(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopRunRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1899,6 +2533,87 @@ func NewGetDeviceRequest(server string, serial string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewReleaseDeviceRequest constructs an http.Request for the ReleaseDevice method
+func NewReleaseDeviceRequest(server string, serial string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/quarantine", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewQuarantineDeviceRequest calls the generic QuarantineDevice builder with application/json body
+func NewQuarantineDeviceRequest(server string, serial string, body QuarantineDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewQuarantineDeviceRequestWithBody(server, serial, "application/json", bodyReader)
+}
+
+// NewQuarantineDeviceRequestWithBody constructs an http.Request for the QuarantineDevice method, with any body, and a specified content type
+func NewQuarantineDeviceRequestWithBody(server string, serial string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/quarantine", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetEventsRequest constructs an http.Request for the GetEvents method
 func NewGetEventsRequest(server string, params *GetEventsParams) (*http.Request, error) {
 	var err error
@@ -1975,6 +2690,400 @@ func NewGetEventsRequest(server string, params *GetEventsParams) (*http.Request,
 			req.Header.Set("Last-Event-ID", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewPutHoldArtifactRequestWithBody constructs an http.Request for the PutHoldArtifact method, with any body, and a specified content type
+func NewPutHoldArtifactRequestWithBody(server string, id string, params *PutHoldArtifactParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holds/%s/artifacts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetHoldBuildRequest constructs an http.Request for the GetHoldBuild method
+func NewGetHoldBuildRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holds/%s/build", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetHoldPackageRequest constructs an http.Request for the GetHoldPackage method
+func NewGetHoldPackageRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holds/%s/package", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutHoldPartRequestWithBody constructs an http.Request for the PutHoldPart method, with any body, and a specified content type
+func NewPutHoldPartRequestWithBody(server string, id string, params *PutHoldPartParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holds/%s/parts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPutHoldScreenRequestWithBody constructs an http.Request for the PutHoldScreen method, with any body, and a specified content type
+func NewPutHoldScreenRequestWithBody(server string, id string, params *PutHoldScreenParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holds/%s/screen", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListHostsRequest constructs an http.Request for the ListHosts method
+func NewListHostsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddHostRequest calls the generic AddHost builder with application/json body
+func NewAddHostRequest(server string, body AddHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHostRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddHostRequestWithBody constructs an http.Request for the AddHost method, with any body, and a specified content type
+func NewAddHostRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewJoinAsHostRequest calls the generic JoinAsHost builder with application/json body
+func NewJoinAsHostRequest(server string, body JoinAsHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewJoinAsHostRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewJoinAsHostRequestWithBody constructs an http.Request for the JoinAsHost method, with any body, and a specified content type
+func NewJoinAsHostRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/join")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveHostRequest constructs an http.Request for the RemoveHost method
+func NewRemoveHostRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -2798,6 +3907,53 @@ func NewGetRunRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewStopRunRequest calls the generic StopRun builder with application/json body
+func NewStopRunRequest(server string, id string, body StopRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStopRunRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewStopRunRequestWithBody constructs an http.Request for the StopRun method, with any body, and a specified content type
+func NewStopRunRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -2989,6 +4145,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
 	GetDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
 
+	// ReleaseDeviceWithResponse Let a device in quarantine have work again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /devices/{serial}/quarantine (the `ReleaseDevice` operationId).
+	ReleaseDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*ReleaseDeviceResponse, error)
+
+	// QuarantineDeviceWithBodyWithResponse Give a device no more work until a person releases it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+	QuarantineDeviceWithBodyWithResponse(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*QuarantineDeviceResponse, error)
+
+	// QuarantineDeviceWithResponse Give a device no more work until a person releases it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+	QuarantineDeviceWithResponse(ctx context.Context, serial string, body QuarantineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*QuarantineDeviceResponse, error)
+
 	// GetEventsWithResponse What changes, as it changes
 	//
 	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
@@ -3001,6 +4178,93 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /events (the `GetEvents` operationId).
 	GetEventsWithResponse(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*GetEventsResponse, error)
+
+	// PutHoldArtifactWithBodyWithResponse For hosts, hand in an artifact, in place of one of its name and of its parts
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /holds/{id}/artifacts (the `PutHoldArtifact` operationId).
+	PutHoldArtifactWithBodyWithResponse(ctx context.Context, id string, params *PutHoldArtifactParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutHoldArtifactResponse, error)
+
+	// GetHoldBuildWithResponse For hosts, the app file of a hold
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /holds/{id}/build (the `GetHoldBuild` operationId).
+	GetHoldBuildWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetHoldBuildResponse, error)
+
+	// GetHoldPackageWithResponse For hosts, the test package of a hold
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /holds/{id}/package (the `GetHoldPackage` operationId).
+	GetHoldPackageWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetHoldPackageResponse, error)
+
+	// PutHoldPartWithBodyWithResponse For hosts, hand in a part of an artifact that is still being written
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /holds/{id}/parts (the `PutHoldPart` operationId).
+	PutHoldPartWithBodyWithResponse(ctx context.Context, id string, params *PutHoldPartParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutHoldPartResponse, error)
+
+	// PutHoldScreenWithBodyWithResponse For hosts, the newest picture of a screen
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /holds/{id}/screen (the `PutHoldScreen` operationId).
+	PutHoldScreenWithBodyWithResponse(ctx context.Context, id string, params *PutHoldScreenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutHoldScreenResponse, error)
+
+	// ListHostsWithResponse All hosts, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts (the `ListHosts` operationId).
+	ListHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
+
+	// AddHostWithBodyWithResponse Make a key for a host, in place of any it had
+	//
+	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+
+	// AddHostWithResponse Make a key for a host, in place of any it had
+	//
+	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+
+	// JoinAsHostWithBodyWithResponse Begin a host's session
+	//
+	// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+	JoinAsHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinAsHostResponse, error)
+
+	// JoinAsHostWithResponse Begin a host's session
+	//
+	// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+	JoinAsHostWithResponse(ctx context.Context, body JoinAsHostJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinAsHostResponse, error)
+
+	// RemoveHostWithResponse Take a host's key away
+	//
+	// For owners. Its devices are away from then on; what was run on them stays.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
+	RemoveHostWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error)
 
 	// ListLegsWithResponse The legs on one device, the newest first
 	//
@@ -3126,6 +4390,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// StopRunWithBodyWithResponse End a run, or one leg of it
+	//
+	// Legs that wait are over at once; the others end within seconds, with what was gathered.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+	StopRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
+
+	// StopRunWithResponse End a run, or one leg of it
+	//
+	// Legs that wait are over at once; the others end within seconds, with what was gathered.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+	StopRunWithResponse(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
 
 	// SignOutWithResponse End this browser's sign-in
 	//
@@ -3489,6 +4771,102 @@ func (r GetDeviceResponse) ContentType() string {
 	return ""
 }
 
+type ReleaseDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReleaseDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type QuarantineDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r QuarantineDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r QuarantineDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r QuarantineDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r QuarantineDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r QuarantineDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r QuarantineDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetEventsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3524,6 +4902,406 @@ func (r GetEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutHoldArtifactResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutHoldArtifactResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutHoldArtifactResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutHoldArtifactResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutHoldArtifactResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutHoldArtifactResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHoldBuildResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHoldBuildResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHoldBuildResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHoldBuildResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHoldBuildResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHoldBuildResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHoldPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHoldPackageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHoldPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHoldPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHoldPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHoldPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutHoldPartResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutHoldPartResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutHoldPartResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutHoldPartResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutHoldPartResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutHoldPartResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutHoldScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutHoldScreenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutHoldScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutHoldScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutHoldScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutHoldScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHostsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Host `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHostsResponse) GetJSON200() *struct {
+	Items []Host `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHostsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHostsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHostsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHostsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHostsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *struct {
+		Key  string `json:"key"`
+		Name string `json:"name"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddHostResponse) GetJSON201() *struct {
+	Key  string `json:"key"`
+	Name string `json:"name"`
+} {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type JoinAsHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Welcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r JoinAsHostResponse) GetJSON200() *Welcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JoinAsHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JoinAsHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JoinAsHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JoinAsHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JoinAsHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4250,6 +6028,54 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type StopRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StopRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
 type SignOutResponse204Headers struct {
 	SetCookie *string
@@ -4496,6 +6322,45 @@ func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, serial 
 	return ParseGetDeviceResponse(rsp)
 }
 
+// ReleaseDeviceWithResponse Let a device in quarantine have work again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /devices/{serial}/quarantine (the `ReleaseDevice` operationId).
+func (c *ClientWithResponses) ReleaseDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*ReleaseDeviceResponse, error) {
+	rsp, err := c.ReleaseDevice(ctx, serial, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseDeviceResponse(rsp)
+}
+
+// QuarantineDeviceWithBodyWithResponse Give a device no more work until a person releases it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+func (c *ClientWithResponses) QuarantineDeviceWithBodyWithResponse(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*QuarantineDeviceResponse, error) {
+	rsp, err := c.QuarantineDeviceWithBody(ctx, serial, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseQuarantineDeviceResponse(rsp)
+}
+
+// QuarantineDeviceWithResponse Give a device no more work until a person releases it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{serial}/quarantine (the `QuarantineDevice` operationId).
+func (c *ClientWithResponses) QuarantineDeviceWithResponse(ctx context.Context, serial string, body QuarantineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*QuarantineDeviceResponse, error) {
+	rsp, err := c.QuarantineDevice(ctx, serial, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseQuarantineDeviceResponse(rsp)
+}
+
 // GetEventsWithResponse What changes, as it changes
 //
 // Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
@@ -4513,6 +6378,159 @@ func (c *ClientWithResponses) GetEventsWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseGetEventsResponse(rsp)
+}
+
+// PutHoldArtifactWithBodyWithResponse For hosts, hand in an artifact, in place of one of its name and of its parts
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /holds/{id}/artifacts (the `PutHoldArtifact` operationId).
+func (c *ClientWithResponses) PutHoldArtifactWithBodyWithResponse(ctx context.Context, id string, params *PutHoldArtifactParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutHoldArtifactResponse, error) {
+	rsp, err := c.PutHoldArtifactWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutHoldArtifactResponse(rsp)
+}
+
+// GetHoldBuildWithResponse For hosts, the app file of a hold
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /holds/{id}/build (the `GetHoldBuild` operationId).
+func (c *ClientWithResponses) GetHoldBuildWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetHoldBuildResponse, error) {
+	rsp, err := c.GetHoldBuild(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHoldBuildResponse(rsp)
+}
+
+// GetHoldPackageWithResponse For hosts, the test package of a hold
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /holds/{id}/package (the `GetHoldPackage` operationId).
+func (c *ClientWithResponses) GetHoldPackageWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetHoldPackageResponse, error) {
+	rsp, err := c.GetHoldPackage(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHoldPackageResponse(rsp)
+}
+
+// PutHoldPartWithBodyWithResponse For hosts, hand in a part of an artifact that is still being written
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /holds/{id}/parts (the `PutHoldPart` operationId).
+func (c *ClientWithResponses) PutHoldPartWithBodyWithResponse(ctx context.Context, id string, params *PutHoldPartParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutHoldPartResponse, error) {
+	rsp, err := c.PutHoldPartWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutHoldPartResponse(rsp)
+}
+
+// PutHoldScreenWithBodyWithResponse For hosts, the newest picture of a screen
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /holds/{id}/screen (the `PutHoldScreen` operationId).
+func (c *ClientWithResponses) PutHoldScreenWithBodyWithResponse(ctx context.Context, id string, params *PutHoldScreenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutHoldScreenResponse, error) {
+	rsp, err := c.PutHoldScreenWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutHoldScreenResponse(rsp)
+}
+
+// ListHostsWithResponse All hosts, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts (the `ListHosts` operationId).
+func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHostsResponse, error) {
+	rsp, err := c.ListHosts(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHostsResponse(rsp)
+}
+
+// AddHostWithBodyWithResponse Make a key for a host, in place of any it had
+//
+// For owners. A process joins with it as this host; the one that had joined before is sent away.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+	rsp, err := c.AddHostWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHostResponse(rsp)
+}
+
+// AddHostWithResponse Make a key for a host, in place of any it had
+//
+// For owners. A process joins with it as this host; the one that had joined before is sent away.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+	rsp, err := c.AddHost(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHostResponse(rsp)
+}
+
+// JoinAsHostWithBodyWithResponse Begin a host's session
+//
+// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+func (c *ClientWithResponses) JoinAsHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinAsHostResponse, error) {
+	rsp, err := c.JoinAsHostWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinAsHostResponse(rsp)
+}
+
+// JoinAsHostWithResponse Begin a host's session
+//
+// For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/join (the `JoinAsHost` operationId).
+func (c *ClientWithResponses) JoinAsHostWithResponse(ctx context.Context, body JoinAsHostJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinAsHostResponse, error) {
+	rsp, err := c.JoinAsHost(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinAsHostResponse(rsp)
+}
+
+// RemoveHostWithResponse Take a host's key away
+//
+// For owners. Its devices are away from then on; what was run on them stays.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
+func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error) {
+	rsp, err := c.RemoveHost(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveHostResponse(rsp)
 }
 
 // ListLegsWithResponse The legs on one device, the newest first
@@ -4740,6 +6758,36 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id string,
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// StopRunWithBodyWithResponse End a run, or one leg of it
+//
+// Legs that wait are over at once; the others end within seconds, with what was gathered.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+func (c *ClientWithResponses) StopRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopRunResponse, error) {
+	rsp, err := c.StopRunWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopRunResponse(rsp)
+}
+
+// StopRunWithResponse End a run, or one leg of it
+//
+// Legs that wait are over at once; the others end within seconds, with what was gathered.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
+func (c *ClientWithResponses) StopRunWithResponse(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StopRunResponse, error) {
+	rsp, err := c.StopRun(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopRunResponse(rsp)
 }
 
 // SignOutWithResponse End this browser's sign-in
@@ -5022,6 +7070,72 @@ func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
 	return response, nil
 }
 
+// ParseReleaseDeviceResponse parses an HTTP response from a ReleaseDeviceWithResponse call
+func ParseReleaseDeviceResponse(rsp *http.Response) (*ReleaseDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseQuarantineDeviceResponse parses an HTTP response from a QuarantineDeviceWithResponse call
+func ParseQuarantineDeviceResponse(rsp *http.Response) (*QuarantineDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &QuarantineDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetEventsResponse parses an HTTP response from a GetEventsWithResponse call
 func ParseGetEventsResponse(rsp *http.Response) (*GetEventsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5036,6 +7150,278 @@ func ParseGetEventsResponse(rsp *http.Response) (*GetEventsResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutHoldArtifactResponse parses an HTTP response from a PutHoldArtifactWithResponse call
+func ParsePutHoldArtifactResponse(rsp *http.Response) (*PutHoldArtifactResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutHoldArtifactResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHoldBuildResponse parses an HTTP response from a GetHoldBuildWithResponse call
+func ParseGetHoldBuildResponse(rsp *http.Response) (*GetHoldBuildResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHoldBuildResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHoldPackageResponse parses an HTTP response from a GetHoldPackageWithResponse call
+func ParseGetHoldPackageResponse(rsp *http.Response) (*GetHoldPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHoldPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutHoldPartResponse parses an HTTP response from a PutHoldPartWithResponse call
+func ParsePutHoldPartResponse(rsp *http.Response) (*PutHoldPartResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutHoldPartResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutHoldScreenResponse parses an HTTP response from a PutHoldScreenWithResponse call
+func ParsePutHoldScreenResponse(rsp *http.Response) (*PutHoldScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutHoldScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHostsResponse parses an HTTP response from a ListHostsWithResponse call
+func ParseListHostsResponse(rsp *http.Response) (*ListHostsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHostsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Host `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddHostResponse parses an HTTP response from a AddHostWithResponse call
+func ParseAddHostResponse(rsp *http.Response) (*AddHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest struct {
+			Key  string `json:"key"`
+			Name string `json:"name"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseJoinAsHostResponse parses an HTTP response from a JoinAsHostWithResponse call
+func ParseJoinAsHostResponse(rsp *http.Response) (*JoinAsHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JoinAsHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Welcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveHostResponse parses an HTTP response from a RemoveHostWithResponse call
+func ParseRemoveHostResponse(rsp *http.Response) (*RemoveHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -5543,6 +7929,39 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseStopRunResponse parses an HTTP response from a StopRunWithResponse call
+func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5687,9 +8106,42 @@ type ServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx *echo.Context, serial string) error
+	// ReleaseDevice Let a device in quarantine have work again
+	// (DELETE /devices/{serial}/quarantine)
+	ReleaseDevice(ctx *echo.Context, serial string) error
+	// QuarantineDevice Give a device no more work until a person releases it
+	// (PUT /devices/{serial}/quarantine)
+	QuarantineDevice(ctx *echo.Context, serial string) error
 	// GetEvents What changes, as it changes
 	// (GET /events)
 	GetEvents(ctx *echo.Context, params GetEventsParams) error
+	// PutHoldArtifact For hosts, hand in an artifact, in place of one of its name and of its parts
+	// (PUT /holds/{id}/artifacts)
+	PutHoldArtifact(ctx *echo.Context, id string, params PutHoldArtifactParams) error
+	// GetHoldBuild For hosts, the app file of a hold
+	// (GET /holds/{id}/build)
+	GetHoldBuild(ctx *echo.Context, id string) error
+	// GetHoldPackage For hosts, the test package of a hold
+	// (GET /holds/{id}/package)
+	GetHoldPackage(ctx *echo.Context, id string) error
+	// PutHoldPart For hosts, hand in a part of an artifact that is still being written
+	// (PUT /holds/{id}/parts)
+	PutHoldPart(ctx *echo.Context, id string, params PutHoldPartParams) error
+	// PutHoldScreen For hosts, the newest picture of a screen
+	// (PUT /holds/{id}/screen)
+	PutHoldScreen(ctx *echo.Context, id string, params PutHoldScreenParams) error
+	// ListHosts All hosts, by name
+	// (GET /hosts)
+	ListHosts(ctx *echo.Context) error
+	// AddHost Make a key for a host, in place of any it had
+	// (POST /hosts)
+	AddHost(ctx *echo.Context) error
+	// JoinAsHost Begin a host's session
+	// (POST /hosts/join)
+	JoinAsHost(ctx *echo.Context) error
+	// RemoveHost Take a host's key away
+	// (DELETE /hosts/{name})
+	RemoveHost(ctx *echo.Context, name string) error
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx *echo.Context, params ListLegsParams) error
@@ -5735,6 +8187,9 @@ type ServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx *echo.Context, id string) error
+	// StopRun End a run, or one leg of it
+	// (POST /runs/{id}/stop)
+	StopRun(ctx *echo.Context, id string) error
 	// SignOut End this browser's sign-in
 	// (DELETE /signin)
 	SignOut(ctx *echo.Context) error
@@ -5907,6 +8362,38 @@ func (w *ServerInterfaceWrapper) GetDevice(ctx *echo.Context) error {
 	return err
 }
 
+// ReleaseDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) ReleaseDevice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReleaseDevice(ctx, serial)
+	return err
+}
+
+// QuarantineDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) QuarantineDevice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.QuarantineDevice(ctx, serial)
+	return err
+}
+
 // GetEvents converts echo context to params.
 func (w *ServerInterfaceWrapper) GetEvents(ctx *echo.Context) error {
 	var err error
@@ -5946,6 +8433,163 @@ func (w *ServerInterfaceWrapper) GetEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetEvents(ctx, params)
+	return err
+}
+
+// PutHoldArtifact converts echo context to params.
+func (w *ServerInterfaceWrapper) PutHoldArtifact(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutHoldArtifactParams
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutHoldArtifact(ctx, id, params)
+	return err
+}
+
+// GetHoldBuild converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHoldBuild(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHoldBuild(ctx, id)
+	return err
+}
+
+// GetHoldPackage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHoldPackage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHoldPackage(ctx, id)
+	return err
+}
+
+// PutHoldPart converts echo context to params.
+func (w *ServerInterfaceWrapper) PutHoldPart(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutHoldPartParams
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Required query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", ctx.QueryParams(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter offset: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutHoldPart(ctx, id, params)
+	return err
+}
+
+// PutHoldScreen converts echo context to params.
+func (w *ServerInterfaceWrapper) PutHoldScreen(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutHoldScreenParams
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutHoldScreen(ctx, id, params)
+	return err
+}
+
+// ListHosts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListHosts(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListHosts(ctx)
+	return err
+}
+
+// AddHost converts echo context to params.
+func (w *ServerInterfaceWrapper) AddHost(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddHost(ctx)
+	return err
+}
+
+// JoinAsHost converts echo context to params.
+func (w *ServerInterfaceWrapper) JoinAsHost(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.JoinAsHost(ctx)
+	return err
+}
+
+// RemoveHost converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveHost(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveHost(ctx, name)
 	return err
 }
 
@@ -6305,6 +8949,22 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// StopRun converts echo context to params.
+func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopRun(ctx, id)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -6393,10 +9053,22 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/packages/:ref", wrapper.GetPackage, options.OperationMiddlewares["getPackage"]...)
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
 	router.GET(options.BaseURL+"/devices/:serial", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
+	router.DELETE(options.BaseURL+"/devices/:serial/quarantine", wrapper.ReleaseDevice, options.OperationMiddlewares["releaseDevice"]...)
+	router.PUT(options.BaseURL+"/devices/:serial/quarantine", wrapper.QuarantineDevice, options.OperationMiddlewares["quarantineDevice"]...)
+	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
+	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
+	router.DELETE(options.BaseURL+"/hosts/:name", wrapper.RemoveHost, options.OperationMiddlewares["removeHost"]...)
+	router.POST(options.BaseURL+"/hosts/join", wrapper.JoinAsHost, options.OperationMiddlewares["joinAsHost"]...)
+	router.GET(options.BaseURL+"/holds/:id/build", wrapper.GetHoldBuild, options.OperationMiddlewares["getHoldBuild"]...)
+	router.GET(options.BaseURL+"/holds/:id/package", wrapper.GetHoldPackage, options.OperationMiddlewares["getHoldPackage"]...)
+	router.PUT(options.BaseURL+"/holds/:id/artifacts", wrapper.PutHoldArtifact, options.OperationMiddlewares["putHoldArtifact"]...)
+	router.PUT(options.BaseURL+"/holds/:id/parts", wrapper.PutHoldPart, options.OperationMiddlewares["putHoldPart"]...)
+	router.PUT(options.BaseURL+"/holds/:id/screen", wrapper.PutHoldScreen, options.OperationMiddlewares["putHoldScreen"]...)
 	router.POST(options.BaseURL+"/runs/check", wrapper.CheckRun, options.OperationMiddlewares["checkRun"]...)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.POST(options.BaseURL+"/runs", wrapper.StartRun, options.OperationMiddlewares["startRun"]...)
 	router.GET(options.BaseURL+"/runs/:id", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
+	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
 	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
 	router.GET(options.BaseURL+"/legs/:id/timeline", wrapper.GetTimeline, options.OperationMiddlewares["getTimeline"]...)
 	router.GET(options.BaseURL+"/legs/:id/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
@@ -6710,6 +9382,85 @@ func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDevic
 	return err
 }
 
+type ReleaseDeviceRequestObject struct {
+	Serial string `json:"serial"`
+}
+
+type ReleaseDeviceResponseObject interface {
+	VisitReleaseDeviceResponse(w http.ResponseWriter) error
+}
+
+type ReleaseDevice200JSONResponse Device
+
+func (response ReleaseDevice200JSONResponse) VisitReleaseDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseDevicedefaultApplicationProblemPlusJSONResponse) VisitReleaseDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type QuarantineDeviceRequestObject struct {
+	Serial string `json:"serial"`
+	Body   *QuarantineDeviceJSONRequestBody
+}
+
+type QuarantineDeviceResponseObject interface {
+	VisitQuarantineDeviceResponse(w http.ResponseWriter) error
+}
+
+type QuarantineDevice200JSONResponse Device
+
+func (response QuarantineDevice200JSONResponse) VisitQuarantineDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type QuarantineDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response QuarantineDevicedefaultApplicationProblemPlusJSONResponse) VisitQuarantineDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetEventsRequestObject struct {
 	Params GetEventsParams
 }
@@ -6767,6 +9518,355 @@ type GetEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetEventsdefaultApplicationProblemPlusJSONResponse) VisitGetEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutHoldArtifactRequestObject struct {
+	Id     string `json:"id"`
+	Params PutHoldArtifactParams
+	Body   io.Reader
+}
+
+type PutHoldArtifactResponseObject interface {
+	VisitPutHoldArtifactResponse(w http.ResponseWriter) error
+}
+
+type PutHoldArtifact204Response struct {
+}
+
+func (response PutHoldArtifact204Response) VisitPutHoldArtifactResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutHoldArtifactdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutHoldArtifactdefaultApplicationProblemPlusJSONResponse) VisitPutHoldArtifactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHoldBuildRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetHoldBuildResponseObject interface {
+	VisitGetHoldBuildResponse(w http.ResponseWriter) error
+}
+
+type GetHoldBuild200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetHoldBuild200ApplicationoctetStreamResponse) VisitGetHoldBuildResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetHoldBuilddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHoldBuilddefaultApplicationProblemPlusJSONResponse) VisitGetHoldBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHoldPackageRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetHoldPackageResponseObject interface {
+	VisitGetHoldPackageResponse(w http.ResponseWriter) error
+}
+
+type GetHoldPackage200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetHoldPackage200ApplicationoctetStreamResponse) VisitGetHoldPackageResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetHoldPackagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHoldPackagedefaultApplicationProblemPlusJSONResponse) VisitGetHoldPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutHoldPartRequestObject struct {
+	Id     string `json:"id"`
+	Params PutHoldPartParams
+	Body   io.Reader
+}
+
+type PutHoldPartResponseObject interface {
+	VisitPutHoldPartResponse(w http.ResponseWriter) error
+}
+
+type PutHoldPart204Response struct {
+}
+
+func (response PutHoldPart204Response) VisitPutHoldPartResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutHoldPartdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutHoldPartdefaultApplicationProblemPlusJSONResponse) VisitPutHoldPartResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutHoldScreenRequestObject struct {
+	Id     string `json:"id"`
+	Params PutHoldScreenParams
+	Body   io.Reader
+}
+
+type PutHoldScreenResponseObject interface {
+	VisitPutHoldScreenResponse(w http.ResponseWriter) error
+}
+
+type PutHoldScreen204Response struct {
+}
+
+func (response PutHoldScreen204Response) VisitPutHoldScreenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutHoldScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutHoldScreendefaultApplicationProblemPlusJSONResponse) VisitPutHoldScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHostsRequestObject struct {
+}
+
+type ListHostsResponseObject interface {
+	VisitListHostsResponse(w http.ResponseWriter) error
+}
+
+type ListHosts200JSONResponse struct {
+	Items []Host `json:"items"`
+}
+
+func (response ListHosts200JSONResponse) VisitListHostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHostsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHostsdefaultApplicationProblemPlusJSONResponse) VisitListHostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostRequestObject struct {
+	Body *AddHostJSONRequestBody
+}
+
+type AddHostResponseObject interface {
+	VisitAddHostResponse(w http.ResponseWriter) error
+}
+
+type AddHost201JSONResponse struct {
+	Key  string `json:"key"`
+	Name string `json:"name"`
+}
+
+func (response AddHost201JSONResponse) VisitAddHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHostdefaultApplicationProblemPlusJSONResponse) VisitAddHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinAsHostRequestObject struct {
+	Body *JoinAsHostJSONRequestBody
+}
+
+type JoinAsHostResponseObject interface {
+	VisitJoinAsHostResponse(w http.ResponseWriter) error
+}
+
+type JoinAsHost200JSONResponse Welcome
+
+func (response JoinAsHost200JSONResponse) VisitJoinAsHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinAsHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JoinAsHostdefaultApplicationProblemPlusJSONResponse) VisitJoinAsHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveHostRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemoveHostResponseObject interface {
+	VisitRemoveHostResponse(w http.ResponseWriter) error
+}
+
+type RemoveHost204Response struct {
+}
+
+func (response RemoveHost204Response) VisitRemoveHostResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveHostResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7406,6 +10506,46 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type StopRunRequestObject struct {
+	Id   string `json:"id"`
+	Body *StopRunJSONRequestBody
+}
+
+type StopRunResponseObject interface {
+	VisitStopRunResponse(w http.ResponseWriter) error
+}
+
+type StopRun200JSONResponse Run
+
+func (response StopRun200JSONResponse) VisitStopRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopRundefaultApplicationProblemPlusJSONResponse) VisitStopRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -7556,9 +10696,42 @@ type StrictServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
+	// ReleaseDevice Let a device in quarantine have work again
+	// (DELETE /devices/{serial}/quarantine)
+	ReleaseDevice(ctx context.Context, request ReleaseDeviceRequestObject) (ReleaseDeviceResponseObject, error)
+	// QuarantineDevice Give a device no more work until a person releases it
+	// (PUT /devices/{serial}/quarantine)
+	QuarantineDevice(ctx context.Context, request QuarantineDeviceRequestObject) (QuarantineDeviceResponseObject, error)
 	// GetEvents What changes, as it changes
 	// (GET /events)
 	GetEvents(ctx context.Context, request GetEventsRequestObject) (GetEventsResponseObject, error)
+	// PutHoldArtifact For hosts, hand in an artifact, in place of one of its name and of its parts
+	// (PUT /holds/{id}/artifacts)
+	PutHoldArtifact(ctx context.Context, request PutHoldArtifactRequestObject) (PutHoldArtifactResponseObject, error)
+	// GetHoldBuild For hosts, the app file of a hold
+	// (GET /holds/{id}/build)
+	GetHoldBuild(ctx context.Context, request GetHoldBuildRequestObject) (GetHoldBuildResponseObject, error)
+	// GetHoldPackage For hosts, the test package of a hold
+	// (GET /holds/{id}/package)
+	GetHoldPackage(ctx context.Context, request GetHoldPackageRequestObject) (GetHoldPackageResponseObject, error)
+	// PutHoldPart For hosts, hand in a part of an artifact that is still being written
+	// (PUT /holds/{id}/parts)
+	PutHoldPart(ctx context.Context, request PutHoldPartRequestObject) (PutHoldPartResponseObject, error)
+	// PutHoldScreen For hosts, the newest picture of a screen
+	// (PUT /holds/{id}/screen)
+	PutHoldScreen(ctx context.Context, request PutHoldScreenRequestObject) (PutHoldScreenResponseObject, error)
+	// ListHosts All hosts, by name
+	// (GET /hosts)
+	ListHosts(ctx context.Context, request ListHostsRequestObject) (ListHostsResponseObject, error)
+	// AddHost Make a key for a host, in place of any it had
+	// (POST /hosts)
+	AddHost(ctx context.Context, request AddHostRequestObject) (AddHostResponseObject, error)
+	// JoinAsHost Begin a host's session
+	// (POST /hosts/join)
+	JoinAsHost(ctx context.Context, request JoinAsHostRequestObject) (JoinAsHostResponseObject, error)
+	// RemoveHost Take a host's key away
+	// (DELETE /hosts/{name})
+	RemoveHost(ctx context.Context, request RemoveHostRequestObject) (RemoveHostResponseObject, error)
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx context.Context, request ListLegsRequestObject) (ListLegsResponseObject, error)
@@ -7604,6 +10777,9 @@ type StrictServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// StopRun End a run, or one leg of it
+	// (POST /runs/{id}/stop)
+	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
 	// SignOut End this browser's sign-in
 	// (DELETE /signin)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -7804,6 +10980,79 @@ func (sh *strictHandler) GetDevice(ctx *echo.Context, serial string) error {
 	return nil
 }
 
+// ReleaseDevice operation middleware
+func (sh *strictHandler) ReleaseDevice(ctx *echo.Context, serial string) error {
+	var request ReleaseDeviceRequestObject
+
+	request.Serial = serial
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseDevice(ctx.Request().Context(), request.(ReleaseDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReleaseDeviceResponseObject); ok {
+		return validResponse.VisitReleaseDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// QuarantineDevice operation middleware
+func (sh *strictHandler) QuarantineDevice(ctx *echo.Context, serial string) error {
+	var request QuarantineDeviceRequestObject
+
+	request.Serial = serial
+
+	var body QuarantineDeviceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.QuarantineDevice(ctx.Request().Context(), request.(QuarantineDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "QuarantineDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(QuarantineDeviceResponseObject); ok {
+		return validResponse.VisitQuarantineDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetEvents operation middleware
 func (sh *strictHandler) GetEvents(ctx *echo.Context, params GetEventsParams) error {
 	var request GetEventsRequestObject
@@ -7823,6 +11072,280 @@ func (sh *strictHandler) GetEvents(ctx *echo.Context, params GetEventsParams) er
 		return err
 	} else if validResponse, ok := response.(GetEventsResponseObject); ok {
 		return validResponse.VisitGetEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutHoldArtifact operation middleware
+func (sh *strictHandler) PutHoldArtifact(ctx *echo.Context, id string, params PutHoldArtifactParams) error {
+	var request PutHoldArtifactRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutHoldArtifact(ctx.Request().Context(), request.(PutHoldArtifactRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutHoldArtifact")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutHoldArtifactResponseObject); ok {
+		return validResponse.VisitPutHoldArtifactResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHoldBuild operation middleware
+func (sh *strictHandler) GetHoldBuild(ctx *echo.Context, id string) error {
+	var request GetHoldBuildRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHoldBuild(ctx.Request().Context(), request.(GetHoldBuildRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHoldBuild")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHoldBuildResponseObject); ok {
+		return validResponse.VisitGetHoldBuildResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHoldPackage operation middleware
+func (sh *strictHandler) GetHoldPackage(ctx *echo.Context, id string) error {
+	var request GetHoldPackageRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHoldPackage(ctx.Request().Context(), request.(GetHoldPackageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHoldPackage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHoldPackageResponseObject); ok {
+		return validResponse.VisitGetHoldPackageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutHoldPart operation middleware
+func (sh *strictHandler) PutHoldPart(ctx *echo.Context, id string, params PutHoldPartParams) error {
+	var request PutHoldPartRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutHoldPart(ctx.Request().Context(), request.(PutHoldPartRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutHoldPart")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutHoldPartResponseObject); ok {
+		return validResponse.VisitPutHoldPartResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutHoldScreen operation middleware
+func (sh *strictHandler) PutHoldScreen(ctx *echo.Context, id string, params PutHoldScreenParams) error {
+	var request PutHoldScreenRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutHoldScreen(ctx.Request().Context(), request.(PutHoldScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutHoldScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutHoldScreenResponseObject); ok {
+		return validResponse.VisitPutHoldScreenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListHosts operation middleware
+func (sh *strictHandler) ListHosts(ctx *echo.Context) error {
+	var request ListHostsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHosts(ctx.Request().Context(), request.(ListHostsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHosts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListHostsResponseObject); ok {
+		return validResponse.VisitListHostsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddHost operation middleware
+func (sh *strictHandler) AddHost(ctx *echo.Context) error {
+	var request AddHostRequestObject
+
+	var body AddHostJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHost(ctx.Request().Context(), request.(AddHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddHostResponseObject); ok {
+		return validResponse.VisitAddHostResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// JoinAsHost operation middleware
+func (sh *strictHandler) JoinAsHost(ctx *echo.Context) error {
+	var request JoinAsHostRequestObject
+
+	var body JoinAsHostJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.JoinAsHost(ctx.Request().Context(), request.(JoinAsHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JoinAsHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(JoinAsHostResponseObject); ok {
+		return validResponse.VisitJoinAsHostResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveHost operation middleware
+func (sh *strictHandler) RemoveHost(ctx *echo.Context, name string) error {
+	var request RemoveHostRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveHost(ctx.Request().Context(), request.(RemoveHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveHostResponseObject); ok {
+		return validResponse.VisitRemoveHostResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8243,6 +11766,57 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetRunResponseObject); ok {
 		return validResponse.VisitGetRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopRun operation middleware
+func (sh *strictHandler) StopRun(ctx *echo.Context, id string) error {
+	var request StopRunRequestObject
+
+	request.Id = id
+
+	var body StopRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			return err
+		}
+	} else {
+		request.Body = &body
+	}
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopRun(ctx.Request().Context(), request.(StopRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopRunResponseObject); ok {
+		return validResponse.VisitStopRunResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -1,20 +1,55 @@
-// Package bus carries wake-ups between the parts of the service.
+// Package bus carries small messages between the processes of Tessellant.
 //
-// Nothing durable depends on it: a message may be lost, and then the next tick
-// does what it would have done. In process for now. In: a topic and bytes.
-// Out: the bytes, to whoever listens at that moment.
+// Three verbs: publish to whoever listens, subscribe, and call, which one of
+// those who answer answers. Nothing durable depends on it: a message may be lost, and then the
+// next tick does what it would have done. Local carries them inside one process, NATS between many; large
+// bytes go over HTTP. In: a topic and bytes. Out: the bytes.
 package bus
 
-import "sync"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+)
 
-// Bus is an in-process bus. The zero value is ready for use.
-type Bus struct {
-	mu     sync.Mutex
-	topics map[string]map[chan []byte]bool
+// Bus is what both kinds can do.
+type Bus interface {
+	// Publish sends to all who listen. A listener that is behind misses it.
+	Publish(topic string, data []byte)
+	// Subscribe listens to a topic until stop is called.
+	Subscribe(topic string) (messages <-chan []byte, stop func())
+	// Call asks who answers on a topic. ErrNobody: nobody does.
+	Call(ctx context.Context, topic string, data []byte) ([]byte, error)
+	// Answer answers calls, each in a goroutine of its own, until stop is called.
+	Answer(topic string, answer func(ctx context.Context, data []byte) []byte) (stop func(), err error)
 }
 
-// Publish sends to all who listen. A listener that is behind misses it.
-func (b *Bus) Publish(topic string, data []byte) {
+// ErrNobody says that nobody answers on a topic at present.
+var ErrNobody = errors.New("nobody answers on the bus")
+
+// Topics under which the service is found.
+const (
+	// Work is published when there may be something to dispatch.
+	Work = "tessellant.work"
+	// Hosts is called by hosts.
+	Hosts = "tessellant.hosts"
+)
+
+// Host is the topic on which a host is woken.
+func Host(name string) string { return "tessellant.host." + name }
+
+const waiting = 16 // messages that wait for a listener
+
+// Local is a bus inside one process. The zero value is ready for use.
+type Local struct {
+	mu      sync.Mutex
+	topics  map[string]map[chan []byte]bool
+	answers map[string]func(context.Context, []byte) []byte
+}
+
+// Publish implements Bus.
+func (b *Local) Publish(topic string, data []byte) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for c := range b.topics[topic] {
@@ -25,9 +60,9 @@ func (b *Bus) Publish(topic string, data []byte) {
 	}
 }
 
-// Subscribe listens to a topic until stop is called.
-func (b *Bus) Subscribe(topic string) (messages <-chan []byte, stop func()) {
-	c := make(chan []byte, 16)
+// Subscribe implements Bus.
+func (b *Local) Subscribe(topic string) (messages <-chan []byte, stop func()) {
+	c := make(chan []byte, waiting)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.topics == nil {
@@ -45,4 +80,30 @@ func (b *Bus) Subscribe(topic string) (messages <-chan []byte, stop func()) {
 			delete(b.topics, topic)
 		}
 	}
+}
+
+// Call implements Bus.
+func (b *Local) Call(ctx context.Context, topic string, data []byte) ([]byte, error) {
+	b.mu.Lock()
+	f := b.answers[topic]
+	b.mu.Unlock()
+	if f == nil {
+		return nil, fmt.Errorf("call %s: %w", topic, ErrNobody)
+	}
+	return f(ctx, data), nil
+}
+
+// Answer implements Bus; of several who answer, the last is called.
+func (b *Local) Answer(topic string, answer func(context.Context, []byte) []byte) (stop func(), err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.answers == nil {
+		b.answers = map[string]func(context.Context, []byte) []byte{}
+	}
+	b.answers[topic] = answer
+	return func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.answers, topic)
+	}, nil
 }

@@ -1,14 +1,16 @@
 // Package child starts servers as children of this process, and ends them with it.
 //
 // In: a command whose server listens on a port. Out: a Process that is ready,
-// or why it is not; and its end, waited for.
+// or why it is not; and its end, waited for. A Kept one is started again when it dies.
 package child
 
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"net"
 	"os/exec"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -16,7 +18,8 @@ import (
 // Process is a child that runs.
 type Process struct {
 	cmd  *exec.Cmd
-	done chan error
+	done chan struct{} // closed when it has ended
+	err  error         // then
 }
 
 // FreePort gives a port of loopback that nobody listens on at the moment.
@@ -36,8 +39,11 @@ func Start(cmd *exec.Cmd, last syscall.Signal) (*Process, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	p := &Process{cmd, make(chan error, 1)}
-	go func() { p.done <- cmd.Wait() }()
+	p := &Process{cmd: cmd, done: make(chan struct{})}
+	go func() {
+		p.err = cmd.Wait()
+		close(p.done)
+	}()
 	return p, nil
 }
 
@@ -49,9 +55,8 @@ func (p *Process) Ready(ctx context.Context, limit time.Duration, try func() err
 			return nil
 		}
 		select {
-		case ended := <-p.done:
-			p.done <- ended
-			return fmt.Errorf("it ended at once (%v)", ended)
+		case <-p.done:
+			return fmt.Errorf("it ended at once (%v)", p.err)
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(10 * time.Millisecond):
@@ -66,10 +71,87 @@ func (p *Process) Ready(ctx context.Context, limit time.Duration, try func() err
 func (p *Process) Stop(grace time.Duration) {
 	_ = p.cmd.Process.Signal(syscall.SIGTERM)
 	select {
-	case err := <-p.done:
-		p.done <- err
+	case <-p.done:
 	case <-time.After(grace):
 		_ = p.cmd.Process.Kill()
-		p.done <- <-p.done
+		<-p.done
 	}
 }
+
+// Kept is a child that is started again whenever it dies.
+type Kept struct {
+	what  string
+	start func(ctx context.Context) (*Process, error)
+	grace time.Duration
+	stop  context.CancelFunc
+	ended chan struct{}
+
+	mu  sync.Mutex
+	now *Process
+}
+
+// Keep starts a child that is ready when start returns, and starts it again, by the same
+// function, when it dies. What names it in the log; grace is what it gets to end.
+func Keep(ctx context.Context, what string, grace time.Duration, start func(ctx context.Context) (*Process, error)) (*Kept, error) {
+	p, err := start(ctx)
+	if err != nil {
+		return nil, err
+	}
+	k := &Kept{what: what, start: start, grace: grace, ended: make(chan struct{}), now: p}
+	var run context.Context
+	run, k.stop = context.WithCancel(context.WithoutCancel(ctx))
+	go k.look(run)
+	return k, nil
+}
+
+func (k *Kept) process() *Process {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.now
+}
+
+func (k *Kept) look(ctx context.Context) {
+	defer close(k.ended)
+	for {
+		select {
+		case <-k.process().done:
+		case <-ctx.Done():
+			return
+		}
+		slog.Warn("a server has died, and is started again", "server", k.what)
+		for wait := 100 * time.Millisecond; ctx.Err() == nil; wait = min(wait*2, 10*time.Second) {
+			p, err := k.start(ctx)
+			if err == nil {
+				k.mu.Lock()
+				k.now = p
+				k.mu.Unlock()
+				break
+			}
+			slog.Error("a server can't be started again", "server", k.what, "err", err)
+			select {
+			case <-time.After(wait):
+			case <-ctx.Done():
+			}
+		}
+	}
+}
+
+// Close ends the child and waits until it has gone.
+func (k *Kept) Close() {
+	k.stop()
+	<-k.ended
+	k.process().Stop(k.grace)
+}
+
+// Kill ends the child as a crash would.
+func (k *Kept) Kill() {
+	p := k.process()
+	_ = p.cmd.Process.Kill()
+	<-p.done
+}
+
+// Suspend stops the child where it is, and Resume lets it go on: a server that is there and does not answer.
+func (k *Kept) Suspend() { _ = k.process().cmd.Process.Signal(syscall.SIGSTOP) }
+
+// Resume ends Suspend.
+func (k *Kept) Resume() { _ = k.process().cmd.Process.Signal(syscall.SIGCONT) }

@@ -10,23 +10,23 @@ import (
 
 func (a *app) demoCmd() *cobra.Command {
 	var c demoConfig
-	var build string
-	cmd := &cobra.Command{Use: "demo", Short: "Start the demo: a service, its console, simulated phones and a first run", Args: cobra.NoArgs,
+	var builds string
+	cmd := &cobra.Command{Use: "demo", Short: "Start the demo: a service, its console, simulated phones and two runs", Args: cobra.NoArgs,
 		Long: `Start the demo and stay up until Ctrl-C: a service with its console and the demo's simulated
-phones behind a real adb server; then upload Kelpline and its package, run, and print how it came
-out. What was there from the last time is found again.`,
+phones behind a real adb server; then upload two versions of Kelpline and their package, run, and print how it
+came out. What was there from the last time is found again.`,
 		Example: "  make demo",
-		RunE:    func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), c, build) }}
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), c, builds) }}
 	f := cmd.Flags()
 	f.StringVar(&c.Dir, "demo", "demo", "folder with fleet.yaml and shore-suite")
 	f.StringVar(&c.Data, "data", ".data/demo", "data folder of the service")
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "address to listen on")
 	f.StringVar(&c.Temper, "temper", "real", "how the phones behave: instant, real or stubborn")
-	f.StringVar(&build, "build", "build/kelpline-1.8.0.apk", "Kelpline's build; make build makes it")
+	f.StringVar(&builds, "builds", "build", "folder with Kelpline's builds; make build makes them")
 	return cmd
 }
 
-func (a *app) demo(ctx context.Context, c demoConfig, build string) error {
+func (a *app) demo(ctx context.Context, c demoConfig, builds string) error {
 	h, err := a.startDemo(ctx, c)
 	if err != nil {
 		return err
@@ -36,7 +36,7 @@ func (a *app) demo(ctx context.Context, c demoConfig, build string) error {
 	if err := a.wayIn(ctx); err != nil {
 		return err
 	}
-	if err := a.mainJob(ctx, h, c.Dir, build); err != nil {
+	if _, err := a.mainJob(ctx, h, c.Dir, builds); err != nil {
 		if ctx.Err() != nil {
 			fmt.Fprintln(a.out, "\nStopping.")
 			return nil

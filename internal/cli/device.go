@@ -23,7 +23,38 @@ func (a *app) deviceCmd() *cobra.Command {
 	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who holds it, and how its newest legs came out", Args: cobra.ExactArgs(1),
 		Example: "  tessellant device show orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceShow(c.Context(), args[0]) }}
-	return group("device", "Look at devices", list, show)
+	var why string
+	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Give a device no more work until it is released", Args: cobra.ExactArgs(1),
+		Long:    "Give a device no more work until a person releases it; a leg that it is at work on is finished. A device on\nwhich two attempts in a row were lost does so by itself, until it passes a check.",
+		Example: "  tessellant device quarantine mar-01 --why 'its cable is loose'",
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := client.QuarantineDeviceWithResponse(c.Context(), args[0], api.Quarantine{Why: why})
+			if err != nil || r.JSON200 == nil {
+				return a.problem("quarantine the device", err, status(r), problemOf(r), bodyOf(r))
+			}
+			return a.show(r.JSON200, func() {
+				fmt.Fprintf(a.out, "%s gets no more work. Let it have some again with: tessellant device release %s\n", args[0], args[0])
+			})
+		}}
+	quarantine.Flags().StringVar(&why, "why", "", "what is wrong with it, for those who wonder")
+	_ = quarantine.MarkFlagRequired("why")
+	release := &cobra.Command{Use: "release SERIAL", Short: "Let a device in quarantine have work again", Args: cobra.ExactArgs(1), Example: "  tessellant device release mar-01",
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := client.ReleaseDeviceWithResponse(c.Context(), args[0])
+			if err != nil || r.JSON200 == nil {
+				return a.problem("release the device", err, status(r), problemOf(r), bodyOf(r))
+			}
+			return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
+		}}
+	return group("device", "Look at devices and care for them", list, show, quarantine, release)
 }
 
 func (a *app) deviceShow(ctx context.Context, serial string) error {
@@ -46,9 +77,12 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 		if h := d.HeldBy; h != nil {
 			state += fmt.Sprintf(" by leg %s since %s", h.Leg, ago(h.Since))
 		}
+		if d.Quarantined != nil {
+			state += " (since " + ago(*d.Quarantined) + map[bool]string{true: ", by hand)", false: ", until it passes a check)"}[deref(d.QuarantinedBy) == api.Hand]
+		}
 		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
-			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "state", state, "seen", ago(d.Seen))
+			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "host", d.Host, "state", state, "seen", ago(d.Seen))
 		if len(legs.JSON200.Items) == 0 {
 			return
 		}

@@ -21,7 +21,6 @@ import (
 	"tessellant/internal/host"
 	"tessellant/internal/httpd"
 	"tessellant/internal/localdb"
-	"tessellant/internal/phone/adb"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
 )
@@ -33,6 +32,9 @@ type houseConfig struct {
 	Database  string // DSN; "": a MariaDB of our own
 	Blobs     string // URL; "": a folder in Data
 	ADB       string // address of an adb server; "": one of our own
+	Bus       string // URL of a NATS server; "": one of our own
+	BusListen string // where that listens for hosts; "": any port of loopback
+	NoHost    bool   // without the built-in host
 	Connect   []string
 	Workspace string
 	FirstKey  string
@@ -60,6 +62,7 @@ func (h *house) onClose(f func()) { h.closers = append(h.closers, f) }
 // startHouse starts database, service, adb server and the built-in host.
 func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	h = &house{}
+	slog.SetDefault(c.Log)
 	begun := h // a return of nil must not hide what was started
 	defer func() {
 		if err != nil {
@@ -104,35 +107,57 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 		return nil, err
 	}
 	h.onClose(func() { _ = bl.Close() })
+	reach := service.Reach{External: c.Bus}
+	var messages *bus.NATS
+	if c.Bus != "" {
+		messages, err = bus.Connect(c.Bus, bus.Secret{})
+	} else {
+		if c.BusListen == "" {
+			c.BusListen = "127.0.0.1:0"
+		}
+		messages, err = bus.Embed(c.BusListen)
+	}
+	if err != nil {
+		return nil, err
+	}
+	h.onClose(messages.Close)
+	if c.Bus == "" {
+		reach.Address, reach.Secret = messages.Address, messages.Secret
+	}
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	svc := &service.Service{Store: st, Blobs: bl, Bus: &bus.Bus{}, Log: c.Log, Version: Version}
+	svc := &service.Service{Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: Version, Reach: reach}
 	metrics.MustRegister(svc.Collector())
 	if h.Key, err = svc.FirstKey(ctx, c.Workspace, c.FirstKey); err != nil {
 		return nil, err
 	}
-	server := &adb.Server{Address: c.ADB}
-	if c.ADB == "" {
-		p, err := adb.StartServer(ctx, filepath.Join(c.Data, "adb"))
-		if err != nil {
-			return nil, err
-		}
-		h.onClose(p.Close)
-		server = &p.Server
-	}
 	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	var all sync.WaitGroup
+	if !c.NoHost {
+		server, stop, err := ownADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
+		if err != nil {
+			cancel()
+			return nil, err
+		}
+		h.onClose(stop)
+		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log})
+		if err := beside.Begin(); err != nil {
+			cancel()
+			return nil, err
+		}
+		all.Go(func() {
+			if err := beside.Run(run); err != nil {
+				c.Log.Error("the host ended", "err", err)
+			}
+		})
+	}
 	h.onClose(func() { cancel(); all.Wait() })
-	beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log})
-	if err := beside.Begin(); err != nil {
+	stopAnswering, err := svc.AnswerHosts()
+	if err != nil {
 		return nil, err
 	}
+	h.onClose(stopAnswering)
 	all.Go(func() { svc.Dispatch(run) })
-	all.Go(func() {
-		if err := beside.Run(run); err != nil {
-			c.Log.Error("the host ended", "err", err)
-		}
-	})
 	web := &http.Server{Handler: httpd.New(svc, metrics), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	web.RegisterOnShutdown(svc.Feed.End)
 	all.Go(func() { svc.Follow(run) })

@@ -83,7 +83,7 @@ func (a *app) legShow(ctx context.Context, id string, withTimeline bool) error {
 	for i, at := range l.Attempts {
 		last := i == len(l.Attempts)-1
 		if len(l.Attempts) > 1 {
-			fmt.Fprintf(a.out, "\nAttempt %d: %s %s\n", at.Number, deref(at.Verdict), deref(at.Message))
+			fmt.Fprintf(a.out, "\nAttempt %d on %s: %s %s\n", at.Number, at.Serial, deref(at.Verdict), deref(at.Message))
 		}
 		fmt.Fprintln(a.out)
 		t := newTable(a.out, "case", "verdict", "began", "took")
@@ -132,6 +132,11 @@ func (a *app) failure(c api.CaseResult) {
 		fmt.Fprintf(a.out, " at %s", *c.Line)
 	}
 	fmt.Fprintln(a.out)
+	if c.Tries != nil {
+		for i, t := range *c.Tries {
+			indented(a.out, 4, fmt.Sprintf("try %d at %s: %s %s", i+1, clock(t.StartMs), t.Verdict, clipTo(deref(t.Message), 200)))
+		}
+	}
 	if c.Expected != nil {
 		if about, _, ok := strings.Cut(deref(c.Message), ": expected "); ok && about != "" {
 			indented(a.out, 4, about)
@@ -217,30 +222,10 @@ func (a *app) timeline(ctx context.Context, client *api.ClientWithResponses, at 
 	fmt.Fprintln(a.out)
 	t := newTable(a.out, "at", "what", "", "took", "script")
 	err := a.events(ctx, client, at, func(e timeline.Event) error {
-		what, detail, took := string(e.Kind), e.Name, ""
-		switch e.Kind {
-		case timeline.Command:
-			what, detail = e.Name, argText(e.Args)
-			if e.Answer != "" {
-				detail = strings.TrimSpace(detail + " → " + e.Answer)
-			}
+		what, detail := eventText(e)
+		took := ""
+		if e.Kind == timeline.Command {
 			took = fmt.Sprintf("%d ms", e.Took)
-		case timeline.Case:
-			if e.Verdict != "" {
-				detail += " " + e.Verdict
-			}
-		case timeline.Check:
-			detail = strings.TrimSpace(detail + " " + e.Actual)
-		case timeline.Log:
-			detail = e.Answer
-		case timeline.Marker:
-			detail += " " + argText(e.Args)
-		}
-		if e.Error != "" && e.Kind != timeline.Case {
-			detail = strings.TrimSpace(detail + " ✗ " + e.Error)
-		}
-		if e.File != "" && e.Kind == timeline.Step {
-			detail += "  [" + e.File + "]"
 		}
 		t.AppendRow(table.Row{clock(e.At), what, clipTo(detail, 90), took, e.Line})
 		return nil
@@ -249,6 +234,38 @@ func (a *app) timeline(ctx context.Context, client *api.ClientWithResponses, at 
 		t.Render()
 	}
 	return err
+}
+
+// eventText says in two words, or many, what an event is.
+func eventText(e timeline.Event) (what, detail string) {
+	what, detail = string(e.Kind), e.Name
+	switch e.Kind {
+	case timeline.Command:
+		what, detail = e.Name, argText(e.Args)
+		if e.Answer != "" {
+			detail = strings.TrimSpace(detail + " → " + e.Answer)
+		}
+	case timeline.Case:
+		if n := e.Args["try"]; n != "" {
+			detail += ", try " + n
+		}
+		if e.Verdict != "" {
+			detail += " " + e.Verdict
+		}
+	case timeline.Check:
+		detail = strings.TrimSpace(detail + " " + e.Actual)
+	case timeline.Log:
+		detail = e.Answer
+	case timeline.Marker:
+		detail += " " + argText(e.Args)
+	}
+	if e.Error != "" && e.Kind != timeline.Case {
+		detail = strings.TrimSpace(detail + " ✗ " + e.Error)
+	}
+	if e.File != "" && e.Kind == timeline.Step {
+		detail += "  [" + e.File + "]"
+	}
+	return what, detail
 }
 
 func argText(args map[string]string) string {

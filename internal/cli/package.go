@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -95,52 +96,82 @@ func fromLocal(p *testpkg.Package) []api.Case {
 	var out []api.Case
 	for _, c := range p.Cases {
 		about := c.About
-		out = append(out, api.Case{Name: c.Name, File: c.File, Line: c.Line, About: &about})
+		out = append(out, api.Case{Name: c.Name, File: c.File, Line: c.Line, About: &about, Tags: &c.Tags})
 	}
 	return out
 }
 
 func (a *app) caseTable(cases []api.Case) {
-	t := newTable(a.out, "case", "defined in", "about")
+	t := newTable(a.out, "case", "defined in", "tags", "about")
 	for _, c := range cases {
-		t.AppendRow(table.Row{c.Name, fmt.Sprintf("%s:%d", c.File, c.Line), deref(c.About)})
+		t.AppendRow(table.Row{c.Name, fmt.Sprintf("%s:%d", c.File, c.Line), strings.Join(deref(c.Tags), " "), deref(c.About)})
 	}
 	t.Render()
 }
 
 func (a *app) packageAdd(ctx context.Context, dir string) error {
-	client, err := a.client()
+	out, isNew, err := a.sendPackage(ctx, dir)
 	if err != nil {
 		return err
-	}
-	f, p, err := readFolder(dir)
-	if err != nil {
-		return err
-	}
-	if n := len(p.Blocked()); n > 0 {
-		a.sayFindings(p)
-		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: %s", dir, plural(n, "mistake"))}
-	}
-	var zip bytes.Buffer
-	if err := testpkg.Pack(f, &zip); err != nil {
-		return err
-	}
-	if zip.Len() > testpkg.MaxZip {
-		return errors.New("the packed package is too large")
-	}
-	r, err := client.AddPackageWithBodyWithResponse(ctx, "application/zip", &zip)
-	out := r2(r, func() (*api.Package, *api.Package) { return r.JSON201, r.JSON200 })
-	if err != nil || out == nil {
-		return a.problem("add the package", err, status(r), problemOf(r), bodyOf(r))
 	}
 	return a.show(out, func() {
-		if r.JSON200 != nil {
+		if !isNew {
 			fmt.Fprintf(a.out, "This content was here already, as %s.\n", out.Ref)
 		} else {
 			fmt.Fprintf(a.out, "Added %s: %s, %s.\n", out.Ref, plural(len(out.Cases), "case"), bytesText(out.Size))
 		}
 		a.caseTable(out.Cases)
+		a.inputText(out.Inputs)
 	})
+}
+
+// sendPackage checks a folder, packs it and uploads it.
+func (a *app) sendPackage(ctx context.Context, dir string) (p *api.Package, isNew bool, err error) {
+	client, err := a.client()
+	if err != nil {
+		return nil, false, err
+	}
+	f, read, err := readFolder(dir)
+	if err != nil {
+		return nil, false, err
+	}
+	if n := len(read.Blocked()); n > 0 {
+		a.sayFindings(read)
+		return nil, false, &exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: %s", dir, plural(n, "mistake"))}
+	}
+	var zip bytes.Buffer
+	if err := testpkg.Pack(f, &zip); err != nil {
+		return nil, false, err
+	}
+	if zip.Len() > testpkg.MaxZip {
+		return nil, false, errors.New("the packed package is too large")
+	}
+	r, err := client.AddPackageWithBodyWithResponse(ctx, "application/zip", &zip)
+	out := r2(r, func() (*api.Package, *api.Package) { return r.JSON201, r.JSON200 })
+	if err != nil || out == nil {
+		return nil, false, a.problem("add the package", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return out, r.JSON200 == nil, nil
+}
+
+// inputText says what a run can or must give to a package.
+func (a *app) inputText(inputs []api.Input) {
+	if len(inputs) == 0 {
+		return
+	}
+	fmt.Fprintln(a.out)
+	t := newTable(a.out, "input", "about", "give it with")
+	for _, in := range inputs {
+		how := "--set " + in.Name + "=VALUE"
+		if in.Secret {
+			how = "--secret-from-env " + in.Name + "=VARIABLE"
+		}
+		if in.Default != nil {
+			how += fmt.Sprintf(" (%q unless given)", *in.Default)
+		}
+		t.AppendRow(table.Row{in.Name, deref(in.About), how})
+	}
+	t.Render()
 }
 
 func (a *app) packageList(ctx context.Context, limit int) error {
@@ -180,5 +211,6 @@ func (a *app) packageShow(ctx context.Context, ref string) error {
 		facts(a.out, "reference", p.Ref, "id", p.Id, "kind", p.Kind, "about", p.About, "size", bytesText(p.Size), "SHA-256", p.Sha256, "added", ago(p.Created))
 		fmt.Fprintln(a.out)
 		a.caseTable(p.Cases)
+		a.inputText(p.Inputs)
 	})
 }

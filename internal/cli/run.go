@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,35 +20,46 @@ import (
 func (a *app) runCmd() *cobra.Command {
 	var q api.RunRequest
 	var where, devices []string
-	var limit time.Duration
+	var choice runFlags
 	var watch bool
-	request := func() api.RunRequest {
-		seconds := int((limit + time.Second - 1) / time.Second)
-		q.LimitSeconds = &seconds
+	request := func() (api.RunRequest, error) {
 		if len(where) > 0 {
 			q.Where = &where
 		}
 		if len(devices) > 0 {
 			q.Devices = &devices
 		}
-		return q
+		return q, choice.apply(&q)
 	}
 	start := &cobra.Command{Use: "start", Short: "Start a run", Args: cobra.NoArgs,
 		Long: "Start a run of a package against a build, on every device that --where and --device choose; without them, on every device that can take the build.",
 		Example: "  tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch\n" +
-			"  tessellant run start --build kelpline/android@231 --package shore-suite@1 --device orr-01 --limit 5m",
-		RunE: func(c *cobra.Command, _ []string) error { return a.runStart(c.Context(), request(), watch) }}
+			"  tessellant run start --build kelpline/android@231 --package shore-suite@1 --device orr-01 --limit 5m\n" +
+			"  tessellant run start --build kelpline/android@newest --package shore-suite@newest --tag smoke --confirm 1 --set observer=Jon --secret-from-env observer-code=KELPLINE_CODE",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q, err := request()
+			if err != nil {
+				return err
+			}
+			return a.runStart(c.Context(), q, watch)
+		}}
 	check := &cobra.Command{Use: "check", Short: "Say what a run would do, and start nothing", Args: cobra.NoArgs,
 		Long:    "Say on which devices a run would go, which can't take part and why. Nothing is started. Exit code 3 when the run can't start so.",
 		Example: "  tessellant run check --build kelpline/android@newest --package shore-suite@newest --where 'os>=10'",
-		RunE:    func(c *cobra.Command, _ []string) error { return a.runCheck(c.Context(), request()) }}
+		RunE: func(c *cobra.Command, _ []string) error {
+			q, err := request()
+			if err != nil {
+				return err
+			}
+			return a.runCheck(c.Context(), q)
+		}}
 	for _, c := range []*cobra.Command{start, check} {
 		f := c.Flags()
 		f.StringVar(&q.Build, "build", "", "the build: an id, kelpline/android@231, @v1.8.0 or @newest")
 		f.StringVar(&q.Package, "package", "", "the package: an id, shore-suite@7 or @newest")
 		f.StringArrayVar(&where, "where", nil, whereHelp)
 		f.StringArrayVar(&devices, "device", nil, "the serial of a device; again for more")
-		f.DurationVar(&limit, "limit", 30*time.Minute, "how long the cases may take on one device")
+		choice.register(f)
 		_ = c.MarkFlagRequired("build")
 		_ = c.MarkFlagRequired("package")
 	}
@@ -84,7 +97,38 @@ func (a *app) runCmd() *cobra.Command {
 			}
 			return a.watch(c.Context(), r)
 		}}
-	return group("run", "Start and look at runs", check, start, list, show, follow)
+	var leg string
+	stop := &cobra.Command{Use: "stop RUN", Short: "End a run, or one leg of it", Args: cobra.ExactArgs(1),
+		Long:    "End a run, or one leg of it. Legs that wait are over at once; the others end within seconds, with what was gathered until then.",
+		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
+		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
+	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or a run and a serial")
+	return group("run", "Start and look at runs", check, start, list, show, follow, stop)
+}
+
+func (a *app) runStop(ctx context.Context, id, leg string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.StopRunWithResponse(ctx, id, api.Stop{Leg: given(leg)})
+	if err != nil || r.JSON200 == nil {
+		return a.problem("stop the run", err, status(r), problemOf(r), bodyOf(r))
+	}
+	run := r.JSON200
+	return a.show(run, func() {
+		going := 0
+		for _, l := range run.Legs {
+			if l.Stopping != nil {
+				going++
+			}
+		}
+		if going == 0 {
+			fmt.Fprintln(a.out, run.Sentence)
+			return
+		}
+		fmt.Fprintf(a.out, "Stopping; %s still at work. Follow it with: tessellant run watch %s\n", plural(going, "device"), run.Id)
+	})
 }
 
 // given is nil where nothing was said.
@@ -129,9 +173,6 @@ func (a *app) runStart(ctx context.Context, q api.RunRequest, watch bool) error 
 	client, err := a.client()
 	if err != nil {
 		return err
-	}
-	if *q.LimitSeconds <= 0 {
-		return errors.New("--limit must be longer than nothing, such as 5m")
 	}
 	key := ulid.Make().String() // a request that the network made us send twice starts one run
 	r, err := client.StartRunWithResponse(ctx, &api.StartRunParams{IdempotencyKey: &key}, q)
@@ -210,11 +251,34 @@ func (a *app) runText(r *api.Run) {
 	if which == "" {
 		which = "any device"
 	}
-	facts(a.out, "run", r.Id, "build", r.Build, "package", r.Package, "devices", which, "started", ago(r.Created), "took", took)
+	cases := strings.Join(append(append([]string{}, deref(r.Cases)...), prefixed("tag ", deref(r.Tags))...), ", ")
+	confirm := ""
+	if r.Confirm > 0 {
+		confirm = plural(r.Confirm, "more try")
+		confirm = strings.Replace(confirm, "trys", "tries", 1) + " of a failed case"
+	}
+	inputs := []string{}
+	for _, n := range slices.Sorted(maps.Keys(deref(r.Inputs))) {
+		inputs = append(inputs, n+"="+deref(r.Inputs)[n])
+	}
+	inputs = append(inputs, prefixed("secret ", deref(r.Secrets))...)
+	stopped := ""
+	if r.Stopped != nil {
+		stopped = ago(*r.Stopped)
+	}
+	facts(a.out, "run", r.Id, "build", r.Build, "package", r.Package, "devices", which, "cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "stopped", stopped, "started", ago(r.Created), "took", took)
 	a.leftOut(r)
 	fmt.Fprintln(a.out)
 	a.legTable(r).Render()
 	a.broken(r)
+}
+
+func prefixed(with string, list []string) []string {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = with + x
+	}
+	return out
 }
 
 func (a *app) legTable(r *api.Run) table.Writer {
@@ -224,15 +288,32 @@ func (a *app) legTable(r *api.Run) table.Writer {
 		if l.Simulated {
 			model += " (simulated)"
 		}
-		t.AppendRow(table.Row{l.Serial, model, l.Os, verdictText(l), caseText(l), legTook(l), l.Id})
+		t.AppendRow(table.Row{unitText(l), model, l.Os, verdictText(l), caseText(l), legTook(l), l.Id})
 	}
 	return t
+}
+
+// unitText is the device that was asked for, and the one that it ran on where that is another.
+func unitText(l api.LegSummary) string {
+	if l.RanOn != nil {
+		return l.Serial + " → " + *l.RanOn
+	}
+	return l.Serial
 }
 
 // verdictText is a leg's verdict, or the stage that it is in.
 func verdictText(l api.LegSummary) string {
 	if l.Verdict != nil && l.Stage == "done" {
+		if l.Attempts > 1 {
+			return fmt.Sprintf("%s (attempt %d)", *l.Verdict, l.Attempts)
+		}
 		return string(*l.Verdict)
+	}
+	switch {
+	case l.Stopping != nil:
+		return string(l.Stage) + ", stopping"
+	case l.Place != nil:
+		return fmt.Sprintf("waiting, %s in the queue", ordinal(*l.Place))
 	}
 	return string(l.Stage)
 }

@@ -89,7 +89,7 @@ func (a *app) redraw(r *api.Run, width, before int) int {
 			model += " (simulated)"
 		}
 		stage := stageText(l)
-		t.AppendRow(table.Row{l.Serial, model, l.Os, stage, caseText(l), legTook(l), deref(l.Now)})
+		t.AppendRow(table.Row{unitText(l), model, l.Os, stage, caseText(l), legTook(l), deref(l.Now)})
 	}
 	t.Render()
 	lines := strings.Split(strings.TrimRight(buf.String(), "\n"), "\n")
@@ -107,7 +107,7 @@ func (a *app) redraw(r *api.Run, width, before int) int {
 // stageText is a leg's stage, or its verdict in a colour of its own.
 func stageText(l api.LegSummary) string {
 	if l.Verdict == nil {
-		return string(l.Stage)
+		return verdictText(l)
 	}
 	colour := map[api.Verdict]text.Colors{api.Passed: {text.FgGreen}, api.Failed: {text.FgRed}, api.Crashed: {text.FgMagenta, text.Bold},
 		api.Expired: {text.FgYellow}, api.Flaky: {text.FgYellow}, api.Lost: {text.FgBlue}}[*l.Verdict]
@@ -117,18 +117,18 @@ func stageText(l api.LegSummary) string {
 // changes writes a line for each leg that has changed.
 func (a *app) changes(r *api.Run, seen map[string]string) {
 	for _, l := range r.Legs {
-		state := string(l.Stage)
+		state := verdictText(l)
 		switch {
 		case l.Verdict != nil && l.Stage == "done":
 			state = string(*l.Verdict) + " (" + caseText(l) + ")"
 		case l.Now != nil:
 			state += " " + *l.Now + " (" + caseText(l) + ")"
-		case state == "running":
+		case l.Stage == "running" && l.Stopping == nil:
 			continue // between two cases
 		}
 		if seen[l.Serial] != state {
 			seen[l.Serial] = state
-			fmt.Fprintf(a.out, "%s  %-8s %s\n", time.Now().Format("15:04:05"), l.Serial, state)
+			fmt.Fprintf(a.out, "%s  %-8s %s\n", time.Now().Format("15:04:05"), unitText(l), state)
 		}
 	}
 }

@@ -188,11 +188,11 @@ func TestALogThatBreaksOffIsOpenedAgainWhereItBroke(t *testing.T) {
 
 func TestNamesOfFilesSayWhatTheyAre(t *testing.T) {
 	for name, kind := range map[string]string{"timeline.jsonl": "timeline", "device.log": "device-log", "video.mp4": "video", "screenshots/001-a.png": "screenshot", "trees/001-a.xml": "tree"} {
-		a, ok := artifactNamed(name)
+		a, ok := ArtifactNamed(name)
 		assert.True(t, ok)
 		assert.Equal(t, kind, a.Kind)
 	}
-	_, ok := artifactNamed("frames/000001.jpg")
+	_, ok := ArtifactNamed("frames/000001.jpg")
 	assert.False(t, ok)
 	for in, want := range map[string]string{"The list of shores!": "the-list-of-shores", "Küste / 1": "k-ste-1", "…": "shot", strings.Repeat("x", 90): strings.Repeat("x", 61)} {
 		assert.Equal(t, want, slug(in))

@@ -43,7 +43,7 @@ var growing = []string{"timeline.jsonl", "device.log"}
 // Growing lists the artifacts that come in parts while an attempt goes on.
 func Growing() (out []Artifact) {
 	for _, name := range growing {
-		a, _ := artifactNamed(name)
+		a, _ := ArtifactNamed(name)
 		out = append(out, a)
 	}
 	return out
@@ -298,7 +298,7 @@ func (c *courier) sendPart(ctx context.Context, name string) error {
 		return err
 	}
 	defer f.Close()
-	a, _ := artifactNamed(name)
+	a, _ := ArtifactNamed(name)
 	buf := make([]byte, maxPart)
 	for {
 		n, err := f.ReadAt(buf, c.offset[name])
@@ -324,7 +324,7 @@ func (c *courier) sendFiles(ctx context.Context, over bool) error {
 		}
 		name, err := filepath.Rel(c.dir, path)
 		name = filepath.ToSlash(name)
-		if _, ok := artifactNamed(name); err == nil && ok && !c.sent[name] && (over || strings.Contains(name, "/")) {
+		if _, ok := ArtifactNamed(name); err == nil && ok && !c.sent[name] && (over || strings.Contains(name, "/")) {
 			names = append(names, name)
 		}
 		return nil
@@ -356,14 +356,14 @@ func (c *courier) sendFile(ctx context.Context, name string) error {
 		return err
 	}
 	defer f.Close()
-	a, _ := artifactNamed(name)
+	a, _ := ArtifactNamed(name)
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
 	return c.link.Keep(ctx, c.hold, a, f)
 }
 
-// artifactNamed says what a file of an attempt's folder is, by its name.
-func artifactNamed(name string) (Artifact, bool) {
+// ArtifactNamed says what an artifact is, by its name; false: it is none.
+func ArtifactNamed(name string) (Artifact, bool) {
 	switch {
 	case name == "timeline.jsonl":
 		return Artifact{name, "timeline", "application/jsonl"}, true

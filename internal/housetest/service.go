@@ -104,7 +104,7 @@ func StartService(t testing.TB, dsn string) *Service {
 	dir := t.TempDir()
 	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
 	require.NoError(t, err)
-	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Bus{}, Log: Log(), Version: "test"}, DSN: dsn, Dir: dir}
+	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Local{}, Log: Log(), Version: "test"}, DSN: dsn, Dir: dir}
 	s.Key, err = s.FirstKey(ctx, "tests", "tsl_a_key_for_the_tests_alone")
 	require.NoError(t, err)
 	if s.Key == "" {

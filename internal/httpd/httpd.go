@@ -67,7 +67,7 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 
 // notPacked leaves out what is packed already, what has ranges, and what streams.
 func notPacked(c *echo.Context) bool {
-	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/files"} {
+	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/files", "/holds/:id/build", "/holds/:id/package"} {
 		if strings.HasSuffix(c.Path(), end) {
 			return true
 		}
@@ -95,7 +95,14 @@ func enter(s *service.Service) echo.MiddlewareFunc {
 			if !hasKey && sameOrigin.Check(r) != nil {
 				return &service.Error{Kind: service.Foreign, Title: "do that", Why: "another site's page asked for it", Remedy: "open the console at the service's own address"}
 			}
-			if !strings.HasSuffix(c.Path(), "/signin") {
+			switch {
+			case forHosts(c.Path()):
+				h, err := s.EnterHost(ctx, strings.TrimSpace(key))
+				if err != nil {
+					return err
+				}
+				ctx = context.WithValue(ctx, keyHost, h)
+			case !strings.HasSuffix(c.Path(), "/signin"):
 				var who service.Identity
 				var expires time.Time
 				var err error
@@ -166,7 +173,7 @@ func measure(took *prometheus.HistogramVec, log *slog.Logger) echo.MiddlewareFun
 	}
 }
 
-var statusOf = map[service.Kind]int{service.NotFound: 404, service.Invalid: 400, service.Refused: 422, service.TooLarge: 413, service.CutOff: 400, service.Denied: 401, service.Foreign: 403}
+var statusOf = map[service.Kind]int{service.NotFound: 404, service.Invalid: 400, service.Refused: 422, service.TooLarge: 413, service.CutOff: 400, service.Denied: 401, service.Foreign: 403, service.Outdated: 426}
 
 func problem(kind string, status int, title, detail, remedy string) api.Problem {
 	return api.Problem{Type: "urn:tessellant:problem:" + kind, Status: status, Title: title, Detail: &detail, Remedy: &remedy}

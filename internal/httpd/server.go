@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"time"
 
 	"tessellant/api"
 	"tessellant/internal/core/report"
@@ -103,11 +104,15 @@ func (s *server) ListDevices(ctx context.Context, q api.ListDevicesRequestObject
 
 func (s *server) GetDevice(ctx context.Context, q api.GetDeviceRequestObject) (api.GetDeviceResponseObject, error) {
 	d, err := s.s.Device(ctx, identity(ctx), q.Serial)
+	return api.GetDevice200JSONResponse(deviceView(d)), err
+}
+
+func deviceView(d service.DeviceView) api.Device {
 	o := deviceOut(d.Device)
 	if h := d.Hold; h != nil {
 		o.HeldBy = &api.Holder{Run: h.RunID, Leg: h.LegID, Since: h.Created, Until: h.Expires}
 	}
-	return api.GetDevice200JSONResponse(o), err
+	return o
 }
 
 func runRequest(q api.RunRequest) service.RunRequest {
@@ -124,7 +129,58 @@ func runRequest(q api.RunRequest) service.RunRequest {
 			r.LimitSeconds = -1 // said, and makes no sense
 		}
 	}
+	r.Cases, r.Tags, r.Inputs, r.Secrets = listed(q.Cases), listed(q.Tags), mapped(q.Inputs), mapped(q.Secrets)
+	if q.Confirm != nil {
+		r.Confirm = *q.Confirm
+	}
+	if q.Attempts != nil {
+		r.Attempts = *q.Attempts
+		if r.Attempts == 0 {
+			r.Attempts = -1
+		}
+	}
 	return r
+}
+
+func listed(p *[]string) []string {
+	if p == nil {
+		return nil
+	}
+	return *p
+}
+
+func mapped(p *map[string]string) map[string]string {
+	if p == nil {
+		return nil
+	}
+	return *p
+}
+
+// someOf is nil where there is nothing.
+func someOf[T any](n int, v T) *T {
+	if n == 0 {
+		return nil
+	}
+	return &v
+}
+
+func (s *server) StopRun(ctx context.Context, q api.StopRunRequestObject) (api.StopRunResponseObject, error) {
+	leg := ""
+	if q.Body != nil {
+		leg = text(q.Body.Leg)
+	}
+	v, err := s.s.StopRun(ctx, identity(ctx), q.Id, leg)
+	return api.StopRun200JSONResponse(runOut(v)), err
+}
+
+func (s *server) QuarantineDevice(ctx context.Context, q api.QuarantineDeviceRequestObject) (api.QuarantineDeviceResponseObject, error) {
+	d, err := s.s.QuarantineDevice(ctx, identity(ctx), q.Serial, q.Body.Why)
+	return api.QuarantineDevice200JSONResponse(deviceView(d)), err
+}
+
+func (s *server) ReleaseDevice(ctx context.Context, q api.ReleaseDeviceRequestObject) (api.ReleaseDeviceResponseObject, error) {
+	d, err := s.s.ReleaseDevice(ctx, identity(ctx), q.Serial)
+	return api.ReleaseDevice200JSONResponse(deviceView(d)), err
 }
 
 func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api.CheckRunResponseObject, error) {
@@ -132,7 +188,7 @@ func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Package.Cases.V), Findings: findings(service.PlanFindings(p.Findings))}
+	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Cases), Findings: findings(service.PlanFindings(p.Findings))}
 	for _, d := range p.Devices {
 		o.Devices = append(o.Devices, d.Facts.Serial)
 	}
@@ -268,9 +324,12 @@ func buildOut(b store.Build) api.Build {
 
 func packageOut(p store.Package) api.Package {
 	o := api.Package{Id: p.ID, Ref: service.PackageRef(p), Name: p.Name, Revision: p.Revision, Kind: p.Kind, About: p.About, Size: p.Size, Sha256: p.SHA256, Created: p.Created,
-		Cases: []api.Case{}, Findings: findings(service.PackageFindings(p.Findings.V))}
+		Cases: []api.Case{}, Inputs: []api.Input{}, Findings: findings(service.PackageFindings(p.Findings.V))}
+	for _, in := range p.Inputs.V {
+		o.Inputs = append(o.Inputs, api.Input{Name: in.Name, About: some(in.About), Default: in.Default, Secret: in.Secret})
+	}
 	for _, c := range p.Cases.V {
-		o.Cases = append(o.Cases, api.Case{Name: c.Name, File: c.File, Line: c.Line, About: some(c.About)})
+		o.Cases = append(o.Cases, api.Case{Name: c.Name, File: c.File, Line: c.Line, About: some(c.About), Tags: someOf(len(c.Tags), c.Tags)})
 	}
 	return o
 }
@@ -284,7 +343,16 @@ func deviceOut(d store.Device) api.Device {
 			state = "held"
 		}
 	}
-	return api.Device{Id: d.ID, Serial: d.Serial, State: state, Why: some(d.Why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
+	why, by := d.Why, (*api.DeviceQuarantinedBy)(nil)
+	var since *time.Time
+	if d.Quarantined.Valid {
+		q := api.DeviceQuarantinedBy(d.QuarantineBy)
+		since, by = &d.Quarantined.Time, &q
+		if state == "free" { // one that is held finishes its work
+			state, why = "quarantined", d.QuarantineWhy
+		}
+	}
+	return api.Device{Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: state, Why: some(why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
 		Origin: api.DeviceOrigin(f.Origin), Simulated: f.Simulated, Width: f.Width, Height: f.Height, Density: f.Density, WidthDp: f.WidthDP(), MemoryMb: f.MemoryMB,
 		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen}
 }
@@ -297,6 +365,12 @@ func runOut(v service.RunView) api.Run {
 	if v.Ended.Valid {
 		o.Ended = &v.Ended.Time
 	}
+	if v.Stopped.Valid {
+		o.Stopped = &v.Stopped.Time
+	}
+	q := v.Request.V
+	o.Cases, o.Tags, o.Inputs, o.Secrets = someOf(len(q.Cases), q.Cases), someOf(len(q.Tags), q.Tags), someOf(len(q.Inputs), q.Inputs), someOf(len(q.Secrets), q.Secrets)
+	o.Confirm, o.MaxAttempts = q.Confirm, q.MaxAttempts()
 	return o
 }
 
@@ -317,6 +391,13 @@ func legSummary(l service.LegView) api.LegSummary {
 		vs = append(vs, c.Verdict)
 	}
 	s.Cases = counts(verdict.Count(vs...))
+	if l.RanOn.Valid && l.RanOn.String != l.Serial {
+		s.RanOn = &l.RanOn.String
+	}
+	s.Place = someOf(l.Place, l.Place)
+	if l.Stop && l.Stage != "done" {
+		s.Stopping = &l.Stop
+	}
 	if l.Started.Valid {
 		s.Started = &l.Started.Time
 	}
@@ -328,9 +409,9 @@ func legSummary(l service.LegView) api.LegSummary {
 
 func legOut(l service.LegDetail) api.Leg {
 	o := api.Leg{Id: l.ID, RunId: l.RunID, Build: l.Run.Request.V.Build, Package: l.Run.Request.V.Package, Device: deviceOut(l.Device), Stage: l.Stage,
-		Verdict: verdictOut(l.Verdict), Message: some(l.Message), CasesTotal: l.CasesTotal, Attempts: []api.Attempt{}}
+		Verdict: verdictOut(l.Verdict), Message: some(l.Message), CasesTotal: l.CasesTotal, Place: someOf(l.Place, l.Place), Attempts: []api.Attempt{}}
 	for _, a := range l.Attempts {
-		x := api.Attempt{Id: a.ID, Number: a.Number, Stage: a.Stage, Verdict: verdictOut(a.Verdict), Message: some(a.Message), Started: a.Started,
+		x := api.Attempt{Serial: a.Serial, Host: a.HostName, Id: a.ID, Number: a.Number, Stage: a.Stage, Verdict: verdictOut(a.Verdict), Message: some(a.Message), Started: a.Started,
 			Cases: []api.CaseResult{}, Artifacts: []api.Artifact{}}
 		if a.Ended.Valid {
 			x.Ended = &a.Ended.Time
@@ -340,7 +421,12 @@ func legOut(l service.LegDetail) api.Leg {
 			x.ClockDoubtMs = &ms
 		}
 		for _, c := range a.Cases {
-			x.Cases = append(x.Cases, api.CaseResult{Name: c.Name, Verdict: verdictOut(c.Verdict), Message: some(c.Message), Line: some(c.Line), Expected: some(c.Expected),
+			var tries []api.Try
+			for _, t := range c.Tries.V {
+				tries = append(tries, api.Try{Verdict: api.Verdict(t.Verdict), Message: some(t.Message), Line: some(t.Line), Expected: some(t.Expected), Actual: some(t.Actual),
+					Trace: some(t.Trace), Shot: some(t.Shot), Tree: some(t.Tree), StartMs: t.StartMS, TookMs: t.TookMS})
+			}
+			x.Cases = append(x.Cases, api.CaseResult{Tries: someOf(len(tries), tries), Name: c.Name, Verdict: verdictOut(c.Verdict), Message: some(c.Message), Line: some(c.Line), Expected: some(c.Expected),
 				Actual: some(c.Actual), Trace: some(c.Trace), Shot: some(c.Shot), Tree: some(c.Tree), StartMs: c.StartMS, TookMs: c.TookMS})
 		}
 		for _, f := range a.Artifacts {

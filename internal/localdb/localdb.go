@@ -32,8 +32,8 @@ const Database = "tessellant"
 
 // Instance is a running server.
 type Instance struct {
-	DSN   string // for go-sql-driver/mysql
-	child *child.Process
+	DSN string // for go-sql-driver/mysql; it stays when the server is started again
+	*child.Kept
 }
 
 // Start starts the server whose files lie in dir, making them the first time.
@@ -64,7 +64,6 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	}
 	environment := append(os.Environ(), "TMPDIR="+tmp)
 	data := filepath.Join(dir, "data")
-	logPath := filepath.Join(dir, "server.log")
 	if !exists(data) {
 		fresh := data + ".new" // half a database is none: it gets its name when it is whole
 		if err := os.RemoveAll(fresh); err != nil {
@@ -94,14 +93,31 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	if err != nil {
 		return nil, err
 	}
+	cfg := mysql.NewConfig()
+	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = Database, password, "tcp", "127.0.0.1:"+strconv.Itoa(port), Database
+	cfg.Logger = &mysql.NopLogger{}
+	i := &Instance{DSN: cfg.FormatDSN()}
+	i.Kept, err = child.Keep(ctx, "MariaDB", 30*time.Second, func(ctx context.Context) (*child.Process, error) {
+		return i.start(ctx, server, dir, me.Username, environment, port)
+	})
+	if err != nil {
+		return nil, err
+	}
+	slog.Debug("database started", "port", port, "folder", dir)
+	return i, nil
+}
+
+// start starts the server and waits until it answers.
+func (i *Instance) start(ctx context.Context, server, dir, user string, environment []string, port int) (*child.Process, error) {
+	logPath := filepath.Join(dir, "server.log")
 	logFile, err := os.OpenFile(logPath, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	defer logFile.Close()
 	// The socket's path must be short (108 bytes), so it is given from within the folder.
-	cmd := exec.Command(server, "--no-defaults", "--datadir="+data, "--socket=./db.sock", "--pid-file="+filepath.Join(dir, "db.pid"),
-		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve", "--init-file="+init, "--user="+me.Username,
+	cmd := exec.Command(server, "--no-defaults", "--datadir="+filepath.Join(dir, "data"), "--socket=./db.sock", "--pid-file="+filepath.Join(dir, "db.pid"),
+		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve", "--init-file="+filepath.Join(dir, "init.sql"), "--user="+user,
 		"--max-connections=200", "--innodb-buffer-pool-size=128M", "--character-set-server=utf8mb4", "--default-time-zone=+00:00")
 	cmd.Dir, cmd.Env = dir, environment
 	cmd.Stdout, cmd.Stderr = logFile, logFile
@@ -109,25 +125,17 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	if err != nil {
 		return nil, fmt.Errorf("start MariaDB: %w", err)
 	}
-	cfg := mysql.NewConfig()
-	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = Database, password, "tcp", "127.0.0.1:"+strconv.Itoa(port), Database
-	cfg.Logger = &mysql.NopLogger{}
-	i := &Instance{DSN: cfg.FormatDSN(), child: started}
 	db, err := sql.Open("mysql", i.DSN)
 	if err == nil {
 		defer db.Close()
 		err = started.Ready(ctx, 60*time.Second, func() error { return db.PingContext(ctx) })
 	}
 	if err != nil {
-		i.Close()
+		started.Stop(30 * time.Second)
 		return nil, fmt.Errorf("MariaDB did not start: %w: %s", err, lastLines(logPath))
 	}
-	slog.Debug("database started", "port", port, "folder", dir)
-	return i, nil
+	return started, nil
 }
-
-// Close stops the server cleanly and waits for it, 30 s at most.
-func (i *Instance) Close() { i.child.Stop(30 * time.Second) }
 
 func exists(path string) bool {
 	_, err := os.Stat(path)

@@ -197,6 +197,20 @@ func (h *Hands) look(ctx context.Context, locator string) ([]*uitree.Element, *u
 	return es, s, err
 }
 
+// leastLook is how long one look may take at least: a slow device needs seconds for its tree.
+const leastLook = 5 * time.Second
+
+// glance is a look that ends when the time is over, as a screen that could not be read.
+func (h *Hands) glance(ctx context.Context, locator string, left time.Duration) ([]*uitree.Element, *uitree.Screen, error) {
+	short, cancel := context.WithTimeout(ctx, max(left, leastLook))
+	defer cancel()
+	es, s, err := h.look(short, locator)
+	if err != nil && short.Err() != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		return nil, nil, nil
+	}
+	return es, s, err
+}
+
 // find waits until an element is there and, when text is given, has it.
 func (h *Hands) find(ctx context.Context, locator, text string, within time.Duration, line string) (*uitree.Element, error) {
 	return h.await(ctx, locator, within, line, func(e *uitree.Element) string {
@@ -211,7 +225,7 @@ func (h *Hands) find(ctx context.Context, locator, text string, within time.Dura
 func (h *Hands) await(ctx context.Context, locator string, within time.Duration, line string, lacks func(*uitree.Element) string, text string) (*uitree.Element, error) {
 	start := time.Now()
 	for {
-		es, s, err := h.look(ctx, locator)
+		es, s, err := h.glance(ctx, locator, within-time.Since(start))
 		if err != nil {
 			return nil, err
 		}
@@ -239,7 +253,7 @@ func (h *Hands) await(ctx context.Context, locator string, within time.Duration,
 
 func (h *Hands) waitGone(ctx context.Context, locator string, within time.Duration, line string) error {
 	for start := time.Now(); ; {
-		es, s, err := h.look(ctx, locator)
+		es, s, err := h.glance(ctx, locator, within-time.Since(start))
 		if err != nil {
 			return err
 		}

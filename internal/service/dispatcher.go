@@ -5,16 +5,12 @@ import (
 	"errors"
 	"time"
 
+	"tessellant/internal/bus"
 	"tessellant/internal/core/dispatch"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
 )
-
-// Topics of the bus.
-const topicWork = "work"
-
-func topicHost(name string) string { return "host." + name }
 
 const (
 	leasePeriod = 5 * time.Second
@@ -36,7 +32,7 @@ func (s *Service) quarantineLasts() time.Duration {
 func (s *Service) Dispatch(ctx context.Context) {
 	me := store.NewID()
 	up := time.Now() // since when hosts could have renewed their holds
-	wake, stop := s.Bus.Subscribe(topicWork)
+	wake, stop := s.Bus.Subscribe(bus.Work)
 	defer stop()
 	tick := time.NewTicker(tickEvery)
 	defer tick.Stop()
@@ -100,7 +96,7 @@ func (s *Service) closeHold(ctx context.Context, hold store.Hold, c store.Closin
 	}
 	h, ok, err := s.Store.CloseHold(ctx, hold.ID, c)
 	if ok {
-		s.Bus.Publish(topicWork, nil)
+		s.Bus.Publish(bus.Work, nil)
 		s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
 		s.Feed.devicesChanged()
 		s.Feed.attemptOver(h.AttemptID)
@@ -170,7 +166,7 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	if len(woken) > 0 {
 		for _, d := range all {
 			if woken[d.HostID] {
-				s.Bus.Publish(topicHost(d.Host), nil)
+				s.Bus.Publish(bus.Host(d.Host), nil)
 				woken[d.HostID] = false
 			}
 		}

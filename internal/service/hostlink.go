@@ -11,6 +11,7 @@ import (
 	"syscall"
 
 	"tessellant/internal/blobs"
+	"tessellant/internal/bus"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
@@ -50,7 +51,7 @@ func (l *link) hostID(ctx context.Context, name string) (string, error) {
 
 // Devices implements host.Link.
 func (l *link) Devices(ctx context.Context, name string, seen []host.Seen) ([]string, error) {
-	id, err := l.hostID(ctx, name)
+	id, err := l.Store.SeeHost(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +70,7 @@ func (l *link) Devices(ctx context.Context, name string, seen []host.Seen) ([]st
 	if err := l.Store.DevicesGone(ctx, id, still); err != nil {
 		return nil, err
 	}
-	l.Bus.Publish(topicWork, nil)
+	l.Bus.Publish(bus.Work, nil)
 	l.Feed.devicesChanged()
 	return l.Store.ToBeChecked(ctx, id, l.quarantineLasts())
 }
@@ -344,4 +345,4 @@ func (l *link) Fetch(ctx context.Context, hold host.Hold, what host.Content) (io
 }
 
 // Wake implements host.Link.
-func (l *link) Wake(name string) (<-chan []byte, func()) { return l.Bus.Subscribe(topicHost(name)) }
+func (l *link) Wake(name string) (<-chan []byte, func()) { return l.Bus.Subscribe(bus.Host(name)) }

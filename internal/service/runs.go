@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/bus"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/testpkg"
@@ -162,7 +163,7 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 		return old, false, err
 	}
 	if err == nil {
-		s.Bus.Publish(topicWork, nil)
+		s.Bus.Publish(bus.Work, nil)
 		s.Feed.runChanged(r.WorkspaceID, r.ID, "")
 		s.Log.Info("run starts", "run", r.ID, "build", r.Request.V.Build, "package", r.Request.V.Package, "legs", len(legs))
 	}
@@ -208,7 +209,7 @@ func (s *Service) StopRun(ctx context.Context, who Identity, id, leg string) (Ru
 	}
 	for h := range hosts {
 		if name, err := s.Store.HostName(ctx, h); err == nil {
-			s.Bus.Publish(topicHost(name), nil)
+			s.Bus.Publish(bus.Host(name), nil)
 		}
 	}
 	return s.Run(ctx, who, v.ID)
@@ -407,7 +408,7 @@ func (s *Service) ReleaseDevice(ctx context.Context, who Identity, serial string
 	}
 	s.Log.Info("a device is out of quarantine: released by hand", "device", serial)
 	s.Feed.devicesChanged()
-	s.Bus.Publish(topicWork, nil)
+	s.Bus.Publish(bus.Work, nil)
 	return s.Device(ctx, who, serial)
 }
 
@@ -431,6 +432,7 @@ type LegDetail struct {
 	store.Leg
 	Run      store.Run
 	Device   store.Device
+	Place    int // of one that waits: in the queue for its device, from 1
 	Attempts []AttemptDetail
 }
 
@@ -462,6 +464,11 @@ func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail
 	}
 	if l.Device, err = s.Store.DeviceByID(ctx, l.DeviceID); err != nil {
 		return l, err
+	}
+	if l.Stage == "waiting" {
+		if l.Place, err = s.Store.Place(ctx, l.Leg); err != nil {
+			return l, err
+		}
 	}
 	attempts, err := s.Store.Attempts(ctx, id)
 	if err != nil {

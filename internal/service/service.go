@@ -24,7 +24,7 @@ import (
 type Service struct {
 	Store    *store.Store
 	Blobs    *blobs.Store
-	Bus      *bus.Bus
+	Bus      bus.Bus
 	Log      *slog.Logger
 	Version  string
 	MaxBuild int64 // bytes of an upload; 0: 4 GiB
@@ -32,6 +32,15 @@ type Service struct {
 	// QuarantineLasts is how long a device that quarantined itself rests before a check can release it; 0: a minute.
 	QuarantineLasts time.Duration
 	logs            logShelf
+	// Reach is how hosts in other processes reach the bus.
+	Reach Reach
+}
+
+// Reach is where the bus is for hosts in other processes.
+type Reach struct {
+	External string // a server of somebody's: its URL
+	Address  string // a server of our own: where it listens
+	Secret   bus.Secret
 }
 
 // Kind sorts errors by what the caller may do.
@@ -45,6 +54,7 @@ const (
 	CutOff   Kind = "cut-off"   // the upload did not come whole
 	Denied   Kind = "denied"    // no key, or not this key
 	Foreign  Kind = "foreign"   // a page of another site asked for it
+	Outdated Kind = "outdated"  // host and service speak different protocols
 )
 
 // Finding is what is wrong, for people: a package's, a plan's.

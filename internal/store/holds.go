@@ -1,6 +1,6 @@
 package store
 
-// Hosts, devices, holds, the dispatcher's lease, and what hosts report.
+// Devices, holds, the dispatcher's lease, and what hosts report.
 
 import (
 	"context"
@@ -14,21 +14,6 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 )
-
-// SeeHost notes that a host is there, and answers its id.
-func (s *Store) SeeHost(ctx context.Context, name string) (id string, err error) {
-	if _, err = s.db.ExecContext(ctx, "INSERT INTO hosts (id, name, seen) VALUES (?, ?, now(3)) ON DUPLICATE KEY UPDATE seen = now(3)", NewID(), name); err != nil {
-		return "", err
-	}
-	err = s.db.GetContext(ctx, &id, "SELECT id FROM hosts WHERE name = ?", name)
-	return id, err
-}
-
-// HostName gives the name of a host.
-func (s *Store) HostName(ctx context.Context, id string) (name string, err error) {
-	err = s.db.GetContext(ctx, &name, "SELECT name FROM hosts WHERE id = ?", id)
-	return name, found(err)
-}
 
 // Device is one unit.
 type Device struct {

@@ -217,6 +217,12 @@ func (s *Store) DeviceLegs(ctx context.Context, workspace, device, after string,
 	return out, err
 }
 
+// Place gives the place of a leg in the queue for its device, from 1.
+func (s *Store) Place(ctx context.Context, l Leg) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT 1 + count(*) FROM legs WHERE device_id = ? AND stage = 'waiting' AND id < ?", l.DeviceID, l.ID)
+	return n, err
+}
+
 // LegByID finds a leg.
 func (s *Store) LegByID(ctx context.Context, workspace, id string) (l Leg, err error) {
 	err = s.db.GetContext(ctx, &l, "SELECT * FROM legs WHERE workspace_id = ? AND id = ?", workspace, id)

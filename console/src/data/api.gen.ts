@@ -220,6 +220,184 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{serial}/quarantine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a device no more work until a person releases it */
+        put: operations["quarantineDevice"];
+        post?: never;
+        /** Let a device in quarantine have work again */
+        delete: operations["releaseDevice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All hosts, by name */
+        get: operations["listHosts"];
+        put?: never;
+        /**
+         * Make a key for a host, in place of any it had
+         * @description For owners. A process joins with it as this host; the one that had joined before is sent away.
+         */
+        post: operations["addHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take a host's key away
+         * @description For owners. Its devices are away from then on; what was run on them stays.
+         */
+        delete: operations["removeHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin a host's session
+         * @description For hosts, with their own key. The answer says where the bus is and what to show there; each call over it carries the token.
+         */
+        post: operations["joinAsHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/holds/{id}/build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** For hosts, the app file of a hold */
+        get: operations["getHoldBuild"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/holds/{id}/package": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** For hosts, the test package of a hold */
+        get: operations["getHoldPackage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/holds/{id}/artifacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** For hosts, hand in an artifact, in place of one of its name and of its parts */
+        put: operations["putHoldArtifact"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/holds/{id}/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** For hosts, hand in a part of an artifact that is still being written */
+        put: operations["putHoldPart"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/holds/{id}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** For hosts, the newest picture of a screen */
+        put: operations["putHoldScreen"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/check": {
         parameters: {
             query?: never;
@@ -269,6 +447,29 @@ export interface paths {
         get: operations["getRun"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a run, or one leg of it
+         * @description Legs that wait are over at once; the others end within seconds, with what was gathered.
+         */
+        post: operations["stopRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -527,6 +728,14 @@ export interface components {
             file: string;
             line: number;
             about?: string;
+            tags?: string[];
+        };
+        Input: {
+            name: string;
+            about?: string;
+            /** @description Without one, a run must give it */
+            default?: string;
+            secret: boolean;
         };
         Package: {
             id: string;
@@ -537,6 +746,8 @@ export interface components {
             kind: string;
             about: string;
             cases: components["schemas"]["Case"][];
+            /** @description What a run can or must give it */
+            inputs: components["schemas"]["Input"][];
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
             size: number;
@@ -552,9 +763,23 @@ export interface components {
             id: string;
             serial: string;
             /** @enum {string} */
-            state: "free" | "held" | "away" | "unusable";
-            /** @description Of an away or unusable device; why */
+            state: "free" | "held" | "away" | "unusable" | "quarantined";
+            /** @description Of one that gets no work: why, and the remedy */
             why?: string;
+            /** @description The host it is attached to */
+            host: string;
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            quarantined?: string;
+            /**
+             * @description By itself: after two lost attempts in a row, until it passes a check
+             * @enum {string}
+             */
+            quarantined_by?: "itself" | "hand";
+            /** @description Attempts lost on it since the last that was not */
+            lost_in_row: number;
             platform: string;
             os: string;
             api: number;
@@ -608,6 +833,64 @@ export interface components {
              * @default 1800
              */
             limit_seconds: number;
+            /** @description Patterns over names of cases, * for anything but a slash; a function's name means all its rows */
+            cases?: string[];
+            /** @description Cases with one of these tags */
+            tags?: string[];
+            /**
+             * @description How often a failed case is tried again on the same device from a clean state; passed then, it is flaky
+             * @default 0
+             */
+            confirm: number;
+            /**
+             * @description How many attempts a leg may have when devices are lost
+             * @default 2
+             */
+            attempts: number;
+            /** @description Inputs that the package declares */
+            inputs?: {
+                [key: string]: string;
+            };
+            /** @description Those that are secret: masked wherever they come, never answered, deleted when the run is over */
+            secrets?: {
+                [key: string]: string;
+            };
+        };
+        Stop: {
+            /** @description The id of one leg, or RUN/SERIAL; without it all are stopped */
+            leg?: string;
+        };
+        Host: {
+            name: string;
+            /**
+             * @description new: it has never joined
+             * @enum {string}
+             */
+            state: "up" | "silent" | "new";
+            /** @enum {string} */
+            kind: "built-in" | "joined";
+            /** @description That it sees */
+            devices: number;
+            /** @description Devices at work */
+            holds: number;
+            /** Format: date-time */
+            seen?: string;
+            /** Format: date-time */
+            joined?: string;
+            version?: string;
+        };
+        Welcome: {
+            name: string;
+            token: string;
+            bus_url: string;
+            bus_user: string;
+            bus_password: string;
+            /** Format: date-time */
+            now: string;
+        };
+        Quarantine: {
+            /** @description What is wrong with it, for those who wonder */
+            why: string;
         };
         Plan: {
             /** @description Serials of the devices that would take part */
@@ -627,6 +910,21 @@ export interface components {
             where: string[];
             devices: string[];
             limit_seconds: number;
+            /** @description Patterns that chose its cases */
+            cases?: string[];
+            tags?: string[];
+            confirm: number;
+            max_attempts: number;
+            inputs?: {
+                [key: string]: string;
+            };
+            /** @description Names of the secret inputs */
+            secrets?: string[];
+            /**
+             * Format: date-time
+             * @description When a person asked for its end
+             */
+            stopped?: string;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -665,6 +963,12 @@ export interface components {
             cases_total: number;
             /** @description So far */
             attempts: number;
+            /** @description Serial of the device of the last attempt, where it is not the one asked for */
+            ran_on?: string;
+            /** @description Of a leg that waits: its place in the queue for its device, from 1 */
+            place?: number;
+            /** @description A person wants it to end */
+            stopping?: boolean;
             /** @description Cases of the last attempt by verdict */
             cases: {
                 [key: string]: number;
@@ -816,11 +1120,16 @@ export interface components {
             verdict?: components["schemas"]["Verdict"];
             message?: string;
             cases_total: number;
+            /** @description Of one that waits: its place in the queue for its device, from 1 */
+            place?: number;
             attempts: components["schemas"]["Attempt"][];
         };
         Attempt: {
             id: string;
             number: number;
+            /** @description Of the device it ran on */
+            serial: string;
+            host: string;
             stage: string;
             verdict?: components["schemas"]["Verdict"];
             message?: string;
@@ -850,6 +1159,22 @@ export interface components {
              * Format: int64
              * @description On the attempt's clock
              */
+            start_ms: number;
+            /** Format: int64 */
+            took_ms: number;
+            /** @description Where there was more than one */
+            tries?: components["schemas"]["Try"][];
+        };
+        Try: {
+            verdict: components["schemas"]["Verdict"];
+            message?: string;
+            line?: string;
+            expected?: string;
+            actual?: string;
+            trace?: string;
+            shot?: string;
+            tree?: string;
+            /** Format: int64 */
             start_ms: number;
             /** Format: int64 */
             took_ms: number;
@@ -1250,6 +1575,289 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    quarantineDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Quarantine"];
+            };
+        };
+        responses: {
+            /** @description The device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHosts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Hosts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Host"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Small letters, digits, dashes */
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The key, shown only now */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        name: string;
+                        key: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    joinAsHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    protocol: number;
+                    version: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The session */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Welcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHoldBuild: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHoldPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putHoldArtifact: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putHoldPart: {
+        parameters: {
+            query: {
+                name: string;
+                /** @description In bytes, from the artifact's beginning */
+                offset: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putHoldScreen: {
+        parameters: {
+            query: {
+                /** @description ms on the attempt's clock */
+                at: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "image/jpeg": string;
+            };
+        };
+        responses: {
+            /** @description Shown */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     checkRun: {
         parameters: {
             query?: never;
@@ -1356,6 +1964,34 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Stop"];
+            };
+        };
+        responses: {
+            /** @description The run as it stands */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -14,10 +14,10 @@ import (
 	"tessellant/internal/child"
 )
 
-// Process is an adb server that we started.
+// Process is an adb server that we started, and start again when it dies.
 type Process struct {
 	Server
-	child *child.Process
+	*child.Kept
 }
 
 // StartServer starts an adb server of our own on a free port of loopback. Its
@@ -38,7 +38,14 @@ func StartServer(ctx context.Context, dir string) (*Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	logFile, err := os.Create(filepath.Join(dir, "adb.log"))
+	p := &Process{Server: Server{"127.0.0.1:" + strconv.Itoa(port)}}
+	p.Kept, err = child.Keep(ctx, "adb", 5*time.Second, func(ctx context.Context) (*child.Process, error) { return p.start(ctx, path, dir, port) })
+	return p, err
+}
+
+// start starts the process and waits until it answers.
+func (p *Process) start(ctx context.Context, path, dir string, port int) (*child.Process, error) {
+	logFile, err := os.OpenFile(filepath.Join(dir, "adb.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -50,17 +57,13 @@ func StartServer(ctx context.Context, dir string) (*Process, error) {
 	if err != nil {
 		return nil, fmt.Errorf("start adb: %w", err)
 	}
-	p := &Process{Server: Server{"127.0.0.1:" + strconv.Itoa(port)}, child: started}
 	err = started.Ready(ctx, 15*time.Second, func() error {
 		_, err := p.Version(ctx)
 		return err
 	})
 	if err != nil {
-		p.Close()
+		started.Stop(5 * time.Second)
 		return nil, fmt.Errorf("the adb server did not start: %w; see %s", err, logFile.Name())
 	}
-	return p, nil
+	return started, nil
 }
-
-// Close ends the server and waits until it has gone.
-func (p *Process) Close() { p.child.Stop(5 * time.Second) }

@@ -15,3 +15,9 @@ CREATE TABLE run_secrets (
   PRIMARY KEY (run_id, name),
   FOREIGN KEY (run_id) REFERENCES runs (id) ON DELETE CASCADE
 ) COMMENT 'deleted when the run is over';
+ALTER TABLE hosts
+  ADD COLUMN key_hash binary(32) NULL UNIQUE COMMENT 'of a host that joins from elsewhere',
+  ADD COLUMN session binary(32) NULL UNIQUE,
+  ADD COLUMN version varchar(32) NOT NULL DEFAULT '',
+  ADD COLUMN protocol int NOT NULL DEFAULT 0,
+  ADD COLUMN joined datetime(3) NULL;

@@ -1,0 +1,298 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/oklog/ulid/v2"
+	"github.com/spf13/cobra"
+
+	"tessellant/api"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/verdict"
+)
+
+func (a *app) scriptCmd() *cobra.Command {
+	var markdown bool
+	list := &cobra.Command{Use: "words [WORD]", Short: "List the words of a script, or explain one", Args: cobra.MaximumNArgs(1),
+		Example: "  tessellant script words\n  tessellant script words scroll_to",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if markdown {
+				fmt.Fprint(a.out, testpkg.Reference())
+				return nil
+			}
+			return a.scriptWords(args)
+		}}
+	list.Flags().BoolVar(&markdown, "markdown", false, "the page of the documentation")
+	var q runFlags
+	var build, device string
+	try := &cobra.Command{Use: "try DIR --device SERIAL", Short: "Run a package on one device and show what happens as it happens", Args: cobra.ExactArgs(1),
+		Long: `Run the package in a folder on one device, and show each case, step, command and check as it happens;
+of a case that fails also what the device logged just before. The package is uploaded as it is; the same
+content again makes no new revision. Ctrl-C stops it on the device, too. The exit code is the verdict's.`,
+		Example: "  tessellant script try demo/shore-suite --device orr-01 --case tides.test_tide_table --secret-from-env observer-code=KELPLINE_CODE",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.scriptTry(c.Context(), args[0], build, device, &q)
+		}}
+	try.Flags().StringVar(&build, "build", "", "the build; unless given, the one uploaded last")
+	try.Flags().StringVar(&device, "device", "", "the serial of the device")
+	_ = try.MarkFlagRequired("device")
+	q.register(try.Flags())
+	return group("script", "Write test scripts", try, list)
+}
+
+func (a *app) scriptWords(args []string) error {
+	var out []testpkg.Word
+	full := func(w testpkg.Word) string { return strings.TrimPrefix(w.Of+"."+w.Name, ".") }
+	for _, w := range testpkg.Vocabulary {
+		if len(args) == 0 || w.Name == args[0] || full(w) == args[0] {
+			out = append(out, w)
+		}
+	}
+	if len(out) == 0 {
+		return fmt.Errorf("there is no word %q; see: tessellant script words", args[0])
+	}
+	return a.show(out, func() {
+		if len(args) > 0 {
+			for _, w := range out {
+				fmt.Fprintf(a.out, "%s\n", strings.TrimPrefix(w.Of+"."+w.Call, "."))
+				indented(a.out, 4, w.Does)
+				indented(a.out, 4, "such as: "+w.Example)
+			}
+			return
+		}
+		t := newTable(a.out, "word", "what it does")
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: 90}})
+		for _, w := range out {
+			t.AppendRow(table.Row{strings.TrimPrefix(w.Of+"."+w.Call, "."), w.Does})
+		}
+		t.Render()
+	})
+}
+
+func (a *app) scriptTry(ctx context.Context, dir, build, device string, q *runFlags) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	pkg, _, err := a.sendPackage(ctx, dir)
+	if err != nil {
+		return err
+	}
+	if build == "" {
+		one := 1
+		r, err := client.ListBuildsWithResponse(ctx, &api.ListBuildsParams{Limit: &one})
+		if err != nil || r.JSON200 == nil {
+			return a.problem("find a build", err, status(r), problemOf(r), bodyOf(r))
+		}
+		if len(r.JSON200.Items) == 0 {
+			return &exit{verdict.ExitUnreachable, fmt.Errorf("there is no build to try it with; upload one with: tessellant build add FILE")}
+		}
+		build = r.JSON200.Items[0].Ref
+	}
+	req := api.RunRequest{Build: build, Package: pkg.Ref, Devices: &[]string{device}}
+	if err := q.apply(&req); err != nil {
+		return err
+	}
+	key := ulid.Make().String()
+	r, err := client.StartRunWithResponse(ctx, &api.StartRunParams{IdempotencyKey: &key}, req)
+	if err != nil || r.JSON201 == nil {
+		return a.problem("start the run", err, status(r), problemOf(r), bodyOf(r))
+	}
+	run := r.JSON201
+	if len(run.Legs) == 0 {
+		return &exit{verdict.ExitNothingSaid, fmt.Errorf("the device takes no part")}
+	}
+	if !a.json {
+		fmt.Fprintf(a.out, "%s with %s on %s; run %s\n", run.Build, run.Package, device, run.Id)
+	}
+	if err := a.follow(ctx, client, run.Legs[0].Id); err != nil {
+		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		if ctx.Err() != nil {
+			_, _ = client.StopRunWithResponse(stop, run.Id, api.Stop{})
+			return &exit{verdict.ExitNothingSaid, fmt.Errorf("stopped")}
+		}
+		return err
+	}
+	_, leg, err := a.getLeg(ctx, run.Legs[0].Id)
+	if err != nil {
+		return err
+	}
+	if err := a.show(leg, func() { a.tried(ctx, client, leg) }); err != nil {
+		return err
+	}
+	if code := verdict.ExitCode(verdict.Verdict(deref(leg.Verdict))); code != 0 {
+		return &exit{code, nil}
+	}
+	return nil
+}
+
+// follow writes what happens in a leg until it is over.
+func (a *app) follow(ctx context.Context, client *api.ClientWithResponses, leg string) error {
+	attempt, seen, place := 0, 0, -1
+	lastGood := time.Now()
+	for {
+		r, err := client.GetTimelineWithResponse(ctx, leg, &api.GetTimelineParams{})
+		switch {
+		case err == nil && r.JSON200 != nil:
+			lastGood = time.Now()
+			if r.JSON200.Attempt != attempt {
+				attempt, seen = r.JSON200.Attempt, 0
+			}
+			for _, e := range r.JSON200.Events {
+				if e.Seq > seen {
+					seen = e.Seq
+					a.happened(e)
+				}
+			}
+			if attempt == 0 {
+				place = a.sayPlace(ctx, leg, place)
+			}
+			if !r.JSON200.Live {
+				return nil
+			}
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case time.Since(lastGood) > watchPatience:
+			return a.problem("follow the run", err, status(r), problemOf(r), bodyOf(r))
+		}
+		select {
+		case <-time.After(watchEvery):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// sayPlace says how long the queue for the device is, when that has changed.
+func (a *app) sayPlace(ctx context.Context, leg string, before int) int {
+	_, l, err := a.getLeg(ctx, leg)
+	if err != nil || l.Place == nil || *l.Place == before || a.json {
+		return before
+	}
+	fmt.Fprintf(a.out, "waiting for %s: %s in its queue, the device is %s\n", l.Device.Serial, ordinal(*l.Place), stateText(l.Device))
+	return *l.Place
+}
+
+func ordinal(n int) string {
+	switch {
+	case n%100 >= 11 && n%100 <= 13:
+	case n%10 == 1:
+		return fmt.Sprintf("%dst", n)
+	case n%10 == 2:
+		return fmt.Sprintf("%dnd", n)
+	case n%10 == 3:
+		return fmt.Sprintf("%drd", n)
+	}
+	return fmt.Sprintf("%dth", n)
+}
+
+// happened writes one event.
+func (a *app) happened(e timeline.Event) {
+	if a.json {
+		return
+	}
+	what, detail := eventText(e)
+	if e.Kind == timeline.Case && e.Verdict == "" {
+		fmt.Fprintln(a.out)
+	}
+	fmt.Fprintf(a.out, "%9s  %-10s %-70s %s\n", clock(e.At), what, clipTo(detail, 110), e.Line)
+}
+
+// tried writes how it came out, and of each failure what the device logged before.
+func (a *app) tried(ctx context.Context, client *api.ClientWithResponses, l *api.Leg) {
+	if len(l.Attempts) == 0 {
+		fmt.Fprintf(a.out, "\n%s: %s\n", deref(l.Verdict), deref(l.Message))
+		return
+	}
+	at := l.Attempts[len(l.Attempts)-1]
+	for _, c := range at.Cases {
+		v := deref(c.Verdict)
+		a.failure(c)
+		if v != api.Failed && v != api.Crashed && v != api.Expired && v != api.Flaky {
+			continue
+		}
+		near, limit, level := c.StartMs+c.TookMs, 24, api.LogLevel("I")
+		r, err := client.GetLogWithResponse(ctx, l.Id, &api.GetLogParams{Near: &near, Limit: &limit, Level: &level})
+		if err != nil || r.JSON200 == nil || len(r.JSON200.Items) == 0 {
+			continue
+		}
+		fmt.Fprintln(a.out, "    the device's log until then:")
+		for _, x := range r.JSON200.Items {
+			if x.At >= c.StartMs && x.At <= near {
+				fmt.Fprintf(a.out, "      %s %s %s: %s\n", clock(x.At), x.Level, x.Tag, clipTo(x.Text, 160))
+			}
+		}
+	}
+	fmt.Fprintf(a.out, "\n%s on %s. All of it: tessellant leg show %s\n", deref(l.Verdict), at.Serial, l.Id)
+}
+
+// runFlags are the choices that a run has, whoever starts it.
+type runFlags struct {
+	cases, tags, set, secret []string
+	confirm, attempts        int
+	limit                    time.Duration
+}
+
+type flagSet interface {
+	StringArrayVar(p *[]string, name string, value []string, usage string)
+	IntVar(p *int, name string, value int, usage string)
+	DurationVar(p *time.Duration, name string, value time.Duration, usage string)
+}
+
+func (q *runFlags) register(f flagSet) {
+	f.StringArrayVar(&q.cases, "case", nil, "only cases whose name fits, such as 'survey.*' or tides.test_tide_table; again for more")
+	f.StringArrayVar(&q.tags, "tag", nil, "only cases with this tag; again: with one of them")
+	f.StringArrayVar(&q.set, "set", nil, "an input of the package: NAME=VALUE; again for more")
+	f.StringArrayVar(&q.secret, "secret-from-env", nil, "a secret input, masked wherever it comes: NAME=VARIABLE of the environment; again for more")
+	f.IntVar(&q.confirm, "confirm", 0, "try a failed case again so often, on the same device from a clean state; passed then, it is flaky")
+	f.IntVar(&q.attempts, "attempts", 2, "how many attempts a leg may have when devices are lost")
+	f.DurationVar(&q.limit, "limit", 30*time.Minute, "how long the cases may take on one device")
+}
+
+// apply puts the choices into a request.
+func (q *runFlags) apply(r *api.RunRequest) error {
+	if q.limit <= 0 {
+		return fmt.Errorf("--limit must be longer than nothing, such as 5m")
+	}
+	seconds := int((q.limit + time.Second - 1) / time.Second)
+	r.LimitSeconds, r.Confirm, r.Attempts = &seconds, &q.confirm, &q.attempts
+	if len(q.cases) > 0 {
+		r.Cases = &q.cases
+	}
+	if len(q.tags) > 0 {
+		r.Tags = &q.tags
+	}
+	for _, f := range []struct {
+		flag string
+		in   []string
+		to   **map[string]string
+		env  bool
+	}{{"--set", q.set, &r.Inputs, false}, {"--secret-from-env", q.secret, &r.Secrets, true}} {
+		if len(f.in) == 0 {
+			continue
+		}
+		m := map[string]string{}
+		for _, x := range f.in {
+			name, value, ok := strings.Cut(x, "=")
+			if !ok || name == "" {
+				return fmt.Errorf("%s is %q; write %s", f.flag, x, map[bool]string{false: "NAME=VALUE", true: "NAME=VARIABLE"}[f.env])
+			}
+			if f.env {
+				variable := value
+				if value = os.Getenv(variable); value == "" {
+					return fmt.Errorf("%s %s: the environment has no %s", f.flag, name, variable)
+				}
+			}
+			m[name] = value
+		}
+		*f.to = &m
+	}
+	return nil
+}

@@ -1,0 +1,331 @@
+package host
+
+// The link of a host that runs in a process of its own.
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/bus"
+)
+
+// ErrRefused says that the service will not have this host: its key is not known, or was taken
+// away, or the two speak different protocols. Trying again does not help.
+var ErrRefused = errors.New("the service refuses this host")
+
+// Remote is a Link to a service elsewhere. It joins again by itself when the
+// service was started anew.
+type Remote struct {
+	URL, Key, Version string
+	Log               *slog.Logger
+	HTTP              *http.Client // nil: one of its own
+
+	joining sync.Mutex
+
+	mu      sync.Mutex
+	now     *session
+	wakes   map[chan []byte]bool
+	refused error
+}
+
+// session is one joining.
+type session struct {
+	Welcome
+	bus  *bus.NATS
+	stop func() // listening for wake-ups
+	at   time.Time
+}
+
+var _ Link = (*Remote)(nil)
+
+func (r *Remote) client() *http.Client {
+	if r.HTTP != nil {
+		return r.HTTP
+	}
+	return http.DefaultClient
+}
+
+// Join enters the service, and answers the host's name.
+func (r *Remote) Join(ctx context.Context) (string, error) {
+	s, err := r.join(ctx, nil)
+	if err != nil {
+		return "", err
+	}
+	return s.Name, nil
+}
+
+// Leave ends the session.
+func (r *Remote) Leave() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.now != nil {
+		r.now.stop()
+		r.now.bus.Close()
+		r.now = nil
+	}
+}
+
+// Refused is why the service will not have this host any more; nil: it does.
+func (r *Remote) Refused() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.refused
+}
+
+func (r *Remote) session() *session {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.now
+}
+
+const joinPause = time.Second // between two joinings
+
+// join enters the service anew, unless somebody else has since old was found to be of no use.
+func (r *Remote) join(ctx context.Context, old *session) (*session, error) {
+	r.joining.Lock()
+	defer r.joining.Unlock()
+	if s := r.session(); s != nil && s != old {
+		return s, nil
+	}
+	if old != nil && time.Since(old.at) < joinPause {
+		return nil, errors.New("the service does not know this host yet")
+	}
+	body, _ := json.Marshal(map[string]any{"protocol": Protocol, "version": r.Version})
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	resp, err := r.do(ctx, http.MethodPost, "/api/v1/hosts/join", "application/json", bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	var w Welcome
+	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&w); err != nil {
+		return nil, fmt.Errorf("join %s: %w", r.URL, err)
+	}
+	b, err := bus.Connect(w.BusURL, bus.Secret{User: w.BusUser, Password: w.BusPassword})
+	if err != nil {
+		return nil, err
+	}
+	s := &session{Welcome: w, bus: b, at: time.Now()}
+	messages, unsubscribe := b.Subscribe(bus.Host(w.Name))
+	done := make(chan struct{})
+	var once sync.Once
+	s.stop = func() { once.Do(func() { unsubscribe(); close(done) }) }
+	go func() { // ends with the session
+		for {
+			select {
+			case m := <-messages:
+				r.wake(m)
+			case <-done:
+				return
+			}
+		}
+	}()
+	r.mu.Lock()
+	before := r.now
+	r.now = s
+	r.mu.Unlock()
+	if before != nil {
+		before.stop()
+		before.bus.Close()
+	}
+	r.Log.Info("joined", "service", r.URL, "host", w.Name)
+	r.wake(nil)
+	return s, nil
+}
+
+func (r *Remote) wake(m []byte) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for c := range r.wakes {
+		select {
+		case c <- m:
+		default:
+		}
+	}
+}
+
+// do sends a request; an answer that is no success is an error.
+func (r *Remote) do(ctx context.Context, method, path, kind string, body io.Reader) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(r.URL, "/")+path, body)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+r.Key)
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
+	}
+	resp, err := r.client().Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("the service at %s can't be reached: %w", r.URL, err)
+	}
+	if resp.StatusCode < 300 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	var p struct{ Title, Detail, Remedy string }
+	_ = json.NewDecoder(io.LimitReader(resp.Body, 64<<10)).Decode(&p)
+	err = fmt.Errorf("the service says %d: %s: %s", resp.StatusCode, p.Title, p.Detail)
+	switch resp.StatusCode {
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusUpgradeRequired:
+		err = fmt.Errorf("%w: %s; %s", ErrRefused, p.Detail, p.Remedy)
+		r.mu.Lock()
+		r.refused = err
+		r.mu.Unlock()
+	case http.StatusNotFound, http.StatusGone:
+		err = fmt.Errorf("%w: %s", ErrOver, p.Detail)
+	case http.StatusInsufficientStorage:
+		err = fmt.Errorf("%w: %s", ErrFull, p.Detail)
+	}
+	return nil, err
+}
+
+// call asks the service over the bus; where that does not know the session, or nobody answers, it joins
+// again and asks once more.
+func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
+	s := r.session()
+	for try := 0; try < 2; try++ {
+		if s == nil || try > 0 {
+			if s, err = r.join(ctx, s); err != nil {
+				return a, err
+			}
+		}
+		c.Protocol, c.Token = Protocol, s.Token
+		raw, err := json.Marshal(c)
+		if err != nil {
+			return a, err
+		}
+		var back []byte
+		if back, err = s.bus.Call(ctx, bus.Hosts, raw); err != nil {
+			if ctx.Err() != nil || try > 0 {
+				return a, err
+			}
+			continue
+		}
+		a = Answer{}
+		if err := json.Unmarshal(back, &a); err != nil {
+			return a, fmt.Errorf("the service's answer can't be read: %w", err)
+		}
+		if a.Kind != KindStranger {
+			break
+		}
+	}
+	switch {
+	case a.Problem == "":
+		return a, nil
+	case a.Kind == KindOver:
+		return a, fmt.Errorf("%w: %s", ErrOver, a.Problem)
+	case a.Kind == KindFull:
+		return a, fmt.Errorf("%w: %s", ErrFull, a.Problem)
+	}
+	return a, errors.New(a.Problem)
+}
+
+// Devices implements Link.
+func (r *Remote) Devices(ctx context.Context, _ string, seen []Seen) ([]string, error) {
+	a, err := r.call(ctx, Call{Kind: "devices", Seen: seen})
+	return a.Names, err
+}
+
+// Holds implements Link.
+func (r *Remote) Holds(ctx context.Context, _ string) ([]Hold, error) {
+	a, err := r.call(ctx, Call{Kind: "holds"})
+	return a.Holds, err
+}
+
+// Renew implements Link.
+func (r *Remote) Renew(ctx context.Context, _ string, holds []string) ([]string, error) {
+	a, err := r.call(ctx, Call{Kind: "renew", Holds: holds})
+	return a.Names, err
+}
+
+// Report implements Link.
+func (r *Remote) Report(ctx context.Context, hold Hold, p []Progress) error {
+	_, err := r.call(ctx, Call{Kind: "report", Hold: hold.ID, Reports: p})
+	return err
+}
+
+// Live implements Link.
+func (r *Remote) Live(ctx context.Context, hold Hold, now Live) error {
+	if now.Frame != nil {
+		resp, err := r.do(ctx, http.MethodPut, holdPath(hold, "screen", url.Values{"at": {strconv.FormatInt(now.FrameAt, 10)}}), "image/jpeg", bytes.NewReader(now.Frame))
+		if err != nil {
+			return err
+		}
+		_ = resp.Body.Close()
+		now.Frame = nil
+	}
+	if len(now.Events) == 0 {
+		return nil
+	}
+	_, err := r.call(ctx, Call{Kind: "live", Hold: hold.ID, Live: &now})
+	return err
+}
+
+func holdPath(hold Hold, what string, q url.Values) string {
+	p := "/api/v1/holds/" + url.PathEscape(hold.ID) + "/" + what
+	if len(q) > 0 {
+		p += "?" + q.Encode()
+	}
+	return p
+}
+
+// Append implements Link.
+func (r *Remote) Append(ctx context.Context, hold Hold, a Artifact, offset int64, part []byte) error {
+	return r.put(ctx, hold, "parts", url.Values{"name": {a.Name}, "offset": {strconv.FormatInt(offset, 10)}}, bytes.NewReader(part))
+}
+
+// Keep implements Link.
+func (r *Remote) Keep(ctx context.Context, hold Hold, a Artifact, body io.Reader) error {
+	return r.put(ctx, hold, "artifacts", url.Values{"name": {a.Name}}, body)
+}
+
+func (r *Remote) put(ctx context.Context, hold Hold, what string, q url.Values, body io.Reader) error {
+	resp, err := r.do(ctx, http.MethodPut, holdPath(hold, what, q), "application/octet-stream", body)
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
+}
+
+// Close implements Link.
+func (r *Remote) Close(ctx context.Context, hold Hold, c Closing) error {
+	_, err := r.call(ctx, Call{Kind: "close", Hold: hold.ID, Closing: &c})
+	return err
+}
+
+// Fetch implements Link.
+func (r *Remote) Fetch(ctx context.Context, hold Hold, what Content) (io.ReadCloser, error) {
+	resp, err := r.do(ctx, http.MethodGet, holdPath(hold, string(what), nil), "", nil)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
+}
+
+// Wake implements Link.
+func (r *Remote) Wake(string) (<-chan []byte, func()) {
+	c := make(chan []byte, 16)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.wakes == nil {
+		r.wakes = map[chan []byte]bool{}
+	}
+	r.wakes[c] = true
+	return c, func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.wakes, c)
+	}
+}

@@ -1,0 +1,107 @@
+package httpd
+
+// Hosts: their keys for owners, and for hosts their joining and the bytes that they exchange.
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+
+	"tessellant/api"
+	"tessellant/internal/host"
+	"tessellant/internal/service"
+	"tessellant/internal/store"
+)
+
+const keyHost contextKey = "host"
+
+// forHosts says whether a route is for hosts alone.
+func forHosts(path string) bool {
+	return strings.HasPrefix(path, Prefix+"/holds/") || path == Prefix+"/hosts/join"
+}
+
+func hostOf(ctx context.Context) store.Host {
+	h, _ := ctx.Value(keyHost).(store.Host)
+	return h
+}
+
+func (s *server) ListHosts(ctx context.Context, _ api.ListHostsRequestObject) (api.ListHostsResponseObject, error) {
+	rows, err := s.s.Hosts(ctx)
+	return api.ListHosts200JSONResponse{Items: each(rows, hostOut)}, err
+}
+
+func hostOut(h service.HostView) api.Host {
+	o := api.Host{Name: h.Name, State: api.HostState(h.State), Kind: "built-in", Devices: h.Devices, Holds: h.Holds, Version: some(h.Version)}
+	if h.Name != service.BuiltIn {
+		o.Kind = "joined"
+	}
+	if h.State != "new" {
+		o.Seen = &h.Seen
+	}
+	if h.Joined.Valid {
+		o.Joined = &h.Joined.Time
+	}
+	return o
+}
+
+func (s *server) AddHost(ctx context.Context, q api.AddHostRequestObject) (api.AddHostResponseObject, error) {
+	key, err := s.s.AddHost(ctx, identity(ctx), q.Body.Name)
+	return api.AddHost201JSONResponse{Name: q.Body.Name, Key: key}, err
+}
+
+func (s *server) RemoveHost(ctx context.Context, q api.RemoveHostRequestObject) (api.RemoveHostResponseObject, error) {
+	return api.RemoveHost204Response{}, s.s.RemoveHost(ctx, identity(ctx), q.Name)
+}
+
+func (s *server) JoinAsHost(ctx context.Context, q api.JoinAsHostRequestObject) (api.JoinAsHostResponseObject, error) {
+	r, _ := ctx.Value(keyRequest).(*http.Request)
+	url := s.s.Reach.External
+	if url == "" && s.s.Reach.Address != "" {
+		url = "nats://" + asSeen(s.s.Reach.Address, r.Host)
+	}
+	w, err := s.s.Join(ctx, hostOf(ctx), q.Body.Version, q.Body.Protocol, url, s.s.Reach.Secret)
+	return api.JoinAsHost200JSONResponse{Name: w.Name, Token: w.Token, BusUrl: w.BusURL, BusUser: w.BusUser, BusPassword: w.BusPassword, Now: w.Now}, err
+}
+
+// asSeen is a listening address as one reaches it who reached this service under the name host: a
+// server that listens everywhere has no name of its own.
+func asSeen(address, host string) string {
+	ip, port, err := net.SplitHostPort(address)
+	if err != nil || !net.ParseIP(ip).IsUnspecified() {
+		return address
+	}
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	return net.JoinHostPort(strings.Trim(host, "[]"), port)
+}
+
+func (s *server) GetHoldBuild(ctx context.Context, q api.GetHoldBuildRequestObject) (api.GetHoldBuildResponseObject, error) {
+	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, host.Build)
+	return api.GetHoldBuild200ApplicationoctetStreamResponse{Body: r}, err
+}
+
+func (s *server) GetHoldPackage(ctx context.Context, q api.GetHoldPackageRequestObject) (api.GetHoldPackageResponseObject, error) {
+	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, host.Package)
+	return api.GetHoldPackage200ApplicationoctetStreamResponse{Body: r}, err
+}
+
+func (s *server) PutHoldArtifact(ctx context.Context, q api.PutHoldArtifactRequestObject) (api.PutHoldArtifactResponseObject, error) {
+	return api.PutHoldArtifact204Response{}, s.s.HostKeep(ctx, hostOf(ctx), q.Id, q.Params.Name, -1, q.Body)
+}
+
+func (s *server) PutHoldPart(ctx context.Context, q api.PutHoldPartRequestObject) (api.PutHoldPartResponseObject, error) {
+	return api.PutHoldPart204Response{}, s.s.HostKeep(ctx, hostOf(ctx), q.Id, q.Params.Name, max(q.Params.Offset, 0), q.Body)
+}
+
+const maxFrame = 2 << 20
+
+func (s *server) PutHoldScreen(ctx context.Context, q api.PutHoldScreenRequestObject) (api.PutHoldScreenResponseObject, error) {
+	frame, err := io.ReadAll(io.LimitReader(q.Body, maxFrame))
+	if err != nil {
+		return nil, err
+	}
+	return api.PutHoldScreen204Response{}, s.s.HostScreen(ctx, hostOf(ctx), q.Id, q.Params.At, frame)
+}

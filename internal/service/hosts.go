@@ -1,0 +1,245 @@
+package service
+
+// Hosts that run in processes of their own: their keys, their joining, and what they say over the bus.
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"time"
+
+	"tessellant/internal/bus"
+	"tessellant/internal/host"
+	"tessellant/internal/store"
+)
+
+// HostKeyPrefix begins every host's key.
+const HostKeyPrefix = "tslh_"
+
+var hostNameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+
+// silentAfter is how many seconds a host may say nothing before it counts as silent.
+const silentAfter = 20
+
+// HostView is a host and how it stands.
+type HostView struct {
+	store.Host
+	State string // up, silent, or new: it has never joined
+}
+
+// Hosts lists all hosts by name.
+func (s *Service) Hosts(ctx context.Context) ([]HostView, error) {
+	rows, err := s.Store.Hosts(ctx)
+	out := make([]HostView, 0, len(rows))
+	for _, h := range rows {
+		v := HostView{Host: h, State: "up"}
+		switch {
+		case h.HasKey && !h.Joined.Valid:
+			v.State = "new"
+		case h.Silent > silentAfter:
+			v.State = "silent"
+		}
+		out = append(out, v)
+	}
+	return out, err
+}
+
+func owner(who Identity, title string) error {
+	if who.Role != "owner" {
+		return fail(Denied, title, "ask an owner of the workspace", "the role %s may not", who.Role)
+	}
+	return nil
+}
+
+// AddHost makes a key for a host of this name, in place of any it had.
+func (s *Service) AddHost(ctx context.Context, who Identity, name string) (key string, err error) {
+	const title = "make a host's key"
+	if err := owner(who, title); err != nil {
+		return "", err
+	}
+	if !hostNameForm.MatchString(name) || name == builtIn {
+		return "", fail(Invalid, title, "choose small letters, digits and dashes, a letter first, 63 at most; built-in is taken", "%q is no name for a host", name)
+	}
+	key = HostKeyPrefix + strings.ToLower(rand.Text())
+	if err := s.Store.SetHostKey(ctx, name, hashKey(key)); err != nil {
+		return "", err
+	}
+	s.Log.Info("a host has a new key", "host", name)
+	return key, nil
+}
+
+// RemoveHost takes a host's key away.
+func (s *Service) RemoveHost(ctx context.Context, who Identity, name string) error {
+	const title = "remove the host"
+	if err := owner(who, title); err != nil {
+		return err
+	}
+	if err := s.Store.RemoveHost(ctx, name); err != nil {
+		return notFound(err, "host with a key", name, "see the hosts with: tessellant host list")
+	}
+	s.Log.Info("a host was removed", "host", name)
+	s.Feed.devicesChanged()
+	return nil
+}
+
+// EnterHost says whose key this is.
+func (s *Service) EnterHost(ctx context.Context, key string) (store.Host, error) {
+	h, err := s.Store.HostByKey(ctx, hashKey(key))
+	if errors.Is(err, store.ErrNotFound) {
+		err = fail(Denied, "enter as a host", "make a key with: tessellant host key NAME", "this host's key is not known")
+	}
+	return h, err
+}
+
+// Join begins a host's session. BusURL is how the bus can be reached from where the host is.
+func (s *Service) Join(ctx context.Context, h store.Host, version string, protocol int, busURL string, secret bus.Secret) (host.Welcome, error) {
+	const title = "join"
+	if protocol > host.Protocol || protocol < host.Protocol-1 {
+		return host.Welcome{}, fail(Outdated, title, "run the same version of tessellant on both sides", "the host speaks protocol %d, this service %d and the one before", protocol, host.Protocol)
+	}
+	if busURL == "" {
+		return host.Welcome{}, fail(Refused, title, "start the service with --bus-listen or --bus", "this service has no bus that other processes can reach")
+	}
+	token := "tshs_" + strings.ToLower(rand.Text())
+	if err := s.Store.JoinHost(ctx, h.ID, version, protocol, hashKey(token)); err != nil {
+		return host.Welcome{}, err
+	}
+	s.Log.Info("a host has joined", "host", h.Name, "version", version)
+	return host.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: secret.User, BusPassword: secret.Password, Now: time.Now().UTC()}, nil
+}
+
+// AnswerHosts answers what hosts ask over the bus until stop is called.
+func (s *Service) AnswerHosts() (stop func(), err error) {
+	l := s.HostLink().(*link)
+	return s.Bus.Answer(bus.Hosts, func(ctx context.Context, data []byte) []byte {
+		a, err := l.answer(ctx, data)
+		if err != nil {
+			a = host.Answer{Problem: err.Error(), Kind: kindOf(err)}
+			if a.Kind == "" {
+				s.Log.Debug("a host's call failed", "err", err)
+			}
+		}
+		raw, _ := json.Marshal(a)
+		return raw
+	})
+}
+
+var errStranger = errors.New("this session is not known: the host must join again")
+
+func kindOf(err error) string {
+	switch {
+	case errors.Is(err, errStranger):
+		return host.KindStranger
+	case errors.Is(err, host.ErrOver):
+		return host.KindOver
+	case errors.Is(err, host.ErrFull):
+		return host.KindFull
+	}
+	return ""
+}
+
+func (l *link) answer(ctx context.Context, data []byte) (a host.Answer, err error) {
+	var c host.Call
+	if err := json.Unmarshal(data, &c); err != nil {
+		return a, fmt.Errorf("the call can't be read: %w", err)
+	}
+	h, err := l.Store.HostBySession(ctx, hashKey(c.Token))
+	if errors.Is(err, store.ErrNotFound) {
+		return a, errStranger
+	}
+	if err != nil {
+		return a, err
+	}
+	var hold host.Hold
+	if c.Hold != "" {
+		if hold, err = l.holdOf(ctx, h, c.Hold); err != nil {
+			return a, err
+		}
+	}
+	switch c.Kind {
+	case "devices":
+		a.Names, err = l.Devices(ctx, h.Name, c.Seen)
+	case "holds":
+		a.Holds, err = l.Holds(ctx, h.Name)
+	case "renew":
+		a.Names, err = l.Renew(ctx, h.Name, c.Holds)
+	case "report":
+		err = l.Report(ctx, hold, c.Reports)
+	case "live":
+		if c.Live != nil {
+			err = l.Live(ctx, hold, *c.Live)
+		}
+	case "close":
+		if c.Closing != nil {
+			err = l.Close(ctx, hold, *c.Closing)
+		}
+	default:
+		err = fmt.Errorf("there is no call %q", c.Kind)
+	}
+	return a, err
+}
+
+// holdOf gives one of a host's own holds, over or not; another's is as good as none.
+func (s *Service) holdOf(ctx context.Context, h store.Host, id string) (host.Hold, error) {
+	x, err := s.Store.HoldByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && x.HostID != h.ID) {
+		return host.Hold{}, fmt.Errorf("%w: this host has no hold %s", host.ErrOver, id)
+	}
+	return host.Hold{ID: x.ID, RunID: x.RunID, LegID: x.LegID, AttemptID: x.AttemptID, WorkspaceID: x.WorkspaceID}, err
+}
+
+// HostFetch reads the build or the package of a host's hold.
+func (s *Service) HostFetch(ctx context.Context, h store.Host, hold string, what host.Content) (io.ReadCloser, error) {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return nil, gone(err)
+	}
+	return s.HostLink().Fetch(ctx, x, what)
+}
+
+// HostKeep takes in an artifact of a host's hold; with an offset of 0 or more, a part of one.
+func (s *Service) HostKeep(ctx context.Context, h store.Host, hold, name string, offset int64, r io.Reader) error {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return gone(err)
+	}
+	a, ok := host.ArtifactNamed(name)
+	if !ok {
+		return fail(Invalid, "keep the artifact", "", "%q is no artifact's name", name)
+	}
+	if offset < 0 {
+		return gone(s.HostLink().Keep(ctx, x, a, r))
+	}
+	part, err := io.ReadAll(io.LimitReader(r, maxPart+1))
+	if err != nil {
+		return err
+	}
+	if len(part) > maxPart {
+		return fail(TooLarge, "keep a part of the artifact", "send smaller parts", "a part has at most %d bytes", maxPart)
+	}
+	return gone(s.HostLink().Append(ctx, x, a, offset, part))
+}
+
+const maxPart = 4 << 20
+
+// HostScreen takes in the newest picture of a host's hold.
+func (s *Service) HostScreen(ctx context.Context, h store.Host, hold string, at int64, frame []byte) error {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return gone(err)
+	}
+	return s.HostLink().Live(ctx, x, host.Live{Frame: frame, FrameAt: at})
+}
+
+// gone turns the host's error into one for HTTP.
+func gone(err error) error {
+	if errors.Is(err, host.ErrOver) {
+		return fail(NotFound, "find the hold", "it is over; throw away what was for it", "%v", err)
+	}
+	return err
+}
