@@ -48,6 +48,11 @@ def start():
     state["refused"] = False
     new_draft()
     load_shores()
+    # For those who try what happens then: debug_block=8000, debug_crash=why.
+    if "debug_block" in start_args:
+        after(500, lambda: block(int(start_args["debug_block"])))
+    if "debug_crash" in start_args:
+        after(500, lambda: crash(start_args["debug_crash"]))
 
 def new_draft():
     state["draft"] = {"wrack": "", "kelp": "", "barnacle": "", "note": ""}

@@ -91,6 +91,9 @@ func (a *app) legShow(ctx context.Context, id string, withTimeline bool) error {
 			cv, took := string(deref(c.Verdict)), tookText(time.Duration(c.TookMs)*time.Millisecond)
 			if cv == "" {
 				cv, took = "running", ""
+				if at.Stage == "done" {
+					cv = "cut off"
+				}
 			}
 			t.AppendRow(table.Row{c.Name, cv, clock(c.StartMs), took})
 		}

@@ -86,7 +86,7 @@ func TestWhatDiffersFromWhatWasForetoldIsNamed(t *testing.T) {
 	want.Cases["c"] = verdict.Crashed
 	require.NoError(t, os.Remove(filepath.Join(dir, "video.mp4")))
 	assert.Equal(t, []string{"d-1: the verdict is crashed, not failed ()", "d-1: 2 of 3 cases have a result", "d-1: a crashed, not passed ()",
-		"d-1: b has no screen or no tree", "d-1: there is no case c", "d-1: video.mp4 is missing or empty"}, differences("d-1", want, leg, dir))
+		"d-1: b has no screen", "d-1: there is no case c", "d-1: video.mp4 is missing or empty"}, differences("d-1", want, leg, dir))
 	assert.Equal(t, []string{"d-1: there was no attempt"}, differences("d-1", foretoldLeg{Verdict: verdict.Failed}, &api.Leg{Verdict: ptr(api.Failed)}, dir))
 }
 

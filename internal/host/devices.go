@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"tessellant/internal/phone/adb"
@@ -39,7 +38,8 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 	for _, j := range h.working {
 		busy = busy || (j.serial == u.facts.Serial && j.inHand())
 	}
-	if !busy && !s.asking && (h.check[u.facts.Serial] || time.Since(s.at) > storageEvery) {
+	passed, asked := h.check[u.facts.Serial]
+	if !busy && !s.asking && (asked && !passed || time.Since(s.at) > storageEvery) {
 		s.asking = true
 		h.storage[transport] = s
 		h.care.Go(func() { h.lookCloser(transport, u) })
@@ -48,7 +48,7 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 	if !s.at.IsZero() && s.freeMB < leastFreeMB {
 		seen.State, seen.Why = "unusable", fmt.Sprintf("its storage is nearly full (%d MB free): remove apps or files from it", s.freeMB)
 	}
-	if passed, asked := h.check[u.facts.Serial]; asked && passed {
+	if passed {
 		seen.Checked = true
 		delete(h.check, u.facts.Serial)
 	}
@@ -167,19 +167,12 @@ func (h *Host) look(ctx context.Context) ([]Seen, error) {
 		}
 		state[address] = "connecting"
 	}
-	var mu sync.Mutex
 	var seen []Seen
-	var all sync.WaitGroup
 	for transport, s := range state {
-		all.Go(func() {
-			if one, ok := h.lookAt(ctx, transport, s); ok {
-				mu.Lock()
-				seen = append(seen, one)
-				mu.Unlock()
-			}
-		})
+		if one, ok := h.lookAt(transport, s); ok {
+			seen = append(seen, one)
+		}
 	}
-	all.Wait()
 	h.mu.Lock()
 	for t := range h.known {
 		if state[t] != "device" {
@@ -191,7 +184,40 @@ func (h *Host) look(ctx context.Context) ([]Seen, error) {
 	return seen, nil
 }
 
-func (h *Host) lookAt(ctx context.Context, transport, state string) (Seen, bool) {
+// meet asks a device what it is, beside all else: one that does not answer holds nobody up.
+func (h *Host) meet(transport string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.meeting[transport] {
+		return
+	}
+	h.meeting[transport] = true
+	h.care.Go(func() {
+		ctx, cancel := context.WithTimeout(h.careCtx, 20*time.Second)
+		defer cancel()
+		u := &unit{}
+		d, err := adb.Open(ctx, h.Server, transport)
+		if err == nil {
+			u.device = d
+			u.facts, err = d.Facts(ctx)
+		}
+		h.mu.Lock()
+		delete(h.meeting, transport)
+		if err == nil {
+			h.known[transport], h.met[transport] = u, u.facts
+		}
+		h.mu.Unlock()
+		if err != nil {
+			if ctx.Err() == nil {
+				h.Log.Warn("a device does not say what it is", "transport", transport, "err", err)
+			}
+			return
+		}
+		h.lookAndTell(h.careCtx)
+	})
+}
+
+func (h *Host) lookAt(transport, state string) (Seen, bool) {
 	h.mu.Lock()
 	u := h.known[transport]
 	h.mu.Unlock()
@@ -199,23 +225,8 @@ func (h *Host) lookAt(ctx context.Context, transport, state string) (Seen, bool)
 	case state == "device" && u != nil:
 		return h.readiness(transport, u), true
 	case state == "device":
-		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
-		defer cancel()
-		d, err := adb.Open(ctx, h.Server, transport)
-		if err == nil {
-			u = &unit{device: d}
-			u.facts, err = d.Facts(ctx)
-		}
-		if err != nil {
-			if ctx.Err() == nil {
-				h.Log.Warn("a device does not say what it is", "transport", transport, "err", err)
-			}
-			return Seen{}, false
-		}
-		h.mu.Lock()
-		h.known[transport], h.met[transport] = u, u.facts
-		h.mu.Unlock()
-		return h.readiness(transport, u), true
+		h.meet(transport)
+		return Seen{}, false
 	case state == "connecting":
 		return Seen{}, false
 	}

@@ -32,6 +32,8 @@ type Config struct {
 	Log     *slog.Logger
 	// SpoolLimit is how many bytes may lie in Dir; 0: 20 GB. When it is reached, evidence is left out, and no verdict.
 	SpoolLimit int64
+	// Silence is how long a device at work may not answer the simplest question; 0: 20 s.
+	Silence time.Duration
 }
 
 // Host is a running host.
@@ -49,7 +51,8 @@ type Host struct {
 	known   map[string]*unit         // by the adb server's serial
 	met     map[string]devices.Facts // the same, of all that ever said what they are
 	working map[string]*job          // by hold
-	check   map[string]bool          // serials that must pass a check
+	meeting map[string]bool          // by the adb server's serial: being asked what they are
+	check   map[string]bool          // serials that must pass a check; true: passed
 	storage map[string]storageLook   // by the adb server's serial
 	care    sync.WaitGroup           // looks at devices that go on beside the rest
 	careCtx context.Context
@@ -88,8 +91,11 @@ func New(c Config) *Host {
 	if c.SpoolLimit == 0 {
 		c.SpoolLimit = 20 << 30
 	}
+	if c.Silence == 0 {
+		c.Silence = 20 * time.Second
+	}
 	return &Host{Config: c, encoding: make(chan struct{}, 1), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
-		met: map[string]devices.Facts{}, working: map[string]*job{}, check: map[string]bool{}, storage: map[string]storageLook{}}
+		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, storage: map[string]storageLook{}}
 }
 
 // Begin makes the host's folder and sees what an earlier process of it left there.

@@ -3,6 +3,7 @@ package host_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -18,7 +19,9 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/host"
 	"tessellant/internal/housetest"
+	"tessellant/internal/phone/adb"
 	"tessellant/internal/service"
 	standin "tessellant/internal/standin/phone"
 	"tessellant/internal/store"
@@ -30,19 +33,26 @@ func TestMain(m *testing.M) { housetest.Main(m) }
 type bench struct {
 	*housetest.Service
 	t     *testing.T
+	adb   *adb.Process
 	phone *standin.Phone
 	stop  func()
 	again func()
+
+	confirm int // for the runs that start starts
 }
 
-func set(t *testing.T, serial string, temper standin.Temper) *bench {
+func set(t *testing.T, serial string, temper standin.Temper, change ...func(*host.Config)) *bench {
 	t.Helper()
 	server := housetest.ADB(t)
 	traits := housetest.Fleet(t)[serial]
 	traits.Temper = temper
 	p := housetest.Phone(t, server, traits)
-	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, phone: p}
-	b.again = func() { b.stop = b.Host(t, &server.Server, p.Address()) }
+	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server, phone: p}
+	c := host.Config{Server: &server.Server, Connect: []string{p.Address()}}
+	for _, f := range change {
+		f(&c)
+	}
+	b.again = func() { b.stop = b.HostWith(t, c) }
 	b.again()
 	apk, err := os.Open(housetest.Kelpline(t))
 	require.NoError(t, err)
@@ -69,7 +79,39 @@ func (b *bench) start(limit int, cases ...string) string {
 	ctx := context.Background()
 	_, _, err := b.AddPackage(ctx, b.Who, service.Upload{Body: &zip, Size: -1})
 	require.NoError(b.t, err)
-	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit})
+	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit, Confirm: b.confirm})
+	require.NoError(b.t, err)
+	return r.ID
+}
+
+// whole checks that an attempt's evidence is: its timeline without a gap, the pictures that it names, log and video.
+func (b *bench) whole(a service.AttemptDetail) []timeline.Event {
+	b.t.Helper()
+	es := events(b.t, b.file(a, "timeline.jsonl"))
+	for i, e := range es {
+		assert.Equal(b.t, i+1, e.Seq)
+		if e.File != "" {
+			b.file(a, e.File)
+		}
+	}
+	b.file(a, "device.log")
+	b.file(a, "video.mp4")
+	return es
+}
+
+// startFiles runs a package of these files, which takes a secret input code.
+func (b *bench) startFiles(files, secrets map[string]string) string {
+	b.t.Helper()
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: files\nkind: script\ninputs:\n  code: {secret: true}\n")}}
+	for n, s := range files {
+		f[n] = &fstest.MapFile{Data: []byte(s)}
+	}
+	var zip bytes.Buffer
+	require.NoError(b.t, testpkg.Pack(f, &zip))
+	ctx := context.Background()
+	_, _, err := b.AddPackage(ctx, b.Who, service.Upload{Body: &zip, Size: -1})
+	require.NoError(b.t, err)
+	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "files@newest", Secrets: secrets})
 	require.NoError(b.t, err)
 	return r.ID
 }
@@ -206,6 +248,201 @@ func TestAPhoneThatIsUnpluggedInACaseGetsTheLegAnotherAttempt(t *testing.T) {
 	assert.Equal(t, verdict.Failed, two.Verdict)
 	assert.Len(t, two.Cases, 2)
 	assert.Equal(t, verdict.Failed, l.Verdict)
+}
+
+func TestAPhoneThatIsUnpluggedWhileTheBuildIsInstalled(t *testing.T) {
+	b := set(t, "orr-01", standin.Real)
+	run := b.start(120, "first", "phone.launch()")
+	housetest.Eventually(t, "the leg is being prepared", func() bool { return b.leg(run).Stage == "preparing" })
+	housetest.Eventually(t, "the phone is installing", b.phone.Installing)
+	b.phone.Unplug()
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 2)
+	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
+	assert.Regexp(t, "orr-01 was lost while it should (install the build|send its log|answer)", l.Attempts[0].Message)
+	b.file(l.Attempts[0], "timeline.jsonl")
+	assert.Equal(t, verdict.Passed, l.Verdict)
+	b.whole(l.Attempts[1])
+}
+
+func TestAPhoneThatIsUnpluggedWhileTheVideoIsWrittenHasDoneItsWork(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.start(120, "first", "phone.launch()\nphone.find('#title')")
+	housetest.Eventually(t, "the leg is collecting", func() bool { s := b.leg(run).Stage; return s == "collecting" || s == "done" })
+	b.phone.Unplug()
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 1)
+	assert.Equal(t, verdict.Passed, l.Verdict)
+	b.whole(l.Attempts[0])
+}
+
+func TestWhenTheADBServerDiesTheLegIsTriedAgain(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.start(120, "first", "phone.launch()", "long", "phone.launch()\nphone.background(2)")
+	b.until(run, "c.test_long")
+	b.adb.Kill()
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 2)
+	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
+	assert.Equal(t, verdict.Passed, l.Verdict)
+	b.whole(l.Attempts[0])
+	b.whole(l.Attempts[1])
+}
+
+func TestAPhoneThatFreezesIsLostThoughItStaysListed(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant, func(c *host.Config) { c.Silence = 2 * time.Second })
+	run := b.start(120, "long", "phone.launch()\nphone.find('#title')\nphone.background(2)\nphone.find('#title')")
+	b.until(run, "c.test_long")
+	b.phone.Freeze()
+	listed, err := b.adb.Devices(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, "device", listed[0].State)
+	housetest.Eventually(t, "the attempt is lost", func() bool { l := b.leg(run); return len(l.Attempts) > 0 && l.Attempts[0].Verdict == verdict.Lost })
+	b.phone.Thaw()
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 2)
+	assert.Contains(t, l.Attempts[0].Message, "it did not answer in time")
+	assert.Equal(t, verdict.Passed, l.Verdict)
+	b.file(l.Attempts[0], "timeline.jsonl")
+}
+
+func TestAnAppThatDoesNotRespondHasCrashed(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	l := b.wait(b.start(120, "hangs", "phone.launch(args = {'debug_block': '12000'})\nphone.background(1)\nphone.wait_until(lambda: phone.tap('#shore_gull-ledge') or phone.sees('#tide_0'), within = 30)",
+		"dies", "phone.launch(args = {'debug_crash': 'low tide'})\nphone.find('#never', within = 20)", "after", "phone.launch()\nphone.find('#shore_gull-ledge')"))
+	cs := l.Attempts[0].Cases
+	require.Len(t, cs, 3)
+	assert.Equal(t, []verdict.Verdict{"crashed", "crashed", "passed"}, []verdict.Verdict{cs[0].Verdict, cs[1].Verdict, cs[2].Verdict})
+	assert.Contains(t, cs[0].Message, "the app is not responding: Input dispatching timed out")
+	assert.Contains(t, cs[0].Trace, "ANR in org.kelpline.app")
+	assert.Contains(t, string(b.file(l.Attempts[0], cs[0].Tree)), "isn&#39;t responding")
+	assert.Contains(t, cs[1].Message, "low tide")
+}
+
+func TestARunThatIsStoppedEndsWithWhatItHas(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.start(120, "a", "phone.launch()", "b", "phone.find('#never', within = 60)", "c", "phone.launch()")
+	b.until(run, "c.test_b")
+	_, err := b.StopRun(context.Background(), b.Who, run, "")
+	require.NoError(t, err)
+	stopped := time.Now()
+	l := b.wait(run)
+	assert.Less(t, time.Since(stopped), 10*time.Second)
+	assert.Equal(t, verdict.Stopped, l.Verdict)
+	require.Len(t, l.Attempts, 1)
+	cs := l.Attempts[0].Cases
+	assert.Equal(t, []verdict.Verdict{"passed", "stopped", "skipped"}, []verdict.Verdict{cs[0].Verdict, cs[1].Verdict, cs[2].Verdict})
+	assert.Equal(t, "not begun: the run was stopped", cs[2].Message)
+	b.whole(l.Attempts[0])
+}
+
+func TestAFailureThatIsConfirmedIsFlakyWhenItPassesThen(t *testing.T) {
+	b := set(t, "fen-04", standin.Instant)
+	b.confirm = 2
+	send := "phone.launch()\nphone.tap('#shore_gull-ledge')\nphone.tap('#start')\nphone.tap(phone.scroll_to('#review'))\nphone.tap('#send')\nphone.find('#receipt', within = 3)"
+	l := b.wait(b.start(120, "wrong", "check.equal(1, 2, 'sums')", "sync", send, "good", "phone.launch()"))
+	cs := l.Attempts[0].Cases
+	require.Len(t, cs, 3)
+	assert.Equal(t, []verdict.Verdict{"failed", "flaky", "passed"}, []verdict.Verdict{cs[0].Verdict, cs[1].Verdict, cs[2].Verdict})
+	assert.Equal(t, "sums: expected 2, but there was 1 (the same in 3 tries)", cs[0].Message)
+	assert.Len(t, cs[0].Tries.V, 3)
+	require.Len(t, cs[1].Tries.V, 2)
+	assert.Equal(t, []verdict.Verdict{"failed", "passed"}, []verdict.Verdict{cs[1].Tries.V[0].Verdict, cs[1].Tries.V[1].Verdict})
+	assert.Contains(t, cs[1].Message, "failed, then passed in try 2 with nothing changed: expected #receipt within 3s")
+	assert.NotEmpty(t, cs[1].Shot, "the failed try's screen is kept")
+	assert.Empty(t, cs[2].Tries.V)
+	b.whole(l.Attempts[0])
+}
+
+func TestWhatFilesWantAroundTheirCasesIsDone(t *testing.T) {
+	b := set(t, "qui-01", standin.Instant)
+	l := b.wait(b.startFiles(map[string]string{
+		"a.star": "def before_file(phone):\n    return {'shore': 'old-slip'}\ndef before_case(phone):\n    phone.launch(args = prepared)\n    phone.find('#tide_0')\n" +
+			"def after_file(phone):\n    check.equal(1, 2, 'the tidying up')\n" +
+			"def test_one(phone):\n    check.equal(phone.read('#title'), 'Old Slip')\n    phone.rotate('landscape')\n    phone.dark()\n    phone.step('turned')\n" +
+			"def test_two(phone):\n    check.equal(phone.read('#title'), 'Old Slip')\n",
+		"b.star": "def before_file(phone):\n    x = 1 // 0\ndef test_three(phone):\n    log('never')\n",
+		"c.star": "file(clear_between = False)\ndef test_four(phone):\n    phone.launch()\n    phone.tap('#shore_gull-ledge')\ndef test_five(phone):\n    phone.find('#tide_0')\n",
+	}, map[string]string{"code": "ebb-and-flow"}))
+	var got []string
+	for _, c := range l.Attempts[0].Cases {
+		got = append(got, string(c.Verdict)+" "+c.Message)
+	}
+	assert.Equal(t, []string{"passed ", "failed after_file: the tidying up: expected 2, but there was 1", "failed before_file: floored division by zero", "passed ", "passed "}, got)
+	es := b.whole(l.Attempts[0])
+	restored := false
+	for _, e := range es {
+		restored = restored || e.Name == "restore settings"
+	}
+	assert.True(t, restored, "the device is set back after the case that turned it")
+}
+
+func TestSecretsAreNowhereInTheEvidence(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	l := b.wait(b.startFiles(map[string]string{"a.star": "def test_a(phone):\n    phone.launch()\n    phone.type('#search', inputs['code'])\n    log('the code is ' + inputs['code'])\n    check.equal(phone.read('#search'), 'x', inputs['code'])\n"},
+		map[string]string{"code": "ebb and flow"}))
+	assert.Equal(t, verdict.Failed, l.Verdict)
+	c := l.Attempts[0].Cases[0]
+	assert.Contains(t, c.Message+c.Actual, "••••••")
+	for _, f := range l.Attempts[0].Artifacts {
+		if f.Kind != "video" && f.Kind != "screenshot" {
+			assert.NotContains(t, string(b.file(l.Attempts[0], f.Name)), "ebb and flow", f.Name)
+		}
+	}
+	assert.NotContains(t, fmt.Sprintf("%+v", l), "ebb and flow")
+	assert.Contains(t, string(b.file(l.Attempts[0], c.Tree)), "••••••")
+}
+
+func TestAHostWhoseFolderIsFullLeavesEvidenceOutAndNoVerdict(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant, func(c *host.Config) { c.SpoolLimit = 40 << 10 })
+	l := b.wait(b.start(120, "a", "phone.launch()\nphone.find('#title')\nphone.step('one')", "b", "phone.launch()\ncheck.equal(1, 2, 'sums')"))
+	assert.Equal(t, verdict.Failed, l.Verdict)
+	assert.Contains(t, l.Message, "the host's folder holds as much as it may")
+	assert.Len(t, l.Attempts[0].Cases, 2)
+	b.file(l.Attempts[0], "timeline.jsonl")
+}
+
+func TestAServiceWithoutRoomGetsTheEvidenceWhenItHasSome(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.start(120, "a", "phone.launch()\nphone.find('#title')\nphone.step('one')")
+	b.until(run, "c.test_a")
+	b.Blobs.Reserve = 1 << 60
+	housetest.Eventually(t, "the leg is collecting", func() bool { return b.leg(run).Stage == "collecting" })
+	_, _, err := b.AddBuild(context.Background(), b.Who, service.Upload{Body: strings.NewReader("x"), Size: -1})
+	require.ErrorContains(t, err, "disk is full")
+	assert.Never(t, func() bool { return b.leg(run).Stage == "done" }, time.Second, 100*time.Millisecond)
+	b.Blobs.Reserve = 0
+	l := b.wait(run)
+	assert.Equal(t, verdict.Passed, l.Verdict)
+	b.whole(l.Attempts[0])
+}
+
+func TestADeviceWithoutStorageIsUnusableAndSaysWhatToDo(t *testing.T) {
+	server := housetest.ADB(t)
+	traits := housetest.Fleet(t)["orr-01"]
+	traits.Temper, traits.FreeMB = standin.Instant, 12
+	p := housetest.Phone(t, server, traits)
+	s := housetest.StartService(t, housetest.DSN(t))
+	s.Host(t, &server.Server, p.Address())
+	housetest.Eventually(t, "the device is unusable", func() bool {
+		ds, _, err := s.Devices(context.Background(), nil, "", 10)
+		require.NoError(t, err)
+		return len(ds) == 1 && ds[0].State == "unusable" && strings.Contains(ds[0].Why, "12 MB free): remove apps or files")
+	})
+}
+
+func TestAQuarantinedDeviceIsCheckedAndReleased(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	b.QuarantineLasts = 500 * time.Millisecond
+	ctx := context.Background()
+	ds, _, err := b.Devices(ctx, nil, "", 10)
+	require.NoError(t, err)
+	require.NoError(t, b.Store.Quarantine(ctx, ds[0].ID, "itself", "cable"))
+	housetest.Eventually(t, "it is released by its check", func() bool {
+		d, err := b.Device(ctx, b.Who, "orr-01")
+		require.NoError(t, err)
+		return !d.Quarantined.Valid
+	})
 }
 
 func TestALegOutOfTimeIsExpiredAndKeepsItsEvidence(t *testing.T) {

@@ -91,6 +91,7 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		a.log.Warn("leg left: its hold ran out")
 		v, message, a.letGo = verdict.Lost, errHoldOver.Error(), true
 	case v == verdict.Lost:
+		a.letGo = true // it is not there, or does not answer: the next leg on it cleans up
 		h.lost(ctx, hold.Serial)
 	}
 	a.collect(ctx)
@@ -273,19 +274,16 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	return a.phone.Install(ctx, a.app)
 }
 
-// silence is how long a device that is held may not answer the simplest question.
-const silence = 20 * time.Second
-
 // keepInTouch asks the device again and again whether it is there: one that freezes stays
 // listed, and what is asked of it elsewhere may take long for good reasons.
 func (a *attempt) keepInTouch(ctx context.Context, stop context.CancelCauseFunc) {
 	for {
 		select {
-		case <-time.After(5 * time.Second):
+		case <-time.After(a.h.Silence / 4):
 		case <-ctx.Done():
 			return
 		}
-		if err := a.unit.device.Answers(ctx, silence); err != nil && ctx.Err() == nil {
+		if err := a.unit.device.Answers(ctx, a.h.Silence); err != nil && ctx.Err() == nil {
 			stop(err)
 			return
 		}

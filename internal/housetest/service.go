@@ -135,7 +135,14 @@ func StartService(t testing.TB, dsn string) *Service {
 // Host sets a host beside the service to work until stop is called, or the test ends.
 func (s *Service) Host(t testing.TB, server *adb.Server, connect ...string) (stop func()) {
 	t.Helper()
-	h := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(s.Dir, "host"), Server: server, Connect: connect, Link: s.HostLink(), Log: Log()})
+	return s.HostWith(t, host.Config{Server: server, Connect: connect})
+}
+
+// HostWith sets a host with more of a configuration to work.
+func (s *Service) HostWith(t testing.TB, c host.Config) (stop func()) {
+	t.Helper()
+	c.Name, c.Dir, c.Link, c.Log = service.BuiltIn, filepath.Join(s.Dir, "host"), s.HostLink(), Log()
+	h := host.New(c)
 	require.NoError(t, h.Begin())
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup

@@ -150,6 +150,9 @@ func (p *Phone) pm(c *call) int {
 		} else {
 			return answer("Error: Unable to open file: " + name)
 		}
+		at := func(n int) { p.mu.Lock(); p.installing += n; p.mu.Unlock() }
+		at(1)
+		defer at(-1)
 		p.take(c.ctx, 900, 1800)
 		return answer(p.install(raw, has("-d")))
 	case "uninstall":

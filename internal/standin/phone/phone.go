@@ -35,24 +35,25 @@ type Phone struct {
 
 	logs *logBuffer
 
-	mu       sync.Mutex // guards all below; the apps run under it
-	files    map[string]*file
-	apps     map[string]*installed
-	sessions map[int]*installSession
-	settings map[string]string // "global/http_proxy"
-	front    string            // app in front; "": the home screen
-	crashed  string            // label of the app whose crash dialog is up
-	hangs    bool              // that dialog says that the app does not respond
-	night    bool
-	asleep   bool
-	level    int // of the battery, percent
-	nextPID  int
-	changes  int       // of what the system itself shows
-	moves    time.Time // until then something on the screen moves
-	rnd      *rand.Rand
-	seed     uint64
-	fonts    *paint.Fonts
-	drawn    *picture
+	mu         sync.Mutex // guards all below; the apps run under it
+	files      map[string]*file
+	apps       map[string]*installed
+	sessions   map[int]*installSession
+	settings   map[string]string // "global/http_proxy"
+	front      string            // app in front; "": the home screen
+	crashed    string            // label of the app whose crash dialog is up
+	hangs      bool              // that dialog says that the app does not respond
+	night      bool
+	asleep     bool
+	level      int // of the battery, percent
+	nextPID    int
+	installing int
+	changes    int       // of what the system itself shows
+	moves      time.Time // until then something on the screen moves
+	rnd        *rand.Rand
+	seed       uint64
+	fonts      *paint.Fonts
+	drawn      *picture
 }
 
 type installed struct {
@@ -414,6 +415,13 @@ func (p *Phone) fetch(ctx context.Context, method, target string, body []byte) (
 	defer resp.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 	return resp.StatusCode, answer, err
+}
+
+// Installing says whether the phone is taking an APK in at the moment.
+func (p *Phone) Installing() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.installing > 0
 }
 
 // install takes an APK in, and answers as pm does.
