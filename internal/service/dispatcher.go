@@ -32,6 +32,7 @@ func (s *Service) quarantineLasts() time.Duration {
 func (s *Service) Dispatch(ctx context.Context) {
 	me := store.NewID()
 	up := time.Now() // since when hosts could have renewed their holds
+	round := up
 	wake, stop := s.Bus.Subscribe(bus.Work)
 	defer stop()
 	tick := time.NewTicker(tickEvery)
@@ -39,9 +40,10 @@ func (s *Service) Dispatch(ctx context.Context) {
 	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "dispatcher", me) }()
 	for {
 		mine, err := s.Store.Lease(ctx, "dispatcher", me, leasePeriod)
-		if err != nil {
+		if err != nil || time.Since(round) > host.RenewEvery+2*time.Second { // it failed, or hung
 			up = time.Now()
 		}
+		round = time.Now()
 		if err == nil && mine {
 			// Hosts may not have been able to renew while nobody was there to be asked, or no database.
 			if time.Since(up) > host.HoldPeriod {

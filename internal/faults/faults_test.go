@@ -1,0 +1,192 @@
+package faults
+
+import (
+	"bytes"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/api"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/housetest"
+)
+
+// patient is a package whose first case takes about eight seconds.
+const patient = `def test_long(phone):
+    phone.launch()
+    for i in range(8):
+        phone.find("#title")
+        phone.step("look %d" % i)
+        phone.background(1)
+
+def test_after(phone):
+    phone.launch()
+    phone.find("#shore_gull-ledge")
+`
+
+func verdicts(leg *api.Leg) (out []string) {
+	for _, a := range leg.Attempts {
+		v := "none"
+		if a.Verdict != nil {
+			v = string(*a.Verdict)
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func (l *lab) whole(leg *api.Leg) {
+	l.t.Helper()
+	for _, a := range leg.Attempts {
+		assert.Empty(l.t, l.lacks(a, leg.CasesTotal))
+	}
+}
+
+func TestWhenTheServiceIsKilledTheLegsGoOn(t *testing.T) {
+	t.Parallel()
+	l := newLab(t, 1)
+	l.add("patient", patient)
+	run := l.start("patient", 2)
+	l.until(run.Id, "c.test_long")
+	l.service.kill()
+	l.service.start()
+	r, legs := l.over(run.Id, 90*time.Second)
+	assert.Equal(t, api.Passed, *r.Verdict)
+	assert.Equal(t, []string{"passed"}, verdicts(legs[0]), "the one attempt, that never noticed")
+	l.whole(legs[0])
+	assert.Equal(t, "bench-1", legs[0].Attempts[0].Host)
+}
+
+func TestWhenTheHostIsKilledItsAttemptIsLostWithAllButItsLastSeconds(t *testing.T) {
+	t.Parallel()
+	for name, back := range map[string]bool{"and it comes back": true, "and it never comes back": false} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			l := newLab(t, 1)
+			l.add("patient", patient)
+			run := l.start("patient", 2)
+			l.until(run.Id, "c.test_long")
+			began := time.Now()
+			housetest.Eventually(t, "it has been at work for a while", func() bool { return time.Since(began) > 6*time.Second })
+			l.host.kill()
+			killed := time.Since(began)
+			if !back { // and its disk is gone with it
+				require.NoError(t, os.Rename(filepath.Join(l.dir, "host"), filepath.Join(l.dir, "host-gone")))
+				housetest.Eventually(t, "the attempt is lost", func() bool { r := l.run(run.Id); return r != nil && r.Legs[0].Stage == "waiting" })
+			}
+			l.host.start()
+			r, legs := l.over(run.Id, 90*time.Second)
+			assert.Equal(t, api.Passed, *r.Verdict)
+			require.Equal(t, []string{"lost", "passed"}, verdicts(legs[0]))
+			l.whole(legs[0])
+			lost := legs[0].Attempts[0]
+			var last, start int64
+			require.NoError(t, timeline.Read(bytes.NewReader(l.file(lost, "timeline.jsonl")), func(e timeline.Event) error {
+				if e.Kind == timeline.Case && start == 0 {
+					start = e.At
+				}
+				last = e.At + e.Took
+				return nil
+			}))
+			missing := killed - time.Duration(last-start)*time.Millisecond
+			t.Logf("the timeline ends %s before the host was killed", missing.Round(10*time.Millisecond))
+			assert.Less(t, missing, 5*time.Second)
+			assert.NotEmpty(t, l.file(lost, "device.log"))
+		})
+	}
+}
+
+func TestWhenTheDatabaseIsAwayTheRunGoesOn(t *testing.T) {
+	t.Parallel()
+	for name, away := range map[string]func(l *lab){
+		"it dies": func(l *lab) { _ = syscall.Kill(l.service.childNamed("mariadbd"), syscall.SIGKILL) },
+		"it hangs for longer than a hold lasts": func(l *lab) {
+			pid := l.service.childNamed("mariadbd")
+			_ = syscall.Kill(pid, syscall.SIGSTOP)
+			until := time.Now().Add(22 * time.Second)
+			housetest.Eventually(l.t, "it has been away for long", func() bool { return time.Now().After(until) })
+			_ = syscall.Kill(pid, syscall.SIGCONT)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			l := newLab(t, 1)
+			l.add("patient", patient)
+			run := l.start("patient", 2)
+			l.until(run.Id, "c.test_long")
+			away(l)
+			r, legs := l.over(run.Id, 120*time.Second)
+			assert.Equal(t, api.Passed, *r.Verdict)
+			assert.Equal(t, []string{"passed"}, verdicts(legs[0]))
+			l.whole(legs[0])
+		})
+	}
+}
+
+func TestAHostWhoseKeyIsTakenAwayEndsAndSaysSo(t *testing.T) {
+	t.Parallel()
+	l := newLab(t, 1)
+	r, err := l.RemoveHostWithResponse(ctx, "bench-1")
+	require.NoError(t, err)
+	require.Equal(t, 204, r.StatusCode())
+	select {
+	case <-l.host.done:
+	case <-time.After(30 * time.Second):
+		t.Fatal("it goes on")
+	}
+	assert.Equal(t, 4, l.host.cmd.ProcessState.ExitCode())
+	raw, err := os.ReadFile(l.host.log)
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "the service refuses this host: this host's key is not known; make a key with: tessellant host key NAME")
+	ds, err := l.ListDevicesWithResponse(ctx, &api.ListDevicesParams{})
+	require.NoError(t, err)
+	for _, d := range ds.JSON200.Items {
+		assert.Equal(t, api.DeviceState("away"), d.State)
+	}
+}
+
+func TestAFullDiskUnderTheServiceIsSaidAndLosesNothing(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("only root can mount a small disk")
+	}
+	l := newLab(t, 1)
+	l.add("patient", patient)
+	// The blobs move onto a disk with room for little more than what is there.
+	blobs := filepath.Join(l.dir, "service", "blobs")
+	l.service.end()
+	require.NoError(t, os.Rename(blobs, blobs+".old"))
+	require.NoError(t, os.Mkdir(blobs, 0o700))
+	if err := syscall.Mount("tmpfs", blobs, "tmpfs", 0, "size=258m"); err != nil {
+		t.Skipf("no small disk can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(blobs, syscall.MNT_DETACH) })
+	out, err := exec.Command("cp", "-a", blobs+".old/.", blobs).CombinedOutput()
+	require.NoError(t, err, string(out))
+	l.service.start()
+	l.up()
+	run := l.start("patient", 2)
+	l.until(run.Id, "c.test_long")
+	big := filepath.Join(blobs, "somebody-else")
+	require.NoError(t, os.WriteFile(big, make([]byte, 4<<20), 0o600))
+	housetest.Eventually(t, "the leg is collecting", func() bool { r := l.run(run.Id); return r != nil && r.Legs[0].Stage == "collecting" })
+	up, err := l.AddBuildWithBodyWithResponse(ctx, &api.AddBuildParams{}, "application/octet-stream", strings.NewReader("PK"))
+	require.NoError(t, err)
+	assert.Equal(t, 507, up.StatusCode())
+	ready, err := http.Get(l.url + "/readyz")
+	require.NoError(t, err)
+	_ = ready.Body.Close()
+	assert.Equal(t, 200, ready.StatusCode, "runs are still started and shown")
+	require.NoError(t, os.Remove(big))
+	r, legs := l.over(run.Id, 90*time.Second)
+	assert.Equal(t, api.Passed, *r.Verdict)
+	l.whole(legs[0])
+}
