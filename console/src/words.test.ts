@@ -45,7 +45,7 @@ test('a leg stands by its verdict, or by how far it is', () => {
 
 test('a run as a command line can be pasted', () => {
   expect(patterns(' maker=Orrery   os>=10 "model=Skerry 5" ')).toEqual(['maker=Orrery', 'os>=10', 'model=Skerry 5']);
-  expect(commandLine({ build: 'kelpline/android@231', package: 'shore-suite@1', where: ['os>=10', "model=Fisher's"], limit_seconds: 300 }).split(' \\\n  ')).toEqual([
+  expect(commandLine({ build: 'kelpline/android@231', package: 'shore-suite@1', where: ['os>=10', "model=Fisher's"], confirm: 0, attempts: 2, limit_seconds: 300 }).split(' \\\n  ')).toEqual([
     'tessellant run start', '--build kelpline/android@231', '--package shore-suite@1', "--where 'os>=10'", `--where 'model=Fisher'\\''s'`, '--limit 5m', '--watch',
   ]);
   expect(shellWord('orr-01')).toBe('orr-01');

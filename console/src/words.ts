@@ -54,6 +54,21 @@ export function standing(l: Pick<LegSummary, 'stage' | 'verdict'>): string {
   return l.stage === 'waiting' ? 'waiting' : 'running';
 }
 
+const ends: Record<string, string> = { one: 'st', two: 'nd', few: 'rd', other: 'th' };
+const ordinals = new Intl.PluralRules('en', { type: 'ordinal' });
+/** "1st", "2nd", "11th". */
+export const ordinal = (n: number) => `${n}${ends[ordinals.select(n)]}`;
+
+/** What a leg is at: its verdict, its stage, its place in the queue; and that it is being stopped. */
+export function stageText(l: Pick<LegSummary, 'stage' | 'verdict' | 'place' | 'stopping' | 'attempts'>): string {
+  if (l.stage === 'done') return l.attempts > 1 ? `${l.verdict} (attempt ${l.attempts})` : (l.verdict ?? '');
+  if (l.stopping) return `${l.stage}, stopping`;
+  return l.stage === 'waiting' && l.place ? `waiting, ${ordinal(l.place)} in the queue` : l.stage;
+}
+
+/** The device that was asked for, and the one that the leg ran on where that is another. */
+export const unit = (l: Pick<LegSummary, 'serial' | 'ran_on'>) => (l.ran_on ? `${l.serial} → ${l.ran_on}` : l.serial);
+
 /** How far a leg is, 0 to 1: the part of its cases that are over. */
 export const share = (l: Pick<LegSummary, 'case_verdicts' | 'cases_total'>) => l.case_verdicts.filter((v) => v && v !== 'running').length / Math.max(1, l.cases_total);
 

@@ -126,6 +126,8 @@ export const useDevices = () =>
     },
   });
 
+export const useHosts = () => useQuery({ queryKey: ['hosts'], queryFn: async () => (await answer(http.GET('/hosts'))).items, refetchInterval: 10_000 });
+
 export const useDevice = (serial: string) =>
   useQuery({ queryKey: ['device', serial], queryFn: () => answer(http.GET('/devices/{serial}', { params: { path: { serial } } })) });
 

@@ -9,7 +9,7 @@ import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls'
 import { Awaited, Head, Page, Refused, Row, Simulated, Sub, Title } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c, narrow, radius } from '../theme';
-import { took } from '../words';
+import { ordinal, took } from '../words';
 import { Cursor } from './cursor';
 import { DeviceLog } from './DeviceLog';
 import { Files, Shots } from './Files';
@@ -88,12 +88,14 @@ export default function LegPage() {
           </Sub>
         </div>
         <Row $gap={8}>
-          {l.attempts.length > 1 && <Select label="Attempt" inRow value={String(number)} onChange={(v) => setParams((p) => { p.set('attempt', v); return p; })} options={l.attempts.map((a) => ({ id: String(a.number), text: `${a.number}: ${a.verdict ?? a.stage}` }))} />}
+          {l.attempts.length > 1 && <Select label="Attempt" inRow value={String(number)} onChange={(v) => setParams((p) => { p.set('attempt', v); return p; })} options={l.attempts.map((a) => ({ id: String(a.number), text: `${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` }))} />}
           <Help />
         </Row>
       </Head>
       {timeline.error && <Refused error={timeline.error} />}
-      {attempt?.message && (attempt.verdict === 'lost' || attempt.verdict === 'invalid') && <Sub>Attempt {attempt.number}: {attempt.message}</Sub>}
+      {attempt?.message && (attempt.verdict === 'lost' || attempt.verdict === 'invalid') && <Sub>Attempt {attempt.number} on {attempt.serial}, host {attempt.host}: {attempt.message}</Sub>}
+      {attempt && attempt.serial !== l.device.serial && <Sub>This attempt ran on <Link to={`/devices/${encodeURIComponent(attempt.serial)}`}>{attempt.serial}</Link>, which is like {l.device.serial}.</Sub>}
+      {l.place && <Sub>It is {ordinal(l.place)} in the queue for {l.device.serial}, which is {l.device.state}{l.device.why ? `: ${l.device.why}` : ''}.</Sub>}
       <Panes>
         <Screen leg={id} live={live} video={video} cursor={cursor} playing={playing} onPlaying={setPlaying} rate={rate} onRate={setRate} what={what}
           kept={kept.shot && { shot: kept.shot, what: `Screen of ${what}: ${kept.row?.name}`, outlined: [...kept.nodes.filter((n) => n.found), ...(pointed ? [{ ...pointed, found: false }] : [])] }} />

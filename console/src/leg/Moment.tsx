@@ -3,7 +3,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef } from 'react';
 import styled from 'styled-components';
-import { artifactURL, type Artifact, type Attempt, type TimelineEvent } from '../data/api';
+import { artifactURL, type Artifact, type Attempt, type CaseResult, type TimelineEvent } from '../data/api';
 import { Facts, Faint, Mono, Sub } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c, mono, radius } from '../theme';
@@ -71,6 +71,7 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
           ['script', (result?.line ?? e.line) && <Mono key="l">{result?.line ?? e.line}</Mono>],
           ['led there', led && <Mono key="c">{led.name} {argText(led.args)} <Faint>at {clock(led.at)}</Faint></Mono>],
         ]} />
+        <Tries of={result} />
         <TreeOf kept={kept} onPoint={onPoint} />
         {result?.trace && <details open={r.verdict === 'crashed'}><summary>Stack trace</summary><Pre>{result.trace}</Pre></details>}
       </>
@@ -80,6 +81,7 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
     <>
       <h2 id="moment">{r.kind === 'case' ? r.name : `${titles[r.kind]}${r.name ? `: ${r.kind === 'log' ? '' : r.name}` : ''}`}</h2>
       {r.kind === 'case' && <p><VerdictWord what={r.verdict ?? 'running'} /></p>}
+      {r.kind === 'case' && <Tries of={resultOf(attempt, r.name)} />}
       {r.kind === 'log' && <Pre>{r.name}</Pre>}
       {r.kind === 'check' && (e.expected || e.actual) && <Values><dt>expected</dt><dd>{e.expected}</dd><dt>was</dt><dd>{e.actual}</dd></Values>}
       <Facts of={[
@@ -94,6 +96,13 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
     </>
   );
 }
+
+/** The tries of a case that was tried more than once. */
+function Tries({ of }: { of: CaseResult | undefined }) {
+  if (!of?.tries) return null;
+  return <Values aria-label="Tries">{of.tries.map((t, i) => <Try key={i} n={i + 1} t={t} />)}</Values>;
+}
+const Try = ({ n, t }: { n: number; t: NonNullable<CaseResult['tries']>[number] }) => <><dt>try {n}</dt><dd>{clock(t.start_ms)} {t.verdict}{t.message ? `: ${t.message}` : ''}</dd></>;
 
 const titles: Record<string, string> = { stage: 'Stage', step: 'Step', command: 'Command', check: 'Check', log: 'The script says', crash: 'The app crashed', marker: 'Note' };
 /** What a check was about: its message up to what was expected. */

@@ -41,7 +41,7 @@ export function story(events: TimelineEvent[]): StoryRow[] {
     switch (e.kind) {
       case 'case':
         if (!e.verdict) {
-          const r = row('case', e.name ?? '');
+          const r = row('case', e.name ?? '', e.args?.['try'] ? `try ${e.args['try']}` : '');
           begun.set(r.name, r);
           rows.push(r);
           faults = [];
@@ -51,7 +51,7 @@ export function story(events: TimelineEvent[]): StoryRow[] {
           const r = begun.get(e.name ?? '') ?? row('case', e.name ?? '');
           if (!begun.has(r.name)) rows.push(r);
           r.verdict = e.verdict;
-          if (e.verdict === 'passed' || e.verdict === 'skipped') break;
+          if (e.verdict === 'passed' || e.verdict === 'skipped' || e.verdict === 'flaky') break; // the try that failed has told its failure
           const f = row('failure', e.name ?? '', e.error ?? '', true);
           f.verdict = e.verdict;
           const fault = faultOf(faults);
@@ -133,7 +133,7 @@ export function sentence(serial: string, stage: string, verdict: string | undefi
   const all = `${total} ${total === 1 ? 'case' : 'cases'}`;
   const n = (v: string) => a?.cases.filter((x) => x.verdict === v).length ?? 0;
   const done = a?.cases.filter((x) => x.verdict).length ?? 0;
-  if (stage === 'waiting') return `${serial} is waited for.`;
+  if (stage === 'waiting') return a?.verdict === 'lost' ? `${serial} was lost, and is waited for.` : `${serial} is waited for.`;
   if (stage !== 'done') return `${serial} is ${stage === 'running' ? `running: ${done} of ${all} done` : stage}.`;
   switch (verdict) {
     case 'passed':
@@ -146,6 +146,10 @@ export function sentence(serial: string, stage: string, verdict: string | undefi
       return `${serial} ran out of time after ${done} of ${all}.`;
     case 'lost':
       return `${serial} was lost: ${message ?? 'it went away'}.`;
+    case 'flaky':
+      return `${serial} passed, but ${n('flaky')} of ${all} only when tried again.`;
+    case 'stopped':
+      return `${serial} was stopped after ${done} of ${all}.`;
     case 'invalid':
       return `On ${serial} the package could not be started.`;
     default:

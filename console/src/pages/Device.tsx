@@ -1,10 +1,13 @@
 // One device: what it is, who holds it, how its legs came out.
+import { useState } from 'react';
 import { Link, useParams } from 'react-router';
-import { useDevice, useDeviceLegs } from '../data/queries';
+import { answer, http, type Device } from '../data/api';
+import { client, useDevice, useDeviceLegs } from '../data/queries';
+import { Button, TextField } from '../parts/controls';
 import { List } from '../parts/list';
 import { Awaited, Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
-import { cases, standing, took } from '../words';
+import { cases, many, stageText, standing, took } from '../words';
 import { State } from './Devices';
 
 export default function DevicePage() {
@@ -26,11 +29,13 @@ export default function DevicePage() {
         </div>
         {d.simulated && <Simulated>simulated: a stand-in that ships with Tessellant</Simulated>}
       </Head>
+      <Care d={d} />
       <Section aria-labelledby="facts">
         <h2 id="facts">What it says of itself</h2>
         <Facts of={[
-          ['state', <State key="s" of={d.state} />], ['serial', <Ref key="r">{d.serial}</Ref>], ['origin', `${d.origin} ${d.form}`], ['system', `Android ${d.os} (API ${d.api})`],
+          ['state', <State key="s" of={d.state} />], ['host', d.host], ['serial', <Ref key="r">{d.serial}</Ref>], ['origin', `${d.origin} ${d.form}`], ['system', `Android ${d.os} (API ${d.api})`],
           ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`], ['memory', `${d.memory_mb} MB`], ['processors', d.abis.join(', ')], ['language', d.language],
+          ['lost in a row', d.lost_in_row ? many(d.lost_in_row, 'attempt') : undefined],
         ]} />
       </Section>
       <Section aria-labelledby="legs">
@@ -39,7 +44,7 @@ export default function DevicePage() {
         {(legs.data?.items.length ?? 0) > 0 && (
           <List label="Legs" items={legs.data!.items} id={(l) => l.id} text={(l) => l.id} href={(l) => `/legs/${l.id}`}
             columns={[
-              { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{l.stage === 'done' ? l.verdict : l.stage}</VerdictWord> },
+              { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
               { name: 'cases', show: (l) => cases(l) },
               { name: 'what happened', wide: true, show: (l) => l.message },
               { name: 'when', show: (l) => <When at={l.created} /> },
@@ -50,5 +55,41 @@ export default function DevicePage() {
       </Section>
       <Section aria-labelledby="only"><h2 id="only">Run on it alone</h2><Row><Command>{`tessellant run start --build REF --package REF --device ${d.serial} --watch`}</Command></Row></Section>
     </Page>
+  );
+}
+
+/** Takes the device out of work, and lets it have some again. */
+function Care({ d }: { d: Device }) {
+  const [why, setWhy] = useState<string>();
+  const [error, setError] = useState<unknown>();
+  const path = { params: { path: { serial: d.serial } } };
+  async function take(asked: Promise<Device>) {
+    setError(undefined);
+    try {
+      client.setQueryData(['device', d.serial], await asked);
+      void client.invalidateQueries({ queryKey: ['devices'] });
+      setWhy(undefined);
+    } catch (e) {
+      setError(e);
+    }
+  }
+  return (
+    <Section aria-label="Care">
+      {error !== undefined && <Refused error={error} />}
+      {d.quarantined && (
+        <Row $gap={12}>
+          <Sub>In quarantine since <When at={d.quarantined} />{d.quarantined_by === 'itself' ? ', by itself; a check that it passes releases it' : ', by hand'}{d.state === 'held' ? '; the leg that it is at work on is finished' : ''}.</Sub>
+          <Button onPress={() => void take(answer(http.DELETE('/devices/{serial}/quarantine', path)))}>Release</Button>
+        </Row>
+      )}
+      {!d.quarantined && why === undefined && <Row><Button onPress={() => setWhy('')}>Quarantine …</Button></Row>}
+      {why !== undefined && !d.quarantined && (
+        <Row $gap={12} style={{ alignItems: 'flex-end' }}>
+          <div style={{ flex: 1, maxWidth: 480 }}><TextField label="What is wrong with it, for those who wonder" autoFocus value={why} onChange={setWhy} /></div>
+          <Button $main isDisabled={!why.trim()} onPress={() => void take(answer(http.PUT('/devices/{serial}/quarantine', { ...path, body: { why } })))}>Give it no more work</Button>
+          <Button onPress={() => setWhy(undefined)}>Leave it</Button>
+        </Row>
+      )}
+    </Section>
   );
 }

@@ -2,7 +2,7 @@
 import { useState } from 'react';
 import styled from 'styled-components';
 import type { Device } from '../data/api';
-import { useDevices } from '../data/queries';
+import { useDevices, useHosts } from '../data/queries';
 import { SearchField } from '../parts/controls';
 import { List } from '../parts/list';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
@@ -12,6 +12,7 @@ import { many } from '../words';
 const Dot = styled.span<{ $state: Device['state'] }>`
   width: 10px; height: 10px; flex: none; border: 1.5px solid ${(p) => (p.$state === 'free' ? c.passed : p.$state === 'held' ? c.lapis : c.hollow)};
   background: ${(p) => (p.$state === 'free' ? c.passed : p.$state === 'held' ? `linear-gradient(135deg, ${c.lapis} 50%, transparent 50%)` : 'transparent')};
+  ${(p) => p.$state === 'quarantined' && `border-color: ${c.flaky}; background: linear-gradient(${c.flaky}, ${c.flaky}) center / 6px 2px no-repeat;`}
   ${(p) => p.$state === 'unusable' && `background: repeating-linear-gradient(45deg, ${c.hollow} 0 1.5px, transparent 1.5px 4px);`}
 `;
 
@@ -31,7 +32,7 @@ export default function DevicesPage() {
   const all = devices.data ?? [];
   const items = all.filter((d) => matches(d, words));
   const n = (s: Device['state']) => all.filter((d) => d.state === s).length;
-  const parts = [[n('free'), 'free'], [n('held'), 'held'], [n('away'), 'away'], [n('unusable'), 'unusable']].filter(([k]) => k).map(([k, s]) => `${k} ${s}`);
+  const parts = [[n('free'), 'free'], [n('held'), 'held'], [n('away'), 'away'], [n('unusable'), 'unusable'], [n('quarantined'), 'quarantined']].filter(([k]) => k).map(([k, s]) => `${k} ${s}`);
   const trouble = all.filter((d) => d.why);
   return (
     <Page>
@@ -59,15 +60,39 @@ export default function DevicesPage() {
             { name: 'width', show: (d) => `${d.width_dp} dp` },
             { name: 'memory', show: (d) => `${Math.round(d.memory_mb / 1024)} GB` },
             { name: 'language', show: (d) => d.language },
+            { name: 'host', show: (d) => d.host },
           ]}
         />
       )}
       {trouble.length > 0 && (
         <Section aria-labelledby="why">
-          <h2 id="why">Why some can't be used</h2>
+          <h2 id="why">Why some get no work</h2>
           {trouble.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.why} <Sub as="span">(seen <When at={d.seen} />)</Sub></p>)}
         </Section>
       )}
+      <Hosts />
     </Page>
+  );
+}
+
+/** The processes that work on the devices. */
+function Hosts() {
+  const hosts = useHosts();
+  if (!hosts.data) return null;
+  return (
+    <Section aria-labelledby="hosts">
+      <h2 id="hosts">Hosts</h2>
+      <List label="Hosts" items={hosts.data} id={(h) => h.name} text={(h) => h.name}
+        columns={[
+          { name: 'host', show: (h) => h.name },
+          { name: 'state', show: (h) => h.state },
+          { name: 'kind', wide: true, show: (h) => (h.kind === 'built-in' ? 'built into the service' : 'a process that joined') },
+          { name: 'devices', show: (h) => h.devices },
+          { name: 'at work', show: (h) => h.holds },
+          { name: 'version', show: (h) => h.version },
+          { name: 'seen', show: (h) => (h.seen ? <When at={h.seen} /> : 'never') },
+        ]}
+      />
+    </Section>
   );
 }

@@ -29,11 +29,24 @@ export default function PackagePage() {
         <List label="Cases" items={p.cases} id={(k) => k.name} text={(k) => k.name}
           columns={[
             { name: 'case', show: (k) => <Mono>{k.name}</Mono> },
+            { name: 'tags', show: (k) => k.tags?.join(' ') },
             { name: 'about', wide: true, show: (k) => k.about },
             { name: 'where', show: (k) => <Mono>{k.file}:{k.line}</Mono> },
           ]}
         />
       </Section>
+      {p.inputs.length > 0 && (
+        <Section aria-labelledby="inputs">
+          <h2 id="inputs">Inputs</h2>
+          <List label="Inputs" items={p.inputs} id={(k) => k.name} text={(k) => k.name}
+            columns={[
+              { name: 'input', show: (k) => <Mono>{k.name}</Mono> },
+              { name: 'about', wide: true, show: (k) => k.about },
+              { name: 'unless given', show: (k) => (k.secret ? 'secret: a run must give it' : (k.default ?? 'a run must give it')) },
+            ]}
+          />
+        </Section>
+      )}
       <RunsOf filter={{ package: p.id }} none="No run has used this revision yet." />
       <Section aria-labelledby="facts">
         <h2 id="facts">The file</h2>

@@ -2,19 +2,19 @@
 //
 // While a run goes on it changes often. The tiles come first: what else shows a change is
 // drawn after the frame that has the changed tile.
-import { memo, useCallback, useDeferredValue, useMemo } from 'react';
+import { memo, useCallback, useDeferredValue, useMemo, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import type { LegSummary, Run } from '../data/api';
-import { useRun } from '../data/queries';
-import { Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
+import { answer, http, type LegSummary, type Run } from '../data/api';
+import { client, useRun } from '../data/queries';
+import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
 import { Grid } from '../parts/Grid';
 import { List } from '../parts/list';
 import { differing, laid, Mosaic } from '../parts/Mosaic';
 import { Awaited, Facts, Findings, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c } from '../theme';
-import { broken, cases, many, order, standing, took, traits } from '../words';
+import { broken, cases, many, order, stageText, standing, took, traits, unit } from '../words';
 
 const Legend = styled.ul`display: flex; flex-wrap: wrap; gap: 4px 16px; font-size: 13px; line-height: 22px; color: ${c.faint}; font-variant-numeric: tabular-nums;`;
 const BrokenList = styled.ul`
@@ -61,11 +61,34 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
             {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still going'}
           </Sub>
         </div>
-        <LayBy ways={differing(r.legs).join(' ')} />
+        <Row $gap={12}>
+          {!r.done && <StopRun r={r} />}
+          <LayBy ways={differing(r.legs).join(' ')} />
+        </Row>
       </Head>
     </>
   );
 });
+
+/** Ends the run, when it is pressed a second time. */
+function StopRun({ r }: { r: Run }) {
+  const [sure, setSure] = useState(false);
+  const [error, setError] = useState<unknown>();
+  if (r.stopped || r.legs.every((l) => l.stopping || l.stage === 'done')) return <Sub as="span">stopping …</Sub>;
+  async function stop() {
+    try {
+      client.setQueryData(['run', r.id], await answer(http.POST('/runs/{id}/stop', { params: { path: { id: r.id } }, body: {} })));
+    } catch (e) {
+      setError(e);
+    }
+  }
+  return (
+    <>
+      {error !== undefined && <Refused error={error} />}
+      {sure ? <><Button $main autoFocus onPress={() => void stop()}>Yes, stop it</Button><Button onPress={() => setSure(false)}>Let it go on</Button></> : <Button onPress={() => setSure(true)}>Stop</Button>}
+    </>
+  );
+}
 
 function Below({ r }: { r: Run }) {
   return <Trouble r={useDeferredValue(r)} />;
@@ -115,7 +138,7 @@ function WhatBroke({ legs }: { legs: LegSummary[] }) {
 const Broken = memo(function Broken({ l }: { l: LegSummary }) {
   return (
     <li>
-      <Link to={`/legs/${l.id}`}>{l.serial}</Link>
+      <Link to={`/legs/${l.id}`}>{unit(l)}</Link>
       <VerdictWord what={l.verdict!} />
       <span title={l.message}>{l.message}</span>
     </li>
@@ -156,12 +179,11 @@ function Legs({ id }: { id: string }) {
   return (
     <List label="Devices of the run" items={legs} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
       columns={[
-        { name: 'device', show: (l) => l.serial },
+        { name: 'device', show: unit },
         { name: 'model', show: (l) => <Row $gap={8}>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</Row> },
         { name: 'Android', show: (l) => l.os },
-        { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{l.stage === 'done' ? l.verdict : l.stage}</VerdictWord> },
+        { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
         { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
-        { name: 'attempts', show: (l) => l.attempts },
         { name: 'took', show: legTook },
       ]}
     />
@@ -174,7 +196,11 @@ function Asked({ id }: { id: string }) {
   return (
     <Facts of={[
       ['run', <Ref key="r">{r.id}</Ref>], ['build', r.build], ['package', r.package], ['where', r.where.join(' ') || (r.devices.length ? '' : 'any device')], ['devices', r.devices.join(' ')],
-      ['time limit', took(r.limit_seconds * 1000)], ['cases', r.case_names.length],
+      ['cases', [...(r.cases ?? []), ...(r.tags ?? []).map((t) => `tag ${t}`), many(r.case_names.length, 'case')].join(', ')],
+      ['inputs', [...Object.entries(r.inputs ?? {}).map(([k, v]) => `${k} = ${v}`), ...(r.secrets ?? []).map((k) => `${k} = ••••••`)].join(', ')],
+      ['a failed case', r.confirm ? `is tried again ${r.confirm === 1 ? 'once' : `${r.confirm} times`}` : 'is not tried again'],
+      ['a lost device', `gives the leg another attempt, up to ${r.max_attempts}`], ['time limit', `${took(r.limit_seconds * 1000)} on a device`],
+      ['stopped', r.stopped && <When key="s" at={r.stopped} />],
     ]} />
   );
 }

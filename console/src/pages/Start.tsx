@@ -3,8 +3,8 @@ import { useState } from 'react';
 import { ListBox, ListBoxItem } from 'react-aria-components';
 import { useNavigate, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { answer, http, type Device, type RunRequest } from '../data/api';
-import { client, useBuilds, useDevices, usePackages, usePlan } from '../data/queries';
+import { answer, http, type Device, type Input, type RunRequest } from '../data/api';
+import { client, useBuilds, useDevices, usePackage, usePackages, usePlan } from '../data/queries';
 import { Button, Choose, Select, TextField } from '../parts/controls';
 import { Command, Empty, Faint, Findings, Head, Page, Refused, Row, Section, Simulated, Sub, Title } from '../parts/page';
 import { c, narrow, radius } from '../theme';
@@ -35,6 +35,11 @@ export function commandLine(q: RunRequest): string {
   const parts = ['tessellant run start', `--build ${shellWord(q.build)}`, `--package ${shellWord(q.package)}`];
   for (const w of q.where ?? []) parts.push(`--where ${shellWord(w)}`);
   for (const d of q.devices ?? []) parts.push(`--device ${shellWord(d)}`);
+  for (const k of q.cases ?? []) parts.push(`--case ${shellWord(k)}`);
+  for (const t of q.tags ?? []) parts.push(`--tag ${shellWord(t)}`);
+  if (q.confirm) parts.push(`--confirm ${q.confirm}`);
+  for (const [k, v] of Object.entries(q.inputs ?? {})) parts.push(`--set ${shellWord(`${k}=${v}`)}`);
+  for (const k of Object.keys(q.secrets ?? {})) parts.push(`--secret-from-env ${k}=${k.toUpperCase().replaceAll('-', '_')}`);
   if (limit !== 1800) parts.push(`--limit ${limit % 60 === 0 ? `${limit / 60}m` : `${limit}s`}`);
   return [...parts, '--watch'].join(' \\\n  ');
 }
@@ -47,6 +52,7 @@ export default function StartPage() {
   const devices = useDevices().data ?? [];
   const [error, setError] = useState<unknown>();
   const [busy, setBusy] = useState(false);
+  const [secrets, setSecrets] = useState<Record<string, string>>({}); // never in the address
   const set = (k: string, v: string) => setParams((p) => { if (v) p.set(k, v); else p.delete(k); return p; }, { replace: true });
 
   const build = params.get('build') ?? builds?.[0]?.ref ?? '';
@@ -57,8 +63,18 @@ export default function StartPage() {
   const minutes = params.get('limit') ?? '30';
   const limit = Math.round(Number(minutes) * 60);
   const goodLimit = Number.isFinite(limit) && limit >= 1 && limit <= 86400;
-  const request: RunRequest | undefined = build && pkg && goodLimit && (!byName || named.length > 0)
-    ? { build, package: pkg, limit_seconds: limit, ...(byName ? { devices: named } : patterns(typed).length ? { where: patterns(typed) } : {}) } : undefined;
+  const chosen = usePackage(pkg).data;
+  const asked = (chosen?.inputs ?? []).filter((i) => !i.secret);
+  const hidden = (chosen?.inputs ?? []).filter((i) => i.secret);
+  const given = Object.fromEntries(asked.map((i) => [i.name, params.get(`set.${i.name}`) ?? '']).filter(([, v]) => v)) as Record<string, string>;
+  const told = Object.fromEntries(hidden.map((i) => [i.name, secrets[i.name] ?? '']).filter(([, v]) => v)) as Record<string, string>;
+  const missing = [...asked.filter((i) => i.default === undefined && !given[i.name]), ...hidden.filter((i) => !told[i.name])];
+  const wanted = patterns(params.get('cases') ?? '');
+  const tags = patterns(params.get('tags') ?? '');
+  const confirm = Number(params.get('confirm') ?? '0');
+  const request: RunRequest | undefined = build && pkg && goodLimit && (!byName || named.length > 0) && missing.length === 0
+    ? { build, package: pkg, limit_seconds: limit, confirm, attempts: 2, ...(wanted.length ? { cases: wanted } : {}), ...(tags.length ? { tags } : {}),
+        ...(Object.keys(given).length ? { inputs: given } : {}), ...(Object.keys(told).length ? { secrets: told } : {}), ...(byName ? { devices: named } : patterns(typed).length ? { where: patterns(typed) } : {}) } : undefined;
   const plan = usePlan(request);
   const inRun = new Set(request && plan.data && !plan.error ? plan.data.devices : []);
   const unfit = new Map((request && plan.data ? plan.data.findings : []).filter((f) => f.device).map((f) => [f.device!, f]));
@@ -120,13 +136,28 @@ export default function StartPage() {
           </Section>
           <Section aria-labelledby="how">
             <h2 id="how">How</h2>
-            <Two><TextField label="Time limit on each device, in minutes" value={minutes} onChange={(v) => set('limit', v)} hint={goodLimit ? undefined : 'Choose a number from 0.02 (a second) to 1440 (a day).'} /></Two>
+            <Two>
+              <TextField label="Cases: names, * for anything; empty: all" mono value={params.get('cases') ?? ''} onChange={(v) => set('cases', v)} placeholder="survey.*" />
+              <TextField label="Tags" mono value={params.get('tags') ?? ''} onChange={(v) => set('tags', v)} placeholder="smoke" />
+              <Select label="A failed case is tried again" value={String(confirm)} onChange={(v) => set('confirm', v === '0' ? '' : v)} options={[{ id: '0', text: 'not at all' }, { id: '1', text: 'once' }, { id: '2', text: 'twice' }, { id: '3', text: 'three times' }]} />
+              <TextField label="Time limit on each device, in minutes" value={minutes} onChange={(v) => set('limit', v)} hint={goodLimit ? undefined : 'Choose a number from 0.02 (a second) to 1440 (a day).'} />
+            </Two>
           </Section>
+          {(asked.length > 0 || hidden.length > 0) && (
+            <Section aria-labelledby="inputs">
+              <h2 id="inputs">Inputs</h2>
+              <Two>
+                {asked.map((i) => <TextField key={i.name} label={inputLabel(i)} value={params.get(`set.${i.name}`) ?? ''} onChange={(v) => set(`set.${i.name}`, v)} placeholder={i.default} />)}
+                {hidden.map((i) => <TextField key={i.name} label={inputLabel(i)} type="password" autoComplete="new-password" value={secrets[i.name] ?? ''} onChange={(v) => setSecrets((s) => ({ ...s, [i.name]: v }))} hint="Secret: masked wherever it comes, and forgotten when the run is over." />)}
+              </Two>
+            </Section>
+          )}
         </div>
         <Side aria-label="The run">
           {request && plan.error && <Refused error={plan.error} />}
           {blocked.length > 0 && <Findings of={blocked} />}
-          {!request && <Sub>{byName && named.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
+          {!request && missing.length > 0 && <Sub>Give the {missing.length === 1 ? 'input' : 'inputs'} {missing.map((i) => i.name).join(', ')}.</Sub>}
+          {!request && missing.length === 0 && <Sub>{byName && named.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
           {request && plan.data && !plan.error && inRun.size > 0 && (
             <p>{many(inRun.size, 'device')}, {many(plan.data.cases, 'case')} on each, at most {took(limit * 1000)} on a device.{unfit.size > 0 && ` ${many(unfit.size, 'device')} chosen too can’t take part: the tiles say why.`}</p>
           )}
@@ -138,6 +169,8 @@ export default function StartPage() {
     </Page>
   );
 }
+
+const inputLabel = (i: Input) => (i.about ? `${i.name}: ${i.about}` : i.name);
 
 function DeviceCard({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
   const stands = inRun ? 'takes part' : why ? `can't: ${why}` : 'not chosen';
