@@ -1,5 +1,5 @@
 # Everything a newcomer needs is in the first three targets; each does its own set-up.
-.PHONY: demo example test generate bench build console setup fuzz
+.PHONY: demo example test generate bench build console setup fuzz fault
 
 GO ?= go
 KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk
@@ -43,6 +43,10 @@ console/dist/index.html: $(CONSOLE) console/node_modules/.package-lock.json
 # Speed, as ratios against a named comparison; see bench/README.md.
 bench: build
 	@$(GO) run ./bench
+
+# Runs in which one thing goes wrong at a random moment: killed, unplugged, away, stopped. About 15 minutes.
+fault: build
+	@$(GO) test ./internal/faults -run Campaign -rounds 65 -v -timeout 2h
 
 # A few minutes of fuzzing for each parser of uploads.
 fuzz: setup $(KELPLINE)

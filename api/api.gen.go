@@ -318,10 +318,13 @@ type Attempt struct {
 	// ClockDoubtMs By how much the device's clock may be misplaced on the timeline
 	ClockDoubtMs *int       `json:"clock_doubt_ms,omitempty"`
 	Ended        *time.Time `json:"ended,omitempty"`
-	Host         string     `json:"host"`
-	Id           string     `json:"id"`
-	Message      *string    `json:"message,omitempty"`
-	Number       int        `json:"number"`
+
+	// EvidenceRemoved When evidence was removed, for its age or size
+	EvidenceRemoved *time.Time `json:"evidence_removed,omitempty"`
+	Host            string     `json:"host"`
+	Id              string     `json:"id"`
+	Message         *string    `json:"message,omitempty"`
+	Number          int        `json:"number"`
 
 	// Serial Of the device it ran on
 	Serial  string    `json:"serial"`
@@ -1144,6 +1147,13 @@ type ClientInterface interface {
 	// Corresponds with GET /artifacts/{id} (the `GetArtifact` operationId).
 	GetArtifact(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetBackup Everything there is, as one file
+	//
+	// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+	//
+	// Corresponds with GET /backup (the `GetBackup` operationId).
+	GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBuilds Builds, the newest first
 	//
 	// Corresponds with GET /builds (the `ListBuilds` operationId).
@@ -1442,6 +1452,23 @@ type ClientInterface interface {
 // Corresponds with GET /artifacts/{id} (the `GetArtifact` operationId).
 func (c *Client) GetArtifact(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetArtifactRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBackup Everything there is, as one file
+//
+// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+//
+// Corresponds with GET /backup (the `GetBackup` operationId).
+func (c *Client) GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBackupRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2199,6 +2226,33 @@ func NewGetArtifactRequest(server string, id string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/artifacts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetBackupRequest constructs an http.Request for the GetBackup method
+func NewGetBackupRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backup")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4101,6 +4155,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /artifacts/{id} (the `GetArtifact` operationId).
 	GetArtifactWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetArtifactResponse, error)
 
+	// GetBackupWithResponse Everything there is, as one file
+	//
+	// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backup (the `GetBackup` operationId).
+	GetBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupResponse, error)
+
 	// ListBuildsWithResponse Builds, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4477,6 +4540,47 @@ func (r GetArtifactResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetArtifactResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBackupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6242,6 +6346,21 @@ func (c *ClientWithResponses) GetArtifactWithResponse(ctx context.Context, id st
 	return ParseGetArtifactResponse(rsp)
 }
 
+// GetBackupWithResponse Everything there is, as one file
+//
+// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backup (the `GetBackup` operationId).
+func (c *ClientWithResponses) GetBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupResponse, error) {
+	rsp, err := c.GetBackup(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBackupResponse(rsp)
+}
+
 // ListBuildsWithResponse Builds, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6855,6 +6974,32 @@ func ParseGetArtifactResponse(rsp *http.Response) (*GetArtifactResponse, error) 
 	}
 
 	response := &GetArtifactResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetBackupResponse parses an HTTP response from a GetBackupWithResponse call
+func ParseGetBackupResponse(rsp *http.Response) (*GetBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBackupResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -8088,6 +8233,9 @@ type ServerInterface interface {
 	// GetArtifact The bytes of an artifact
 	// (GET /artifacts/{id})
 	GetArtifact(ctx *echo.Context, id string) error
+	// GetBackup Everything there is, as one file
+	// (GET /backup)
+	GetBackup(ctx *echo.Context) error
 	// ListBuilds Builds, the newest first
 	// (GET /builds)
 	ListBuilds(ctx *echo.Context, params ListBuildsParams) error
@@ -8219,6 +8367,15 @@ func (w *ServerInterfaceWrapper) GetArtifact(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetArtifact(ctx, id)
+	return err
+}
+
+// GetBackup converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBackup(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBackup(ctx)
 	return err
 }
 
@@ -9055,6 +9212,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:serial", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
 	router.DELETE(options.BaseURL+"/devices/:serial/quarantine", wrapper.ReleaseDevice, options.OperationMiddlewares["releaseDevice"]...)
 	router.PUT(options.BaseURL+"/devices/:serial/quarantine", wrapper.QuarantineDevice, options.OperationMiddlewares["quarantineDevice"]...)
+	router.GET(options.BaseURL+"/backup", wrapper.GetBackup, options.OperationMiddlewares["getBackup"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
 	router.DELETE(options.BaseURL+"/hosts/:name", wrapper.RemoveHost, options.OperationMiddlewares["removeHost"]...)
@@ -9116,6 +9274,50 @@ type GetArtifactdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetArtifactdefaultApplicationProblemPlusJSONResponse) VisitGetArtifactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupRequestObject struct {
+}
+
+type GetBackupResponseObject interface {
+	VisitGetBackupResponse(w http.ResponseWriter) error
+}
+
+type GetBackup200ApplicationxTarResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetBackup200ApplicationxTarResponse) VisitGetBackupResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-tar")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBackupdefaultApplicationProblemPlusJSONResponse) VisitGetBackupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10678,6 +10880,9 @@ type StrictServerInterface interface {
 	// GetArtifact The bytes of an artifact
 	// (GET /artifacts/{id})
 	GetArtifact(ctx context.Context, request GetArtifactRequestObject) (GetArtifactResponseObject, error)
+	// GetBackup Everything there is, as one file
+	// (GET /backup)
+	GetBackup(ctx context.Context, request GetBackupRequestObject) (GetBackupResponseObject, error)
 	// ListBuilds Builds, the newest first
 	// (GET /builds)
 	ListBuilds(ctx context.Context, request ListBuildsRequestObject) (ListBuildsResponseObject, error)
@@ -10822,6 +11027,29 @@ func (sh *strictHandler) GetArtifact(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetArtifactResponseObject); ok {
 		return validResponse.VisitGetArtifactResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBackup operation middleware
+func (sh *strictHandler) GetBackup(ctx *echo.Context) error {
+	var request GetBackupRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBackup(ctx.Request().Context(), request.(GetBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBackupResponseObject); ok {
+		return validResponse.VisitGetBackupResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -32,7 +32,7 @@ var (
 
 func main() {
 	rounds := flag.Int("rounds", 1, "how often the runs are repeated")
-	only := flag.String("only", "", "facts, runs or console; default: all")
+	only := flag.String("only", "", "facts, runs, upload, many or console; default: all")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "tessellant-bench-")
 	if err != nil {
@@ -41,7 +41,7 @@ func main() {
 	for _, f := range []struct {
 		name    string
 		measure func() error
-	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"console", func() error { return consoleFigures(dir) }}} {
+	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}} {
 		if *only == "" || *only == f.name {
 			err = errors.Join(err, f.measure())
 		}
@@ -131,52 +131,25 @@ func runs(dir string, rounds int) error {
 	if err != nil {
 		return err
 	}
-	back, err := backend.Start("127.0.0.1:0")
+	for i := range fleet {
+		fleet[i].Temper = phone.Real
+	}
+	d, stop, err := start(filepath.Join(dir, "runs"), fleet)
 	if err != nil {
 		return err
 	}
-	defer back.Close()
-	port, err := child.FreePort()
-	if err != nil {
-		return err
-	}
-	address := fmt.Sprintf("127.0.0.1:%d", port)
-	args := []string{"serve", "--listen", address, "--data", filepath.Join(dir, "data"), "--log-level", "warn"}
-	for _, t := range fleet {
-		t.Temper = phone.Real
-		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
-		p, err := phone.Start(t, "127.0.0.1:0")
-		if err != nil {
-			return err
-		}
-		defer p.Close()
-		args = append(args, "--connect", p.Address())
-	}
-	const key = "tsl_a_key_for_the_benchmark"
-	serve := exec.Command(program, args...)
-	serve.Env = append(os.Environ(), "TESSELLANT_FIRST_KEY="+key)
-	serve.Stderr = os.Stderr
-	if err := serve.Start(); err != nil {
-		return err
-	}
-	defer func() {
-		_ = serve.Process.Signal(os.Interrupt)
-		_ = serve.Wait()
-	}()
-	d := &desk{url: "http://" + address, key: key}
-	if err := d.ready(len(fleet)); err != nil {
-		return err
-	}
+	defer stop()
 	for _, a := range [][]string{{"build", "add", apk}, {"package", "add", "demo/shore-suite"}} {
 		if out, err := d.command(a...); err != nil {
 			return fmt.Errorf("%v: %w: %s", a, err, out)
 		}
 	}
+	var first time.Duration // from the start to the first command on the last device
 	var all, alone []time.Duration
 	var caseTime, commandTime int64
 	slowest := ""
 	for range rounds {
-		r, err := d.run("--where", "platform=android")
+		r, err := d.run("shore-suite", "--where", "platform=android", "--secret-from-env", "observer-code=KELPLINE_CODE")
 		if err != nil {
 			return err
 		}
@@ -189,49 +162,102 @@ func runs(dir string, rounds int) error {
 				}
 			}
 		}
-		one, err := d.run("--device", slowest)
+		one, err := d.run("shore-suite", "--device", slowest, "--secret-from-env", "observer-code=KELPLINE_CODE")
 		if err != nil {
 			return err
 		}
 		alone = append(alone, one.Ended.Sub(one.Created))
 		for _, l := range r.Legs {
-			a, b, err := d.cases(dir, l.Id)
+			a, b, began, err := d.cases(dir, l.Id)
 			if err != nil {
 				return err
 			}
 			caseTime, commandTime = caseTime+a, commandTime+b
+			first = max(first, l.Started.Sub(r.Created)+began)
 		}
 	}
 	a, b := median(all), median(alone)
 	return errors.Join(
-		say("run on 6 devices ÷ on its slowest device alone", float64(a)/float64(b), 1.25, "%s against %s on %s, collecting included", a.Round(time.Millisecond), b.Round(time.Millisecond), slowest),
-		say("a script case ÷ the sum of its device commands", float64(caseTime)/float64(commandTime), 1.05, "passed cases of 6 devices: %.1f s against %.1f s", float64(caseTime)/1000, float64(commandTime)/1000))
+		say("run on 16 devices ÷ on its slowest device alone", float64(a)/float64(b), 1.15, "%s against %s on %s, collecting included", a.Round(time.Millisecond), b.Round(time.Millisecond), slowest),
+		say("a script case ÷ the sum of its device commands", float64(caseTime)/float64(commandTime), 1.05, "passed cases of 16 devices: %.1f s against %.1f s", float64(caseTime)/1000, float64(commandTime)/1000),
+		say("seconds from the start to the last device's first command", first.Seconds(), 3, "16 devices"))
 }
 
-type desk struct{ url, key string }
+// start starts the service with phones beside it, and waits until all are free.
+func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
+	var stops []func()
+	stop = func() {
+		for i := len(stops) - 1; i >= 0; i-- {
+			stops[i]()
+		}
+	}
+	defer func() {
+		if err != nil {
+			stop()
+		}
+	}()
+	back, err := backend.Start("127.0.0.1:0")
+	if err != nil {
+		return nil, nil, err
+	}
+	stops = append(stops, back.Close)
+	port, err := child.FreePort()
+	if err != nil {
+		return nil, stop, err
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	args := []string{"serve", "--listen", address, "--data", dir, "--log-level", "warn"}
+	for _, t := range fleet {
+		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
+		p, err := phone.Start(t, "127.0.0.1:0")
+		if err != nil {
+			return nil, stop, err
+		}
+		stops = append(stops, p.Close)
+		args = append(args, "--connect", p.Address())
+	}
+	const key = "tsl_a_key_for_the_benchmark"
+	serve := exec.Command(program, args...)
+	serve.Env = append(os.Environ(), "TESSELLANT_FIRST_KEY="+key)
+	serve.Stderr = os.Stderr
+	if err := serve.Start(); err != nil {
+		return nil, stop, err
+	}
+	stops = append(stops, func() {
+		_ = serve.Process.Signal(os.Interrupt)
+		_ = serve.Wait()
+	})
+	d = &desk{url: "http://" + address, key: key, pid: serve.Process.Pid}
+	return d, stop, d.ready(len(fleet))
+}
+
+type desk struct {
+	url, key string
+	pid      int
+}
 
 func (d *desk) command(args ...string) ([]byte, error) {
 	cmd := exec.Command(program, args...)
-	cmd.Env = append(os.Environ(), "TESSELLANT_URL="+d.url, "TESSELLANT_KEY="+d.key)
+	cmd.Env = append(os.Environ(), "TESSELLANT_URL="+d.url, "TESSELLANT_KEY="+d.key, "KELPLINE_CODE="+backend.Code)
 	return cmd.Output()
 }
 
 func (d *desk) ready(phones int) error {
-	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(3 * time.Minute); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
 		if r, err := http.Get(d.url + "/readyz"); err == nil {
 			_ = r.Body.Close()
 			out, _ := d.command("device", "list", "--json")
-			if strings.Count(string(out), `"state": "free"`) == phones {
+			if strings.Count(string(out), `"state": "free"`) >= phones {
 				return nil
 			}
 		}
 	}
-	return errors.New("the service and its phones did not come up within a minute")
+	return errors.New("the service and its phones did not come up within three minutes")
 }
 
-func (d *desk) run(where ...string) (api.Run, error) {
+func (d *desk) run(pkg string, where ...string) (api.Run, error) {
 	var r api.Run
-	out, err := d.command(append([]string{"run", "start", "--build", "kelpline/android@newest", "--package", "shore-suite@newest", "--watch", "--json"}, where...)...)
+	out, err := d.command(append([]string{"run", "start", "--build", "kelpline/android@newest", "--package", pkg + "@newest", "--watch", "--json"}, where...)...)
 	var code *exec.ExitError
 	if err != nil && !(errors.As(err, &code) && code.ExitCode() == 1) { // that the app fails is foretold
 		return r, err
@@ -239,26 +265,29 @@ func (d *desk) run(where ...string) (api.Run, error) {
 	return r, json.Unmarshal(out, &r)
 }
 
-// cases sums the time of a leg's passed cases, and of the commands in them, in ms.
-func (d *desk) cases(dir, leg string) (whole, commands int64, err error) {
+// cases sums the time of a leg's passed cases, and of the commands in them, in ms; began is when its first command did.
+func (d *desk) cases(dir, leg string) (whole, commands int64, began time.Duration, err error) {
 	target := filepath.Join(dir, leg)
 	if _, err := d.command("leg", "fetch", leg, target); err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	f, err := os.Open(filepath.Join(target, "timeline.jsonl"))
 	if err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	defer f.Close()
 	sums := map[string]int64{}
 	err = timeline.Read(f, func(e timeline.Event) error {
 		switch {
 		case e.Kind == timeline.Command:
+			if began == 0 {
+				began = time.Duration(e.At) * time.Millisecond
+			}
 			sums[e.Case] += e.Took
 		case e.Kind == timeline.Case && e.Verdict == "passed":
 			whole, commands = whole+e.Took, commands+sums[e.Name]
 		}
 		return nil
 	})
-	return whole, commands, err
+	return whole, commands, began, err
 }

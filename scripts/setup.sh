@@ -14,6 +14,7 @@ need smali libsmali-java
 need keytool default-jre-headless
 need mariadbd mariadb-server
 need mariadb-install-db mariadb-server
+need mariadb-dump mariadb-client
 need ffmpeg ffmpeg
 need ffprobe ffmpeg
 need curl curl

@@ -171,6 +171,23 @@ func (s *Store) List(ctx context.Context, prefix string) (keys []string, err err
 	}
 }
 
+// Each calls f with every blob, until it gives an error.
+func (s *Store) Each(ctx context.Context, f func(key string, size int64, open func() (io.ReadCloser, error)) error) error {
+	it := s.bucket.List(nil)
+	for {
+		o, err := it.Next(ctx)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("list the blobs: %w", err)
+		}
+		if err := f(o.Key, o.Size, func() (io.ReadCloser, error) { return s.Read(ctx, o.Key, 0, o.Size) }); err != nil {
+			return err
+		}
+	}
+}
+
 const (
 	pageSize = 256 << 10
 	maxPages = 16

@@ -103,7 +103,7 @@ Exit codes: 0 passed or flaky; 1 the app failed somewhere; 2 wrong usage;
 	f := root.PersistentFlags()
 	f.StringVar(&a.url, "url", "", "address of the service (TESSELLANT_URL; else what login kept, else "+DefaultURL+")")
 	f.BoolVar(&a.json, "json", false, "answer with the API's JSON")
-	root.AddCommand(a.serveCmd(), a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.demoCmd(), a.exampleCmd())
+	root.AddCommand(a.serveCmd(), a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.doctorCmd(), a.backupCmd(), a.restoreCmd(), a.demoCmd(), a.exampleCmd())
 	return root
 }
 
@@ -258,8 +258,10 @@ func bytesText(n int64) string {
 		return fmt.Sprintf("%d B", n)
 	case n < 1_000_000:
 		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	case n < 10_000_000_000:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 }
 
 // tookText writes a duration for people.

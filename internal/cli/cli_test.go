@@ -70,6 +70,7 @@ func TestCommands(t *testing.T) {
 		e.Setenv("DEMO", filepath.Join(root, "demo"))
 		e.Setenv("FREE", fmt.Sprint(l.Addr()))
 		e.Setenv("PHONE", spare.Address())
+		e.Setenv("SECRET_CODE", backend.Code)
 		return nil
 	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){
 		// eventually runs a command until it succeeds.

@@ -35,6 +35,7 @@ type houseConfig struct {
 	Bus       string // URL of a NATS server; "": one of our own
 	BusListen string // where that listens for hosts; "": any port of loopback
 	NoHost    bool   // without the built-in host
+	Retention service.Retention
 	Connect   []string
 	Workspace string
 	FirstKey  string
@@ -84,29 +85,18 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	}
 	h.onClose(func() { _ = l.Close() })
 	h.URL = "http://" + l.Addr().String()
-	if c.Database == "" {
-		db, err := localdb.Start(ctx, filepath.Join(c.Data, "database"))
-		if err != nil {
-			return nil, err
-		}
-		h.onClose(db.Close)
-		c.Database = db.DSN
+	if err := h.openDatabase(ctx, &c); err != nil {
+		return nil, err
 	}
 	st, err := store.Open(ctx, c.Database)
 	if err != nil {
 		return nil, err
 	}
 	h.onClose(func() { _ = st.Close() })
-	var bl *blobs.Store
-	if c.Blobs == "" {
-		bl, err = blobs.OpenFolder(filepath.Join(c.Data, "blobs"))
-	} else {
-		bl, err = blobs.Open(ctx, c.Blobs)
-	}
+	bl, err := h.openBlobs(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	h.onClose(func() { _ = bl.Close() })
 	reach := service.Reach{External: c.Bus}
 	var messages *bus.NATS
 	if c.Bus != "" {
@@ -162,6 +152,7 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	web.RegisterOnShutdown(svc.Feed.End)
 	all.Go(func() { svc.Follow(run) })
 	all.Go(func() { svc.ReadAhead(run) })
+	all.Go(func() { svc.ClearOld(run, c.Retention) })
 	all.Go(func() {
 		if err := web.Serve(l); err != nil && !errors.Is(err, http.ErrServerClosed) {
 			c.Log.Error("the HTTP server ended", "err", err)
@@ -175,6 +166,32 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 		}
 	})
 	return h, nil
+}
+
+// openDatabase starts a database of our own where none is given.
+func (h *house) openDatabase(ctx context.Context, c *houseConfig) error {
+	if c.Database != "" {
+		return nil
+	}
+	db, err := localdb.Start(ctx, filepath.Join(c.Data, "database"))
+	if err != nil {
+		return err
+	}
+	h.onClose(db.Close)
+	c.Database = db.DSN
+	return nil
+}
+
+func (h *house) openBlobs(ctx context.Context, c houseConfig) (bl *blobs.Store, err error) {
+	if c.Blobs == "" {
+		bl, err = blobs.OpenFolder(filepath.Join(c.Data, "blobs"))
+	} else {
+		bl, err = blobs.Open(ctx, c.Blobs)
+	}
+	if err == nil {
+		h.onClose(func() { _ = bl.Close() })
+	}
+	return bl, err
 }
 
 // newLogger gives the structured log.

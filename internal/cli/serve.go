@@ -1,18 +1,22 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/service"
 )
 
 func (a *app) serveCmd() *cobra.Command {
 	var c houseConfig
 	var level, format string
+	var days, gigabytes int
 	cmd := &cobra.Command{Use: "serve", Short: "Start the service", Args: cobra.NoArgs,
 		Long: `Start the service: REST, console, dispatcher, and a host for the devices that the adb server sees.
 Hosts for devices elsewhere join it: see tessellant host --help.
@@ -33,6 +37,10 @@ workspace and a key, and prints the key once; TESSELLANT_FIRST_KEY gives one ins
 			if c.Bus == "" {
 				c.Bus = os.Getenv("TESSELLANT_BUS")
 			}
+			if days < 0 || gigabytes < 0 {
+				return errors.New("--keep-days and --keep-gb can't be less than 0")
+			}
+			c.Retention = service.Retention{Age: time.Duration(days) * 24 * time.Hour, Bytes: int64(gigabytes) << 30}
 			h, err := startHouse(cmd.Context(), c)
 			if err != nil {
 				return &exit{verdict.ExitUnreachable, fmt.Errorf("could not start the service: %w", err)}
@@ -56,6 +64,8 @@ workspace and a key, and prints the key once; TESSELLANT_FIRST_KEY gives one ins
 	f.StringVar(&c.BusListen, "bus-listen", "127.0.0.1:0", "where our own bus listens for hosts, such as 0.0.0.0:7481; they are told")
 	f.BoolVar(&c.NoHost, "no-host", false, "without the built-in host: devices only come with hosts that join")
 	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; again for more")
+	f.IntVar(&days, "keep-days", 0, "remove evidence so many days after its run ended; 0: never. Runs and verdicts stay")
+	f.IntVar(&gigabytes, "keep-gb", 0, "remove the oldest evidence when there is more than so many GB of it; 0: never")
 	f.StringVar(&c.Workspace, "workspace", "main", "name of the workspace made at the first start")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.StringVar(&format, "log-format", "text", "text or json")

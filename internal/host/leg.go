@@ -48,6 +48,7 @@ type attempt struct {
 	worst    string // what the first case that did not pass said
 	letGo    bool   // the device is not ours any more
 	noVideo  bool   // there is no time for one
+	cut      bool   // the host ended before the video was written
 	reported sync.Mutex
 }
 
@@ -95,6 +96,9 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		h.lost(ctx, hold.Serial)
 	}
 	a.collect(ctx)
+	if a.cut {
+		v, message = verdict.Lost, "the host was stopped before all evidence was written"
+	}
 	end = Closing{Verdict: v, Message: a.mask.Text(message)}
 	if a.rec != nil && a.rec.whole() != nil {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.rec.whole().Error() + ")")
@@ -411,13 +415,23 @@ func clean(ctx context.Context, d *adb.Device, app string) {
 	_ = d.Press(ctx, phone.Home)
 }
 
+// finishLimit is how long a host that ends goes on writing videos.
+const finishLimit = 15 * time.Second
+
 // video encodes the film, when it is this attempt's turn.
 func (a *attempt) video(ctx context.Context, end int64) error {
+	// All cases have run: a host that ends waits a moment for what they left.
+	finish, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	defer context.AfterFunc(ctx, func() { time.AfterFunc(finishLimit, cancel) })()
+	var err error
 	select {
 	case a.h.encoding <- struct{}{}:
-	case <-ctx.Done():
-		return ctx.Err()
+		defer func() { <-a.h.encoding }()
+		err = a.film.encode(finish, filepath.Join(a.dir, "video.mp4"), end)
+	case <-finish.Done():
+		err = finish.Err()
 	}
-	defer func() { <-a.h.encoding }()
-	return a.film.encode(ctx, filepath.Join(a.dir, "video.mp4"), end)
+	a.cut = err != nil && finish.Err() != nil
+	return err
 }

@@ -67,7 +67,7 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 
 // notPacked leaves out what is packed already, what has ranges, and what streams.
 func notPacked(c *echo.Context) bool {
-	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/files", "/holds/:id/build", "/holds/:id/package"} {
+	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/files", "/backup", "/holds/:id/build", "/holds/:id/package"} {
 		if strings.HasSuffix(c.Path(), end) {
 			return true
 		}

@@ -416,6 +416,9 @@ func legOut(l service.LegDetail) api.Leg {
 		if a.Ended.Valid {
 			x.Ended = &a.Ended.Time
 		}
+		if a.Cleared.Valid {
+			x.EvidenceRemoved = &a.Cleared.Time
+		}
 		if a.ClockDoubtMS.Valid {
 			ms := int(a.ClockDoubtMS.Int64)
 			x.ClockDoubtMs = &ms

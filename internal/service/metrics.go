@@ -5,40 +5,66 @@ import (
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
+
+	"tessellant/internal/store"
 )
 
-// Collector gives the service's own metrics: legs by stage and devices by state, read
-// from the database when they are asked for.
+// Collector gives the service's own metrics, read from the database when they are asked for.
 func (s *Service) Collector() prometheus.Collector { return collector{s} }
 
 type collector struct{ s *Service }
 
+// byLabel are the metrics that count rows by one label.
+var byLabel = []struct {
+	desc *prometheus.Desc
+	read func(*store.Store, context.Context) (map[string]int, error)
+}{
+	{prometheus.NewDesc("tessellant_legs", "Legs that are not done, by stage.", []string{"stage"}, nil), (*store.Store).CountStages},
+	{prometheus.NewDesc("tessellant_legs_done", "Legs that are done, by verdict.", []string{"verdict"}, nil), (*store.Store).CountVerdicts},
+	{prometheus.NewDesc("tessellant_attempts_done", "Attempts that are done, by verdict.", []string{"verdict"}, nil), (*store.Store).CountAttempts},
+	{prometheus.NewDesc("tessellant_devices", "Devices, by state.", []string{"state"}, nil), (*store.Store).CountDevices},
+	{prometheus.NewDesc("tessellant_hosts", "Hosts, by state.", []string{"state"}, nil), (*store.Store).CountHosts},
+}
+
 var (
-	legsDesc    = prometheus.NewDesc("tessellant_legs", "Legs that are not done, by stage.", []string{"stage"}, nil)
-	devicesDesc = prometheus.NewDesc("tessellant_devices", "Devices, by state.", []string{"state"}, nil)
-	endedDesc   = prometheus.NewDesc("tessellant_legs_done", "Legs that are done, by verdict.", []string{"verdict"}, nil)
+	waitDesc     = prometheus.NewDesc("tessellant_waiting_seconds", "How long the leg that has waited longest for a device has waited.", nil, nil)
+	evidenceDesc = prometheus.NewDesc("tessellant_evidence_bytes", "Evidence that is kept.", nil, nil)
+	roomDesc     = prometheus.NewDesc("tessellant_storage_free_bytes", "Room for builds and evidence, the reserve taken off; only where they lie in a folder.", nil, nil)
 )
 
 func (c collector) Describe(d chan<- *prometheus.Desc) {
-	d <- legsDesc
-	d <- devicesDesc
-	d <- endedDesc
+	for _, m := range byLabel {
+		d <- m.desc
+	}
+	d <- waitDesc
+	d <- evidenceDesc
+	d <- roomDesc
 }
 
 func (c collector) Collect(m chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	for _, q := range []struct {
-		desc *prometheus.Desc
-		read func(context.Context) (map[string]int, error)
-	}{{legsDesc, c.s.Store.CountStages}, {devicesDesc, c.s.Store.CountDevices}, {endedDesc, c.s.Store.CountVerdicts}} {
-		counts, err := q.read(ctx)
+	gauge := func(desc *prometheus.Desc, v float64, err error, labels ...string) {
 		if err != nil {
 			c.s.Log.Warn("a metric can't be read", "err", err)
-			continue
+			return
+		}
+		m <- prometheus.MustNewConstMetric(desc, prometheus.GaugeValue, v, labels...)
+	}
+	for _, q := range byLabel {
+		counts, err := q.read(c.s.Store, ctx)
+		if err != nil {
+			gauge(q.desc, 0, err)
 		}
 		for label, n := range counts {
-			m <- prometheus.MustNewConstMetric(q.desc, prometheus.GaugeValue, float64(n), label)
+			gauge(q.desc, float64(n), nil, label)
 		}
+	}
+	wait, err := c.s.Store.LongestWait(ctx)
+	gauge(waitDesc, float64(wait), err)
+	bytes, err := c.s.Store.ArtifactBytes(ctx)
+	gauge(evidenceDesc, float64(bytes), err)
+	if free := c.s.Blobs.Free(); free >= 0 {
+		gauge(roomDesc, float64(free), nil)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/bus"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
@@ -451,6 +453,119 @@ func TestTheFirstKeyIsMadeOnce(t *testing.T) {
 	}
 }
 
+func TestOldEvidenceIsRemovedAndRunsStay(t *testing.T) {
+	d := set(t, "d-1")
+	var legs []string
+	for i := range 3 {
+		run := d.start()
+		h := d.holds(1)[0]
+		for _, name := range []string{"timeline.jsonl", "device.log"} {
+			a, _ := host.ArtifactNamed(name)
+			require.NoError(t, d.link.Keep(ctx, h, a, strings.NewReader(strings.Repeat("x", 1000))))
+		}
+		if i < 2 {
+			require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+		}
+		v, err := d.Run(ctx, d.Who, run.ID)
+		require.NoError(t, err)
+		legs = append(legs, v.Legs[0].ID)
+	}
+	left := func(i int) (n int, cleared bool) {
+		l, err := d.Leg(ctx, d.Who, legs[i])
+		require.NoError(t, err)
+		for _, f := range l.Attempts[0].Artifacts {
+			r, err := d.Open(ctx, f, 0, -1)
+			require.NoError(t, err)
+			require.NoError(t, r.Close())
+		}
+		return len(l.Attempts[0].Artifacts), l.Attempts[0].Cleared.Valid
+	}
+	n, bytes, err := d.ClearNow(ctx, service.Retention{Age: time.Hour})
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	assert.Zero(t, bytes)
+	d.sql("UPDATE runs SET ended = ended - INTERVAL 2 HOUR WHERE id = (SELECT run_id FROM legs WHERE id = '" + legs[0] + "')")
+	n, bytes, err = d.ClearNow(ctx, service.Retention{Age: time.Hour})
+	require.NoError(t, err)
+	assert.Equal(t, []int64{2, 2000}, []int64{int64(n), bytes})
+	files, cleared := left(0)
+	assert.Zero(t, files)
+	assert.True(t, cleared)
+	n, _, err = d.ClearNow(ctx, service.Retention{Bytes: 3500})
+	require.NoError(t, err)
+	assert.Equal(t, 1, n, "only as much as is too much")
+	files, _ = left(1)
+	assert.Equal(t, 1, files)
+	_, _, err = d.ClearNow(ctx, service.Retention{Bytes: 1})
+	require.NoError(t, err)
+	files, cleared = left(2)
+	assert.Equal(t, 2, files, "what a run gathers that goes on is left")
+	assert.False(t, cleared)
+	v, err := d.Leg(ctx, d.Who, legs[0])
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Passed, v.Verdict)
+}
+
+func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
+	d := set(t, "d-1")
+	for _, name := range []string{"", "Bench", "built-in", "a b"} {
+		_, err := d.AddHost(ctx, d.Who, name)
+		assert.ErrorContains(t, err, "no name for a host", name)
+	}
+	viewer := d.Who
+	viewer.Role = "viewer"
+	_, err := d.AddHost(ctx, viewer, "bench-1")
+	require.ErrorContains(t, err, "the role viewer may not")
+	key, err := d.AddHost(ctx, d.Who, "bench-1")
+	require.NoError(t, err)
+	_, err = d.EnterHost(ctx, key+"x")
+	require.ErrorContains(t, err, "this host's key is not known")
+	h, err := d.EnterHost(ctx, key)
+	require.NoError(t, err)
+	_, err = d.Join(ctx, h, "1", host.Protocol+1, "nats://x", bus.Secret{})
+	require.ErrorContains(t, err, "the host speaks protocol")
+	_, err = d.Join(ctx, h, "1", host.Protocol, "", bus.Secret{})
+	require.ErrorContains(t, err, "has no bus")
+	first, err := d.Join(ctx, h, "1", host.Protocol, "nats://x", bus.Secret{})
+	require.NoError(t, err)
+	second, err := d.Join(ctx, h, "1", host.Protocol, "nats://x", bus.Secret{})
+	require.NoError(t, err)
+	stop, err := d.AnswerHosts()
+	require.NoError(t, err)
+	defer stop()
+	ask := func(c host.Call) (a host.Answer) {
+		raw, err := json.Marshal(c)
+		require.NoError(t, err)
+		back, err := d.Bus.Call(ctx, bus.Hosts, raw)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(back, &a))
+		return a
+	}
+	assert.Equal(t, host.KindStranger, ask(host.Call{Token: first.Token, Kind: "holds"}).Kind, "who joins later sends the first away")
+	d.start()
+	mine := d.holds(1)[0] // the built-in host's
+	a := ask(host.Call{Token: second.Token, Kind: "holds"})
+	assert.Empty(t, a.Problem)
+	assert.Empty(t, a.Holds)
+	assert.Equal(t, host.KindOver, ask(host.Call{Token: second.Token, Kind: "close", Hold: mine.ID, Closing: &host.Closing{Verdict: verdict.Passed}}).Kind)
+	_, err = d.HostFetch(ctx, h, mine.ID, host.Build)
+	require.ErrorContains(t, err, "this host has no hold")
+	require.ErrorContains(t, d.HostKeep(ctx, h, mine.ID, "device.log", -1, strings.NewReader("x")), "this host has no hold")
+	assert.Contains(t, ask(host.Call{Token: second.Token, Kind: "dance"}).Problem, "no call")
+	back, err := d.Bus.Call(ctx, bus.Hosts, []byte("{"))
+	require.NoError(t, err)
+	assert.Contains(t, string(back), "can't be read")
+	hosts, err := d.Hosts(ctx)
+	require.NoError(t, err)
+	require.Len(t, hosts, 2)
+	assert.Equal(t, []string{"bench-1", "up", "built-in", "up"}, []string{hosts[0].Name, hosts[0].State, hosts[1].Name, hosts[1].State})
+	require.NoError(t, d.RemoveHost(ctx, d.Who, "bench-1"))
+	require.ErrorContains(t, d.RemoveHost(ctx, d.Who, "bench-1"), "no host with a key")
+	_, err = d.EnterHost(ctx, key)
+	require.Error(t, err)
+	require.NoError(t, d.link.Close(ctx, mine, host.Closing{Verdict: verdict.Passed}))
+}
+
 func TestMetricsSayWhatIsGoingOn(t *testing.T) {
 	d := set(t, "d-1", "d-2")
 	d.start("d-1")
@@ -461,11 +576,25 @@ func TestMetricsSayWhatIsGoingOn(t *testing.T) {
 	require.NoError(t, testutil.GatherAndCompare(reg, strings.NewReader(`
 # HELP tessellant_devices Devices, by state.
 # TYPE tessellant_devices gauge
-tessellant_devices{state="ready"} 2
+tessellant_devices{state="free"} 1
+tessellant_devices{state="held"} 1
+# HELP tessellant_hosts Hosts, by state.
+# TYPE tessellant_hosts gauge
+tessellant_hosts{state="up"} 1
 # HELP tessellant_legs Legs that are not done, by stage.
 # TYPE tessellant_legs gauge
 tessellant_legs{stage="running"} 1
-`)))
+# HELP tessellant_waiting_seconds How long the leg that has waited longest for a device has waited.
+# TYPE tessellant_waiting_seconds gauge
+tessellant_waiting_seconds 0
+`), "tessellant_devices", "tessellant_hosts", "tessellant_legs", "tessellant_waiting_seconds"))
+	page, err := os.ReadFile("../../docs/9-operating.md")
+	require.NoError(t, err)
+	found, err := reg.Gather()
+	require.NoError(t, err)
+	for _, m := range found {
+		assert.Contains(t, string(page), "`"+m.GetName()+"`", "the documented list has it")
+	}
 }
 
 // repack replaces a text in the binary manifest of a build, by one of the same length.

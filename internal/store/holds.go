@@ -416,7 +416,24 @@ func (s *Store) CountVerdicts(ctx context.Context) (map[string]int, error) {
 
 // CountDevices counts the devices by state.
 func (s *Store) CountDevices(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT state, count(*) FROM devices GROUP BY state")
+	return s.counted(ctx, `SELECT CASE WHEN d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND THEN 'away' WHEN d.state <> 'ready' THEN d.state
+		WHEN EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) THEN 'held' WHEN d.quarantined IS NOT NULL THEN 'quarantined' ELSE 'free' END, count(*) FROM devices d GROUP BY 1`)
+}
+
+// CountAttempts counts the attempts that are done by verdict.
+func (s *Store) CountAttempts(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT verdict, count(*) FROM attempts WHERE stage = 'done' GROUP BY verdict")
+}
+
+// CountHosts counts the hosts by whether they are heard of.
+func (s *Store) CountHosts(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT IF(seen < now(3) - INTERVAL 20 SECOND, 'silent', 'up'), count(*) FROM hosts GROUP BY 1")
+}
+
+// LongestWait is for how many seconds the leg that has waited longest has waited.
+func (s *Store) LongestWait(ctx context.Context) (n int64, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT coalesce(max(TIMESTAMPDIFF(SECOND, created, now(3))), 0) FROM legs WHERE stage = 'waiting'")
+	return n, err
 }
 
 func (s *Store) counted(ctx context.Context, query string) (map[string]int, error) {

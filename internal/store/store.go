@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -33,7 +34,10 @@ var ErrTaken = errors.New("taken already")
 var migrations embed.FS
 
 // Store is an open database.
-type Store struct{ db *sqlx.DB }
+type Store struct {
+	db  *sqlx.DB
+	dsn string
+}
 
 // NewID makes an id that sorts by time.
 func NewID() string { return ulid.Make().String() }
@@ -41,6 +45,27 @@ func NewID() string { return ulid.Make().String() }
 // Open connects to the database and brings its tables up to date; one process
 // at a time does so.
 func Open(ctx context.Context, dsn string) (*Store, error) {
+	s, err := Bare(dsn)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.migrate(ctx); err != nil {
+		_ = s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Bare connects to the database and leaves it as it is.
+func Bare(dsn string) (*Store, error) {
+	db, err := connect(dsn)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{db, dsn}, nil
+}
+
+func connect(dsn string) (*sqlx.DB, error) {
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("the database's name %q can't be read: write user:password@tcp(host:port)/database", redacted(dsn))
@@ -61,12 +86,16 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	db.SetMaxOpenConns(40)
 	db.SetMaxIdleConns(20)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	s := &Store{db}
-	if err := s.migrate(ctx); err != nil {
-		_ = db.Close()
-		return nil, err
+	return db, nil
+}
+
+// splitAddress takes host:port apart; MariaDB's own port where there is none.
+func splitAddress(address string) (host, port string) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return address, "3306"
 	}
-	return s, nil
+	return host, port
 }
 
 func redacted(dsn string) string {

@@ -240,6 +240,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Everything there is, as one file
+         * @description For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+         */
+        get: operations["getBackup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -1137,6 +1157,11 @@ export interface components {
             started: string;
             /** Format: date-time */
             ended?: string;
+            /**
+             * Format: date-time
+             * @description When evidence was removed, for its age or size
+             */
+            evidence_removed?: string;
             /** @description By how much the device's clock may be misplaced on the timeline */
             clock_doubt_ms?: number;
             cases: components["schemas"]["CaseResult"][];
@@ -1620,6 +1645,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A tar */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -21,3 +21,4 @@ ALTER TABLE hosts
   ADD COLUMN version varchar(32) NOT NULL DEFAULT '',
   ADD COLUMN protocol int NOT NULL DEFAULT 0,
   ADD COLUMN joined datetime(3) NULL;
+ALTER TABLE attempts ADD COLUMN cleared datetime(3) NULL COMMENT 'when evidence was removed, for its age or size';

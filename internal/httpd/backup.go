@@ -1,0 +1,44 @@
+package httpd
+
+import (
+	"context"
+	"io"
+
+	"tessellant/api"
+)
+
+// GetBackup streams a backup. An error in the middle cuts the stream off, so that it has no end.
+func (s *server) GetBackup(ctx context.Context, _ api.GetBackupRequestObject) (api.GetBackupResponseObject, error) {
+	who := identity(ctx)
+	r, w := io.Pipe()
+	ready := make(chan error, 1)
+	first := &announcing{w: w, ready: ready}
+	go func() {
+		err := s.s.Backup(ctx, who, first)
+		first.announce(err)
+		_ = w.CloseWithError(err)
+	}()
+	if err := <-ready; err != nil { // before anything was written it can still be a problem
+		return nil, err
+	}
+	return api.GetBackup200ApplicationxTarResponse{Body: r}, nil
+}
+
+// announcing says when the first byte comes.
+type announcing struct {
+	w     io.Writer
+	ready chan error
+	said  bool
+}
+
+func (a *announcing) announce(err error) {
+	if !a.said {
+		a.said = true
+		a.ready <- err
+	}
+}
+
+func (a *announcing) Write(b []byte) (int, error) {
+	a.announce(nil)
+	return a.w.Write(b)
+}
