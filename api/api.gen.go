@@ -4546,11 +4546,18 @@ func (r GetArtifactResponse) ContentType() string {
 	return ""
 }
 
+// GetBackupResponse200Headers the declared response headers of an HTTP 200 response for GetBackup
+type GetBackupResponse200Headers struct {
+	ContentDisposition *string
+}
+
 type GetBackupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetBackupResponse200Headers
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -7014,6 +7021,19 @@ func ParseGetBackupResponse(rsp *http.Response) (*GetBackupResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetBackupResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -9292,8 +9312,13 @@ type GetBackupResponseObject interface {
 	VisitGetBackupResponse(w http.ResponseWriter) error
 }
 
+type GetBackup200ResponseHeaders struct {
+	ContentDisposition *string
+}
+
 type GetBackup200ApplicationxTarResponse struct {
 	Body          io.Reader
+	Headers       GetBackup200ResponseHeaders
 	ContentLength int64
 }
 
@@ -9302,6 +9327,9 @@ func (response GetBackup200ApplicationxTarResponse) VisitGetBackupResponse(w htt
 	w.Header().Set("Content-Type", "application/x-tar")
 	if response.ContentLength != 0 {
 		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.ContentDisposition != nil {
+		w.Header().Set("Content-Disposition", fmt.Sprint(*response.Headers.ContentDisposition))
 	}
 	w.WriteHeader(200)
 

@@ -128,9 +128,10 @@ export function App() {
           <MenuTrigger>
             <Button aria-label={`Workspace ${me.data.workspace}: menu`}>{me.data.workspace} <span aria-hidden>▾</span></Button>
             <Sheet>
-              <Items onAction={(k) => (k === 'out' ? void signOut() : takeLook(k as LookChoice))} disabledKeys={['who']} selectionMode="none">
+              <Items onAction={(k) => (k === 'out' ? void signOut() : k === 'backup' ? location.assign('/api/v1/backup') : takeLook(k as LookChoice))} disabledKeys={['who']} selectionMode="none">
                 <Item id="who">{me.data.role}, version {me.data.version}</Item>
                 {(Object.keys(looks) as LookChoice[]).map((l) => <Item key={l} id={l}>{looks[l] + (l === lookChosen() ? ' ✓' : '')}</Item>)}
+                {me.data.role === 'owner' && <Item id="backup">Download a backup</Item>}
                 <Item id="out">Sign out</Item>
               </Items>
             </Sheet>

@@ -48,16 +48,27 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 	if err := get(url, key, "runs/newest", &newest); err != nil {
 		return err
 	}
-	leg := map[string]string{}
-	for _, l := range newest.Legs {
-		leg[l.Serial] = l.Id
+	var all api.RunPage
+	if err := get(url, key, "runs?build=kelpline/android@v1.8.0", &all); err != nil {
+		return err
+	}
+	var first api.Run // of the version in which the app crashes
+	if err := get(url, key, "runs/"+all.Items[0].Id, &first); err != nil {
+		return err
+	}
+	legs := func(r api.Run) map[string]string {
+		out := map[string]string{}
+		for _, l := range r.Legs {
+			out[l.Serial] = l.Id
+		}
+		return out
 	}
 	pictures := []picture{
 		{"console-signin", "/signin", "light", "input[name=key]"},
 		{"console-runs", "/", "light", "tbody tr"},
-		{"console-run", "/runs/" + newest.Id, "light", "[data-leg]"},
-		{"console-leg", "/legs/" + leg["orr-05"], "light", "[data-outline=true]"},
-		{"console-leg-dark", "/legs/" + leg["fen-01"], "dark", "video"},
+		{"console-run", "/runs/" + first.Id, "light", "[data-leg]"},
+		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]"},
+		{"console-leg-dark", "/legs/" + legs(first)["fen-01"], "dark", "video"},
 		{"console-start", "/start", "light", "aside pre"},
 		{"console-builds", "/builds", "light", "tbody tr"},
 		{"console-build", "/builds/" + newest.BuildId, "light", "dl"},

@@ -68,6 +68,7 @@ func TestCommands(t *testing.T) {
 		e.Setenv("TESSELLANT_KEY", s.Key)
 		e.Setenv("APK", apk)
 		e.Setenv("DEMO", filepath.Join(root, "demo"))
+		e.Setenv("DOCS", filepath.Join(root, "docs"))
 		e.Setenv("FREE", fmt.Sprint(l.Addr()))
 		e.Setenv("PHONE", spare.Address())
 		e.Setenv("SECRET_CODE", backend.Code)

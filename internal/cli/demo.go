@@ -22,6 +22,7 @@ came out. What was there from the last time is found again.`,
 	f.StringVar(&c.Data, "data", ".data/demo", "data folder of the service")
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "address to listen on")
 	f.StringVar(&c.Temper, "temper", "real", "how the phones behave: instant, real or stubborn")
+	f.BoolVar(&c.Loose, "loose-cables", false, "let the cable of mar-01 drop now and then")
 	f.StringVar(&builds, "builds", "build", "folder with Kelpline's builds; make build makes them")
 	return cmd
 }

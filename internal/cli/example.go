@@ -88,6 +88,7 @@ type demoConfig struct {
 	Data   string
 	Listen string
 	Temper string // of the phones
+	Loose  bool   // cables drop, where the fleet says so
 }
 
 // demoHouse is a service with the demo's phones.
@@ -137,6 +138,9 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 	hc := houseConfig{Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
 	for _, t := range traits {
 		t.Temper = phone.Temper(c.Temper)
+		if !c.Loose {
+			t.Drops = 0
+		}
 		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
 		p, err := phone.Start(t, "127.0.0.1:0")
 		if err != nil {

@@ -106,6 +106,9 @@ func (a *app) legShow(ctx context.Context, id string, withTimeline bool) error {
 				return err
 			}
 		}
+		if at.EvidenceRemoved != nil {
+			fmt.Fprintf(a.out, "\nEvidence was removed %s, for its age or for want of room.\n", ago(*at.EvidenceRemoved))
+		}
 		if last && len(at.Artifacts) > 0 {
 			count, size := map[string]int{}, int64(0)
 			for _, f := range at.Artifacts {

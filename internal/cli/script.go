@@ -195,14 +195,15 @@ func ordinal(n int) string {
 
 // happened writes one event.
 func (a *app) happened(e timeline.Event) {
-	if a.json {
+	if a.json || e.Kind == timeline.Marker && e.Name == "clock" {
 		return
 	}
 	what, detail := eventText(e)
 	if e.Kind == timeline.Case && e.Verdict == "" {
 		fmt.Fprintln(a.out)
 	}
-	fmt.Fprintf(a.out, "%9s  %-10s %-70s %s\n", clock(e.At), what, clipTo(detail, 110), e.Line)
+	line := fmt.Sprintf("%9s  %-10s %-70s %s", clock(e.At), what, clipTo(detail, 110), e.Line)
+	fmt.Fprintln(a.out, strings.TrimRight(line, " "))
 }
 
 // tried writes how it came out, and of each failure what the device logged before.

@@ -6,6 +6,8 @@ import (
 	"flag"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"sort"
 	"strings"
@@ -106,6 +108,16 @@ var faultsThere = []fault{
 		other := l.start("mixed", 4)
 		l.t.Cleanup(func() { l.over(other.Id, 3*time.Minute) })
 	}},
+	{name: "the legs run out of time", pkg: "endless", verdicts: []api.Verdict{api.Expired}, strike: func(*lab, *rand.Rand, *api.Run) {}},
+	{name: "the app does not respond", pkg: "hangs", verdicts: []api.Verdict{api.Crashed}, strike: func(*lab, *rand.Rand, *api.Run) {}},
+	{name: "the service's disk is full for a while", strike: func(l *lab, rnd *rand.Rand, _ *api.Run) {
+		if !l.small {
+			return
+		}
+		_ = os.WriteFile(filepath.Join(l.blobs(), "somebody-else"), make([]byte, 300<<20), 0o600) // as much as there is room for
+		pause(rnd, 8*time.Second)
+		_ = os.Remove(filepath.Join(l.blobs(), "somebody-else"))
+	}},
 	{name: "the app crashes, and the phone is unplugged", pkg: "crashes", verdicts: []api.Verdict{api.Crashed}, strike: func(l *lab, rnd *rand.Rand, _ *api.Run) {
 		l.phones[rnd.IntN(len(l.phones))].Unplug()
 	}},
@@ -127,6 +139,9 @@ func TestCampaign(t *testing.T) {
 	l := newLab(t, 3)
 	l.add("mixed", mixed)
 	l.add("crashes", strings.Replace(mixed, "phone.launch()", "phone.launch(args = {'debug_crash': 'low tide'})\n    phone.find('#never', within = 20)", 1))
+	l.add("endless", strings.Replace(mixed, "phone.launch()", "phone.launch()\n    phone.find('#never', within = 60)", 1))
+	l.add("hangs", strings.Replace(mixed, "phone.launch()", "phone.launch(args = {'debug_block': '20000'})\n    phone.background(1)\n    phone.wait_until(lambda: phone.back() or False, within = 30)", 1))
+	l.mountSmall()
 	var all []outcome
 	for i := range *rounds {
 		f := faultsThere[rnd.IntN(len(faultsThere))]
@@ -166,6 +181,7 @@ func (l *lab) round(f fault, rnd *rand.Rand) (o outcome) {
 			serials = append(serials, d.Serial)
 		}
 	}
+	l.limit = map[string]int{"endless": 4}[pkg]
 	run := l.start(pkg, 6, serials...)
 	pause(rnd, 8*time.Second)
 	f.strike(l, rnd, run)

@@ -122,6 +122,33 @@ type lab struct {
 	service *process
 	host    *process
 	phones  []*standin.Phone // alike, all of them
+	limit   int              // seconds, of the runs that are started; 0: as by default
+	small   bool             // the blobs lie on a small disk
+}
+
+func (l *lab) blobs() string { return filepath.Join(l.dir, "service", "blobs") }
+
+// mountSmall moves the blobs onto a disk with room for little more than the reserve; false: that can't be done here.
+func (l *lab) mountSmall() bool {
+	l.t.Helper()
+	if os.Geteuid() != 0 {
+		return false
+	}
+	l.service.end()
+	defer func() { l.service.start(); l.up() }()
+	blobs := l.blobs()
+	require.NoError(l.t, os.Rename(blobs, blobs+".old"))
+	require.NoError(l.t, os.Mkdir(blobs, 0o700))
+	if syscall.Mount("tmpfs", blobs, "tmpfs", 0, "size=512m") != nil {
+		require.NoError(l.t, os.Remove(blobs))
+		require.NoError(l.t, os.Rename(blobs+".old", blobs))
+		return false
+	}
+	l.t.Cleanup(func() { _ = syscall.Unmount(blobs, syscall.MNT_DETACH) })
+	out, err := exec.Command("cp", "-a", blobs+".old/.", blobs).CombinedOutput()
+	require.NoError(l.t, err, string(out))
+	l.small = true
+	return true
 }
 
 const labKey = "tsl_a_key_for_the_lab_alone"
@@ -224,6 +251,9 @@ func (l *lab) start(pkg string, attempts int, serials ...string) *api.Run {
 	q := api.RunRequest{Build: "kelpline/android@newest", Package: pkg + "@newest", Attempts: &attempts}
 	if len(serials) > 0 {
 		q.Devices = &serials
+	}
+	if l.limit > 0 {
+		q.LimitSeconds = &l.limit
 	}
 	r, err := l.StartRunWithResponse(ctx, nil, q)
 	require.NoError(l.t, err)

@@ -35,8 +35,9 @@ type Link interface {
 	// Devices tells which devices the host sees now; those it no longer names are away. It answers
 	// the serials of those that must pass a check before they get work again.
 	Devices(ctx context.Context, host string, seen []Seen) (check []string, err error)
-	// Holds lists the holds in force for this host.
-	Holds(ctx context.Context, host string) ([]Hold, error)
+	// Holds lists the holds in force for this host; of those that are in hand already, it says no more than
+	// their ids and whether they are to be stopped.
+	Holds(ctx context.Context, host string, inHand []string) ([]Hold, error)
 	// Renew makes holds last longer, and answers those that are still this host's.
 	Renew(ctx context.Context, host string, holds []string) ([]string, error)
 	// Report tells of progress. A report with a number that was told before changes nothing.

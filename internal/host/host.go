@@ -206,12 +206,13 @@ func (h *Host) begin(ctx context.Context, hold Hold) (mine *job, before []*job) 
 // remembered until an answer that was asked for later leaves them out.
 func (h *Host) newHolds(ctx context.Context) []Hold {
 	h.mu.Lock()
-	ended := map[string]bool{}
+	ended, inHand := map[string]bool{}, []string{}
 	for id, j := range h.working {
 		ended[id] = !j.inHand()
+		inHand = append(inHand, id)
 	}
 	h.mu.Unlock()
-	holds, err := h.Link.Holds(ctx, h.Name)
+	holds, err := h.Link.Holds(ctx, h.Name, inHand)
 	if err != nil {
 		if ctx.Err() == nil {
 			h.Log.Warn("the service does not say what to do", "err", err)

@@ -239,8 +239,8 @@ func (r *Remote) Devices(ctx context.Context, _ string, seen []Seen) ([]string, 
 }
 
 // Holds implements Link.
-func (r *Remote) Holds(ctx context.Context, _ string) ([]Hold, error) {
-	a, err := r.call(ctx, Call{Kind: "holds"})
+func (r *Remote) Holds(ctx context.Context, _ string, inHand []string) ([]Hold, error) {
+	a, err := r.call(ctx, Call{Kind: "holds", Holds: inHand})
 	return a.Holds, err
 }
 

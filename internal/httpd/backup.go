@@ -3,6 +3,7 @@ package httpd
 import (
 	"context"
 	"io"
+	"time"
 
 	"tessellant/api"
 )
@@ -21,7 +22,8 @@ func (s *server) GetBackup(ctx context.Context, _ api.GetBackupRequestObject) (a
 	if err := <-ready; err != nil { // before anything was written it can still be a problem
 		return nil, err
 	}
-	return api.GetBackup200ApplicationxTarResponse{Body: r}, nil
+	name := `attachment; filename="tessellant-` + time.Now().UTC().Format("2006-01-02") + `.tar"`
+	return api.GetBackup200ApplicationxTarResponse{Body: r, Headers: api.GetBackup200ResponseHeaders{ContentDisposition: &name}}, nil
 }
 
 // announcing says when the first byte comes.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"tessellant/internal/bus"
@@ -122,6 +123,10 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	tried, err := s.Store.TriedOn(ctx)
+	if err != nil {
+		return err
+	}
 	held := dispatch.Held{Workspaces: map[string]int{}, Runs: map[string]int{}}
 	for _, h := range holds {
 		held.Workspaces[h.WorkspaceID]++
@@ -139,10 +144,7 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	var waiting []dispatch.Leg
 	for _, l := range legs {
 		byID[l.ID] = l
-		wants, moved, err := s.wants(ctx, l, all)
-		if err != nil {
-			return err
-		}
+		wants, moved := wanted(l, tried[l.ID], all)
 		if d := device[l.DeviceID]; !moved && d.State != "ready" && d.Silent > int(awayLimit.Seconds()) && time.Since(l.Created) > awayLimit {
 			if err := s.giveUp(ctx, l, d); err != nil {
 				return err
@@ -176,28 +178,18 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	return nil
 }
 
-// wants lists the devices that will do for a leg: its own; and once that was lost, those that are like it, first.
-func (s *Service) wants(ctx context.Context, l store.Leg, all []store.Device) (ids []string, moved bool, err error) {
-	attempts, err := s.Store.Attempts(ctx, l.ID)
-	if err != nil || len(attempts) == 0 {
-		return []string{l.DeviceID}, false, err
+// wanted lists the devices that will do for a leg: its own; and once it was tried in vain, first those that are like it.
+func wanted(l store.Leg, tried []string, all []store.Device) (ids []string, moved bool) {
+	if len(tried) == 0 {
+		return []string{l.DeviceID}, false
 	}
-	lost := map[string]bool{}
-	for _, a := range attempts {
-		lost[a.DeviceID] = true
-	}
-	var own store.Device
+	i := slices.IndexFunc(all, func(d store.Device) bool { return d.ID == l.DeviceID })
 	for _, d := range all {
-		if d.ID == l.DeviceID {
-			own = d
-		}
-	}
-	for _, d := range all {
-		if d.ID != own.ID && !lost[d.ID] && d.State == "ready" && !d.Quarantined.Valid && d.Facts.V.Like(own.Facts.V) {
+		if i >= 0 && d.ID != l.DeviceID && !slices.Contains(tried, d.ID) && d.State == "ready" && !d.Quarantined.Valid && d.Facts.V.Like(all[i].Facts.V) {
 			ids = append(ids, d.ID)
 		}
 	}
-	return append(ids, l.DeviceID), len(ids) > 0, nil
+	return append(ids, l.DeviceID), len(ids) > 0
 }
 
 func (s *Service) giveUp(ctx context.Context, l store.Leg, d store.Device) error {

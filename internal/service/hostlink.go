@@ -89,7 +89,7 @@ func (l *link) released(ctx context.Context, serial string) error {
 }
 
 // Holds implements host.Link.
-func (l *link) Holds(ctx context.Context, name string) ([]host.Hold, error) {
+func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]host.Hold, error) {
 	id, err := l.hostID(ctx, name)
 	if err != nil {
 		return nil, err
@@ -100,6 +100,10 @@ func (l *link) Holds(ctx context.Context, name string) ([]host.Hold, error) {
 	}
 	var out []host.Hold
 	for _, h := range rows {
+		if slices.Contains(inHand, h.ID) {
+			out = append(out, host.Hold{ID: h.ID, Stop: h.Stop})
+			continue
+		}
 		full, err := l.fullHold(ctx, h)
 		if err != nil {
 			return nil, err
@@ -126,10 +130,6 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
 	if err != nil {
 		return host.Hold{}, err
 	}
-	leg, err := l.Store.LegByID(ctx, h.WorkspaceID, h.LegID)
-	if err != nil {
-		return host.Hold{}, err
-	}
 	q := run.Request.V
 	chosen, err := testpkg.Choose(pkg.Cases.V, q.Cases, q.Tags)
 	if err != nil {
@@ -143,7 +143,7 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
 	if err != nil {
 		return host.Hold{}, err
 	}
-	return host.Hold{Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: leg.Stop, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
+	return host.Hold{Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
 		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256,
 		PackageSize: pkg.Size, LimitSeconds: run.LimitSeconds}, nil
 }

@@ -165,7 +165,7 @@ func (l *link) answer(ctx context.Context, data []byte) (a host.Answer, err erro
 	case "devices":
 		a.Names, err = l.Devices(ctx, h.Name, c.Seen)
 	case "holds":
-		a.Holds, err = l.Holds(ctx, h.Name)
+		a.Holds, err = l.Holds(ctx, h.Name, c.Holds)
 	case "renew":
 		a.Names, err = l.Renew(ctx, h.Name, c.Holds)
 	case "report":

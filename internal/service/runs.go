@@ -104,9 +104,6 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
 		return p, fail(Invalid, title, "see the cases with: tessellant package show "+PackageRef(p.Package), "%v", err)
 	}
-	if _, _, err := testpkg.Inputs(p.Package.Inputs.V, q.Inputs, q.Secrets); err != nil {
-		return p, fail(Invalid, title, "give inputs with --set NAME=VALUE, secret ones with --secret-from-env NAME=VARIABLE", "%v", err)
-	}
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
 		return p, err
@@ -123,6 +120,9 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 		there = append(there, x)
 	}
 	p.Plan = planning.Make(p.Build.Facts.V, len(p.Cases), there, filter)
+	if _, _, err := testpkg.Inputs(p.Package.Inputs.V, q.Inputs, q.Secrets); err != nil {
+		p.Findings = append(p.Findings, planning.Finding{Level: planning.Blocks, What: err.Error(), Remedy: "give inputs with --set NAME=VALUE, secret ones with --secret-from-env NAME=VARIABLE"})
+	}
 	return p, nil
 }
 

@@ -82,7 +82,7 @@ func (d *desk) holds(n int) []host.Hold {
 	var hs []host.Hold
 	housetest.Eventually(d.t, fmt.Sprintf("the host has %d holds", n), func() bool {
 		var err error
-		hs, err = d.link.Holds(ctx, service.BuiltIn)
+		hs, err = d.link.Holds(ctx, service.BuiltIn, nil)
 		require.NoError(d.t, err)
 		return len(hs) == n
 	})

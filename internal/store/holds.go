@@ -152,6 +152,7 @@ type Hold struct {
 	Expires     time.Time    `db:"expires"`
 	Ended       sql.NullTime `db:"ended"`
 	Active      *int         `db:"active"`
+	Stop        bool         `db:"stop"` // a person wants its leg to end; only where holds are listed
 }
 
 // WaitingLegs lists legs that wait for a device, in the order they were made.
@@ -160,9 +161,23 @@ func (s *Store) WaitingLegs(ctx context.Context, limit int) (out []Leg, err erro
 	return out, err
 }
 
+// TriedOn lists the devices on which legs that wait have had an attempt, by leg.
+func (s *Store) TriedOn(ctx context.Context) (map[string][]string, error) {
+	var rows []struct {
+		Leg    string `db:"leg_id"`
+		Device string `db:"device_id"`
+	}
+	err := s.db.SelectContext(ctx, &rows, "SELECT a.leg_id, a.device_id FROM legs l JOIN attempts a ON a.leg_id = l.id WHERE l.stage = 'waiting'")
+	out := map[string][]string{}
+	for _, r := range rows {
+		out[r.Leg] = append(out[r.Leg], r.Device)
+	}
+	return out, err
+}
+
 // ActiveHolds lists all holds in force; of one host where host is given.
 func (s *Store) ActiveHolds(ctx context.Context, host string) (out []Hold, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT * FROM holds WHERE active = 1 AND (? = '' OR host_id = ?) ORDER BY id", host, host)
+	err = s.db.SelectContext(ctx, &out, "SELECT h.*, l.stop FROM holds h JOIN legs l ON l.id = h.leg_id WHERE h.active = 1 AND (? = '' OR h.host_id = ?) ORDER BY h.id", host, host)
 	return out, err
 }
 

@@ -1662,6 +1662,7 @@ export interface operations {
             /** @description A tar */
             200: {
                 headers: {
+                    "Content-Disposition"?: string;
                     [name: string]: unknown;
                 };
                 content: {

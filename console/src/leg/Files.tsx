@@ -19,7 +19,7 @@ const Strip = styled.ul`
 /** The screenshots in a row; one that is pressed moves the cursor there. */
 export function Shots({ attempt, events, cursor }: { attempt: Attempt | undefined; events: TimelineEvent[]; cursor: Cursor }) {
   const shots = events.filter((e) => e.file && attempt?.artifacts.some((a) => a.name === e.file));
-  if (shots.length === 0) return <Sub>No screenshots: they come when the leg has ended.</Sub>;
+  if (shots.length === 0) return <Sub>No screenshots yet.</Sub>;
   return (
     <Strip aria-label="Screenshots">
       {shots.map((e) => {
@@ -40,7 +40,7 @@ export function Shots({ attempt, events, cursor }: { attempt: Attempt | undefine
 
 export function Files({ leg, attempt }: { leg: string; attempt: Attempt | undefined }) {
   const files = attempt?.artifacts ?? [];
-  if (files.length === 0) return <Sub>No files yet: they come when the leg has ended.</Sub>;
+  if (files.length === 0) return <Sub>No files yet.</Sub>;
   return (
     <Section>
       <p><a href={`${base}/legs/${leg}/files`} download>All of them as one zip</a> ({many(files.length, 'file')}, {bytes(files.reduce((n, f) => n + f.size, 0))}), or from a terminal: <code>tessellant leg fetch {leg} evidence/</code></p>

@@ -6,7 +6,7 @@ import styled from 'styled-components';
 import { useWatchedLeg } from '../data/live';
 import { useLeg, useLogOverview, useRun, useTimeline } from '../data/queries';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
-import { Awaited, Head, Page, Refused, Row, Simulated, Sub, Title } from '../parts/page';
+import { Awaited, Head, Page, Refused, Row, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c, narrow, radius } from '../theme';
 import { ordinal, took } from '../words';
@@ -95,6 +95,7 @@ export default function LegPage() {
       {timeline.error && <Refused error={timeline.error} />}
       {attempt?.message && (attempt.verdict === 'lost' || attempt.verdict === 'invalid') && <Sub>Attempt {attempt.number} on {attempt.serial}, host {attempt.host}: {attempt.message}</Sub>}
       {attempt && attempt.serial !== l.device.serial && <Sub>This attempt ran on <Link to={`/devices/${encodeURIComponent(attempt.serial)}`}>{attempt.serial}</Link>, which is like {l.device.serial}.</Sub>}
+      {attempt?.evidence_removed && <Sub>Its evidence was removed <When at={attempt.evidence_removed} />, for its age or for want of room.</Sub>}
       {l.place && <Sub>It is {ordinal(l.place)} in the queue for {l.device.serial}, which is {l.device.state}{l.device.why ? `: ${l.device.why}` : ''}.</Sub>}
       <Panes>
         <Screen leg={id} live={live} video={video} cursor={cursor} playing={playing} onPlaying={setPlaying} rate={rate} onRate={setRate} what={what}

@@ -66,3 +66,13 @@ test('how a leg stands is a sentence', () => {
   expect(sentence('orr-05', 'running', undefined, '', a, 9)).toBe('orr-05 is running: 2 of 9 cases done.');
   expect(sentence('orr-05', 'done', 'lost', 'its cable came out', undefined, 9)).toBe('orr-05 was lost: its cable came out.');
 });
+
+test('a case that is tried again has a row for each try, and the failure of the one that failed', () => {
+  const e = (seq: number, x: object) => ({ seq, at: seq * 10, ...x }) as TimelineEvent;
+  const rows = story([
+    e(1, { kind: 'case', name: 'a.test_x' }), e(2, { kind: 'check', case: 'a.test_x', name: 'sums', error: 'the check failed', expected: '2', actual: '1' }),
+    e(3, { kind: 'case', name: 'a.test_x', verdict: 'failed', error: 'sums', args: { try: '1' } }),
+    e(4, { kind: 'case', name: 'a.test_x', args: { try: '2' } }), e(5, { kind: 'case', name: 'a.test_x', verdict: 'flaky', error: 'failed, then passed', args: { try: '2' } }),
+  ]);
+  expect(rows.map((r) => [r.kind, r.detail, r.verdict])).toEqual([['case', '', 'failed'], ['check', 'was 1', undefined], ['failure', 'sums', 'failed'], ['case', 'try 2', 'flaky']]);
+});

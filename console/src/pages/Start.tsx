@@ -68,11 +68,10 @@ export default function StartPage() {
   const hidden = (chosen?.inputs ?? []).filter((i) => i.secret);
   const given = Object.fromEntries(asked.map((i) => [i.name, params.get(`set.${i.name}`) ?? '']).filter(([, v]) => v)) as Record<string, string>;
   const told = Object.fromEntries(hidden.map((i) => [i.name, secrets[i.name] ?? '']).filter(([, v]) => v)) as Record<string, string>;
-  const missing = [...asked.filter((i) => i.default === undefined && !given[i.name]), ...hidden.filter((i) => !told[i.name])];
   const wanted = patterns(params.get('cases') ?? '');
   const tags = patterns(params.get('tags') ?? '');
   const confirm = Number(params.get('confirm') ?? '0');
-  const request: RunRequest | undefined = build && pkg && goodLimit && (!byName || named.length > 0) && missing.length === 0
+  const request: RunRequest | undefined = build && pkg && goodLimit && (!byName || named.length > 0)
     ? { build, package: pkg, limit_seconds: limit, confirm, attempts: 2, ...(wanted.length ? { cases: wanted } : {}), ...(tags.length ? { tags } : {}),
         ...(Object.keys(given).length ? { inputs: given } : {}), ...(Object.keys(told).length ? { secrets: told } : {}), ...(byName ? { devices: named } : patterns(typed).length ? { where: patterns(typed) } : {}) } : undefined;
   const plan = usePlan(request);
@@ -109,7 +108,7 @@ export default function StartPage() {
       <Title>Start a run</Title>
       <Head>
         <div>
-          <h1>{!request || !plan.data ? 'Start a run' : inRun.size === 0 ? 'This run can’t start yet.' : `${many(inRun.size, 'device')} × ${many(plan.data.cases, 'case')}.`}</h1>
+          <h1>{!request || !plan.data ? 'Start a run' : inRun.size === 0 || blocked.length > 0 ? 'This run can’t start yet.' : `${many(inRun.size, 'device')} × ${many(plan.data.cases, 'case')}.`}</h1>
           <Sub>Nothing starts until you press the button.</Sub>
         </div>
       </Head>
@@ -156,14 +155,13 @@ export default function StartPage() {
         <Side aria-label="The run">
           {request && plan.error && <Refused error={plan.error} />}
           {blocked.length > 0 && <Findings of={blocked} />}
-          {!request && missing.length > 0 && <Sub>Give the {missing.length === 1 ? 'input' : 'inputs'} {missing.map((i) => i.name).join(', ')}.</Sub>}
-          {!request && missing.length === 0 && <Sub>{byName && named.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
+          {!request && <Sub>{byName && named.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
           {request && plan.data && !plan.error && inRun.size > 0 && (
             <p>{many(inRun.size, 'device')}, {many(plan.data.cases, 'case')} on each, at most {took(limit * 1000)} on a device.{unfit.size > 0 && ` ${many(unfit.size, 'device')} chosen too can’t take part: the tiles say why.`}</p>
           )}
-          {request && <div><Faint>The same from a terminal</Faint><Command>{commandLine(request)}</Command></div>}
+          {request && <div><Faint>The same from a terminal</Faint><Command>{commandLine({ ...request, secrets: Object.fromEntries(hidden.map((i) => [i.name, ''])) })}</Command></div>}
           {error !== undefined && <Refused error={error} />}
-          <Button $main onPress={() => void start()} isDisabled={!request || inRun.size === 0 || busy || plan.isPlaceholderData}>{busy ? 'Starting …' : inRun.size ? `Start on ${many(inRun.size, 'device')}` : 'Start'}</Button>
+          <Button $main onPress={() => void start()} isDisabled={!request || inRun.size === 0 || blocked.length > 0 || busy || plan.isPlaceholderData}>{busy ? 'Starting …' : inRun.size ? `Start on ${many(inRun.size, 'device')}` : 'Start'}</Button>
         </Side>
       </Columns>
     </Page>

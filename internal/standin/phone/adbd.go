@@ -12,6 +12,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"time"
 )
 
 const (
@@ -39,7 +40,21 @@ func Start(t Traits, address string) (*Phone, error) {
 	p := newPhone(ctx, t)
 	p.listener, p.cancel = l, cancel
 	p.running.Go(p.accept)
+	if t.Drops > 0 {
+		p.running.Go(p.drop)
+	}
 	return p, nil
+}
+
+// drop is a loose cable: it holds for half to one and a half times as long as on average.
+func (p *Phone) drop() {
+	for p.ctx.Err() == nil {
+		p.mu.Lock()
+		held := p.traits.Drops/2 + time.Duration(p.rnd.Int64N(int64(p.traits.Drops)))
+		p.mu.Unlock()
+		wait(p.ctx, held)
+		p.Unplug()
+	}
 }
 
 // Address is where the phone listens.

@@ -38,6 +38,8 @@ type Traits struct {
 	Temper   Temper   `yaml:"temper"`
 	// Skew is how far the phone's clock goes before the host's.
 	Skew time.Duration `yaml:"skew"`
+	// Drops is how long its cable holds on average before it drops for a moment; 0: for ever.
+	Drops time.Duration `yaml:"drops"`
 	// FreeMB is the free storage; 0: plenty.
 	FreeMB int `yaml:"free_mb"`
 	// Network says where the names that apps ask for can be found: host name → address:port.
