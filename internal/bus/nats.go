@@ -132,9 +132,6 @@ func (b *NATS) Close() {
 	}
 }
 
-// Up says whether the connection stands at present.
-func (b *NATS) Up() bool { return b.conn.IsConnected() }
-
 // Publish implements Bus.
 func (b *NATS) Publish(topic string, data []byte) { _ = b.conn.Publish(topic, data) }
 

@@ -149,9 +149,3 @@ func (k *Kept) Kill() {
 	_ = p.cmd.Process.Kill()
 	<-p.done
 }
-
-// Suspend stops the child where it is, and Resume lets it go on: a server that is there and does not answer.
-func (k *Kept) Suspend() { _ = k.process().cmd.Process.Signal(syscall.SIGSTOP) }
-
-// Resume ends Suspend.
-func (k *Kept) Resume() { _ = k.process().cmd.Process.Signal(syscall.SIGCONT) }

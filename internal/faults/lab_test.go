@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -374,13 +373,4 @@ func (l *lab) lacks(at api.Attempt, cases int) (wrong []string) {
 		}
 	}
 	return wrong
-}
-
-// freePort of loopback: one nobody listens on.
-func freeAddress(t testing.TB) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().String()
 }

@@ -62,10 +62,7 @@ func (a *attempt) cases(ctx context.Context) error {
 			}
 		}
 		a.rec.inCase("")
-		a.results = append(a.results, r.Verdict)
-		if a.worst == "" && r.Verdict != verdict.Passed && r.Verdict != verdict.Skipped {
-			a.worst = c.Name + ": " + r.Message
-		}
+		a.results, a.said = append(a.results, r.Verdict), append(a.said, c.Name+": "+r.Message)
 		a.report(Progress{Case: a.masked(r)})
 		if r.Verdict == verdict.Lost {
 			return &phone.Lost{Serial: a.hold.Serial, Doing: "run " + c.Name, Err: errors.New(r.Message)}
@@ -77,11 +74,16 @@ func (a *attempt) cases(ctx context.Context) error {
 	return nil
 }
 
+// maxSaid is how many bytes of each text of a result leave the host: the bus carries small messages.
+const maxSaid = 64 << 10
+
 // masked is a result as it may leave the host.
 func (a *attempt) masked(r CaseResult) *CaseResult {
 	hide := func(t *Try) {
 		for _, s := range []*string{&t.Message, &t.Expected, &t.Actual, &t.Trace} {
-			*s = a.mask.Text(*s)
+			if *s = a.mask.Text(*s); len(*s) > maxSaid {
+				*s = strings.ToValidUTF8((*s)[:maxSaid], "") + "…"
+			}
 		}
 	}
 	r.Tries = append([]Try(nil), r.Tries...)

@@ -81,7 +81,6 @@ type Hold struct {
 	AppID, Activity                          string
 	BuildSize                                int64
 	BuildSHA                                 string
-	PackageSize                              int64
 	LimitSeconds                             int
 	Cases                                    []string // by name; those to be run
 	Confirm                                  int      // how often a failed case is tried again

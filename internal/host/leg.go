@@ -45,10 +45,10 @@ type attempt struct {
 	samples  []timeline.Sample
 	seq      int64
 	results  []verdict.Verdict
-	worst    string // what the first case that did not pass said
-	letGo    bool   // the device is not ours any more
-	noVideo  bool   // there is no time for one
-	cut      bool   // the host ended before the video was written
+	said     []string // by the cases, as results
+	letGo    bool     // the device is not ours any more
+	noVideo  bool     // there is no time for one
+	cut      bool     // the host ended before the video was written
 	reported sync.Mutex
 }
 
@@ -184,7 +184,11 @@ func (a *attempt) judge(err error) (verdict.Verdict, string) {
 	case err != nil:
 		return verdict.Invalid, err.Error()
 	}
-	return verdict.Roll(a.results...), a.worst
+	v := verdict.Roll(a.results...)
+	if i := slices.Index(a.results, v); i >= 0 && v != verdict.Passed && v != verdict.Skipped {
+		return v, a.said[i] // the first case that decided
+	}
+	return v, ""
 }
 
 // stage goes into a stage.

@@ -32,7 +32,8 @@ const (
 	closingFile = "closing.json"
 	// partEvery is how often the parts of what grows are handed in: what a host that dies for good takes with it.
 	partEvery = 3 * time.Second
-	maxPart   = 1 << 20 // bytes
+	maxPart   = 1 << 20   // bytes
+	maxBatch  = 256 << 10 // bytes of reports that are told at once
 	// fullFor is how long a service without room for evidence is asked again before the leg is closed without it.
 	fullFor = 10 * time.Minute
 )
@@ -265,7 +266,7 @@ func (c *courier) sendReports(ctx context.Context) error {
 	br := bufio.NewReader(f)
 	var batch []Progress
 	read := c.readTo
-	for len(batch) < 200 {
+	for len(batch) < 200 && read-c.readTo < maxBatch {
 		line, err := br.ReadBytes('\n')
 		if err != nil {
 			break // a line without an end is still being written
@@ -283,10 +284,7 @@ func (c *courier) sendReports(ctx context.Context) error {
 		return fmt.Errorf("report: %w", err)
 	}
 	c.readTo = read
-	if len(batch) == 200 {
-		return c.sendReports(ctx)
-	}
-	return nil
+	return c.sendReports(ctx) // until there is nothing more
 }
 
 func (c *courier) sendPart(ctx context.Context, name string) error {

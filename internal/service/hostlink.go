@@ -145,7 +145,7 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
 	}
 	return host.Hold{Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
 		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256,
-		PackageSize: pkg.Size, LimitSeconds: run.LimitSeconds}, nil
+		LimitSeconds: run.LimitSeconds}, nil
 }
 
 // inputs gives the values of a run's inputs, and those that are secret.

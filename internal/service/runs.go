@@ -121,7 +121,7 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 	}
 	p.Plan = planning.Make(p.Build.Facts.V, len(p.Cases), there, filter)
 	if _, _, err := testpkg.Inputs(p.Package.Inputs.V, q.Inputs, q.Secrets); err != nil {
-		p.Findings = append(p.Findings, planning.Finding{Level: planning.Blocks, What: err.Error(), Remedy: "give inputs with --set NAME=VALUE, secret ones with --secret-from-env NAME=VARIABLE"})
+		p.Findings = append(p.Findings, planning.Finding{Level: planning.Blocks, What: err.Error(), Remedy: "fill it in; on the command line with --set NAME=VALUE, a secret one with --secret-from-env NAME=VARIABLE"})
 	}
 	return p, nil
 }

@@ -5,7 +5,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -102,7 +101,7 @@ func (s *Store) JoinHost(ctx context.Context, id, version string, protocol int, 
 		return err
 	}
 	if n, _ := res.RowsAffected(); n == 0 {
-		return errors.Join(ErrNotFound)
+		return ErrNotFound
 	}
 	return nil
 }

@@ -100,9 +100,9 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
 /** The tries of a case that was tried more than once. */
 function Tries({ of }: { of: CaseResult | undefined }) {
   if (!of?.tries) return null;
-  return <Values aria-label="Tries">{of.tries.map((t, i) => <Try key={i} n={i + 1} t={t} />)}</Values>;
+  return <Values aria-label="Tries">{of.tries.map((t, i) => <Try key={i} n={i + 1} t={t} same={i > 0 && t.message === of.tries![0]!.message} />)}</Values>;
 }
-const Try = ({ n, t }: { n: number; t: NonNullable<CaseResult['tries']>[number] }) => <><dt>try {n}</dt><dd>{clock(t.start_ms)} {t.verdict}{t.message ? `: ${t.message}` : ''}</dd></>;
+const Try = ({ n, t, same }: { n: number; t: NonNullable<CaseResult['tries']>[number]; same: boolean }) => <><dt>try {n}</dt><dd>{clock(t.start_ms)} {t.verdict}{same ? ', the same' : t.message ? `: ${t.message}` : ''}</dd></>;
 
 const titles: Record<string, string> = { stage: 'Stage', step: 'Step', command: 'Command', check: 'Check', log: 'The script says', crash: 'The app crashed', marker: 'Note' };
 /** What a check was about: its message up to what was expected. */

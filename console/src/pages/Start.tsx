@@ -121,6 +121,15 @@ export default function StartPage() {
               <Select label="Package" value={pkg} onChange={(v) => set('package', v)} options={refs(packages)} />
             </Two>
           </Section>
+          {(asked.length > 0 || hidden.length > 0) && (
+            <Section aria-labelledby="inputs">
+              <h2 id="inputs">Inputs</h2>
+              <Two>
+                {asked.map((i) => <TextField key={i.name} label={inputLabel(i)} value={params.get(`set.${i.name}`) ?? ''} onChange={(v) => set(`set.${i.name}`, v)} placeholder={i.default} />)}
+                {hidden.map((i) => <TextField key={i.name} label={inputLabel(i)} type="password" autoComplete="new-password" value={secrets[i.name] ?? ''} onChange={(v) => setSecrets((s) => ({ ...s, [i.name]: v }))} hint="Secret: masked wherever it comes, and forgotten when the run is over." />)}
+              </Two>
+            </Section>
+          )}
           <Section aria-labelledby="where">
             <Row style={{ justifyContent: 'space-between' }}>
               <h2 id="where">Where</h2>
@@ -142,15 +151,6 @@ export default function StartPage() {
               <TextField label="Time limit on each device, in minutes" value={minutes} onChange={(v) => set('limit', v)} hint={goodLimit ? undefined : 'Choose a number from 0.02 (a second) to 1440 (a day).'} />
             </Two>
           </Section>
-          {(asked.length > 0 || hidden.length > 0) && (
-            <Section aria-labelledby="inputs">
-              <h2 id="inputs">Inputs</h2>
-              <Two>
-                {asked.map((i) => <TextField key={i.name} label={inputLabel(i)} value={params.get(`set.${i.name}`) ?? ''} onChange={(v) => set(`set.${i.name}`, v)} placeholder={i.default} />)}
-                {hidden.map((i) => <TextField key={i.name} label={inputLabel(i)} type="password" autoComplete="new-password" value={secrets[i.name] ?? ''} onChange={(v) => setSecrets((s) => ({ ...s, [i.name]: v }))} hint="Secret: masked wherever it comes, and forgotten when the run is over." />)}
-              </Two>
-            </Section>
-          )}
         </div>
         <Side aria-label="The run">
           {request && plan.error && <Refused error={plan.error} />}

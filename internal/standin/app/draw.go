@@ -61,14 +61,14 @@ func (a *App) drawBar(c *paint.Canvas, screen []*Node) {
 		switch n.Kind {
 		case "up":
 			x := h / 2
-			c.SetColor(p.sheet)
+			c.SetColor(p.onSea)
 			c.SetLineWidth(c.DP(2))
 			c.DrawLine(x-c.DP(8), mid, x+c.DP(8), mid)
 			c.DrawLine(x-c.DP(8), mid, x-c.DP(1), mid-c.DP(7))
 			c.DrawLine(x-c.DP(8), mid, x-c.DP(1), mid+c.DP(7))
 			c.Stroke()
 		case "title":
-			c.Text(n.Text, float64(n.Bounds.X1), mid, 0, paint.Medium, 20, p.sheet)
+			c.Text(n.Text, float64(n.Bounds.X1), mid, 0, paint.Medium, 20, p.onSea)
 		}
 	}
 }
