@@ -117,7 +117,11 @@ func many(dir string) error {
 	for _, l := range r.Legs {
 		if l.Verdict == nil || *l.Verdict != "passed" {
 			bad++
-			fmt.Printf("  %s: %v %v\n", l.Serial, *l.Verdict, l.Message)
+			why := ""
+			if l.Message != nil {
+				why = *l.Message
+			}
+			fmt.Printf("  %s: %v %s\n", l.Serial, *l.Verdict, why)
 		}
 	}
 	used = cpu(d.pid) - used

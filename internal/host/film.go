@@ -58,6 +58,8 @@ const (
 	filmWidth = 540                    // pixels of a frame
 	idleEvery = 1 * time.Second        // between pictures when nothing is commanded
 	settle    = 250 * time.Millisecond // from a command to the second picture after it
+	longTake  = 600 * time.Millisecond // more than a phone needs for a picture
+	maxRest   = 5 * time.Second
 	maxFrames = 20_000
 )
 
@@ -87,8 +89,24 @@ func (f *film) roll(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
+		start := time.Now()
 		f.take(ctx)
+		// Where pictures take long, the device or this host has too much to do: they are taken less often.
+		if err := rest(ctx, min(4*max(time.Since(start)-longTake, 0), maxRest)); err != nil {
+			return
+		}
 		t.Reset(next)
+	}
+}
+
+func rest(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 

@@ -92,6 +92,7 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		a.log.Warn("leg left: its hold ran out")
 		v, message, a.letGo = verdict.Lost, errHoldOver.Error(), true
 	case v == verdict.Lost:
+		a.log.Warn("attempt lost", "why", message)
 		a.letGo = true // it is not there, or does not answer: the next leg on it cleans up
 		h.lost(ctx, hold.Serial)
 	}

@@ -137,6 +137,54 @@ var checks = []check{
 		require.Equal(p, map[string]string{"en": "Shores", "de": "Küsten"}[p.Language], e.Text)
 		require.Equal(p, p.App.ID, e.App)
 	}},
+	{"settings", "Settings turn the screen and return when it is turned, and Restore puts back what was changed; a device that can't go dark says so.", func(p *probe) {
+		settings, ok := p.Phone.(phone.Settings)
+		if !ok {
+			p.Skip("this phone has no settings that can be changed")
+		}
+		f, err := p.Phone.Facts(p.ctx)
+		require.NoError(p, err)
+		size := func() (w, h int) {
+			s, err := p.Phone.Tree(p.ctx)
+			require.NoError(p, err)
+			b := s.Elements[0].Bounds
+			return b.Right - b.Left, b.Bottom - b.Top
+		}
+		p.find("#shore_gull-ledge")
+		require.NoError(p, settings.Rotate(p.ctx, f.Width < f.Height))
+		w, h := size()
+		require.Equal(p, []int{f.Height, f.Width}, []int{w, h}, "turned")
+		before, err := p.Phone.Screenshot(p.ctx)
+		require.NoError(p, err)
+		var refused *phone.Refused
+		if err := settings.Dark(p.ctx, true); f.API < 29 {
+			require.ErrorAs(p, err, &refused)
+			require.Contains(p, refused.Remedy, "Android 10")
+		} else {
+			require.NoError(p, err)
+			dark, err := p.Phone.Screenshot(p.ctx)
+			require.NoError(p, err)
+			require.NotEqual(p, before, dark)
+		}
+		require.NoError(p, settings.Restore(p.ctx))
+		w, h = size()
+		require.Equal(p, []int{f.Width, f.Height}, []int{w, h}, "put back")
+		require.NoError(p, settings.Restore(p.ctx), "nothing is left to be put back")
+	}},
+	{"long press", "A finger that stays where it is for a second is a long press, not a tap.", func(p *probe) {
+		x, y := p.find("#shore_gull-ledge").Bounds.Center()
+		require.NoError(p, p.Phone.Swipe(p.ctx, x, y, x, y, time.Second))
+		require.Regexp(p, "Pinned|Gemerkt", p.find("#shore_gull-ledge_detail").Text)
+	}},
+	{"arguments", "Launch hands its arguments to the app, also to one that runs.", func(p *probe) {
+		app := p.App
+		app.Args = map[string]string{"shore": "old-slip", "odd": `a 'b' "c" $d`}
+		require.NoError(p, p.Phone.Launch(p.ctx, app))
+		require.Equal(p, "Old Slip", p.find("#title[text='Old Slip']").Text)
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		p.find("#shore_gull-ledge")
+	}},
 	{"screenshot", "Screenshot is a PNG of the whole screen, whatever the device prints before it, and changes when the screen does.", func(p *probe) {
 		p.find("#shore_gull-ledge")
 		one, err := p.Phone.Screenshot(p.ctx)
