@@ -127,7 +127,7 @@ func blowUp(target string, size int64) error {
 // runs starts the service and the demo's phones, of real temper, and compares a
 // run on all with the same run on the slowest device alone.
 func runs(dir string, rounds int) error {
-	fleet, err := phone.ReadFleetFile("demo/fleet.yaml")
+	fleet, err := phone.ReadFleetFile("demo/fleet.yaml", false)
 	if err != nil {
 		return err
 	}

@@ -110,7 +110,7 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 			}
 		}
 	}()
-	traits, err := phone.ReadFleetFile(filepath.Join(c.Dir, "fleet.yaml"))
+	traits, err := phone.ReadFleetFile(filepath.Join(c.Dir, "fleet.yaml"), c.Loose)
 	if err != nil {
 		return nil, err
 	}
@@ -138,9 +138,6 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 	hc := houseConfig{Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
 	for _, t := range traits {
 		t.Temper = phone.Temper(c.Temper)
-		if !c.Loose {
-			t.Drops = 0
-		}
 		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
 		p, err := phone.Start(t, "127.0.0.1:0")
 		if err != nil {

@@ -74,7 +74,7 @@ func ADB(t testing.TB) *adb.Process {
 // Fleet reads the demo's phones.
 func Fleet(t testing.TB) map[string]standin.Traits {
 	t.Helper()
-	list, err := standin.ReadFleetFile(filepath.Join(Root(), "demo", "fleet.yaml"))
+	list, err := standin.ReadFleetFile(filepath.Join(Root(), "demo", "fleet.yaml"), false)
 	require.NoError(t, err)
 	out := map[string]standin.Traits{}
 	for _, tr := range list {

@@ -49,14 +49,20 @@ type Traits struct {
 // oldShell reports an Android before 7, whose adbd has neither shell_v2 nor cmd.
 func (t Traits) oldShell() bool { return t.API < 24 }
 
-// ReadFleetFile reads the phones of the fleet file at path.
-func ReadFleetFile(path string) ([]Traits, error) {
+// ReadFleetFile reads the phones of the fleet file at path. Their cables hold, unless loose ones are wanted.
+func ReadFleetFile(path string, loose bool) ([]Traits, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	return ReadFleet(f)
+	fleet, err := ReadFleet(f)
+	for i := range fleet {
+		if !loose {
+			fleet[i].Drops = 0
+		}
+	}
+	return fleet, err
 }
 
 // ReadFleet reads the phones of a fleet file: a YAML list of traits.
