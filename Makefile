@@ -61,4 +61,5 @@ build/kelpline-1.8.0.apk: CODE := 231
 build/kelpline-1.9.0.apk: CODE := 240
 build/kelpline-%.apk: $(SOURCES) | setup
 	@echo "building Kelpline $*"
+	@mkdir -p $(dir $@)
 	@flock $(dir $@)kelpline.lock demo/kelpline/build.sh $* $(CODE) $@
