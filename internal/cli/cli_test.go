@@ -42,12 +42,16 @@ func TestCommands(t *testing.T) {
 	tides, err := backend.Start("127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(tides.Close)
-	// A phone for services that the scripts start themselves; it takes its time.
-	slow := fleet["orr-03"]
-	slow.Network = map[string]string{"tides.kelpline.example": tides.Address()}
-	spare, err := standin.Start(slow, "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(spare.Close)
+	// Phones for services that the scripts start themselves; the first takes its time.
+	spare := map[string]string{}
+	for name, temper := range map[string]standin.Temper{"PHONE": standin.Real, "PHONE2": standin.Instant, "PHONE3": standin.Instant} {
+		tr := fleet["orr-03"]
+		tr.Temper, tr.Network = temper, map[string]string{"tides.kelpline.example": tides.Address()}
+		p, err := standin.Start(tr, "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(p.Close)
+		spare[name] = p.Address()
+	}
 	s := housetest.StartService(t, housetest.DSN(t))
 	s.Host(t, &server.Server, connect...)
 	housetest.Eventually(t, "both phones are free", func() bool {
@@ -70,7 +74,9 @@ func TestCommands(t *testing.T) {
 		e.Setenv("DEMO", filepath.Join(root, "demo"))
 		e.Setenv("DOCS", filepath.Join(root, "docs"))
 		e.Setenv("FREE", fmt.Sprint(l.Addr()))
-		e.Setenv("PHONE", spare.Address())
+		for name, address := range spare {
+			e.Setenv(name, address)
+		}
 		e.Setenv("SECRET_CODE", backend.Code)
 		return nil
 	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){

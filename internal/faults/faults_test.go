@@ -79,7 +79,10 @@ func TestWhenTheHostIsKilledItsAttemptIsLostWithAllButItsLastSeconds(t *testing.
 			killed := time.Since(began)
 			if !back { // and its disk is gone with it
 				require.NoError(t, os.Rename(filepath.Join(l.dir, "host"), filepath.Join(l.dir, "host-gone")))
-				housetest.Eventually(t, "the attempt is lost", func() bool { r := l.run(run.Id); return r != nil && r.Legs[0].Stage == "waiting" })
+				housetest.Eventually(t, "the attempt is lost", func() bool {
+					x, err := l.GetLegWithResponse(ctx, run.Legs[0].Id)
+					return err == nil && x.JSON200 != nil && len(x.JSON200.Attempts) > 0 && x.JSON200.Attempts[0].Verdict != nil
+				})
 			}
 			l.host.start()
 			r, legs := l.over(run.Id, 90*time.Second)
