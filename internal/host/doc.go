@@ -87,6 +87,7 @@ type Hold struct {
 	Inputs                                   map[string]string
 	Secrets                                  []string // to be masked wherever they come
 	Stop                                     bool     // a person stopped the run
+	Begun                                    bool     // something was reported of it already
 }
 
 // Progress is what changed: the stage, or a case that began or ended.

@@ -198,3 +198,19 @@ func TestNamesOfFilesSayWhatTheyAre(t *testing.T) {
 		assert.Equal(t, want, slug(in))
 	}
 }
+
+func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
+	s := &spool{dir: t.TempDir(), limit: 1 << 20}
+	hold := Hold{ID: "h", AttemptID: "a", Serial: "d", Inputs: map[string]string{"code": "ebb-and-flow"}, Secrets: []string{"ebb-and-flow"}}
+	c, err := newCourier(nil, s, hold, nil)
+	require.NoError(t, err)
+	defer c.reports.Close()
+	raw, err := os.ReadFile(filepath.Join(s.path("a"), holdFile))
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), "ebb-and-flow")
+	left := s.leftovers()
+	require.Len(t, left, 1)
+	assert.Equal(t, "d", left[0].Serial)
+	assert.Equal(t, "the host was started again while the leg ran", s.leftClosing(left[0]).Message)
+	assert.Equal(t, "ebb-and-flow", hold.Inputs["code"], "the work itself has them")
+}

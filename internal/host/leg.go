@@ -65,6 +65,10 @@ var (
 // handed in, and in the second case the device, which may be somebody else's by now, is let alone.
 func (h *Host) work(ctx, held context.Context, hold Hold) {
 	a := &attempt{h: h, hold: hold, dir: h.spool.path(hold.AttemptID), log: h.logOf(hold), mask: masking.New(hold.Secrets)}
+	if hold.Begun { // by a process of this host whose folder is gone
+		h.refuse(ctx, hold, a.log, errors.New("the host was started again while the leg ran, without its folder"))
+		return
+	}
 	a.log.Info("leg begins", "epoch", hold.Epoch)
 	start := time.Now()
 	var err error

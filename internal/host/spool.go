@@ -123,7 +123,9 @@ func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, err
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return nil, err
 	}
-	raw, err := json.Marshal(hold)
+	kept := hold
+	kept.Inputs, kept.Secrets = nil, nil // what hands in later needs neither
+	raw, err := json.Marshal(kept)
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
 )
@@ -143,7 +144,7 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
 	if err != nil {
 		return host.Hold{}, err
 	}
-	return host.Hold{Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
+	return host.Hold{Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, Begun: h.Begun, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
 		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256,
 		LimitSeconds: run.LimitSeconds}, nil
 }
@@ -316,6 +317,11 @@ func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error 
 	}
 	if err != nil {
 		return err
+	}
+	if c.Verdict == verdict.Lost { // the host may have lost what it had gathered, too
+		if err := l.assemble(ctx, h); err != nil {
+			return err
+		}
 	}
 	return l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS})
 }

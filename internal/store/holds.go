@@ -152,7 +152,8 @@ type Hold struct {
 	Expires     time.Time    `db:"expires"`
 	Ended       sql.NullTime `db:"ended"`
 	Active      *int         `db:"active"`
-	Stop        bool         `db:"stop"` // a person wants its leg to end; only where holds are listed
+	Stop        bool         `db:"stop"`  // a person wants its leg to end; only where holds are listed
+	Begun       bool         `db:"begun"` // something was reported of it; there, too
 }
 
 // WaitingLegs lists legs that wait for a device, in the order they were made.
@@ -177,7 +178,7 @@ func (s *Store) TriedOn(ctx context.Context) (map[string][]string, error) {
 
 // ActiveHolds lists all holds in force; of one host where host is given.
 func (s *Store) ActiveHolds(ctx context.Context, host string) (out []Hold, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT h.*, l.stop FROM holds h JOIN legs l ON l.id = h.leg_id WHERE h.active = 1 AND (? = '' OR h.host_id = ?) ORDER BY h.id", host, host)
+	err = s.db.SelectContext(ctx, &out, "SELECT h.*, l.stop, a.last_report > 0 AS begun FROM holds h JOIN legs l ON l.id = h.leg_id JOIN attempts a ON a.id = h.attempt_id WHERE h.active = 1 AND (? = '' OR h.host_id = ?) ORDER BY h.id", host, host)
 	return out, err
 }
 
