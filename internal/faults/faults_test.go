@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/api"
+	"tessellant/internal/bus"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/housetest"
 )
@@ -133,6 +134,30 @@ func TestWhenTheDatabaseIsAwayTheRunGoesOn(t *testing.T) {
 			l.whole(legs[0])
 		})
 	}
+}
+
+func TestTheBusMayBeSomebodyElsesServerAndGoAwayToo(t *testing.T) {
+	t.Parallel()
+	nats, err := bus.Embed("127.0.0.1:0")
+	require.NoError(t, err)
+	l := newLab(t, 1, "--bus", "nats://"+nats.Secret.User+":"+nats.Secret.Password+"@"+nats.Address)
+	l.add("patient", patient)
+	run := l.start("patient", 2)
+	l.until(run.Id, "c.test_long")
+	nats.Close() // for good: without it hosts are not heard of, and nothing else is lost
+	housetest.Eventually(t, "the attempt is lost", func() bool {
+		x, err := l.GetLegWithResponse(ctx, run.Legs[0].Id)
+		return err == nil && x.JSON200 != nil && len(x.JSON200.Attempts) > 0 && x.JSON200.Attempts[0].Verdict != nil
+	})
+	x, err := l.GetLegWithResponse(ctx, run.Legs[0].Id)
+	require.NoError(t, err)
+	assert.Empty(t, l.lacks(x.JSON200.Attempts[0], 2))
+	assert.NotEmpty(t, l.file(x.JSON200.Attempts[0], "timeline.jsonl"), "what went up over HTTP until then is there")
+	_, err = l.StopRunWithResponse(ctx, run.Id, api.Stop{})
+	require.NoError(t, err)
+	raw, err := os.ReadFile(l.service.log)
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), nats.Secret.Password)
 }
 
 func TestAHostWhoseKeyIsTakenAwayEndsAndSaysSo(t *testing.T) {

@@ -152,8 +152,8 @@ func (l *lab) mountSmall() bool {
 
 const labKey = "tsl_a_key_for_the_lab_alone"
 
-// newLab starts all, with so many phones of one model.
-func newLab(t testing.TB, phones int) *lab {
+// newLab starts all, with so many phones of one model; serve is what serve is told besides.
+func newLab(t testing.TB, phones int, serve ...string) *lab {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "tsl-lab-") // not the test's own: what it is named after may be long for a socket
 	require.NoError(t, err)
@@ -174,7 +174,7 @@ func newLab(t testing.TB, phones int) *lab {
 		l.phones = append(l.phones, p)
 		connect = append(connect, "--connect", p.Address())
 	}
-	l.service = &process{t: t, args: []string{"serve", "--no-host", "--listen", "127.0.0.1:" + strconv.Itoa(port), "--data", filepath.Join(dir, "service")}, env: []string{"TESSELLANT_FIRST_KEY=" + labKey}, log: filepath.Join(dir, "service.log")}
+	l.service = &process{t: t, args: append([]string{"serve", "--no-host", "--listen", "127.0.0.1:" + strconv.Itoa(port), "--data", filepath.Join(dir, "service")}, serve...), env: []string{"TESSELLANT_FIRST_KEY=" + labKey}, log: filepath.Join(dir, "service.log")}
 	l.service.start()
 	t.Cleanup(func() { l.service.end() })
 	l.ClientWithResponses, err = api.NewClientWithResponses(l.url+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
