@@ -201,12 +201,7 @@ func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
 		return nil, nil, err
 	}
 	stops = append(stops, back.Close)
-	port, err := child.FreePort()
-	if err != nil {
-		return nil, stop, err
-	}
-	address := fmt.Sprintf("127.0.0.1:%d", port)
-	args := []string{"serve", "--listen", address, "--data", dir, "--log-level", "warn"}
+	var connect []string
 	for _, t := range fleet {
 		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
 		p, err := phone.Start(t, "127.0.0.1:0")
@@ -214,8 +209,14 @@ func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
 			return nil, stop, err
 		}
 		stops = append(stops, p.Close)
-		args = append(args, "--connect", p.Address())
+		connect = append(connect, "--connect", p.Address())
 	}
+	port, err := child.FreePort() // after the phones have theirs
+	if err != nil {
+		return nil, stop, err
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	args := append([]string{"serve", "--listen", address, "--data", dir, "--log-level", "warn"}, connect...)
 	const key = "tsl_a_key_for_the_benchmark"
 	serve := exec.Command(program, args...)
 	serve.Env = append(os.Environ(), "TESSELLANT_FIRST_KEY="+key)
