@@ -473,3 +473,34 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		assert.LessOrEqual(t, eval[int](d, "document.documentElement.scrollWidth"), 390, path)
 	}
 }
+
+func TestARunIsStoppedAndADeviceIsQuarantined(t *testing.T) {
+	d := sit(t, "emu-03", "orr-03")
+	d.signIn()
+	d.addContent()
+	ctx := context.Background()
+	_, _, err := d.AddPackage(ctx, d.Who, service.Upload{Body: strings.NewReader(d.zip("def test_long(phone):\n    phone.launch()\n    phone.find(\"#never\", within = 60)\n")), Size: -1})
+	require.NoError(t, err)
+	d.devicesFree()
+	rows, _, err := d.Packages(ctx, d.Who, "", 1)
+	require.NoError(t, err)
+	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: service.PackageRef(rows[0]), Devices: []string{"emu-03"}})
+	require.NoError(t, err)
+	d.goTo("/runs/"+r.ID, "[data-leg]")
+	eval[bool](d, button)
+	d.press("Stop")
+	d.press("Yes, stop it")
+	d.says("1 was stopped")
+
+	d.goTo("/devices/emu-03", "dl")
+	eval[bool](d, button)
+	d.press("Quarantine …")
+	d.do(chromedp.SendKeys(css("section[aria-label=Care] input"), "its screen is cracked"))
+	d.press("Give it no more work")
+	d.says("is quarantined")
+	d.says("its screen is cracked")
+	d.press("Release")
+	d.says("is free")
+	d.goTo("/devices", "tbody tr")
+	d.says("built into the service")
+}
