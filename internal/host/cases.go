@@ -27,7 +27,7 @@ func (a *appCrashed) Error() string { return "the app crashed" }
 type fileRun struct {
 	name     string
 	prepared any
-	broken   string // why none of its cases can be run
+	broken   *Try // what all its cases come to, since before_file did not pass
 	cleared  bool
 }
 
@@ -48,17 +48,19 @@ func (a *attempt) cases(ctx context.Context) error {
 		case ctx.Err() != nil:
 			r.Verdict, r.Message = verdict.Skipped, "not begun: "+context.Cause(ctx).Error()
 			a.noteCase(c, r, r.Try)
-		case file.broken != "":
-			r.Verdict, r.Message = verdict.Failed, file.broken
+		case file.broken != nil:
+			r.Try = *file.broken
+			r.StartMS = a.rec.now()
 			a.noteCase(c, r, r.Try)
 		default:
 			a.tries(ctx, c, &r, &file)
 		}
 		last := i+1 == len(a.chosen) || a.chosen[i+1].File != c.File
-		if last && a.pkg.Has(c.File, "after_file") && file.broken == "" && ctx.Err() == nil {
+		if last && a.pkg.Has(c.File, "after_file") && file.broken == nil && ctx.Err() == nil {
 			if o := a.around(ctx, file, "after_file"); o.Verdict != verdict.Passed && r.Verdict == verdict.Passed {
 				a.outcome(&r.Try, o)
 				r.Message = "after_file: " + r.Message
+				a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "after_file", Error: r.Message, Line: r.Line})
 			}
 		}
 		a.rec.inCase("")
@@ -103,7 +105,9 @@ func (a *attempt) beginFile(ctx context.Context, name string) fileRun {
 	o := a.around(ctx, f, "before_file")
 	f.prepared = o.Value
 	if o.Verdict != verdict.Passed && ctx.Err() == nil {
-		f.broken = "before_file: " + o.Message
+		f.broken = &Try{}
+		a.outcome(f.broken, o) // a device that is lost is lost, whatever it was doing
+		f.broken.Message = "before_file: " + o.Message
 	}
 	return f
 }
@@ -169,10 +173,11 @@ func combine(tries []Try) Try {
 		last.Message = fmt.Sprintf("in try %d: %s", len(tries), last.Message)
 		return last
 	case last.Verdict == first.Verdict:
-		first.Message = strings.TrimSpace(fmt.Sprintf("%s (the same in %d tries)", first.Message, len(tries)))
-		if last.Message != tries[0].Message {
-			first.Message = fmt.Sprintf("%s (failed in %d tries; the last said: %s)", tries[0].Message, len(tries), last.Message)
+		how := fmt.Sprintf("the same in %d tries", len(tries))
+		if last.Message != first.Message {
+			how = fmt.Sprintf("failed in %d tries; the last said: %s", len(tries), last.Message)
 		}
+		first.Message += " (" + how + ")"
 	}
 	return first
 }

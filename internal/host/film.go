@@ -80,10 +80,11 @@ func (f *film) poke() {
 func (f *film) roll(ctx context.Context) {
 	t := time.NewTimer(0)
 	defer t.Stop()
+	poked := f.poked
 	for {
 		next := idleEvery
 		select {
-		case <-f.poked:
+		case <-poked:
 			next = settle
 		case <-t.C:
 		case <-ctx.Done():
@@ -91,22 +92,12 @@ func (f *film) roll(ctx context.Context) {
 		}
 		start := time.Now()
 		f.take(ctx)
+		poked = f.poked
 		// Where pictures take long, the device or this host has too much to do: they are taken less often.
-		if err := rest(ctx, min(4*max(time.Since(start)-longTake, 0), maxRest)); err != nil {
-			return
+		if over := time.Since(start) - longTake; over > 0 {
+			poked, next = nil, next+min(4*over, maxRest)
 		}
 		t.Reset(next)
-	}
-}
-
-func rest(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
 	}
 }
 

@@ -110,6 +110,8 @@ func (h *Host) Begin() error {
 // Run looks after the devices and does what holds ask for, until ctx ends. Begin comes first.
 // Work in hand is then broken off: it is told so where there is time, else the next process of this host does.
 func (h *Host) Run(ctx context.Context) error {
+	h.careCtx = ctx
+	defer h.care.Wait() // after those that begin such looks
 	var all sync.WaitGroup
 	defer all.Wait()
 	defer func() { // what this host saw, nobody sees any more
@@ -117,8 +119,6 @@ func (h *Host) Run(ctx context.Context) error {
 		defer cancel()
 		_, _ = h.Link.Devices(ctx, h.Name, nil)
 	}()
-	h.careCtx = ctx
-	defer h.care.Wait()
 	left := h.spool.leftovers()
 	for _, hold := range left {
 		mine, _ := h.begin(ctx, hold)

@@ -250,6 +250,24 @@ func TestAPhoneThatIsUnpluggedInACaseGetsTheLegAnotherAttempt(t *testing.T) {
 	assert.Equal(t, verdict.Failed, l.Verdict)
 }
 
+func TestAPhoneThatIsUnpluggedInWhatAFileWantsBeforeItsCasesIsLost(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	run := b.startFiles(map[string]string{
+		"a.star": "def before_file(phone):\n    phone.launch()\n    phone.find('#title')\n    phone.wait_gone('#title', within = 3)\ndef test_one(phone):\n    log('never')\n",
+	}, map[string]string{"code": "ebb-and-flow"})
+	housetest.Eventually(t, "before_file runs", func() bool { return b.leg(run).Stage == "running" })
+	b.phone.Unplug()
+	l := b.wait(run)
+	require.Len(t, l.Attempts, 2)
+	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
+	require.Len(t, l.Attempts[0].Cases, 1)
+	c := l.Attempts[0].Cases[0]
+	assert.Contains(t, []verdict.Verdict{verdict.Lost, verdict.Skipped}, c.Verdict, "a device's loss is no failed case")
+	assert.Contains(t, c.Message, "orr-01 was lost")
+	assert.Contains(t, l.Attempts[0].Message, "orr-01 was lost")
+	assert.Equal(t, verdict.Failed, l.Attempts[1].Verdict)
+}
+
 func TestAPhoneThatIsUnpluggedWhileTheBuildIsInstalled(t *testing.T) {
 	b := set(t, "orr-01", standin.Real)
 	run := b.start(120, "first", "phone.launch()")
@@ -361,14 +379,15 @@ func TestWhatFilesWantAroundTheirCasesIsDone(t *testing.T) {
 			"def after_file(phone):\n    check.equal(1, 2, 'the tidying up')\n" +
 			"def test_one(phone):\n    check.equal(phone.read('#title'), 'Old Slip')\n    phone.rotate('landscape')\n    phone.dark()\n    phone.step('turned')\n" +
 			"def test_two(phone):\n    check.equal(phone.read('#title'), 'Old Slip')\n",
-		"b.star": "def before_file(phone):\n    x = 1 // 0\ndef test_three(phone):\n    log('never')\n",
-		"c.star": "file(clear_between = False)\ndef test_four(phone):\n    phone.launch()\n    phone.tap('#shore_gull-ledge')\ndef test_five(phone):\n    phone.find('#tide_0')\n",
+		"b.star":  "def before_file(phone):\n    x = 1 // 0\ndef test_three(phone):\n    log('never')\n",
+		"b2.star": "def before_file(phone):\n    skip('only at low water')\ndef test_six(phone):\n    log('never')\n",
+		"c.star":  "file(clear_between = False)\ndef test_four(phone):\n    phone.launch()\n    phone.tap('#shore_gull-ledge')\ndef test_five(phone):\n    phone.find('#tide_0')\n",
 	}, map[string]string{"code": "ebb-and-flow"}))
 	var got []string
 	for _, c := range l.Attempts[0].Cases {
 		got = append(got, string(c.Verdict)+" "+c.Message)
 	}
-	assert.Equal(t, []string{"passed ", "failed after_file: the tidying up: expected 2, but there was 1", "failed before_file: floored division by zero", "passed ", "passed "}, got)
+	assert.Equal(t, []string{"passed ", "failed after_file: the tidying up: expected 2, but there was 1", "failed before_file: floored division by zero", "skipped before_file: only at low water", "passed ", "passed "}, got)
 	es := b.whole(l.Attempts[0])
 	restored := false
 	for _, e := range es {

@@ -53,18 +53,19 @@ func (s *Service) ClearOld(ctx context.Context, r Retention) {
 func (s *Service) ClearNow(ctx context.Context, r Retention) (files int, bytes int64, err error) {
 	remove := func(old []store.Artifact, most int64) error {
 		n, freed := 0, int64(0)
+		var err error
 		for _, a := range old {
 			if most > 0 && freed >= most {
 				break
 			}
-			if err := s.Blobs.Delete(ctx, a.BlobKey); err != nil {
-				return err
+			if err = s.Blobs.Delete(ctx, a.BlobKey); err != nil {
+				break // what is gone is forgotten all the same
 			}
 			n++
 			freed += a.Size
 		}
 		files, bytes = files+n, bytes+freed
-		return s.Store.ForgetArtifacts(ctx, old[:n])
+		return errors.Join(err, s.Store.ForgetArtifacts(ctx, old[:n]))
 	}
 	for r.Age > 0 {
 		old, err := s.Store.OldArtifacts(ctx, r.Age, clearBatch)
