@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -19,21 +20,34 @@ import (
 
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
+	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
 // Defines values for ArtifactKind.
 const (
-	ArtifactKindDeviceLog  ArtifactKind = "device-log"
-	ArtifactKindScreenshot ArtifactKind = "screenshot"
-	ArtifactKindTimeline   ArtifactKind = "timeline"
-	ArtifactKindTree       ArtifactKind = "tree"
-	ArtifactKindVideo      ArtifactKind = "video"
+	ArtifactKindDeviceLog    ArtifactKind = "device-log"
+	ArtifactKindKept         ArtifactKind = "kept"
+	ArtifactKindOutput       ArtifactKind = "output"
+	ArtifactKindRemoteEndLog ArtifactKind = "remote-end-log"
+	ArtifactKindResults      ArtifactKind = "results"
+	ArtifactKindScreenshot   ArtifactKind = "screenshot"
+	ArtifactKindTimeline     ArtifactKind = "timeline"
+	ArtifactKindTree         ArtifactKind = "tree"
+	ArtifactKindVideo        ArtifactKind = "video"
 )
 
 // Valid indicates whether the value is a known member of the ArtifactKind enum.
 func (e ArtifactKind) Valid() bool {
 	switch e {
 	case ArtifactKindDeviceLog:
+		return true
+	case ArtifactKindKept:
+		return true
+	case ArtifactKindOutput:
+		return true
+	case ArtifactKindRemoteEndLog:
+		return true
+	case ArtifactKindResults:
 		return true
 	case ArtifactKindScreenshot:
 		return true
@@ -129,6 +143,27 @@ func (e FindingLevel) Valid() bool {
 	case Notes:
 		return true
 	case Warns:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HostIsolation.
+const (
+	None  HostIsolation = "none"
+	Open  HostIsolation = "open"
+	Tight HostIsolation = "tight"
+)
+
+// Valid indicates whether the value is a known member of the HostIsolation enum.
+func (e HostIsolation) Valid() bool {
+	switch e {
+	case None:
+		return true
+	case Open:
+		return true
+	case Tight:
 		return true
 	default:
 		return false
@@ -252,6 +287,36 @@ func (e MeRole) Valid() bool {
 	case MeRoleOwner:
 		return true
 	case MeRoleViewer:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SessionStage.
+const (
+	SessionStageCollecting SessionStage = "collecting"
+	SessionStageDone       SessionStage = "done"
+	SessionStageHeld       SessionStage = "held"
+	SessionStagePreparing  SessionStage = "preparing"
+	SessionStageRunning    SessionStage = "running"
+	SessionStageWaiting    SessionStage = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SessionStage enum.
+func (e SessionStage) Valid() bool {
+	switch e {
+	case SessionStageCollecting:
+		return true
+	case SessionStageDone:
+		return true
+	case SessionStageHeld:
+		return true
+	case SessionStagePreparing:
+		return true
+	case SessionStageRunning:
+		return true
+	case SessionStageWaiting:
 		return true
 	default:
 		return false
@@ -484,7 +549,10 @@ type FindingLevel string
 
 // Holder Of one device that this workspace holds
 type Holder struct {
-	Leg   string    `json:"leg"`
+	// Leg Of a session
+	Leg string `json:"leg"`
+
+	// Run Empty: a session holds it
 	Run   string    `json:"run"`
 	Since time.Time `json:"since"`
 
@@ -498,16 +566,28 @@ type Host struct {
 	Devices int `json:"devices"`
 
 	// Holds Devices at work
-	Holds  int        `json:"holds"`
-	Joined *time.Time `json:"joined,omitempty"`
-	Kind   HostKind   `json:"kind"`
-	Name   string     `json:"name"`
-	Seen   *time.Time `json:"seen,omitempty"`
+	Holds int `json:"holds"`
+
+	// Isolation How well programs of packages are kept apart there; none: it runs none
+	Isolation HostIsolation `json:"isolation"`
+
+	// IsolationWhy Why not tight
+	IsolationWhy *string    `json:"isolation_why,omitempty"`
+	Joined       *time.Time `json:"joined,omitempty"`
+	Kind         HostKind   `json:"kind"`
+	Name         string     `json:"name"`
+
+	// Runtimes What programs find there: name → version
+	Runtimes map[string]string `json:"runtimes"`
+	Seen     *time.Time        `json:"seen,omitempty"`
 
 	// State new: it has never joined
 	State   HostState `json:"state"`
 	Version *string   `json:"version,omitempty"`
 }
+
+// HostIsolation How well programs of packages are kept apart there; none: it runs none
+type HostIsolation string
 
 // HostKind defines model for Host.Kind.
 type HostKind string
@@ -527,17 +607,22 @@ type Input struct {
 
 // Leg defines model for Leg.
 type Leg struct {
-	Attempts   []Attempt `json:"attempts"`
-	Build      string    `json:"build"`
-	CasesTotal int       `json:"cases_total"`
-	Device     Device    `json:"device"`
-	Id         string    `json:"id"`
-	Message    *string   `json:"message,omitempty"`
-	Package    string    `json:"package"`
+	Attempts []Attempt `json:"attempts"`
+	Build    string    `json:"build"`
+
+	// CasesTotal 0 while it goes on: not known before the end, of a program or a session
+	CasesTotal int     `json:"cases_total"`
+	Device     Device  `json:"device"`
+	Id         string  `json:"id"`
+	Message    *string `json:"message,omitempty"`
+	Package    string  `json:"package"`
 
 	// Place Of one that waits: its place in the queue for its device, from 1
-	Place   *int     `json:"place,omitempty"`
+	Place *int `json:"place,omitempty"`
+
+	// RunId Empty: it is a session
 	RunId   string   `json:"run_id"`
+	Session *Session `json:"session,omitempty"`
 	Stage   string   `json:"stage"`
 	Verdict *Verdict `json:"verdict,omitempty"`
 }
@@ -557,13 +642,15 @@ type LegSummary struct {
 	CaseVerdicts []string `json:"case_verdicts"`
 
 	// Cases Cases of the last attempt by verdict
-	Cases      map[string]int `json:"cases"`
-	CasesTotal int            `json:"cases_total"`
-	Created    time.Time      `json:"created"`
-	Ended      *time.Time     `json:"ended,omitempty"`
-	Id         string         `json:"id"`
-	Message    *string        `json:"message,omitempty"`
-	Model      string         `json:"model"`
+	Cases map[string]int `json:"cases"`
+
+	// CasesTotal 0 while it goes on: not known before the end, of a program or a session
+	CasesTotal int        `json:"cases_total"`
+	Created    time.Time  `json:"created"`
+	Ended      *time.Time `json:"ended,omitempty"`
+	Id         string     `json:"id"`
+	Message    *string    `json:"message,omitempty"`
+	Model      string     `json:"model"`
 
 	// Now The case that is running
 	Now *string `json:"now,omitempty"`
@@ -657,11 +744,22 @@ type LogWindow struct {
 	Rows int `json:"rows"`
 }
 
+// Mark defines model for Mark.
+type Mark struct {
+	// Case Which case; without it, the session as a whole
+	Case    *string `json:"case,omitempty"`
+	Message *string `json:"message,omitempty"`
+	Verdict Verdict `json:"verdict"`
+}
+
 // Me defines model for Me.
 type Me struct {
 	// Expires Of a browser's sign-in
 	Expires *time.Time `json:"expires,omitempty"`
-	Role    MeRole     `json:"role"`
+
+	// ProgramNetwork Programs of the workspace's packages may use the network
+	ProgramNetwork bool   `json:"program_network"`
+	Role           MeRole `json:"role"`
 
 	// Version Of the service
 	Version   string `json:"version"`
@@ -683,6 +781,9 @@ type Package struct {
 	Inputs []Input `json:"inputs"`
 	Kind   string  `json:"kind"`
 	Name   string  `json:"name"`
+
+	// Program Of the kind program
+	Program *Program `json:"program,omitempty"`
 
 	// Ref name@revision
 	Ref      string `json:"ref"`
@@ -719,6 +820,17 @@ type Problem struct {
 
 	// Type A URI that names the kind of problem
 	Type string `json:"type"`
+}
+
+// Program Of the kind program
+type Program struct {
+	// Needs What the host must have
+	Needs   []string  `json:"needs"`
+	Prepare *[]string `json:"prepare,omitempty"`
+
+	// Results Where its JUnit XML appears
+	Results []string `json:"results"`
+	Run     []string `json:"run"`
 }
 
 // Quarantine defines model for Quarantine.
@@ -826,10 +938,89 @@ type ScreenChange struct {
 	Leg     string `json:"leg"`
 }
 
+// Session defines model for Session.
+type Session struct {
+	// Build Empty: none
+	Build string `json:"build"`
+
+	// CaseVerdicts In the order they began: a verdict, running, or open
+	CaseVerdicts []string `json:"case_verdicts"`
+
+	// Cases Its cases by verdict
+	Cases   map[string]int `json:"cases"`
+	Created time.Time      `json:"created"`
+	Device  *SessionDevice `json:"device,omitempty"`
+	Ended   *time.Time     `json:"ended,omitempty"`
+
+	// Group The label under which it is listed
+	Group string `json:"group"`
+
+	// How How it ended: by its client, idle, limit, lost, stopped; never: it did not begin
+	How         *string `json:"how,omitempty"`
+	Id          string  `json:"id"`
+	IdleSeconds float32 `json:"idle_seconds"`
+
+	// Inferred Nobody said how it came out: the verdict is by how it ended
+	Inferred        bool    `json:"inferred"`
+	LimitSeconds    float32 `json:"limit_seconds"`
+	Message         *string `json:"message,omitempty"`
+	Name            string  `json:"name"`
+	NowCase         *string `json:"now_case,omitempty"`
+	PatienceSeconds float32 `json:"patience_seconds"`
+
+	// Place Of one that waits: its place in the queue, from 1
+	Place *int         `json:"place,omitempty"`
+	Stage SessionStage `json:"stage"`
+
+	// Started When it got its device
+	Started  *time.Time `json:"started,omitempty"`
+	Stopping *bool      `json:"stopping,omitempty"`
+	Verdict  *Verdict   `json:"verdict,omitempty"`
+	Where    []string   `json:"where"`
+}
+
+// SessionStage defines model for Session.Stage.
+type SessionStage string
+
+// SessionDevice defines model for SessionDevice.
+type SessionDevice struct {
+	Model     string `json:"model"`
+	Os        string `json:"os"`
+	Serial    string `json:"serial"`
+	Simulated bool   `json:"simulated"`
+}
+
+// SessionPage defines model for SessionPage.
+type SessionPage struct {
+	Items []Session `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+
+	// Open How many sessions of the workspace have a device now
+	Open int `json:"open"`
+
+	// Waiting How many wait for one
+	Waiting int `json:"waiting"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Key    *string `json:"key,omitempty"`
 	Ticket *string `json:"ticket,omitempty"`
+}
+
+// Snippet defines model for Snippet.
+type Snippet struct {
+	// Devices How many devices would do now
+	Devices int `json:"devices"`
+
+	// File What the program may be called
+	File     string `json:"file"`
+	Language string `json:"language"`
+	Program  string `json:"program"`
+
+	// Run How it is run then
+	Run   string `json:"run"`
+	Title string `json:"title"`
 }
 
 // Stop defines model for Stop.
@@ -1045,6 +1236,39 @@ type StartRunParams struct {
 	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// Group Only those of this label
+	Group *string `form:"group,omitempty" json:"group,omitempty"`
+
+	// Device Only those on this device
+	Device *string `form:"device,omitempty" json:"device,omitempty"`
+
+	// Going Only those that are not over
+	Going *bool  `form:"going,omitempty" json:"going,omitempty"`
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// GetSnippetParams defines parameters for GetSnippet.
+type GetSnippetParams struct {
+	// Build Reference of the build to install
+	Build *string `form:"build,omitempty" json:"build,omitempty"`
+
+	// Where Which devices will do
+	Where *[]string `form:"where,omitempty" json:"where,omitempty"`
+	Group *string   `form:"group,omitempty" json:"group,omitempty"`
+	Name  *string   `form:"name,omitempty" json:"name,omitempty"`
+}
+
+// SetWorkspaceJSONBody defines parameters for SetWorkspace.
+type SetWorkspaceJSONBody struct {
+	// ProgramNetwork Programs of packages may use the network
+	ProgramNetwork bool `json:"program_network"`
+}
+
 // QuarantineDeviceJSONRequestBody defines body for QuarantineDevice for application/json ContentType.
 type QuarantineDeviceJSONRequestBody = Quarantine
 
@@ -1063,8 +1287,14 @@ type CheckRunJSONRequestBody = RunRequest
 // StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
 type StopRunJSONRequestBody = Stop
 
+// MarkSessionJSONRequestBody defines body for MarkSession for application/json ContentType.
+type MarkSessionJSONRequestBody = Mark
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// SetWorkspaceJSONRequestBody defines body for SetWorkspace for application/json ContentType.
+type SetWorkspaceJSONRequestBody SetWorkspaceJSONBody
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1211,7 +1441,7 @@ type ClientInterface interface {
 	//
 	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
 	// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
-	// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+	// `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 	// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
 	// hand: ask anew for all that is shown.
 	//
@@ -1271,6 +1501,15 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
 	AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CallAsHostWithBody For hosts, a call that could not go over the bus
+	//
+	// The same bytes as on the bus, there and back.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/call (the `CallAsHost` operationId).
+	CallAsHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// JoinAsHostWithBody Begin a host's session
 	//
@@ -1398,6 +1637,11 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRunReport A run's results as JUnit XML, a suite a device
+	//
+	// Corresponds with GET /runs/{id}/junit (the `GetRunReport` operationId).
+	GetRunReport(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StopRunWithBody End a run, or one leg of it
 	//
 	// Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -1415,6 +1659,46 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 	StopRun(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSessions Sessions opened from outside, the newest first
+	//
+	// Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSession One session
+	//
+	// Corresponds with GET /sessions/{id} (the `GetSession` operationId).
+	GetSession(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportSessionWithBody Hand in the test runner's JUnit XML
+	//
+	// Its cases are put onto the session's clock by their times. An earlier report's cases give way.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sessions/{id}/report (the `ReportSession` operationId).
+	ReportSessionWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopSession End a session
+	//
+	// Corresponds with POST /sessions/{id}/stop (the `StopSession` operationId).
+	StopSession(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkSessionWithBody Say how a session, or a case of it, came out
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+	MarkSessionWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkSession Say how a session, or a case of it, came out
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+	MarkSession(ctx context.Context, id string, body MarkSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End this browser's sign-in
 	//
@@ -1439,10 +1723,31 @@ type ClientInterface interface {
 	// Corresponds with POST /signin (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSnippet A program that opens a session, to begin a test with
+	//
+	// The languages are shell, python, node, go and java. The key is not in it; the program reads it from the environment.
+	//
+	// Corresponds with GET /snippets/{language} (the `GetSnippet` operationId).
+	GetSnippet(ctx context.Context, language string, params *GetSnippetParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddTicket Make a ticket that signs a browser in once, within ten minutes
 	//
 	// Corresponds with POST /tickets (the `AddTicket` operationId).
 	AddTicket(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWorkspaceWithBody Change what holds for the workspace; for its owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+	SetWorkspaceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWorkspace Change what holds for the workspace; for its owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+	SetWorkspace(ctx context.Context, body SetWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetArtifact The bytes of an artifact
@@ -1626,7 +1931,7 @@ func (c *Client) QuarantineDevice(ctx context.Context, serial string, body Quara
 //
 // Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
 // stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
-// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+// `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 // `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
 // hand: ask anew for all that is shown.
 //
@@ -1767,6 +2072,25 @@ func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /hosts (the `AddHost` operationId).
 func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddHostRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CallAsHostWithBody For hosts, a call that could not go over the bus
+//
+// The same bytes as on the bus, there and back.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/call (the `CallAsHost` operationId).
+func (c *Client) CallAsHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCallAsHostRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2103,6 +2427,21 @@ func (c *Client) GetRun(ctx context.Context, id string, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
+// GetRunReport A run's results as JUnit XML, a suite a device
+//
+// Corresponds with GET /runs/{id}/junit (the `GetRunReport` operationId).
+func (c *Client) GetRunReport(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunReportRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StopRunWithBody End a run, or one leg of it
 //
 // Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -2131,6 +2470,106 @@ func (c *Client) StopRunWithBody(ctx context.Context, id string, contentType str
 // Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 func (c *Client) StopRun(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSessions Sessions opened from outside, the newest first
+//
+// Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *Client) ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSession One session
+//
+// Corresponds with GET /sessions/{id} (the `GetSession` operationId).
+func (c *Client) GetSession(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSessionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportSessionWithBody Hand in the test runner's JUnit XML
+//
+// Its cases are put onto the session's clock by their times. An earlier report's cases give way.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sessions/{id}/report (the `ReportSession` operationId).
+func (c *Client) ReportSessionWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportSessionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopSession End a session
+//
+// Corresponds with POST /sessions/{id}/stop (the `StopSession` operationId).
+func (c *Client) StopSession(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopSessionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkSessionWithBody Say how a session, or a case of it, came out
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+func (c *Client) MarkSessionWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkSessionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkSession Say how a session, or a case of it, came out
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+func (c *Client) MarkSession(ctx context.Context, id string, body MarkSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkSessionRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2194,11 +2633,62 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// GetSnippet A program that opens a session, to begin a test with
+//
+// The languages are shell, python, node, go and java. The key is not in it; the program reads it from the environment.
+//
+// Corresponds with GET /snippets/{language} (the `GetSnippet` operationId).
+func (c *Client) GetSnippet(ctx context.Context, language string, params *GetSnippetParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSnippetRequest(c.Server, language, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddTicket Make a ticket that signs a browser in once, within ten minutes
 //
 // Corresponds with POST /tickets (the `AddTicket` operationId).
 func (c *Client) AddTicket(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddTicketRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWorkspaceWithBody Change what holds for the workspace; for its owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+func (c *Client) SetWorkspaceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWorkspaceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWorkspace Change what holds for the workspace; for its owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+func (c *Client) SetWorkspace(ctx context.Context, body SetWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWorkspaceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3050,6 +3540,35 @@ func NewAddHostRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	operationPath := fmt.Sprintf("/hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCallAsHostRequestWithBody constructs an http.Request for the CallAsHost method, with any body, and a specified content type
+func NewCallAsHostRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/call")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3961,6 +4480,40 @@ func NewGetRunRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetRunReportRequest constructs an http.Request for the GetRunReport method
+func NewGetRunReportRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/junit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStopRunRequest calls the generic StopRun builder with application/json body
 func NewStopRunRequest(server string, id string, body StopRunJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3989,6 +4542,259 @@ func NewStopRunRequestWithBody(server string, id string, contentType string, bod
 	}
 
 	operationPath := fmt.Sprintf("/runs/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string, params *ListSessionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Going != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "going", *params.Going, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSessionRequest constructs an http.Request for the GetSession method
+func NewGetSessionRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReportSessionRequestWithBody constructs an http.Request for the ReportSession method, with any body, and a specified content type
+func NewReportSessionRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStopSessionRequest constructs an http.Request for the StopSession method
+func NewStopSessionRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMarkSessionRequest calls the generic MarkSession builder with application/json body
+func NewMarkSessionRequest(server string, id string, body MarkSessionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkSessionRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewMarkSessionRequestWithBody constructs an http.Request for the MarkSession method, with any body, and a specified content type
+func NewMarkSessionRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s/verdict", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4075,6 +4881,103 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewGetSnippetRequest constructs an http.Request for the GetSnippet method
+func NewGetSnippetRequest(server string, language string, params *GetSnippetParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "language", language, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snippets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Build != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "build", *params.Build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Where != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", *params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAddTicketRequest constructs an http.Request for the AddTicket method
 func NewAddTicketRequest(server string) (*http.Request, error) {
 	var err error
@@ -4098,6 +5001,46 @@ func NewAddTicketRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetWorkspaceRequest calls the generic SetWorkspace builder with application/json body
+func NewSetWorkspaceRequest(server string, body SetWorkspaceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetWorkspaceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetWorkspaceRequestWithBody constructs an http.Request for the SetWorkspace method, with any body, and a specified content type
+func NewSetWorkspaceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspace")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4233,7 +5176,7 @@ type ClientWithResponsesInterface interface {
 	//
 	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
 	// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
-	// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+	// `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 	// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
 	// hand: ask anew for all that is shown.
 	//
@@ -4301,6 +5244,15 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /hosts (the `AddHost` operationId).
 	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+
+	// CallAsHostWithBodyWithResponse For hosts, a call that could not go over the bus
+	//
+	// The same bytes as on the bus, there and back.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/call (the `CallAsHost` operationId).
+	CallAsHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallAsHostResponse, error)
 
 	// JoinAsHostWithBodyWithResponse Begin a host's session
 	//
@@ -4454,6 +5406,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
 
+	// GetRunReportWithResponse A run's results as JUnit XML, a suite a device
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/junit (the `GetRunReport` operationId).
+	GetRunReportWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunReportResponse, error)
+
 	// StopRunWithBodyWithResponse End a run, or one leg of it
 	//
 	// Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -4471,6 +5430,52 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 	StopRunWithResponse(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
+
+	// ListSessionsWithResponse Sessions opened from outside, the newest first
+	//
+	// Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
+
+	// GetSessionWithResponse One session
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sessions/{id} (the `GetSession` operationId).
+	GetSessionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSessionResponse, error)
+
+	// ReportSessionWithBodyWithResponse Hand in the test runner's JUnit XML
+	//
+	// Its cases are put onto the session's clock by their times. An earlier report's cases give way.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sessions/{id}/report (the `ReportSession` operationId).
+	ReportSessionWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportSessionResponse, error)
+
+	// StopSessionWithResponse End a session
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sessions/{id}/stop (the `StopSession` operationId).
+	StopSessionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopSessionResponse, error)
+
+	// MarkSessionWithBodyWithResponse Say how a session, or a case of it, came out
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+	MarkSessionWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkSessionResponse, error)
+
+	// MarkSessionWithResponse Say how a session, or a case of it, came out
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+	MarkSessionWithResponse(ctx context.Context, id string, body MarkSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkSessionResponse, error)
 
 	// SignOutWithResponse End this browser's sign-in
 	//
@@ -4497,12 +5502,35 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /signin (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// GetSnippetWithResponse A program that opens a session, to begin a test with
+	//
+	// The languages are shell, python, node, go and java. The key is not in it; the program reads it from the environment.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /snippets/{language} (the `GetSnippet` operationId).
+	GetSnippetWithResponse(ctx context.Context, language string, params *GetSnippetParams, reqEditors ...RequestEditorFn) (*GetSnippetResponse, error)
+
 	// AddTicketWithResponse Make a ticket that signs a browser in once, within ten minutes
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /tickets (the `AddTicket` operationId).
 	AddTicketWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AddTicketResponse, error)
+
+	// SetWorkspaceWithBodyWithResponse Change what holds for the workspace; for its owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+	SetWorkspaceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWorkspaceResponse, error)
+
+	// SetWorkspaceWithResponse Change what holds for the workspace; for its owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+	SetWorkspaceWithResponse(ctx context.Context, body SetWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWorkspaceResponse, error)
 }
 
 type GetArtifactResponse struct {
@@ -5330,6 +6358,47 @@ func (r AddHostResponse) ContentType() string {
 	return ""
 }
 
+type CallAsHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CallAsHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CallAsHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CallAsHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CallAsHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CallAsHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type JoinAsHostResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6139,6 +7208,54 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type GetRunReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// XML200 the response for an HTTP 200 `application/xml` response
+	XML200 *openapi_types.File
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetXML200 returns the response for an HTTP 200 `application/xml` response
+func (r GetRunReportResponse) GetXML200() *openapi_types.File {
+	return r.XML200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6181,6 +7298,246 @@ func (r StopRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SessionPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *SessionPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSessionResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportSessionResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StopSessionResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MarkSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MarkSessionResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MarkSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MarkSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MarkSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MarkSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MarkSessionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6290,6 +7647,54 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type GetSnippetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Snippet
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSnippetResponse) GetJSON200() *Snippet {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSnippetResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSnippetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSnippetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSnippetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSnippetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AddTicketResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6332,6 +7737,54 @@ func (r AddTicketResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddTicketResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Me
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetWorkspaceResponse) GetJSON200() *Me {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetWorkspaceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6491,7 +7944,7 @@ func (c *ClientWithResponses) QuarantineDeviceWithResponse(ctx context.Context, 
 //
 // Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
 // stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
-// `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+// `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 // `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
 // hand: ask anew for all that is shown.
 //
@@ -6612,6 +8065,21 @@ func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddH
 		return nil, err
 	}
 	return ParseAddHostResponse(rsp)
+}
+
+// CallAsHostWithBodyWithResponse For hosts, a call that could not go over the bus
+//
+// The same bytes as on the bus, there and back.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/call (the `CallAsHost` operationId).
+func (c *ClientWithResponses) CallAsHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallAsHostResponse, error) {
+	rsp, err := c.CallAsHostWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCallAsHostResponse(rsp)
 }
 
 // JoinAsHostWithBodyWithResponse Begin a host's session
@@ -6886,6 +8354,19 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id string,
 	return ParseGetRunResponse(rsp)
 }
 
+// GetRunReportWithResponse A run's results as JUnit XML, a suite a device
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/junit (the `GetRunReport` operationId).
+func (c *ClientWithResponses) GetRunReportWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunReportResponse, error) {
+	rsp, err := c.GetRunReport(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunReportResponse(rsp)
+}
+
 // StopRunWithBodyWithResponse End a run, or one leg of it
 //
 // Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -6914,6 +8395,88 @@ func (c *ClientWithResponses) StopRunWithResponse(ctx context.Context, id string
 		return nil, err
 	}
 	return ParseStopRunResponse(rsp)
+}
+
+// ListSessionsWithResponse Sessions opened from outside, the newest first
+//
+// Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
+}
+
+// GetSessionWithResponse One session
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sessions/{id} (the `GetSession` operationId).
+func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
+	rsp, err := c.GetSession(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSessionResponse(rsp)
+}
+
+// ReportSessionWithBodyWithResponse Hand in the test runner's JUnit XML
+//
+// Its cases are put onto the session's clock by their times. An earlier report's cases give way.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sessions/{id}/report (the `ReportSession` operationId).
+func (c *ClientWithResponses) ReportSessionWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportSessionResponse, error) {
+	rsp, err := c.ReportSessionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportSessionResponse(rsp)
+}
+
+// StopSessionWithResponse End a session
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sessions/{id}/stop (the `StopSession` operationId).
+func (c *ClientWithResponses) StopSessionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopSessionResponse, error) {
+	rsp, err := c.StopSession(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopSessionResponse(rsp)
+}
+
+// MarkSessionWithBodyWithResponse Say how a session, or a case of it, came out
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+func (c *ClientWithResponses) MarkSessionWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkSessionResponse, error) {
+	rsp, err := c.MarkSessionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkSessionResponse(rsp)
+}
+
+// MarkSessionWithResponse Say how a session, or a case of it, came out
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
+func (c *ClientWithResponses) MarkSessionWithResponse(ctx context.Context, id string, body MarkSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkSessionResponse, error) {
+	rsp, err := c.MarkSession(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkSessionResponse(rsp)
 }
 
 // SignOutWithResponse End this browser's sign-in
@@ -6959,6 +8522,21 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// GetSnippetWithResponse A program that opens a session, to begin a test with
+//
+// The languages are shell, python, node, go and java. The key is not in it; the program reads it from the environment.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /snippets/{language} (the `GetSnippet` operationId).
+func (c *ClientWithResponses) GetSnippetWithResponse(ctx context.Context, language string, params *GetSnippetParams, reqEditors ...RequestEditorFn) (*GetSnippetResponse, error) {
+	rsp, err := c.GetSnippet(ctx, language, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSnippetResponse(rsp)
+}
+
 // AddTicketWithResponse Make a ticket that signs a browser in once, within ten minutes
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6970,6 +8548,32 @@ func (c *ClientWithResponses) AddTicketWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseAddTicketResponse(rsp)
+}
+
+// SetWorkspaceWithBodyWithResponse Change what holds for the workspace; for its owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+func (c *ClientWithResponses) SetWorkspaceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWorkspaceResponse, error) {
+	rsp, err := c.SetWorkspaceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWorkspaceResponse(rsp)
+}
+
+// SetWorkspaceWithResponse Change what holds for the workspace; for its owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
+func (c *ClientWithResponses) SetWorkspaceWithResponse(ctx context.Context, body SetWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWorkspaceResponse, error) {
+	rsp, err := c.SetWorkspace(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWorkspaceResponse(rsp)
 }
 
 // ParseGetArtifactResponse parses an HTTP response from a GetArtifactWithResponse call
@@ -7525,6 +9129,32 @@ func ParseAddHostResponse(rsp *http.Response) (*AddHostResponse, error) {
 		}
 		response.JSON201 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCallAsHostResponse parses an HTTP response from a CallAsHostWithResponse call
+func ParseCallAsHostResponse(rsp *http.Response) (*CallAsHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CallAsHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -8094,6 +9724,39 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetRunReportResponse parses an HTTP response from a GetRunReportWithResponse call
+func ParseGetRunReportResponse(rsp *http.Response) (*GetRunReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "xml") && rsp.StatusCode == 200:
+		var dest openapi_types.File
+		if err := xml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.XML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStopRunResponse parses an HTTP response from a StopRunWithResponse call
 func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8110,6 +9773,171 @@ func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SessionPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSessionResponse parses an HTTP response from a GetSessionWithResponse call
+func ParseGetSessionResponse(rsp *http.Response) (*GetSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportSessionResponse parses an HTTP response from a ReportSessionWithResponse call
+func ParseReportSessionResponse(rsp *http.Response) (*ReportSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopSessionResponse parses an HTTP response from a StopSessionWithResponse call
+func ParseStopSessionResponse(rsp *http.Response) (*StopSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMarkSessionResponse parses an HTTP response from a MarkSessionWithResponse call
+func ParseMarkSessionResponse(rsp *http.Response) (*MarkSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MarkSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8215,6 +10043,39 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseGetSnippetResponse parses an HTTP response from a GetSnippetWithResponse call
+func ParseGetSnippetResponse(rsp *http.Response) (*GetSnippetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSnippetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Snippet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddTicketResponse parses an HTTP response from a AddTicketWithResponse call
 func ParseAddTicketResponse(rsp *http.Response) (*AddTicketResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8235,6 +10096,39 @@ func ParseAddTicketResponse(rsp *http.Response) (*AddTicketResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetWorkspaceResponse parses an HTTP response from a SetWorkspaceWithResponse call
+func ParseSetWorkspaceResponse(rsp *http.Response) (*SetWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetWorkspaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -8304,6 +10198,9 @@ type ServerInterface interface {
 	// AddHost Make a key for a host, in place of any it had
 	// (POST /hosts)
 	AddHost(ctx *echo.Context) error
+	// CallAsHost For hosts, a call that could not go over the bus
+	// (POST /hosts/call)
+	CallAsHost(ctx *echo.Context) error
 	// JoinAsHost Begin a host's session
 	// (POST /hosts/join)
 	JoinAsHost(ctx *echo.Context) error
@@ -8355,18 +10252,42 @@ type ServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx *echo.Context, id string) error
+	// GetRunReport A run's results as JUnit XML, a suite a device
+	// (GET /runs/{id}/junit)
+	GetRunReport(ctx *echo.Context, id string) error
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx *echo.Context, id string) error
+	// ListSessions Sessions opened from outside, the newest first
+	// (GET /sessions)
+	ListSessions(ctx *echo.Context, params ListSessionsParams) error
+	// GetSession One session
+	// (GET /sessions/{id})
+	GetSession(ctx *echo.Context, id string) error
+	// ReportSession Hand in the test runner's JUnit XML
+	// (PUT /sessions/{id}/report)
+	ReportSession(ctx *echo.Context, id string) error
+	// StopSession End a session
+	// (POST /sessions/{id}/stop)
+	StopSession(ctx *echo.Context, id string) error
+	// MarkSession Say how a session, or a case of it, came out
+	// (POST /sessions/{id}/verdict)
+	MarkSession(ctx *echo.Context, id string) error
 	// SignOut End this browser's sign-in
 	// (DELETE /signin)
 	SignOut(ctx *echo.Context) error
 	// SignIn Sign a browser in
 	// (POST /signin)
 	SignIn(ctx *echo.Context) error
+	// GetSnippet A program that opens a session, to begin a test with
+	// (GET /snippets/{language})
+	GetSnippet(ctx *echo.Context, language string, params GetSnippetParams) error
 	// AddTicket Make a ticket that signs a browser in once, within ten minutes
 	// (POST /tickets)
 	AddTicket(ctx *echo.Context) error
+	// SetWorkspace Change what holds for the workspace; for its owners
+	// (PUT /workspace)
+	SetWorkspace(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -8742,6 +10663,15 @@ func (w *ServerInterfaceWrapper) AddHost(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AddHost(ctx)
+	return err
+}
+
+// CallAsHost converts echo context to params.
+func (w *ServerInterfaceWrapper) CallAsHost(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CallAsHost(ctx)
 	return err
 }
 
@@ -9126,6 +11056,22 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// GetRunReport converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRunReport(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRunReport(ctx, id)
+	return err
+}
+
 // StopRun converts echo context to params.
 func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 	var err error
@@ -9139,6 +11085,116 @@ func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StopRun(ctx, id)
+	return err
+}
+
+// ListSessions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSessionsParams
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", ctx.QueryParams(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter group: %s", err))
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", ctx.QueryParams(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter device: %s", err))
+	}
+
+	// ------------- Optional query parameter "going" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "going", ctx.QueryParams(), &params.Going, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter going: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSessions(ctx, params)
+	return err
+}
+
+// GetSession converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSession(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSession(ctx, id)
+	return err
+}
+
+// ReportSession converts echo context to params.
+func (w *ServerInterfaceWrapper) ReportSession(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReportSession(ctx, id)
+	return err
+}
+
+// StopSession converts echo context to params.
+func (w *ServerInterfaceWrapper) StopSession(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopSession(ctx, id)
+	return err
+}
+
+// MarkSession converts echo context to params.
+func (w *ServerInterfaceWrapper) MarkSession(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MarkSession(ctx, id)
 	return err
 }
 
@@ -9160,12 +11216,67 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// GetSnippet converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSnippet(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "language" -------------
+	var language string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "language", ctx.Param("language"), &language, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter language: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSnippetParams
+	// ------------- Optional query parameter "build" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "build", ctx.QueryParams(), &params.Build, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter build: %s", err))
+	}
+
+	// ------------- Optional query parameter "where" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", ctx.QueryParams(), &params.Where, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter where: %s", err))
+	}
+
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", ctx.QueryParams(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter group: %s", err))
+	}
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSnippet(ctx, language, params)
+	return err
+}
+
 // AddTicket converts echo context to params.
 func (w *ServerInterfaceWrapper) AddTicket(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AddTicket(ctx)
+	return err
+}
+
+// SetWorkspace converts echo context to params.
+func (w *ServerInterfaceWrapper) SetWorkspace(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetWorkspace(ctx)
 	return err
 }
 
@@ -9221,6 +11332,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/tickets", wrapper.AddTicket, options.OperationMiddlewares["addTicket"]...)
 	router.GET(options.BaseURL+"/events", wrapper.GetEvents, options.OperationMiddlewares["getEvents"]...)
 	router.GET(options.BaseURL+"/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
+	router.PUT(options.BaseURL+"/workspace", wrapper.SetWorkspace, options.OperationMiddlewares["setWorkspace"]...)
 	router.GET(options.BaseURL+"/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
 	router.POST(options.BaseURL+"/builds", wrapper.AddBuild, options.OperationMiddlewares["addBuild"]...)
 	router.GET(options.BaseURL+"/builds/:ref", wrapper.GetBuild, options.OperationMiddlewares["getBuild"]...)
@@ -9237,6 +11349,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
 	router.DELETE(options.BaseURL+"/hosts/:name", wrapper.RemoveHost, options.OperationMiddlewares["removeHost"]...)
 	router.POST(options.BaseURL+"/hosts/join", wrapper.JoinAsHost, options.OperationMiddlewares["joinAsHost"]...)
+	router.POST(options.BaseURL+"/hosts/call", wrapper.CallAsHost, options.OperationMiddlewares["callAsHost"]...)
 	router.GET(options.BaseURL+"/holds/:id/build", wrapper.GetHoldBuild, options.OperationMiddlewares["getHoldBuild"]...)
 	router.GET(options.BaseURL+"/holds/:id/package", wrapper.GetHoldPackage, options.OperationMiddlewares["getHoldPackage"]...)
 	router.PUT(options.BaseURL+"/holds/:id/artifacts", wrapper.PutHoldArtifact, options.OperationMiddlewares["putHoldArtifact"]...)
@@ -9247,6 +11360,13 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/runs", wrapper.StartRun, options.OperationMiddlewares["startRun"]...)
 	router.GET(options.BaseURL+"/runs/:id", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
+	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
+	router.GET(options.BaseURL+"/sessions/:id", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
+	router.POST(options.BaseURL+"/sessions/:id/stop", wrapper.StopSession, options.OperationMiddlewares["stopSession"]...)
+	router.POST(options.BaseURL+"/sessions/:id/verdict", wrapper.MarkSession, options.OperationMiddlewares["markSession"]...)
+	router.PUT(options.BaseURL+"/sessions/:id/report", wrapper.ReportSession, options.OperationMiddlewares["reportSession"]...)
+	router.GET(options.BaseURL+"/snippets/:language", wrapper.GetSnippet, options.OperationMiddlewares["getSnippet"]...)
 	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
 	router.GET(options.BaseURL+"/legs/:id/timeline", wrapper.GetTimeline, options.OperationMiddlewares["getTimeline"]...)
 	router.GET(options.BaseURL+"/legs/:id/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
@@ -10036,6 +12156,51 @@ func (response AddHostdefaultApplicationProblemPlusJSONResponse) VisitAddHostRes
 	return err
 }
 
+type CallAsHostRequestObject struct {
+	Body io.Reader
+}
+
+type CallAsHostResponseObject interface {
+	VisitCallAsHostResponse(w http.ResponseWriter) error
+}
+
+type CallAsHost200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response CallAsHost200ApplicationoctetStreamResponse) VisitCallAsHostResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type CallAsHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CallAsHostdefaultApplicationProblemPlusJSONResponse) VisitCallAsHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type JoinAsHostRequestObject struct {
 	Body *JoinAsHostJSONRequestBody
 }
@@ -10736,6 +12901,51 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type GetRunReportRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetRunReportResponseObject interface {
+	VisitGetRunReportResponse(w http.ResponseWriter) error
+}
+
+type GetRunReport200ApplicationxmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetRunReport200ApplicationxmlResponse) VisitGetRunReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/xml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetRunReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunReportdefaultApplicationProblemPlusJSONResponse) VisitGetRunReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StopRunRequestObject struct {
 	Id   string `json:"id"`
 	Body *StopRunJSONRequestBody
@@ -10765,6 +12975,203 @@ type StopRundefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopRundefaultApplicationProblemPlusJSONResponse) VisitStopRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsRequestObject struct {
+	Params ListSessionsParams
+}
+
+type ListSessionsResponseObject interface {
+	VisitListSessionsResponse(w http.ResponseWriter) error
+}
+
+type ListSessions200JSONResponse SessionPage
+
+func (response ListSessions200JSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessionRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetSessionResponseObject interface {
+	VisitGetSessionResponse(w http.ResponseWriter) error
+}
+
+type GetSession200JSONResponse Session
+
+func (response GetSession200JSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSessiondefaultApplicationProblemPlusJSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportSessionRequestObject struct {
+	Id   string `json:"id"`
+	Body io.Reader
+}
+
+type ReportSessionResponseObject interface {
+	VisitReportSessionResponse(w http.ResponseWriter) error
+}
+
+type ReportSession200JSONResponse Session
+
+func (response ReportSession200JSONResponse) VisitReportSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportSessiondefaultApplicationProblemPlusJSONResponse) VisitReportSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopSessionRequestObject struct {
+	Id string `json:"id"`
+}
+
+type StopSessionResponseObject interface {
+	VisitStopSessionResponse(w http.ResponseWriter) error
+}
+
+type StopSession200JSONResponse Session
+
+func (response StopSession200JSONResponse) VisitStopSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopSessiondefaultApplicationProblemPlusJSONResponse) VisitStopSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkSessionRequestObject struct {
+	Id   string `json:"id"`
+	Body *MarkSessionJSONRequestBody
+}
+
+type MarkSessionResponseObject interface {
+	VisitMarkSessionResponse(w http.ResponseWriter) error
+}
+
+type MarkSession200JSONResponse Session
+
+func (response MarkSession200JSONResponse) VisitMarkSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MarkSessiondefaultApplicationProblemPlusJSONResponse) VisitMarkSessionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10865,6 +13272,46 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type GetSnippetRequestObject struct {
+	Language string `json:"language"`
+	Params   GetSnippetParams
+}
+
+type GetSnippetResponseObject interface {
+	VisitGetSnippetResponse(w http.ResponseWriter) error
+}
+
+type GetSnippet200JSONResponse Snippet
+
+func (response GetSnippet200JSONResponse) VisitGetSnippetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSnippetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSnippetdefaultApplicationProblemPlusJSONResponse) VisitGetSnippetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddTicketRequestObject struct {
 }
 
@@ -10892,6 +13339,45 @@ type AddTicketdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddTicketdefaultApplicationProblemPlusJSONResponse) VisitAddTicketResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetWorkspaceRequestObject struct {
+	Body *SetWorkspaceJSONRequestBody
+}
+
+type SetWorkspaceResponseObject interface {
+	VisitSetWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type SetWorkspace200JSONResponse Me
+
+func (response SetWorkspace200JSONResponse) VisitSetWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetWorkspacedefaultApplicationProblemPlusJSONResponse) VisitSetWorkspaceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10959,6 +13445,9 @@ type StrictServerInterface interface {
 	// AddHost Make a key for a host, in place of any it had
 	// (POST /hosts)
 	AddHost(ctx context.Context, request AddHostRequestObject) (AddHostResponseObject, error)
+	// CallAsHost For hosts, a call that could not go over the bus
+	// (POST /hosts/call)
+	CallAsHost(ctx context.Context, request CallAsHostRequestObject) (CallAsHostResponseObject, error)
 	// JoinAsHost Begin a host's session
 	// (POST /hosts/join)
 	JoinAsHost(ctx context.Context, request JoinAsHostRequestObject) (JoinAsHostResponseObject, error)
@@ -11010,18 +13499,42 @@ type StrictServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// GetRunReport A run's results as JUnit XML, a suite a device
+	// (GET /runs/{id}/junit)
+	GetRunReport(ctx context.Context, request GetRunReportRequestObject) (GetRunReportResponseObject, error)
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
+	// ListSessions Sessions opened from outside, the newest first
+	// (GET /sessions)
+	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
+	// GetSession One session
+	// (GET /sessions/{id})
+	GetSession(ctx context.Context, request GetSessionRequestObject) (GetSessionResponseObject, error)
+	// ReportSession Hand in the test runner's JUnit XML
+	// (PUT /sessions/{id}/report)
+	ReportSession(ctx context.Context, request ReportSessionRequestObject) (ReportSessionResponseObject, error)
+	// StopSession End a session
+	// (POST /sessions/{id}/stop)
+	StopSession(ctx context.Context, request StopSessionRequestObject) (StopSessionResponseObject, error)
+	// MarkSession Say how a session, or a case of it, came out
+	// (POST /sessions/{id}/verdict)
+	MarkSession(ctx context.Context, request MarkSessionRequestObject) (MarkSessionResponseObject, error)
 	// SignOut End this browser's sign-in
 	// (DELETE /signin)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
 	// SignIn Sign a browser in
 	// (POST /signin)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// GetSnippet A program that opens a session, to begin a test with
+	// (GET /snippets/{language})
+	GetSnippet(ctx context.Context, request GetSnippetRequestObject) (GetSnippetResponseObject, error)
 	// AddTicket Make a ticket that signs a browser in once, within ten minutes
 	// (POST /tickets)
 	AddTicket(ctx context.Context, request AddTicketRequestObject) (AddTicketResponseObject, error)
+	// SetWorkspace Change what holds for the workspace; for its owners
+	// (PUT /workspace)
+	SetWorkspace(ctx context.Context, request SetWorkspaceRequestObject) (SetWorkspaceResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -11537,6 +14050,31 @@ func (sh *strictHandler) AddHost(ctx *echo.Context) error {
 	return nil
 }
 
+// CallAsHost operation middleware
+func (sh *strictHandler) CallAsHost(ctx *echo.Context) error {
+	var request CallAsHostRequestObject
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CallAsHost(ctx.Request().Context(), request.(CallAsHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CallAsHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CallAsHostResponseObject); ok {
+		return validResponse.VisitCallAsHostResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // JoinAsHost operation middleware
 func (sh *strictHandler) JoinAsHost(ctx *echo.Context) error {
 	var request JoinAsHostRequestObject
@@ -12028,6 +14566,31 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// GetRunReport operation middleware
+func (sh *strictHandler) GetRunReport(ctx *echo.Context, id string) error {
+	var request GetRunReportRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunReport(ctx.Request().Context(), request.(GetRunReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRunReportResponseObject); ok {
+		return validResponse.VisitGetRunReportResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // StopRun operation middleware
 func (sh *strictHandler) StopRun(ctx *echo.Context, id string) error {
 	var request StopRunRequestObject
@@ -12073,6 +14636,156 @@ func (sh *strictHandler) StopRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(StopRunResponseObject); ok {
 		return validResponse.VisitStopRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSessions operation middleware
+func (sh *strictHandler) ListSessions(ctx *echo.Context, params ListSessionsParams) error {
+	var request ListSessionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSessions(ctx.Request().Context(), request.(ListSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
+		return validResponse.VisitListSessionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSession operation middleware
+func (sh *strictHandler) GetSession(ctx *echo.Context, id string) error {
+	var request GetSessionRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSession(ctx.Request().Context(), request.(GetSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSessionResponseObject); ok {
+		return validResponse.VisitGetSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReportSession operation middleware
+func (sh *strictHandler) ReportSession(ctx *echo.Context, id string) error {
+	var request ReportSessionRequestObject
+
+	request.Id = id
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportSession(ctx.Request().Context(), request.(ReportSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReportSessionResponseObject); ok {
+		return validResponse.VisitReportSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopSession operation middleware
+func (sh *strictHandler) StopSession(ctx *echo.Context, id string) error {
+	var request StopSessionRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopSession(ctx.Request().Context(), request.(StopSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopSessionResponseObject); ok {
+		return validResponse.VisitStopSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MarkSession operation middleware
+func (sh *strictHandler) MarkSession(ctx *echo.Context, id string) error {
+	var request MarkSessionRequestObject
+
+	request.Id = id
+
+	var body MarkSessionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MarkSession(ctx.Request().Context(), request.(MarkSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MarkSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MarkSessionResponseObject); ok {
+		return validResponse.VisitMarkSessionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12148,6 +14861,32 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 	return nil
 }
 
+// GetSnippet operation middleware
+func (sh *strictHandler) GetSnippet(ctx *echo.Context, language string, params GetSnippetParams) error {
+	var request GetSnippetRequestObject
+
+	request.Language = language
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSnippet(ctx.Request().Context(), request.(GetSnippetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSnippet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSnippetResponseObject); ok {
+		return validResponse.VisitGetSnippetResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // AddTicket operation middleware
 func (sh *strictHandler) AddTicket(ctx *echo.Context) error {
 	var request AddTicketRequestObject
@@ -12165,6 +14904,52 @@ func (sh *strictHandler) AddTicket(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(AddTicketResponseObject); ok {
 		return validResponse.VisitAddTicketResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetWorkspace operation middleware
+func (sh *strictHandler) SetWorkspace(ctx *echo.Context) error {
+	var request SetWorkspaceRequestObject
+
+	var body SetWorkspaceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetWorkspace(ctx.Request().Context(), request.(SetWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetWorkspace")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetWorkspaceResponseObject); ok {
+		return validResponse.VisitSetWorkspaceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

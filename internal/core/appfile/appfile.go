@@ -13,7 +13,6 @@ package appfile
 import (
 	"archive/zip"
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"image/png"
@@ -22,6 +21,8 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+
+	"tessellant/internal/core/zipdir"
 )
 
 // Facts is what a build says about itself.
@@ -149,7 +150,10 @@ func open(r io.ReaderAt, size int64) (*zip.Reader, error) {
 	if n, _ := r.ReadAt(head, 0); n < 4 || !bytes.HasPrefix(head, []byte("PK")) {
 		return nil, refuse("upload the APK that your build made", "this is not an APK: it does not begin as a zip file does")
 	}
-	dir, err := directorySize(r, size)
+	dir, err := zipdir.Size(r, size)
+	if errors.Is(err, zipdir.ErrNone) {
+		return nil, refuse("upload it again from the start", "it is cut off: it begins as a zip file but has no zip directory at its end")
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -169,22 +173,6 @@ func open(r io.ReaderAt, size int64) (*zip.Reader, error) {
 		}
 	}
 	return z, nil
-}
-
-// directorySize finds the end of central directory record (APPNOTE 4.3.16) and
-// reads the directory's size from it, before anything is allocated for it.
-func directorySize(r io.ReaderAt, size int64) (int64, error) {
-	for _, n := range []int64{1 << 10, 22 + 65535} { // mostly there is no comment behind it
-		n = min(size, n)
-		tail := make([]byte, n)
-		if _, err := r.ReadAt(tail, size-n); err != nil && !errors.Is(err, io.EOF) {
-			return 0, fmt.Errorf("read the end of the file: %w", err)
-		}
-		if i := bytes.LastIndex(tail, []byte("PK\x05\x06")); i >= 0 && i+22 <= len(tail) {
-			return int64(binary.LittleEndian.Uint32(tail[i+12:])), nil
-		}
-	}
-	return 0, refuse("upload it again from the start", "it is cut off: it begins as a zip file but has no zip directory at its end")
 }
 
 func find(z *zip.Reader, name string) *zip.File {

@@ -7,18 +7,39 @@ package masking
 import (
 	"encoding/json"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
+	"sync"
 )
 
 // Dots stand where a secret stood.
 const Dots = "••••••"
 
 // Mask hides a set of secrets. The nil Mask hides nothing. It is safe for use by several goroutines.
-type Mask struct{ replacer *strings.Replacer }
+type Mask struct {
+	mu       sync.RWMutex
+	secrets  []string
+	replacer *strings.Replacer
+}
 
 // New makes a mask of these secrets; empty ones are passed over.
 func New(secrets []string) *Mask {
+	return &Mask{secrets: slices.Clone(secrets), replacer: hiding(secrets)}
+}
+
+// Add hides one secret more, in all that comes from now on.
+func (m *Mask) Add(secret string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if secret != "" && !slices.Contains(m.secrets, secret) {
+		m.secrets = append(m.secrets, secret)
+		m.replacer = hiding(m.secrets)
+	}
+}
+
+// hiding replaces secrets in each of their forms.
+func hiding(secrets []string) *strings.Replacer {
 	forms := map[string]bool{}
 	for _, s := range secrets {
 		if s == "" {
@@ -28,9 +49,6 @@ func New(secrets []string) *Mask {
 		for _, f := range []string{s, string(raw[1 : len(raw)-1]), url.QueryEscape(s), url.PathEscape(s), strings.ReplaceAll(s, " ", "%s")} {
 			forms[f] = true
 		}
-	}
-	if len(forms) == 0 {
-		return nil
 	}
 	sorted := make([]string, 0, len(forms))
 	for f := range forms {
@@ -47,12 +65,17 @@ func New(secrets []string) *Mask {
 	for _, f := range sorted {
 		pairs = append(pairs, f, Dots)
 	}
-	return &Mask{strings.NewReplacer(pairs...)}
+	return strings.NewReplacer(pairs...)
 }
 
 // Text hides the secrets in s.
 func (m *Mask) Text(s string) string {
 	if m == nil || s == "" {
+		return s
+	}
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	if len(m.secrets) == 0 {
 		return s
 	}
 	return m.replacer.Replace(s)

@@ -22,5 +22,8 @@ func TestSecretsAreHiddenInWhateverFormTheyCome(t *testing.T) {
 	assert.Equal(t, map[string]string{"text": Dots}, m.Map(map[string]string{"text": "tide & rock"}))
 	var none *Mask
 	assert.Equal(t, "x", none.Text("x"))
-	assert.Nil(t, New([]string{""}))
+	assert.Equal(t, "x", New([]string{""}).Text("x"))
+	added := New(nil)
+	added.Add("low tide")
+	assert.Equal(t, Dots, added.Text("low tide"))
 }

@@ -38,6 +38,7 @@ type Device struct {
 	ID    string
 	Facts devices.Facts
 	Away  string // why it can't be used now; empty: it can
+	Lacks string // what its host lacks for the package; empty: nothing
 }
 
 // Plan is what a run would be.
@@ -73,7 +74,7 @@ func Make(app appfile.Facts, cases int, all []Device, filter devices.Filter) Pla
 			continue
 		}
 		chosen++
-		if f := unfit(app, d); f != nil {
+		if f := Unfit(app, d); f != nil {
 			p.Findings = append(p.Findings, *f)
 			continue
 		}
@@ -97,11 +98,14 @@ func Make(app appfile.Facts, cases int, all []Device, filter devices.Filter) Pla
 	return p
 }
 
-func unfit(app appfile.Facts, d Device) *Finding {
+// Unfit says why a device can't take the build; nil: it can.
+func Unfit(app appfile.Facts, d Device) *Finding {
 	f := d.Facts
 	switch {
 	case d.Away != "":
 		return &Finding{Blocks, f.Serial, "the device is not ready: " + d.Away, "bring it back, or leave it out of the filter"}
+	case d.Lacks != "":
+		return &Finding{Blocks, f.Serial, "the device's host can't run the package: " + d.Lacks, "see what hosts have with: tessellant host list"}
 	case app.Platform != f.Platform:
 		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build is for %s, the device runs %s", app.Platform, f.Platform), "choose a build for " + f.Platform}
 	case f.API < app.MinAPI:

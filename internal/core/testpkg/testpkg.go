@@ -2,7 +2,7 @@
 //
 // A package is a folder, or a zip of one, with tessellant.yaml at its root. Of
 // the kind "script" it holds Starlark files, whose functions named test_… are
-// the cases. The same reading serves the check on the engineer's machine, the
+// the cases; of the kind "program" anything that a command of its own runs. The same reading serves the check on the engineer's machine, the
 // upload, and the host that runs the cases. In: an fs.FS. Out: the name, the
 // cases with file and line, the sources, and findings with file and line.
 package testpkg
@@ -20,18 +20,31 @@ import (
 	"strings"
 
 	"gopkg.in/yaml.v3"
+
+	"tessellant/internal/core/zipdir"
 )
 
 // Entry is the name of the file that makes a folder a package.
 const Entry = "tessellant.yaml"
 
+// Kinds of packages.
 const (
-	maxFiles  = 2000
-	maxTotal  = 64 << 20 // bytes unpacked
+	Scripts  = "script"
+	Programs = "program"
+)
+
+const (
+	maxFiles  = 2000     // of the kind script
+	maxTotal  = 64 << 20 // bytes unpacked, of the kind script
 	maxScript = 256 << 10
 	maxEntry  = 64 << 10
+
+	// Programs bring along what they need.
+	maxProgramFiles = 50_000
+	maxProgramTotal = 1 << 30
+	maxDirectory    = 32 << 20 // bytes of the zip's directory
 	// MaxZip is how many bytes a packed package may have.
-	MaxZip = 64 << 20
+	MaxZip = 512 << 20
 )
 
 // Finding is one thing wrong or worth knowing with a package.
@@ -63,7 +76,8 @@ type Package struct {
 	Cases    []Case            `json:"cases"`
 	Findings []Finding         `json:"findings"`
 	Inputs   []Input           `json:"inputs"`
-	Scripts  map[string]string `json:"-"` // file name → source
+	Program  *Program          `json:"program,omitempty"` // of the kind program
+	Scripts  map[string]string `json:"-"`                 // file name → source
 
 	files   fs.FS
 	scripts map[string]*script
@@ -110,6 +124,7 @@ type entryFile struct {
 		Default *string `yaml:"default"`
 		Secret  bool    `yaml:"secret"`
 	} `yaml:"inputs"`
+	programKeys `yaml:",inline"`
 }
 
 // isName says whether a package may be called so.
@@ -135,10 +150,17 @@ func Read(f fs.FS) (*Package, error) {
 		return nil, err
 	}
 	p.readEntry(raw)
+	if p.Kind == Programs {
+		return p, nil
+	}
 	var names []string
+	count, total := 0, int64(0)
 	err = fs.WalkDir(f, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
+		}
+		if i, err := d.Info(); err == nil && i.Mode().IsRegular() {
+			count, total = count+1, total+i.Size()
 		}
 		if d.IsDir() && strings.HasPrefix(d.Name(), ".") && name != "." {
 			return fs.SkipDir
@@ -150,6 +172,10 @@ func Read(f fs.FS) (*Package, error) {
 	})
 	if err != nil {
 		return nil, fmt.Errorf("list the package's files: %w", err)
+	}
+	if count > maxFiles || total > maxTotal {
+		p.blocks("", 0, "leave out what the scripts do not need; packages of the kind program may be larger", "it holds %d files of %d bytes; a package of scripts has %d files and %d bytes at most", count, total, maxFiles, maxTotal)
+		return p, nil
 	}
 	sort.Strings(names)
 	for _, name := range names {
@@ -180,15 +206,22 @@ func (p *Package) readEntry(raw []byte) {
 	dec.KnownFields(true)
 	if err := dec.Decode(&e); err != nil {
 		what := strings.ReplaceAll(strings.TrimPrefix(err.Error(), "yaml: "), " in type testpkg.entryFile", "")
-		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind, about and inputs", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
+		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind, about and inputs, and of the kind program also run, prepare, needs, results and limits", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
 		return
 	}
 	p.Name, p.Kind, p.About = e.Name, e.Kind, e.About
 	if !isName(e.Name) {
 		p.blocks(Entry, 0, "such as name: shore-suite", "name is %q; it needs small letters, digits and dashes, a letter first, 63 at most", e.Name)
 	}
-	if e.Kind != "script" {
-		p.blocks(Entry, 0, "write kind: script", "kind is %q; the kind that can be run is script", e.Kind)
+	switch e.Kind {
+	case Scripts:
+		if e.programKeys.any() {
+			p.blocks(Entry, 0, "write kind: program, or leave them out", "run, prepare, needs, results and limits are for the kind program")
+		}
+	case Programs:
+		p.readProgram(e.programKeys)
+	default:
+		p.blocks(Entry, 0, "write kind: script, or kind: program", "kind is %q; the kinds are script and program", e.Kind)
 	}
 	for name, in := range e.Inputs {
 		if !isName(name) {
@@ -238,12 +271,19 @@ func Open(r io.ReaderAt, size int64) (fs.FS, error) {
 	if size > MaxZip {
 		return nil, fmt.Errorf("the package is %d bytes long; %d is the most", size, int64(MaxZip))
 	}
+	dir, err := zipdir.Size(r, size)
+	if err != nil {
+		return nil, fmt.Errorf("the package is not a zip file: %w", err)
+	}
+	if dir > maxDirectory {
+		return nil, fmt.Errorf("the package's zip directory is %d bytes long; %d is the most", dir, maxDirectory)
+	}
 	z, err := zip.NewReader(r, size)
 	if err != nil {
 		return nil, fmt.Errorf("the package is not a zip file: %w", err)
 	}
-	if len(z.File) > maxFiles {
-		return nil, fmt.Errorf("the package holds %d files; %d is the most", len(z.File), maxFiles)
+	if len(z.File) > maxProgramFiles {
+		return nil, fmt.Errorf("the package holds %d files; %d is the most", len(z.File), maxProgramFiles)
 	}
 	total, seen := uint64(0), map[string]bool{}
 	for _, f := range z.File {
@@ -258,8 +298,8 @@ func Open(r io.ReaderAt, size int64) (fs.FS, error) {
 		if m := f.Mode(); !m.IsRegular() && !m.IsDir() {
 			return nil, fmt.Errorf("the package holds %q, which is a link or a device; only plain files can be packed", f.Name)
 		}
-		if total += f.UncompressedSize64; total > maxTotal || f.UncompressedSize64 > maxTotal {
-			return nil, fmt.Errorf("the package unpacks to more than %d bytes", maxTotal)
+		if total += f.UncompressedSize64; total > maxProgramTotal || f.UncompressedSize64 > maxProgramTotal {
+			return nil, fmt.Errorf("the package unpacks to more than %d bytes", maxProgramTotal)
 		}
 	}
 	return z, nil
@@ -286,19 +326,19 @@ func Pack(f fs.FS, w io.Writer) error {
 		if !d.Type().IsRegular() {
 			return fmt.Errorf("%s is a link or a device; only plain files can be packed", name)
 		}
-		raw, err := readFile(f, name, maxTotal)
+		in, err := f.Open(name)
 		if err != nil {
 			return err
 		}
-		count, total = count+1, total+int64(len(raw))
-		if count > maxFiles || total > maxTotal {
-			return fmt.Errorf("the folder holds more than %d files or %d bytes", maxFiles, maxTotal)
-		}
+		defer in.Close()
 		out, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate})
 		if err != nil {
 			return err
 		}
-		_, err = out.Write(raw)
+		n, err := io.Copy(out, io.LimitReader(in, maxProgramTotal+1))
+		if count, total = count+1, total+n; err == nil && (count > maxProgramFiles || total > maxProgramTotal) {
+			return fmt.Errorf("the folder holds more than %d files or %d bytes", maxProgramFiles, maxProgramTotal)
+		}
 		return err
 	})
 	if err != nil {

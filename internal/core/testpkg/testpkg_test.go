@@ -3,6 +3,7 @@ package testpkg
 import (
 	"archive/zip"
 	"bytes"
+	"fmt"
 	"io/fs"
 	"strings"
 	"testing"
@@ -212,14 +213,19 @@ func TestOpenRefuses(t *testing.T) {
 		}, "is a link"},
 		"one name twice": {func(z *zip.Writer) { _, _ = z.Create("a"); _, _ = z.Create("a") }, "two files named"},
 		"too many files": {func(z *zip.Writer) {
-			for i := range maxFiles + 1 {
-				_, _ = z.Create(strings.Repeat("a", i%200+1) + "/" + strings.Repeat("b", i/200+1))
+			for i := range maxProgramFiles + 1 {
+				_, _ = z.Create(fmt.Sprint(i))
 			}
 		}, "is the most"},
+		"a directory that is longer than all honest ones": {func(z *zip.Writer) {
+			for i := range 600 {
+				_, _ = z.Create(fmt.Sprint(i) + strings.Repeat("/a", 30_000))
+			}
+		}, "directory is"},
 		"what unpacks to too much": {func(z *zip.Writer) {
 			w, _ := z.Create("zeros")
 			block := make([]byte, 1<<20)
-			for range 65 {
+			for range 1025 {
 				_, _ = w.Write(block)
 			}
 		}, "unpacks to more"},
@@ -235,6 +241,25 @@ func TestOpenRefuses(t *testing.T) {
 	}
 	_, err := Open(strings.NewReader("no zip"), 6)
 	assert.ErrorContains(t, err, "not a zip file")
+}
+
+func TestScriptsHaveNoNeedOfManyFiles(t *testing.T) {
+	f := folder(map[string]string{Entry: entry, "a.star": "def test_a(phone):\n    pass\n"})
+	for i := range maxFiles {
+		f[fmt.Sprintf("data/%d.json", i)] = &fstest.MapFile{Data: []byte("{}")}
+	}
+	p, err := Read(f)
+	require.NoError(t, err)
+	require.Len(t, p.Blocked(), 1)
+	assert.Contains(t, p.Blocked()[0].What, "it holds 2002 files")
+	f[Entry] = &fstest.MapFile{Data: []byte("name: many\nkind: program\nrun: make\nresults: [r.xml]\n")}
+	p, err = Read(f)
+	require.NoError(t, err)
+	assert.Empty(t, p.Blocked(), "programs bring along what they need")
+	var zip bytes.Buffer
+	require.NoError(t, Pack(f, &zip))
+	_, err = Open(bytes.NewReader(zip.Bytes()), int64(zip.Len()))
+	assert.NoError(t, err)
 }
 
 func FuzzReadScript(f *testing.F) {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/andybalholm/cascadia"
 	"github.com/antchfx/xmlquery"
@@ -54,7 +55,7 @@ type Element struct {
 	Children   []*Element `json:"-"`
 }
 
-// Screen is the tree of one moment.
+// Screen is the tree of one moment. It is safe for use by several goroutines that only read it.
 type Screen struct {
 	Elements []*Element // at the top
 	Rotation int        // quarter turns
@@ -63,6 +64,14 @@ type Screen struct {
 	xml    *xmlquery.Node
 	byHTML map[*html.Node]*Element
 	byXML  map[*xmlquery.Node]*Element
+	nodes  map[*Element]nodePair
+	once   sync.Once // for all of these
+}
+
+// nodePair is an element in the two trees that the locator libraries walk.
+type nodePair struct {
+	html *html.Node
+	xml  *xmlquery.Node
 }
 
 // BadLocator says why a locator can't be used.
@@ -84,7 +93,7 @@ func CheckLocator(locator string) error {
 	if strings.TrimSpace(locator) == "" {
 		return &BadLocator{locator, "it is empty"}
 	}
-	if len(locator) > 4096 {
+	if len(locator) > maxLocator {
 		return &BadLocator{locator[:80] + "…", "it is longer than 4096 bytes"}
 	}
 	if IsXPath(locator) {
@@ -104,17 +113,39 @@ func (s *Screen) Find(locator string) ([]*Element, error) {
 	if err := CheckLocator(locator); err != nil {
 		return nil, err
 	}
-	if s.html == nil {
-		s.index()
+	return s.FindIn(nil, locator, IsXPath(locator))
+}
+
+// FindIn returns the elements that a CSS selector, or an XPath expression, means among those below from, in the order of
+// the tree; nil: on the whole screen. An XPath expression begins at from.
+func (s *Screen) FindIn(from *Element, locator string, asXPath bool) ([]*Element, error) {
+	if len(locator) > maxLocator {
+		return nil, &BadLocator{locator[:80] + "…", "it is longer than 4096 bytes"}
+	}
+	s.index()
+	top := nodePair{s.html, s.xml}
+	if from != nil {
+		top = s.nodes[from]
 	}
 	var out []*Element
-	if IsXPath(locator) {
-		nodes, err := xmlquery.QueryAll(s.xml, locator)
+	if asXPath {
+		expr, err := xpath.Compile(locator)
 		if err != nil {
 			return nil, &BadLocator{locator, "as XPath: " + err.Error()}
 		}
-		for _, n := range nodes {
-			if e := s.byXML[n]; e != nil {
+		found, ok := expr.Evaluate(xmlquery.CreateXPathNavigator(top.xml)).(*xpath.NodeIterator)
+		if !ok {
+			return nil, &BadLocator{locator, "as XPath: it gives a value, not elements"}
+		}
+		seen := map[*Element]bool{}
+		for found.MoveNext() {
+			nav := found.Current().(*xmlquery.NodeNavigator)
+			e := s.byXML[nav.Current()]
+			if nav.NodeType() == xpath.AttributeNode || nav.NodeType() == xpath.TextNode {
+				return nil, &BadLocator{locator, "as XPath: it gives attributes or texts, not elements"}
+			}
+			if e != nil && !seen[e] {
+				seen[e] = true
 				out = append(out, e)
 			}
 		}
@@ -124,12 +155,22 @@ func (s *Screen) Find(locator string) ([]*Element, error) {
 	if err != nil {
 		return nil, &BadLocator{locator, "as CSS: " + err.Error()}
 	}
-	for _, n := range cascadia.QueryAll(s.html, sel) {
-		if e := s.byHTML[n]; e != nil {
+	for _, n := range cascadia.QueryAll(top.html, sel) {
+		if e := s.byHTML[n]; e != nil && e != from {
 			out = append(out, e)
 		}
 	}
 	return out, nil
+}
+
+const maxLocator = 4096 // bytes
+
+// Under returns every element below from, in the order of the tree; nil: all of them.
+func (s *Screen) Under(from *Element) []*Element {
+	if from == nil {
+		return s.All()
+	}
+	return (&Screen{Elements: from.Children}).All()
 }
 
 // All returns every element, in the order of the tree.
@@ -148,9 +189,7 @@ func (s *Screen) All() []*Element {
 
 // XML writes the tree in our vocabulary, indented.
 func (s *Screen) XML() string {
-	if s.xml == nil {
-		s.index()
-	}
+	s.index()
 	return s.xml.OutputXMLWithOptions(xmlquery.WithIndentation("  "), xmlquery.WithOutputSelf(), xmlquery.WithEmptyTagSupport())
 }
 
@@ -183,8 +222,21 @@ func (e *Element) attributes() []pair {
 	return out
 }
 
+// Attribute gives what locators see as an attribute of the element.
+func (e *Element) Attribute(name string) (string, bool) {
+	for _, a := range e.attributes() {
+		if a.name == name {
+			return a.value, true
+		}
+	}
+	return "", false
+}
+
 // index builds the two trees that the locator libraries walk.
-func (s *Screen) index() {
+func (s *Screen) index() { s.once.Do(s.build) }
+
+func (s *Screen) build() {
+	s.nodes = map[*Element]nodePair{}
 	s.byHTML, s.byXML = map[*html.Node]*Element{}, map[*xmlquery.Node]*Element{}
 	doc := &html.Node{Type: html.DocumentNode}
 	h := &html.Node{Type: html.ElementNode, Data: "screen"}
@@ -203,7 +255,7 @@ func (s *Screen) index() {
 			}
 			h.AppendChild(hn)
 			xmlquery.AddChild(x, xn)
-			s.byHTML[hn], s.byXML[xn] = e, e
+			s.byHTML[hn], s.byXML[xn], s.nodes[e] = e, e, nodePair{hn, xn}
 			add(hn, xn, e.Children)
 		}
 	}

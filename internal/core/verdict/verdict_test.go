@@ -32,3 +32,29 @@ func TestRoll(t *testing.T) {
 func TestEachVerdictIsCounted(t *testing.T) {
 	assert.Equal(t, Counts{Passed: 2, Lost: 1}, Count(Passed, "", Lost, Passed))
 }
+
+func TestASessionIsJudgedByWhatWasSeenMarkedAndReported(t *testing.T) {
+	for name, c := range map[string]struct {
+		seen, marked Verdict
+		cases        []Verdict
+		want         Verdict
+		inferred     bool
+	}{
+		"nobody said anything":                   {Passed, "", nil, Passed, true},
+		"an error was left standing":             {Failed, "", nil, Failed, true},
+		"its cases say more":                     {Failed, "", []Verdict{Passed, Passed}, Passed, false},
+		"one of them failed":                     {Passed, "", []Verdict{Passed, Failed}, Failed, false},
+		"one was left open":                      {Passed, "", []Verdict{Passed, ""}, Passed, false},
+		"the whole was marked":                   {Failed, Passed, nil, Passed, false},
+		"the whole counts for more than a case":  {Passed, Passed, []Verdict{Failed}, Passed, false},
+		"a crash was seen, whatever was marked":  {Crashed, Passed, nil, Crashed, false},
+		"the device was lost, the cases stand":   {Lost, "", []Verdict{Failed}, Failed, false},
+		"a person stopped it":                    {Stopped, "", nil, Stopped, false},
+		"its client went away, cases had passed": {Expired, "", []Verdict{Passed}, Expired, false},
+	} {
+		v, inferred := Session(c.seen, c.marked, c.cases...)
+		if v != c.want || inferred != c.inferred {
+			t.Errorf("%s: %s, inferred %v; want %s, %v", name, v, inferred, c.want, c.inferred)
+		}
+	}
+}

@@ -1,0 +1,89 @@
+package w3c
+
+// Which element of a screen is the one that a reference was given for (section 12.2).
+//
+// A native screen's tree comes anew with each look, and nothing in it says which
+// element is which. An element is known again by its kind, class and id, then by the text it had, then by its
+// place in the tree.
+
+import (
+	"fmt"
+	"strings"
+
+	"tessellant/internal/core/uitree"
+)
+
+// Known is an element as it was when a reference was given for it.
+type Known struct {
+	kind, class, id, app, text string
+	place                      string
+	bounds                     uitree.Rect
+}
+
+// Remember notes what an element can be known again by; at are the places on its screen.
+func Remember(at map[*uitree.Element]string, e *uitree.Element) Known {
+	return Known{e.Kind, e.Class, e.ID, e.App, Text(e, true), at[e], e.Bounds}
+}
+
+// Again finds a remembered element on a screen; nil: it is not there any more, the reference is stale. It is
+//
+//   - the only element of its kind, class and id, where it has an id;
+//   - else the only one of those that has the text it had: it may have moved;
+//   - else the one of those in the same place of the tree, when it has the same text, or when its text alone
+//     has changed: it lies where it lay.
+func (k Known) Again(s *uitree.Screen) *uitree.Element {
+	var alike []*uitree.Element
+	for _, e := range s.All() {
+		if e.Kind == k.kind && e.Class == k.class && e.ID == k.id && e.App == k.app {
+			alike = append(alike, e)
+		}
+	}
+	if k.id != "" && len(alike) == 1 {
+		return alike[0]
+	}
+	var same []*uitree.Element
+	for _, e := range alike {
+		if Text(e, true) == k.text {
+			same = append(same, e)
+		}
+	}
+	if len(same) == 1 && k.text != "" {
+		return same[0]
+	}
+	at := Places(s)
+	for _, e := range alike {
+		if at[e] == k.place && (Text(e, true) == k.text || e.Bounds == k.bounds) {
+			return e
+		}
+	}
+	return nil
+}
+
+// Places gives every element of a screen its place in the tree: its number below its parent, and those of all above it.
+func Places(s *uitree.Screen) map[*uitree.Element]string {
+	out := map[*uitree.Element]string{}
+	var walk func(es []*uitree.Element, above string)
+	walk = func(es []*uitree.Element, above string) {
+		for i, e := range es {
+			out[e] = above + fmt.Sprintf("/%d", i)
+			walk(e.Children, out[e])
+		}
+	}
+	walk(s.Elements, "")
+	return out
+}
+
+// Describe names an element for people.
+func Describe(e *uitree.Element) string {
+	name := e.Kind
+	if e.ID != "" {
+		name += "#" + e.ID
+	}
+	if t := strings.TrimSpace(Text(e, false)); t != "" {
+		if r := []rune(t); len(r) > 40 {
+			t = string(r[:40]) + "…"
+		}
+		name += fmt.Sprintf(" %q", t)
+	}
+	return name
+}
