@@ -3,6 +3,8 @@ package phone
 import (
 	"context"
 	"fmt"
+	"io"
+	"strings"
 	"time"
 
 	"tessellant/internal/core/devices"
@@ -159,6 +161,45 @@ func (o observedSettings) Dark(ctx context.Context, on bool) error {
 
 func (o observedSettings) Restore(ctx context.Context) error {
 	return o.o.plain("restore settings", nil, func() error { return o.s.Restore(ctx) })
+}
+
+// ObservedFingers does the same for the optional interface.
+func ObservedFingers(f Fingers, see func(Command)) Fingers {
+	return observedFingers{f, &observed{see: see}}
+}
+
+type observedFingers struct {
+	f Fingers
+	o *observed
+}
+
+func (o observedFingers) Touch(ctx context.Context, strokes []Stroke) error {
+	var ways []string
+	for _, s := range strokes {
+		first, last := s[0], s[len(s)-1]
+		ways = append(ways, fmt.Sprintf("%d,%d to %d,%d in %d ms", first.X, first.Y, last.X, last.Y, (last.At-first.At).Milliseconds()))
+	}
+	return o.o.plain("touch", args{"fingers": strings.Join(ways, "; ")}, func() error { return o.f.Touch(ctx, strokes) })
+}
+
+// ObservedFiles does the same for the optional interface.
+func ObservedFiles(f Files, see func(Command)) Files { return observedFiles{f, &observed{see: see}} }
+
+type observedFiles struct {
+	f Files
+	o *observed
+}
+
+func (o observedFiles) Put(ctx context.Context, path string, r io.Reader) error {
+	return o.o.plain("put file", args{"path": path}, func() error { return o.f.Put(ctx, path, r) })
+}
+
+func (o observedFiles) Fetch(ctx context.Context, path string, limit int64) (raw []byte, err error) {
+	err = o.o.tell("fetch file", args{"path": path}, func() (string, error) {
+		raw, err = o.f.Fetch(ctx, path, limit)
+		return fmt.Sprintf("%d bytes", len(raw)), err
+	})
+	return raw, err
 }
 
 func (o *observed) Close() error { return o.p.Close() }

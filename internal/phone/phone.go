@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own, found by type assertion: Logger, Clock,
-// Keyboard, Settings, Waker, Pixels. Coordinates are pixels of the screen as it is held. Every call ends by
+// Keyboard, Settings, Waker, Pixels, Fingers, Files. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -117,6 +117,29 @@ type Pixels interface {
 	Pixels(ctx context.Context) (*image.RGBA, error)
 	// QuickLink says whether the bytes cost less than the work.
 	QuickLink() bool
+}
+
+// Contact is where a finger is at a moment.
+type Contact struct {
+	X, Y int
+	At   time.Duration
+}
+
+// Stroke is the way of one finger, from where it touches to where it lifts. Between two contacts it moves in a straight line.
+type Stroke []Contact
+
+// Fingers is a phone that takes any way of a finger, and of several at once.
+type Fingers interface {
+	// Touch does all strokes, each at its times; the earliest contact is where time begins. What a device can't do is *Refused.
+	Touch(ctx context.Context, strokes []Stroke) error
+}
+
+// Files is a phone that takes and gives files.
+type Files interface {
+	// Put writes a file on the device.
+	Put(ctx context.Context, path string, r io.Reader) error
+	// Fetch reads a file of the device, of at most limit bytes. One that is not there, or is longer, is *Refused.
+	Fetch(ctx context.Context, path string, limit int64) ([]byte, error)
 }
 
 // Lost says that the device went away, or does not answer any more: nothing is

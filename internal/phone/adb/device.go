@@ -43,8 +43,10 @@ type Device struct {
 
 	mu       sync.Mutex
 	closed   bool
-	fileDump bool      // this device writes the tree into files only
-	changed  []setting // as they were before, the first change first
+	fileDump bool           // this device writes the tree into files only
+	changed  []setting      // as they were before, the first change first
+	dump     []byte         // the last of the tree that could be read
+	screen   *uitree.Screen // what it says
 }
 
 var (
@@ -337,7 +339,7 @@ func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) {
 		if err != nil {
 			return nil, err
 		}
-		s, err := uitree.ParseAndroid(a.out)
+		s, err := d.parse(a.out)
 		if err == nil {
 			return s, nil
 		}
@@ -355,6 +357,24 @@ func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) {
 		}
 	}
 	return nil, last
+}
+
+// parse reads a dump. One that is the same as the last is the same screen: those who wait look again and again.
+func (d *Device) parse(dump []byte) (*uitree.Screen, error) {
+	d.mu.Lock()
+	if d.screen != nil && bytes.Equal(dump, d.dump) {
+		defer d.mu.Unlock()
+		return d.screen, nil
+	}
+	d.mu.Unlock()
+	s, err := uitree.ParseAndroid(dump)
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.dump, d.screen = dump, s
+	return s, nil
 }
 
 var pngStart, pngEnd = []byte("\x89PNG\r\n\x1a\n"), []byte("IEND\xaeB`\x82")

@@ -137,6 +137,42 @@ var checks = []check{
 		require.Equal(p, map[string]string{"en": "Shores", "de": "Küsten"}[p.Language], e.Text)
 		require.Equal(p, p.App.ID, e.App)
 	}},
+	{"files", "Files puts a file and gives it back as it was; one that is not there, or is too long, is *phone.Refused.", func(p *probe) {
+		files, ok := p.Phone.(phone.Files)
+		if !ok {
+			p.Skip("this phone takes no files")
+		}
+		const path = "/sdcard/Download/tide table.csv"
+		content := bytes.Repeat([]byte("high,low\n"), 20_000)
+		require.NoError(p, files.Put(p.ctx, path, bytes.NewReader(content)))
+		back, err := files.Fetch(p.ctx, path, 1<<20)
+		require.NoError(p, err)
+		require.Equal(p, content, back)
+		var refused *phone.Refused
+		_, err = files.Fetch(p.ctx, path, 1000)
+		require.ErrorAs(p, err, &refused)
+		_, err = files.Fetch(p.ctx, "/sdcard/not-there", 1000)
+		require.ErrorAs(p, err, &refused)
+		require.Contains(p, refused.Why, "No such file")
+	}},
+	{"fingers", "Fingers does what one finger or several do: one that touches and lifts is a tap, also while another rests elsewhere.", func(p *probe) {
+		fingers, ok := p.Phone.(phone.Fingers)
+		if !ok {
+			p.Skip("this phone takes no fingers")
+		}
+		rests := p.find("text[id=title]").Bounds
+		for _, several := range []bool{false, true} {
+			x, y := p.find("#shore_gull-ledge").Bounds.Center()
+			strokes := []phone.Stroke{{{X: x, Y: y}, {X: x + 1, Y: y, At: 60 * time.Millisecond}, {X: x, Y: y, At: 100 * time.Millisecond}}}
+			if several {
+				rx, ry := rests.Center()
+				strokes = append(strokes, phone.Stroke{{X: rx, Y: ry}, {X: rx, Y: ry, At: 200 * time.Millisecond}})
+			}
+			require.NoError(p, fingers.Touch(p.ctx, strokes))
+			p.find("#start")
+			require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
+		}
+	}},
 	{"settings", "Settings turn the screen and return when it is turned, and Restore puts back what was changed; a device that can't go dark says so.", func(p *probe) {
 		settings, ok := p.Phone.(phone.Settings)
 		if !ok {

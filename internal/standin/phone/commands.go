@@ -22,7 +22,7 @@ func init() { // not at the declaration: cmd refers to the table
 		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
 		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.out) },
 		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
-		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
+		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
 			c.say("uid=2000(shell) gid=2000(shell) groups=2000(shell)\n")
 			return 0
 		},
@@ -260,6 +260,9 @@ func (p *Phone) input(c *call) int {
 	if len(args) > 0 && (args[0] == "touchscreen" || args[0] == "keyboard") {
 		args = args[1:]
 	}
+	if len(args) == 4 && args[0] == "motionevent" && p.traits.API >= 30 {
+		args = []string{args[0] + " " + args[1], args[2], args[3]}
+	}
 	n := make([]int, 0, 5)
 	for _, a := range args[min(1, len(args)):] {
 		f, err := strconv.ParseFloat(a, 64)
@@ -288,6 +291,14 @@ func (p *Phone) input(c *call) int {
 			return 0
 		}
 		p.act(func(a *app.App) error { a.Swipe(n[0], n[1], n[2], n[3]); return nil })
+	case strings.HasPrefix(verb, "motionevent ") && len(n) == 2:
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.motion(strings.TrimPrefix(verb, "motionevent "), n[0], n[1]) {
+			return 0
+		}
+		fmt.Fprintln(c.err, "Error: Invalid arguments for command: motionevent")
+		return 255
 	case verb == "text" && len(args) == 2:
 		text := strings.ReplaceAll(args[1], "%s", " ")
 		for _, r := range text {

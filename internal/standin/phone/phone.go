@@ -54,6 +54,7 @@ type Phone struct {
 	seed       uint64
 	fonts      *paint.Fonts
 	drawn      *picture
+	touch      panel
 }
 
 type installed struct {

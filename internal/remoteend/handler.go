@@ -1,0 +1,108 @@
+package remoteend
+
+// The remote end behind HTTP, for one device: what a package's tests on the host talk to, and what bench holds against the door.
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"sync"
+
+	"tessellant/internal/core/w3c"
+)
+
+// Handler serves WebDriver over one device, one session at a time.
+type Handler struct {
+	// Open makes the session that a New Session command asks for, with one of these sets of capabilities.
+	Open func(ctx context.Context, wanted []w3c.Capabilities) (*Session, *w3c.Error)
+
+	mu  sync.Mutex
+	now *Session
+}
+
+// MaxBody is how many bytes a command may have: a file is put as Base64.
+const MaxBody = 48 << 20
+
+// ReadBody reads a command's body.
+func ReadBody(r io.Reader) ([]byte, *w3c.Error) {
+	raw, err := io.ReadAll(io.LimitReader(r, MaxBody+1))
+	if err != nil {
+		return nil, w3c.Fail(w3c.InvalidArgument, "the request's body did not come whole: %v", err)
+	}
+	if len(raw) > MaxBody {
+		return nil, w3c.Fail(w3c.InvalidArgument, "the request's body is longer than %d bytes", MaxBody)
+	}
+	return raw, nil
+}
+
+// Write writes a response as the standard wants it (section 6.3: JSON, not to be cached).
+func (r Response) Write(w http.ResponseWriter) {
+	w.Header().Set("Content-Type", "application/json; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-cache")
+	w.WriteHeader(r.Status)
+	_, _ = w.Write(r.Body)
+}
+
+// Status is the answer to the Status command.
+func Status(ready bool, message string) Response {
+	return answer(map[string]any{"ready": ready, "message": message}, nil)
+}
+
+// ServeHTTP implements http.Handler.
+func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, err := ReadBody(r.Body)
+	if err != nil {
+		Answer(err).Write(w)
+		return
+	}
+	h.do(r.Context(), Request{r.Method, r.URL.EscapedPath(), body}).Write(w)
+}
+
+func (h *Handler) do(ctx context.Context, r Request) Response {
+	call, err := w3c.Route(r.Method, r.Path)
+	if err != nil {
+		return Answer(err)
+	}
+	h.mu.Lock()
+	now := h.now
+	h.mu.Unlock()
+	switch {
+	case call.Name == "Status" && now == nil:
+		return Status(true, "a session can be opened")
+	case call.Name == "Status":
+		return Status(false, "the device is in a session")
+	case call.Name == "New Session":
+		return h.open(ctx, r.Body)
+	case now == nil:
+		return Answer(w3c.Fail(w3c.InvalidSessionID, "there is no session %q", call.Session))
+	}
+	out := now.Do(ctx, r)
+	if call.Name == "Delete Session" && out.Status == http.StatusOK {
+		h.mu.Lock()
+		h.now = nil
+		h.mu.Unlock()
+	}
+	return out
+}
+
+func (h *Handler) open(ctx context.Context, body []byte) Response {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.now != nil {
+		return Answer(w3c.Fail(w3c.SessionNotCreated, "the device is in a session; end that first"))
+	}
+	request, err := w3c.Object(body)
+	if err != nil {
+		return Answer(err)
+	}
+	wanted, err := w3c.Process(request, CheckExtension)
+	if err != nil {
+		return Answer(err)
+	}
+	s, err := h.Open(ctx, wanted)
+	if err != nil {
+		return Answer(err)
+	}
+	h.now = s
+	return NewAnswer(s.ID, s.Answer)
+}

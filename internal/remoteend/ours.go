@@ -1,0 +1,221 @@
+package remoteend
+
+// Our own commands, below …/tessellant/ (section 6.8 of the standard, "Protocol extensions").
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/phone"
+)
+
+const maxFile = 32 << 20 // bytes of a file that is put or fetched
+
+func (c *command) ours() (any, *w3c.Error) {
+	switch c.call.Name {
+	case "Install App", "Launch App", "Stop App", "Clear App":
+		return nil, c.app()
+	case "Get Orientation":
+		r, err := c.area()
+		return orientation(r.Right > r.Bottom), err
+	case "Set Orientation":
+		return nil, c.turnTo()
+	case "Hide Keyboard":
+		return nil, c.hideKeyboard()
+	case "Get Device Log":
+		return c.deviceLog()
+	case "Put File":
+		return nil, c.putFile()
+	case "Fetch File":
+		return c.fetchFile()
+	case "Begin Case":
+		name, err := c.nameOf("name")
+		if err != nil {
+			return nil, err
+		}
+		c.args["name"] = name
+		return nil, asError("begin a case", c.Notes.BeginCase(c.ctx, name))
+	case "End Case":
+		verdict, message, err := c.verdict("passed", "failed", "skipped")
+		if err != nil {
+			return nil, err
+		}
+		if err := c.Notes.EndCase(c.ctx, verdict, message); err != nil {
+			return nil, w3c.Fail(w3c.InvalidArgument, "%v", err)
+		}
+		return nil, nil
+	case "Step":
+		name, err := c.nameOf("name")
+		if err != nil {
+			return nil, err
+		}
+		c.args["name"] = name
+		return nil, asError("keep the moment", c.Notes.Step(c.ctx, name))
+	case "Mark Session":
+		verdict, message, err := c.verdict("passed", "failed")
+		if err == nil {
+			c.Notes.Mark(verdict, message)
+		}
+		return nil, err
+	case "Hide Next Text":
+		c.hidden = true
+		return nil, nil
+	}
+	return nil, w3c.Fail(w3c.UnknownCommand, "nothing here does %s", c.call.Name)
+}
+
+func orientation(landscape bool) string {
+	if landscape {
+		return "landscape"
+	}
+	return "portrait"
+}
+
+func (c *command) app() *w3c.Error {
+	app := c.App
+	if id, given := c.body["app"]; given {
+		s, ok := id.(string)
+		if !ok || s == "" {
+			return w3c.Fail(w3c.InvalidArgument, "app must be an app's id, such as org.example.app")
+		}
+		if s != app.ID {
+			app = phone.App{ID: s}
+		}
+	}
+	if app.ID == "" {
+		return w3c.Fail(w3c.InvalidArgument, "the session has no build; say which app is meant")
+	}
+	c.args["app"] = app.ID
+	defer c.touched()
+	switch c.call.Name {
+	case "Install App":
+		if app.Open == nil {
+			return w3c.Fail(w3c.InvalidArgument, "only the session's own build can be installed: ask for one with the capability tessellant:build")
+		}
+		return asError("install the app", c.phone.Install(c.ctx, app))
+	case "Stop App":
+		return asError("stop the app", c.phone.Stop(c.ctx, app.ID))
+	case "Clear App":
+		return asError("clear the app's data", c.phone.Clear(c.ctx, app.ID))
+	}
+	if given, ok := c.body["args"]; ok {
+		m, ok := given.(map[string]any)
+		if !ok {
+			return w3c.Fail(w3c.InvalidArgument, `args must be an object, such as {"shore": "gull-ledge"}`)
+		}
+		app.Args = map[string]string{}
+		for k, v := range m {
+			app.Args[k] = fmt.Sprint(v)
+		}
+	}
+	return asError("launch the app", c.phone.Launch(c.ctx, app))
+}
+
+func (c *command) turnTo() *w3c.Error {
+	to, _ := c.body["orientation"].(string)
+	if to != "portrait" && to != "landscape" {
+		return w3c.Fail(w3c.InvalidArgument, "an orientation is portrait or landscape, not %v", c.body["orientation"])
+	}
+	if c.settings == nil {
+		return w3c.Fail(w3c.UnsupportedOperation, "this device's screen can't be turned")
+	}
+	c.args["to"] = to
+	defer c.touched()
+	return asError("turn the screen", c.settings.Rotate(c.ctx, to == "landscape"))
+}
+
+func (c *command) hideKeyboard() *w3c.Error {
+	if c.keyboard == nil {
+		return nil
+	}
+	up, err := c.keyboard.KeyboardShown(c.ctx)
+	if err != nil || !up {
+		return asError("hide the keyboard", err)
+	}
+	return c.press("hide the keyboard", phone.Back)
+}
+
+func (c *command) deviceLog() (any, *w3c.Error) {
+	since, ok := c.body["since"].(float64)
+	if v, given := c.body["since"]; given && (!ok || since < 0 || since != float64(int64(since))) {
+		return nil, w3c.Fail(w3c.InvalidArgument, "since must be the next of an answer before, or 0, not %v", v)
+	}
+	lines, next, err := c.Notes.DeviceLog(c.ctx, int64(since))
+	if err != nil {
+		return nil, w3c.Fail(w3c.UnsupportedOperation, "%v", err)
+	}
+	if lines == nil {
+		lines = []string{}
+	}
+	c.answer = fmt.Sprintf("%d lines", len(lines))
+	return map[string]any{"lines": lines, "next": next}, nil
+}
+
+func (c *command) path() (string, *w3c.Error) {
+	p, err := c.nameOf("path")
+	if err == nil && c.files == nil {
+		err = w3c.Fail(w3c.UnsupportedOperation, "this device takes and gives no files")
+	}
+	c.args["path"] = p
+	return p, err
+}
+
+// fileError says why a file can't be put or fetched.
+func fileError(doing string, err error) *w3c.Error {
+	var refused *phone.Refused
+	if errors.As(err, &refused) {
+		return w3c.Fail(w3c.InvalidArgument, "%s: %v", doing, err)
+	}
+	return asError(doing, err)
+}
+
+func (c *command) putFile() *w3c.Error {
+	path, werr := c.path()
+	if werr != nil {
+		return werr
+	}
+	content, ok := c.body["content"].(string)
+	raw, err := base64.StdEncoding.DecodeString(content)
+	if !ok || err != nil {
+		return w3c.Fail(w3c.InvalidArgument, "content must be the file in Base64")
+	}
+	if len(raw) > maxFile {
+		return w3c.Fail(w3c.InvalidArgument, "the file has %d bytes; %d is the most", len(raw), maxFile)
+	}
+	c.answer = fmt.Sprintf("%d bytes", len(raw))
+	return fileError("put the file", c.files.Put(c.ctx, path, bytes.NewReader(raw)))
+}
+
+func (c *command) fetchFile() (any, *w3c.Error) {
+	path, werr := c.path()
+	if werr != nil {
+		return nil, werr
+	}
+	raw, err := c.files.Fetch(c.ctx, path, maxFile)
+	if err != nil {
+		return nil, fileError("fetch the file", err)
+	}
+	c.answer = fmt.Sprintf("%d bytes", len(raw))
+	return base64.StdEncoding.EncodeToString(raw), nil
+}
+
+func (c *command) verdict(allowed ...string) (verdict, message string, err *w3c.Error) {
+	verdict, _ = c.body["verdict"].(string)
+	message, isText := c.body["message"].(string)
+	if _, given := c.body["message"]; given && !isText {
+		return "", "", w3c.Fail(w3c.InvalidArgument, "message must be a text")
+	}
+	for _, v := range allowed {
+		if v == verdict {
+			c.args["verdict"] = verdict
+			if message != "" {
+				c.args["message"] = short(message)
+			}
+			return verdict, message, nil
+		}
+	}
+	return "", "", w3c.Fail(w3c.InvalidArgument, "a verdict is one of %v, not %v", allowed, c.body["verdict"])
+}

@@ -1,0 +1,46 @@
+package remoteend
+
+import (
+	"fmt"
+	"strings"
+
+	"tessellant/internal/core/w3c"
+)
+
+// Reference writes all that the remote end takes, as Markdown: every command of the standard with what it does here, our own
+// commands, and our capabilities. docs/webdriver-commands.md is this text.
+func Reference() string {
+	var b strings.Builder
+	b.WriteString("# The commands of /webdriver\n\nEvery command of [W3C WebDriver](https://www.w3.org/TR/webdriver2/), with what it does on a native app. `—` in the last column: as the standard says.\n\n")
+	b.WriteString("| command | method and path | here |\n|---|---|---|\n")
+	for _, c := range w3c.Commands {
+		here := c.About
+		switch {
+		case c.Does == w3c.Senseless:
+			here = "`unsupported operation`: " + c.About
+		case here == "":
+			here = "—"
+		}
+		fmt.Fprintf(&b, "| %s | `%s %s` | %s |\n", c.Name, c.Method, c.Path, cell(here))
+	}
+	b.WriteString("\n## Commands of our own\nUnder the standard's extension mechanism (section 6.8). Bodies are JSON objects; `{}` where nothing is to be said.\n\n| command | method and path | what it does |\n|---|---|---|\n")
+	for _, c := range w3c.Extensions {
+		fmt.Fprintf(&b, "| %s | `%s %s` | %s |\n", c.Name, c.Method, c.Path, cell(c.About))
+	}
+	b.WriteString("\nElement Send Keys also takes `\"tessellant:secret\": true` beside its text: then the text is masked wherever it would be kept.\n")
+	b.WriteString("\n## Capabilities of our own\nIn `alwaysMatch` or `firstMatch`, like any other.\n\n| capability | takes | what it asks for |\n|---|---|---|\n")
+	for _, x := range Extensions {
+		fmt.Fprintf(&b, "| `%s:%s` | %s | %s |\n", w3c.Prefix, x.Name, x.Takes, cell(x.About))
+	}
+	b.WriteString(`
+A new session answers ` + "`tessellant:session`" + ` (its id in lists, and for the command line), ` + "`tessellant:device`" + ` (the unit that it got: serial, maker, model, os, api, form, origin, simulated) and ` + "`tessellant:build`" + `.
+Of the standard's capabilities ` + "`platformName`, `timeouts`, `pageLoadStrategy` and `unhandledPromptBehavior`" + ` can be asked for; what a native app has nothing of (a browser, a proxy, insecure certificates) matches no device, and the error says so.
+
+## Which element is which
+A native screen has no lasting names for its elements: each look at it is a new tree. A reference stands for the only element of its kind, class and id; else for the only one of those that has the text it had;
+else for the one in the same place of the tree, when its text is the same or nothing but its text has changed. Otherwise it is a ` + "`stale element reference`" + `.
+`)
+	return b.String()
+}
+
+func cell(s string) string { return strings.ReplaceAll(s, "|", `\|`) }

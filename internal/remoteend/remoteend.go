@@ -1,0 +1,268 @@
+// Package remoteend serves W3C WebDriver over one phone.
+//
+// A Session is what the standard calls one: commands come in as method, path and
+// body, one at a time, and answers go out with the standard's status and
+// words. Handler puts it behind HTTP. What happens is told to Notes, as the client
+// said it; what that took on the device goes to the remote end's own log. core/w3c has
+// the rules; here they meet a phone.
+package remoteend
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/uitree"
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/phone"
+)
+
+// Request is one command as it came.
+type Request struct {
+	Method, Path string // the path from /session on
+	Body         []byte
+}
+
+// Response is what goes back: JSON.
+type Response struct {
+	Status int
+	Body   []byte
+}
+
+// Notes is told what happens in a session.
+type Notes interface {
+	// Command is told of each command as the client sent it, when it has ended.
+	Command(c phone.Command)
+	// Log takes a line of the remote end's own log.
+	Log(line string)
+	// Secret hides a text in all that is kept from now on.
+	Secret(text string)
+	// Step keeps a named moment, with a screenshot.
+	Step(ctx context.Context, name string) error
+	// BeginCase begins a case; one that is open ends without a verdict.
+	BeginCase(ctx context.Context, name string) error
+	// EndCase ends the open case; an error where there is none.
+	EndCase(ctx context.Context, verdict, message string) error
+	// Mark says how the session came out as a whole.
+	Mark(verdict, message string)
+	// DeviceLog gives the device's log from a place on, and the place behind it.
+	DeviceLog(ctx context.Context, since int64) (lines []string, next int64, err error)
+}
+
+// Config is what a session is made of.
+type Config struct {
+	ID       string // as the wire has it
+	Answer   w3c.Capabilities
+	Timeouts w3c.Timeouts
+	Phone    phone.Phone // what it can besides is found by type assertion
+	App      phone.App   // the session's build; without an id: none
+	Facts    devices.Facts
+	Notes    Notes
+}
+
+// Session is one WebDriver session. It is safe for use by several goroutines; commands wait for each other.
+type Session struct {
+	Config
+	phone    phone.Phone // observed
+	keyboard phone.Keyboard
+	settings phone.Settings
+	fingers  phone.Fingers
+	files    phone.Files
+
+	turn chan struct{} // whose turn it is to command
+
+	timeouts w3c.Timeouts
+	refs     map[string]w3c.Known
+	refOf    map[w3c.Known]string
+	nextRef  int
+	input    w3c.Input
+	hidden   bool // the next text is secret
+	seen     *uitree.Screen
+	seenAt   time.Time // when it had been read
+	seenFor  time.Duration
+	ended    bool
+	standing *w3c.Error // what the last command failed with
+}
+
+// New makes a session over a phone.
+func New(c Config) *Session {
+	see := func(x phone.Command) { c.Notes.Log(deviceLine(x)) }
+	s := &Session{Config: c, phone: phone.Observed(c.Phone, see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]w3c.Known{}, refOf: map[w3c.Known]string{}}
+	if k, ok := c.Phone.(phone.Keyboard); ok {
+		s.keyboard = phone.ObservedKeyboard(k, see)
+	}
+	if x, ok := c.Phone.(phone.Settings); ok {
+		s.settings = phone.ObservedSettings(x, see)
+	}
+	if f, ok := c.Phone.(phone.Fingers); ok {
+		s.fingers = phone.ObservedFingers(f, see)
+	}
+	if f, ok := c.Phone.(phone.Files); ok {
+		s.files = phone.ObservedFiles(f, see)
+	}
+	return s
+}
+
+func deviceLine(x phone.Command) string {
+	line := "device: " + x.Name
+	for k, v := range x.Args {
+		line += fmt.Sprintf(" %s=%q", k, v)
+	}
+	line += fmt.Sprintf(" (%d ms)", x.Took.Milliseconds())
+	if x.Err != nil {
+		return line + ": " + x.Err.Error()
+	}
+	if x.Answer != "" {
+		line += ": " + x.Answer
+	}
+	return line
+}
+
+// Ended says whether the client has deleted the session.
+func (s *Session) Ended() bool {
+	s.turn <- struct{}{}
+	defer func() { <-s.turn }()
+	return s.ended
+}
+
+// Standing is the error of the last command that was not one to end with; nil: it did not fail.
+func (s *Session) Standing() *w3c.Error {
+	s.turn <- struct{}{}
+	defer func() { <-s.turn }()
+	return s.standing
+}
+
+const maxLogged = 4 << 10 // bytes of a body in the remote end's log
+
+// Do carries out one command. It ends by the context's deadline.
+func (s *Session) Do(ctx context.Context, r Request) Response {
+	select {
+	case s.turn <- struct{}{}:
+		defer func() { <-s.turn }()
+	case <-ctx.Done():
+		return answer(nil, w3c.Fail(w3c.Timeout, "the command before has not ended yet"))
+	}
+	call, werr := w3c.Route(r.Method, r.Path)
+	if werr == nil && (call.Session != s.ID || s.ended) {
+		werr = w3c.Fail(w3c.InvalidSessionID, "there is no session %q", call.Session)
+	}
+	if werr != nil {
+		return answer(nil, werr)
+	}
+	var body map[string]any
+	if r.Method == "POST" {
+		if body, werr = w3c.Object(r.Body); werr != nil {
+			s.Notes.Command(phone.Command{Name: strings.ToLower(call.Name), Start: time.Now(), Err: werr})
+			s.standing = werr
+			return answer(nil, werr)
+		}
+	}
+	if s.hides(call, body) {
+		s.Notes.Secret(textOf(body))
+	}
+	s.Notes.Log("client: " + r.Method + " " + strings.Replace(r.Path, s.ID, "…", 1) + " " + clip(string(r.Body)))
+	start := time.Now()
+	c := &command{Session: s, ctx: ctx, call: call, body: body, args: map[string]string{}}
+	value, werr := c.do()
+	cmd := phone.Command{Name: strings.ToLower(call.Name), Args: c.args, Start: start, Took: time.Since(start), Answer: c.answer}
+	if werr != nil {
+		cmd.Err = werr
+	}
+	s.Notes.Command(cmd)
+	if call.Name != "Delete Session" && !strings.HasPrefix(call.Path, "/session/{session id}/tessellant/") {
+		s.standing = werr
+	}
+	out := answer(value, werr)
+	s.Notes.Log(fmt.Sprintf("answer: %d after %d ms %s", out.Status, cmd.Took.Milliseconds(), clip(string(out.Body))))
+	return out
+}
+
+// hides says whether a command's text is a secret.
+func (s *Session) hides(call w3c.Call, body map[string]any) bool {
+	if call.Name != "Element Send Keys" {
+		return false
+	}
+	hidden := s.hidden || body["tessellant:secret"] == true
+	s.hidden = false
+	return hidden
+}
+
+func textOf(body map[string]any) string { t, _ := body["text"].(string); return t }
+
+func clip(s string) string {
+	if len(s) > maxLogged {
+		return strings.ToValidUTF8(s[:maxLogged], "") + fmt.Sprintf("… (%d bytes)", len(s))
+	}
+	return s
+}
+
+func answer(value any, err *w3c.Error) Response {
+	status, body := 200, map[string]any{"value": value}
+	if err != nil {
+		status, body = err.Status(), err.Body()
+	}
+	var out bytes.Buffer
+	enc := json.NewEncoder(&out)
+	enc.SetEscapeHTML(false) // people read it, too
+	if bad := enc.Encode(body); bad != nil {
+		return answer(nil, w3c.Fail(w3c.UnknownError, "the answer can't be written: %v", bad))
+	}
+	return Response{status, out.Bytes()}
+}
+
+// Answer gives an error as a response.
+func Answer(err *w3c.Error) Response { return answer(nil, err) }
+
+// NewAnswer is the answer to the New Session command (section 8.1, step 12).
+func NewAnswer(id string, capabilities w3c.Capabilities) Response {
+	return answer(map[string]any{"sessionId": id, "capabilities": capabilities}, nil)
+}
+
+// Done is the answer of a command that answers nothing.
+func Done() Response { return answer(nil, nil) }
+
+// asError says a phone's error in the standard's words.
+func asError(doing string, err error) *w3c.Error {
+	var werr *w3c.Error
+	var lost *phone.Lost
+	var untypable *phone.Untypable
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &werr):
+		return werr
+	case errors.As(err, &lost):
+		return w3c.Fail(w3c.UnknownError, "%s: %v; the session is over", doing, err)
+	case errors.As(err, &untypable):
+		return w3c.Fail(w3c.UnsupportedOperation, "%s: %v", doing, err)
+	case errors.Is(err, context.DeadlineExceeded):
+		return w3c.Fail(w3c.Timeout, "%s: the device took too long", doing)
+	}
+	return w3c.Fail(w3c.UnknownError, "%s: %v", doing, err)
+}
+
+// maxTrust is how long a tree is taken for true at most.
+const maxTrust = 500 * time.Millisecond
+
+// screen reads the tree, unless the one at hand is so fresh that reading it took longer than has passed since, and nothing was done on the device.
+func (s *Session) screen(ctx context.Context) (*uitree.Screen, error) {
+	if s.seen != nil && time.Since(s.seenAt) < min(s.seenFor, maxTrust) {
+		return s.seen, nil
+	}
+	start := time.Now()
+	tree, err := s.phone.Tree(ctx)
+	if err != nil {
+		s.seen = nil
+		return nil, err
+	}
+	s.seen, s.seenAt, s.seenFor = tree, time.Now(), time.Since(start)
+	return tree, nil
+}
+
+// touched says that something was done on the device: what was seen may not be so any more.
+func (s *Session) touched() { s.seen = nil }

@@ -1,0 +1,199 @@
+package remoteend
+
+// Our extension capabilities: what a session may ask for.
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/w3c"
+)
+
+// Wanted is what a client asks for with capabilities of ours.
+type Wanted struct {
+	Build      string           // a reference; "": no build, nothing is installed
+	Where      []string         // a device filter
+	Group      string           // labels
+	Name       string           //
+	Patience   time.Duration    // how long to wait for a device
+	Limit      time.Duration    // how long the session may last
+	Idle       time.Duration    // how long the client may be silent
+	Recording  map[string]bool  // video, log, screenshots
+	Conditions Conditions       //
+	Key        string           // where no header has it
+	Filter     devices.Filter   // what Where says
+	Standard   w3c.Capabilities // the rest
+}
+
+// Conditions is how the device is set before the session begins.
+type Conditions struct {
+	Orientation string `json:"orientation,omitempty"` // portrait or landscape
+	Dark        *bool  `json:"dark,omitempty"`
+}
+
+// Bounds of what may be asked for.
+const (
+	DefaultPatience = 2 * time.Minute
+	MaxPatience     = time.Hour
+	DefaultLimit    = time.Hour
+	MaxLimit        = 24 * time.Hour
+	DefaultIdle     = 2 * time.Minute
+	MaxIdle         = time.Hour
+)
+
+// Extension is one of our capabilities.
+type Extension struct {
+	Name, Takes, About string
+	read               func(w *Wanted, v any) error
+}
+
+// Extensions are all of them, in the order they are explained.
+var Extensions = []Extension{
+	{"build", "reference", `the build to install and launch, such as "kelpline/android@newest"; without it the device is as it is`, func(w *Wanted, v any) error { return text(v, &w.Build, 255) }},
+	{"where", "list of texts", `which devices will do, such as ["os>=12", "maker=Orrery"]; without it any that fits the build`, readWhere},
+	{"group", "text", "the label under which sessions are listed together", func(w *Wanted, v any) error { return text(v, &w.Group, 100) }},
+	{"name", "text", "what this session is called", func(w *Wanted, v any) error { return text(v, &w.Name, 200) }},
+	{"patience", "seconds", "how long to wait for a device; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Patience, 0, MaxPatience) }},
+	{"limit", "seconds", "how long the session may last; 3600 unless said, 86400 at most", func(w *Wanted, v any) error { return seconds(v, &w.Limit, time.Second, MaxLimit) }},
+	{"idle", "seconds", "how long no command may come before the session is ended; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Idle, time.Second, MaxIdle) }},
+	{"recording", "object", `what is kept: {"video": false, "log": false}; both are, unless said`, readRecording},
+	{"conditions", "object", `how the device is set: {"orientation": "landscape", "dark": true}`, readConditions},
+	{"key", "text", "the key, where the client can't send it in a header", func(w *Wanted, v any) error { return text(v, &w.Key, 200) }},
+}
+
+// CheckExtension says why a value of one of our capabilities won't do.
+func CheckExtension(name string, v any) error {
+	var w Wanted
+	return w.take(name, v)
+}
+
+func (w *Wanted) take(name string, v any) error {
+	short, _ := strings.CutPrefix(name, w3c.Prefix+":")
+	for _, x := range Extensions {
+		if x.Name == short {
+			return x.read(w, v)
+		}
+	}
+	var names []string
+	for _, x := range Extensions {
+		names = append(names, x.Name)
+	}
+	return fmt.Errorf("there is none of this name; there are %s", strings.Join(names, ", "))
+}
+
+// Read takes apart a set of capabilities that w3c.Process gave.
+func Read(c w3c.Capabilities) (Wanted, error) {
+	w := Wanted{Patience: DefaultPatience, Limit: DefaultLimit, Idle: DefaultIdle, Recording: map[string]bool{"video": true, "log": true}, Standard: w3c.Capabilities{}}
+	for _, name := range slices.Sorted(maps.Keys(c)) {
+		if !strings.HasPrefix(name, w3c.Prefix+":") {
+			w.Standard[name] = c[name]
+			continue
+		}
+		if err := w.take(name, c[name]); err != nil {
+			return w, fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return w, nil
+}
+
+// KeyIn gives the key that stands among the capabilities of a New Session request; "": there is none.
+func KeyIn(request []byte) string {
+	body, err := w3c.Object(request)
+	if err != nil {
+		return ""
+	}
+	sets, _ := w3c.Process(body, func(string, any) error { return nil })
+	for _, c := range sets {
+		if key, ok := c[w3c.Prefix+":key"].(string); ok {
+			return key
+		}
+	}
+	return ""
+}
+
+func text(v any, to *string, longest int) error {
+	s, ok := v.(string)
+	if !ok {
+		return fmt.Errorf("it must be a text, not %s", asJSON(v))
+	}
+	if len(s) > longest {
+		return fmt.Errorf("it has %d bytes; %d is the most", len(s), longest)
+	}
+	*to = s
+	return nil
+}
+
+func seconds(v any, to *time.Duration, least, most time.Duration) error {
+	f, ok := v.(float64)
+	d := time.Duration(f * float64(time.Second))
+	if !ok || f < 0 || f > most.Seconds() || d < least {
+		return fmt.Errorf("it must be a number of seconds from %g to %g, not %s", least.Seconds(), most.Seconds(), asJSON(v))
+	}
+	*to = d
+	return nil
+}
+
+func readWhere(w *Wanted, v any) error {
+	list, ok := v.([]any)
+	if s, one := v.(string); one {
+		list, ok = []any{s}, true
+	}
+	if !ok {
+		return fmt.Errorf(`it must be a list of device filters, such as ["os>=12"], not %s`, asJSON(v))
+	}
+	w.Where = nil
+	for _, x := range list {
+		s, ok := x.(string)
+		if !ok {
+			return fmt.Errorf("each device filter must be a text, not %s", asJSON(x))
+		}
+		w.Where = append(w.Where, s)
+	}
+	f, err := devices.ParseFilter(w.Where, nil)
+	w.Filter = f
+	return err
+}
+
+func readRecording(w *Wanted, v any) error {
+	m, ok := v.(map[string]any)
+	if !ok {
+		return fmt.Errorf("it must be an object, not %s", asJSON(v))
+	}
+	if w.Recording == nil {
+		w.Recording = map[string]bool{}
+	}
+	for name, x := range m {
+		on, ok := x.(bool)
+		if (name != "video" && name != "log") || !ok {
+			return fmt.Errorf("it may have video and log, each true or false, not %s: %s", name, asJSON(x))
+		}
+		w.Recording[name] = on
+	}
+	return nil
+}
+
+func readConditions(w *Wanted, v any) error {
+	raw, _ := json.Marshal(v)
+	dec := json.NewDecoder(strings.NewReader(string(raw)))
+	dec.DisallowUnknownFields()
+	if _, ok := v.(map[string]any); !ok {
+		return fmt.Errorf("it must be an object, not %s", raw)
+	}
+	if err := dec.Decode(&w.Conditions); err != nil {
+		return fmt.Errorf("it may have orientation and dark: %w", err)
+	}
+	if o := w.Conditions.Orientation; o != "" && o != "portrait" && o != "landscape" {
+		return fmt.Errorf("an orientation is portrait or landscape, not %q", o)
+	}
+	return nil
+}
+
+func asJSON(v any) string {
+	raw, _ := json.Marshal(v)
+	return clip(string(raw))
+}

@@ -1,0 +1,128 @@
+package phone
+
+// The touch screen below `input`: getevent, sendevent and motionevent.
+
+import (
+	"strconv"
+
+	"tessellant/internal/standin/app"
+)
+
+const (
+	touchDevice = "/dev/input/event2"
+	touchMax    = 4095 // on both axes: finer than the screen, as panels are
+)
+
+// panel is the touch screen's state, by the multi-touch protocol B.
+type panel struct {
+	slot  int
+	slots map[int]*finger
+	one   *finger // of `input motionevent`
+}
+
+// finger is one that touches, in pixels of the screen as it is held.
+type finger struct {
+	x0, y0, x, y int
+	down, lifted bool
+}
+
+func (p *Phone) getevent(c *call) int {
+	p.take(c.ctx, 20, 60)
+	c.say("add device 1: /dev/input/event0\n  name:     \"gpio-keys\"\n  events:\n    KEY (0001): 0072  0073  0074 \n  input props:\n    <none>\n")
+	c.say("add device 2: %s\n  name:     \"standin-touch\"\n  events:\n    KEY (0001): 014a \n    ABS (0003): 002f  : value 0, min 0, max 9, fuzz 0, flat 0, resolution 0\n", touchDevice)
+	for _, axis := range []string{"0035", "0036"} {
+		c.say("                %s  : value 0, min 0, max %d, fuzz 0, flat 0, resolution 0\n", axis, touchMax)
+	}
+	c.say("                0039  : value 0, min 0, max 65535, fuzz 0, flat 0, resolution 0\n  input props:\n    INPUT_PROP_DIRECT\n")
+	return 0
+}
+
+func (p *Phone) sendevent(c *call) int {
+	p.take(c.ctx, 4, 9)
+	n := make([]int, 3)
+	if len(c.args) != 4 || c.args[0] != touchDevice {
+		c.say("sendevent: %v: No such file or directory\n", c.args)
+		return 1
+	}
+	for i := range n {
+		v, err := strconv.ParseInt(c.args[i+1], 10, 32)
+		if err != nil {
+			c.say("sendevent: not a number: %s\n", c.args[i+1])
+			return 1
+		}
+		n[i] = int(v)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	t := &p.touch
+	if t.slots == nil {
+		t.slots = map[int]*finger{}
+	}
+	f := t.slots[t.slot]
+	switch {
+	case n[0] == 3 && n[1] == 0x2f:
+		t.slot = n[2]
+	case n[0] == 3 && n[1] == 0x39 && n[2] >= 0:
+		t.slots[t.slot] = &finger{}
+	case n[0] == 3 && n[1] == 0x39 && f != nil:
+		f.lifted = true
+	case n[0] == 3 && n[1] == 0x35 && f != nil:
+		f.x = n[2] * p.traits.Width / (touchMax + 1)
+	case n[0] == 3 && n[1] == 0x36 && f != nil:
+		f.y = n[2] * p.traits.Height / (touchMax + 1)
+	case n[0] == 0:
+		for slot, f := range t.slots {
+			switch {
+			case !f.down:
+				f.x0, f.y0, f.down = f.x, f.y, true
+			case f.lifted:
+				delete(t.slots, slot)
+				x0, y0 := p.held(f.x0, f.y0)
+				x, y := p.held(f.x, f.y)
+				p.stroke(x0, y0, x, y)
+			}
+		}
+	}
+	return 0
+}
+
+// held turns a place on the upright screen into one on the screen as it is held, under mu.
+func (p *Phone) held(x, y int) (int, int) {
+	switch p.turns() % 4 {
+	case 1:
+		return y, p.traits.Width - 1 - x
+	case 2:
+		return p.traits.Width - 1 - x, p.traits.Height - 1 - y
+	case 3:
+		return p.traits.Height - 1 - y, x
+	}
+	return x, y
+}
+
+// stroke is what a finger did, once it has lifted, under mu.
+func (p *Phone) stroke(x0, y0, x, y int) {
+	if near := 24 * p.traits.Density / 160; max(x-x0, x0-x) < near && max(y-y0, y0-y) < near {
+		p.tap(x0, y0)
+		return
+	}
+	p.act(func(a *app.App) error { a.Swipe(x0, y0, x, y); return nil })
+}
+
+// motion is `input motionevent VERB X Y`, under mu.
+func (p *Phone) motion(verb string, x, y int) bool {
+	t := &p.touch
+	switch {
+	case verb == "DOWN":
+		t.one = &finger{x0: x, y0: y, x: x, y: y}
+	case verb == "MOVE" && t.one != nil:
+		t.one.x, t.one.y = x, y
+	case verb == "UP" && t.one != nil:
+		p.stroke(t.one.x0, t.one.y0, x, y)
+		t.one = nil
+	case verb == "CANCEL":
+		t.one = nil
+	default:
+		return false
+	}
+	return true
+}
