@@ -39,6 +39,12 @@ const (
 // Host is the topic on which a host is woken.
 func Host(name string) string { return "tessellant.host." + name }
 
+// Commands is the topic on which a host is called to carry out a session's commands.
+func Commands(name string) string { return "tessellant.commands." + name }
+
+// Session is published when a session has changed.
+func Session(id string) string { return "tessellant.session." + id }
+
 const waiting = 16 // messages that wait for a listener
 
 // Local is a bus inside one process. The zero value is ready for use.

@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"net"
 	"os/exec"
 	"sync"
@@ -22,14 +23,19 @@ type Process struct {
 	err  error         // then
 }
 
-// FreePort gives a port of loopback that nobody listens on at the moment.
+// FreePort gives a port of loopback that nobody listens on at the moment, below those that the system gives to
+// outgoing connections: one of them could take it before it is used.
 func FreePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	const first, last = 10240, 32767
+	var err error
+	for range 100 {
+		var l net.Listener
+		if l, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", first+rand.IntN(last-first+1))); err == nil {
+			defer l.Close()
+			return l.Addr().(*net.TCPAddr).Port, nil
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, fmt.Errorf("find a free port: %w", err)
 }
 
 // Start starts the command in a group of its own. When this process dies, the

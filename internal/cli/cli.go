@@ -103,7 +103,7 @@ Exit codes: 0 passed or flaky; 1 the app failed somewhere; 2 wrong usage;
 	f := root.PersistentFlags()
 	f.StringVar(&a.url, "url", "", "address of the service (TESSELLANT_URL; else what login kept, else "+DefaultURL+")")
 	f.BoolVar(&a.json, "json", false, "answer with the API's JSON")
-	root.AddCommand(a.serveCmd(), a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.doctorCmd(), a.backupCmd(), a.restoreCmd(), a.demoCmd(), a.exampleCmd())
+	root.AddCommand(a.serveCmd(), a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.doctorCmd(), a.backupCmd(), a.restoreCmd(), a.demoCmd(), a.exampleCmd())
 	return root
 }
 

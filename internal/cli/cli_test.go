@@ -13,12 +13,17 @@ import (
 
 	"tessellant/internal/cli"
 	"tessellant/internal/housetest"
+	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 )
 
 func TestMain(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == sandbox.ChildArg {
+		sandbox.Child()
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == script.ChildArg {
 		script.Child()
 		return

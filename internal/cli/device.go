@@ -71,11 +71,15 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 	if err != nil || legs.JSON200 == nil {
 		return a.problem("list the device's legs", err, status(legs), problemOf(legs), bodyOf(legs))
 	}
+	sessions, err := client.ListSessionsWithResponse(ctx, &api.ListSessionsParams{Device: &serial, Limit: &limit})
+	if err != nil || sessions.JSON200 == nil {
+		return a.problem("list the device's sessions", err, status(sessions), problemOf(sessions), bodyOf(sessions))
+	}
 	d := *r.JSON200
-	return a.show(map[string]any{"device": d, "legs": legs.JSON200.Items}, func() {
+	return a.show(map[string]any{"device": d, "legs": legs.JSON200.Items, "sessions": sessions.JSON200.Items}, func() {
 		state := stateText(d)
 		if h := d.HeldBy; h != nil {
-			state += fmt.Sprintf(" by leg %s since %s", h.Leg, ago(h.Since))
+			state += fmt.Sprintf(" by %s %s since %s", map[bool]string{true: "leg", false: "session"}[h.Run != ""], h.Leg, ago(h.Since))
 		}
 		if d.Quarantined != nil {
 			state += " (since " + ago(*d.Quarantined) + map[bool]string{true: ", by hand)", false: ", until it passes a check)"}[deref(d.QuarantinedBy) == api.Hand]
@@ -83,15 +87,22 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
 			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "host", d.Host, "state", state, "seen", ago(d.Seen))
-		if len(legs.JSON200.Items) == 0 {
-			return
+		if len(legs.JSON200.Items) > 0 {
+			fmt.Fprintln(a.out)
+			t := newTable(a.out, "verdict", "cases", "when", "took", "leg")
+			for _, l := range legs.JSON200.Items {
+				t.AppendRow(table.Row{verdictText(l), caseText(l), ago(l.Created), legTook(l), l.Id})
+			}
+			t.Render()
 		}
-		fmt.Fprintln(a.out)
-		t := newTable(a.out, "verdict", "cases", "when", "took", "leg")
-		for _, l := range legs.JSON200.Items {
-			t.AppendRow(table.Row{verdictText(l), caseText(l), ago(l.Created), legTook(l), l.Id})
+		if len(sessions.JSON200.Items) > 0 {
+			fmt.Fprintln(a.out)
+			t := newTable(a.out, "verdict", "group", "name", "when", "session")
+			for _, s := range sessions.JSON200.Items {
+				t.AppendRow(table.Row{sessionState(s), clipTo(s.Group, 24), clipTo(s.Name, 32), ago(s.Created), s.Id})
+			}
+			t.Render()
 		}
-		t.Render()
 	})
 }
 

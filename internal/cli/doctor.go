@@ -17,6 +17,7 @@ import (
 
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/phone/adb"
+	"tessellant/internal/sandbox"
 	"tessellant/internal/store"
 )
 
@@ -51,7 +52,7 @@ type symptom struct {
 
 func (a *app) doctor(ctx context.Context, c houseConfig) error {
 	var all []symptom
-	for _, look := range []func(context.Context, houseConfig) []symptom{lookForPrograms, lookAtFolder, lookAtLimits, lookAtDatabase, a.lookAtService, lookAtDevices} {
+	for _, look := range []func(context.Context, houseConfig) []symptom{lookForPrograms, lookAtFolder, lookAtLimits, lookAtBox, lookAtDatabase, a.lookAtService, lookAtDevices} {
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		all = append(all, look(ctx, c)...)
 		cancel()
@@ -113,6 +114,19 @@ func lookForPrograms(ctx context.Context, c houseConfig) (out []symptom) {
 		}
 	}
 	return out
+}
+
+// lookAtBox sees how programs of packages can be kept apart.
+func lookAtBox(ctx context.Context, _ houseConfig) []symptom {
+	box, err := sandbox.Probe(ctx, "")
+	if err != nil {
+		return []symptom{{"programs", "warns", err.Error(), "see to the folder for temporary files (TMPDIR)"}}
+	}
+	defer box.Close()
+	if box.Level != sandbox.Tight {
+		return []symptom{{"programs", "warns", "packages of the kind program are refused: " + box.Why, "install bubblewrap and allow user namespaces; or, if you trust all who upload, serve --open-box"}}
+	}
+	return []symptom{fine("programs", "kept apart by bubblewrap")}
 }
 
 const leastRoom = 1 << 30

@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,6 +20,7 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
 	"tessellant/internal/phone/adb"
+	"tessellant/internal/sandbox"
 )
 
 func (a *app) hostCmd() *cobra.Command {
@@ -47,6 +51,7 @@ The service has a host of its own built in, for devices on its own machine.`,
 	f.StringVar(&c.Data, "data", filepath.Join(defaultData(), "host"), "data folder")
 	f.StringVar(&c.ADB, "adb-server", "", "an adb server that is there: host:port; default: one of its own")
 	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; again for more")
+	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even where they can't be kept apart from this machine: only if you trust all who upload")
 	f.Int64Var(&c.SpoolMB, "spool-mb", 20<<10, "how many MB of evidence may wait in the data folder")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.StringVar(&format, "log-format", "text", "text or json")
@@ -79,7 +84,21 @@ type hostConfig struct {
 	ADB     string
 	Connect []string
 	SpoolMB int64
+	OpenBox bool
 	Log     *slog.Logger
+}
+
+// openBox sees how programs of packages can be kept apart; nil: not at all, and none are run.
+func openBox(ctx context.Context, log *slog.Logger) *sandbox.Box {
+	box, err := sandbox.Probe(ctx, "")
+	if err != nil {
+		log.Warn("no programs of packages can be run here", "err", err)
+		return nil
+	}
+	if box.Level != sandbox.Tight {
+		log.Warn("programs of packages can't be kept apart here", "why", box.Why)
+	}
+	return box
 }
 
 // runHost runs a host for a service elsewhere until ctx ends.
@@ -120,7 +139,9 @@ func (a *app) runHost(ctx context.Context, url string, c hostConfig) error {
 		}
 	}
 	fmt.Fprintf(a.out, "Host %s works for %s\n", name, url)
-	h := host.New(host.Config{Name: name, Dir: c.Data, Server: server, Connect: c.Connect, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20})
+	box := openBox(ctx, c.Log)
+	defer box.Close()
+	h := host.New(host.Config{Name: name, Dir: c.Data, Server: server, Connect: c.Connect, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
 	if err := h.Begin(); err != nil {
 		return &exit{verdict.ExitUnreachable, err}
 	}
@@ -188,14 +209,28 @@ func (a *app) hostList(ctx context.Context) error {
 		return a.problem("list the hosts", err, status(r), problemOf(r), bodyOf(r))
 	}
 	return a.show(r.JSON200, func() {
-		t := newTable(a.out, "host", "kind", "state", "devices", "at work", "version", "seen")
+		t := newTable(a.out, "host", "kind", "state", "devices", "at work", "programs", "version", "seen")
 		for _, h := range r.JSON200.Items {
 			seen := ""
 			if h.Seen != nil {
 				seen = ago(*h.Seen)
 			}
-			t.AppendRow(table.Row{h.Name, h.Kind, h.State, h.Devices, h.Holds, deref(h.Version), seen})
+			t.AppendRow(table.Row{h.Name, h.Kind, h.State, h.Devices, h.Holds, h.Isolation, deref(h.Version), seen})
 		}
 		t.Render()
+		for _, h := range r.JSON200.Items {
+			var has []string
+			for _, n := range slices.Sorted(maps.Keys(h.Runtimes)) {
+				if n != "sh" {
+					has = append(has, n+" "+h.Runtimes[n])
+				}
+			}
+			switch {
+			case len(has) > 0:
+				fmt.Fprintf(a.out, "\nPrograms on %s find %s.\n", h.Name, strings.Join(has, ", "))
+			case h.Isolation == "none" && h.IsolationWhy != nil:
+				fmt.Fprintf(a.out, "\n%s runs no programs: %s\n", h.Name, *h.IsolationWhy)
+			}
+		}
 	})
 }

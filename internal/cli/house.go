@@ -35,6 +35,7 @@ type houseConfig struct {
 	Bus       string // URL of a NATS server; "": one of our own
 	BusListen string // where that listens for hosts; "": any port of loopback
 	NoHost    bool   // without the built-in host
+	OpenBox   bool   // programs run even where they can't be kept apart
 	Retention service.Retention
 	Connect   []string
 	Workspace string
@@ -130,7 +131,9 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 			return nil, err
 		}
 		h.onClose(stop)
-		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log})
+		box := openBox(ctx, c.Log)
+		h.onClose(box.Close)
+		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
 		if err := beside.Begin(); err != nil {
 			cancel()
 			return nil, err

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,9 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -45,12 +48,17 @@ func (a *app) legCmd() *cobra.Command {
 		Long:    "Download all files of a leg, as one zip or into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie at the top, earlier ones' in attempt-N.\n\n" + legHelp,
 		Example: "  tessellant leg fetch newest/orr-01 evidence/\n  tessellant leg fetch newest/orr-01 evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
-			if strings.HasSuffix(args[1], ".zip") {
-				return a.legZip(c.Context(), args[0], args[1])
-			}
-			return a.legFetch(c.Context(), args[0], args[1])
+			return a.fetchTo(c.Context(), args[0], args[1])
 		}}
 	return group("leg", "Look at one device's part of a run", show, log, fetch)
+}
+
+// fetchTo downloads all files of a leg, or of a session, into a folder or a zip.
+func (a *app) fetchTo(ctx context.Context, id, target string) error {
+	if strings.HasSuffix(target, ".zip") {
+		return a.legZip(ctx, id, target)
+	}
+	return a.legFetch(ctx, id, target)
 }
 
 func (a *app) getLeg(ctx context.Context, id string) (*api.ClientWithResponses, *api.Leg, error) {
@@ -80,6 +88,11 @@ func (a *app) legShow(ctx context.Context, id string, withTimeline bool) error {
 	d := l.Device
 	facts(a.out, "leg", l.Id, "run", l.RunId, "device", fmt.Sprintf("%s: %s %s, Android %s (API %d), %d dp wide, %s (%s)", d.Serial, d.Maker, d.Model, d.Os, d.Api, d.WidthDp, d.Language, kind(d)),
 		"build", l.Build, "package", l.Package, "verdict", v, "because", clipTo(deref(l.Message), 200))
+	return a.attempts(ctx, client, l, withTimeline, "tessellant leg fetch "+l.Id+" DIR")
+}
+
+// attempts writes what happened in the attempts of a leg, and how its files are fetched.
+func (a *app) attempts(ctx context.Context, client *api.ClientWithResponses, l *api.Leg, withTimeline bool, fetch string) error {
 	for i, at := range l.Attempts {
 		last := i == len(l.Attempts)-1
 		if len(l.Attempts) > 1 {
@@ -115,13 +128,17 @@ func (a *app) legShow(ctx context.Context, id string, withTimeline bool) error {
 				count[string(f.Kind)]++
 				size += f.Size
 			}
-			fmt.Fprintf(a.out, "\n%d files, %s: %s", len(at.Artifacts), bytesText(size), plural(count["screenshot"], "screenshot"))
-			for _, k := range []string{"video", "device-log", "timeline"} {
+			var kinds []string
+			if n := count["screenshot"]; n > 0 {
+				kinds = append(kinds, plural(n, "screenshot"))
+			}
+			for _, k := range []string{"video", "device-log", "remote-end-log", "output", "results", "timeline"} {
 				if count[k] > 0 {
-					fmt.Fprint(a.out, ", "+strings.ReplaceAll(k, "-", " "))
+					kinds = append(kinds, strings.ReplaceAll(k, "-", " "))
 				}
 			}
-			fmt.Fprintf(a.out, "\nDownload them with: tessellant leg fetch %s DIR\n", l.Id)
+			fmt.Fprintf(a.out, "\n%s, %s: %s", plural(len(at.Artifacts), "file"), bytesText(size), strings.Join(kinds, ", "))
+			fmt.Fprintf(a.out, "\nDownload them with: %s\n", fetch)
 		}
 	}
 	return nil
@@ -247,7 +264,7 @@ func eventText(e timeline.Event) (what, detail string) {
 	what, detail = string(e.Kind), e.Name
 	switch e.Kind {
 	case timeline.Command:
-		what, detail = e.Name, argText(e.Args)
+		what, detail = e.Name, argText(e.Name, e.Args)
 		if e.Answer != "" {
 			detail = strings.TrimSpace(detail + " → " + e.Answer)
 		}
@@ -263,7 +280,7 @@ func eventText(e timeline.Event) (what, detail string) {
 	case timeline.Log:
 		detail = e.Answer
 	case timeline.Marker:
-		detail += " " + argText(e.Args)
+		detail += " " + argText(e.Name, e.Args)
 	}
 	if e.Error != "" && e.Kind != timeline.Case {
 		detail = strings.TrimSpace(detail + " ✗ " + e.Error)
@@ -274,16 +291,23 @@ func eventText(e timeline.Event) (what, detail string) {
 	return what, detail
 }
 
-func argText(args map[string]string) string {
-	var parts []string
-	for _, k := range []string{"element", "app", "x", "y", "from", "to", "text", "key", "times", "ms", "bytes", "device_zero_ms", "doubt_ms"} {
-		if v, ok := args[k]; ok {
-			if k == "element" {
-				parts = append(parts, v)
-				continue
-			}
-			parts = append(parts, k+"="+v)
+// argText says what a command was given, the locator first. An argument that its name ends with ("launch app") is not named again.
+func argText(name string, args map[string]string) string {
+	order := []string{"element", "on", "app", "x", "y", "from", "to", "text", "key", "times", "ms"}
+	rank := func(key string) int {
+		if i := slices.Index(order, key); i >= 0 {
+			return i
 		}
+		return len(order)
+	}
+	keys := slices.SortedFunc(maps.Keys(args), func(a, b string) int { return cmp.Or(rank(a)-rank(b), strings.Compare(a, b)) })
+	var parts []string
+	for _, k := range keys {
+		if k == "element" || k == "on" || strings.HasSuffix(name, " "+k) {
+			parts = append(parts, args[k])
+			continue
+		}
+		parts = append(parts, k+"="+args[k])
 	}
 	return strings.Join(parts, " ")
 }

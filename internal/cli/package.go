@@ -1,10 +1,9 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"strings"
@@ -72,7 +71,9 @@ func (a *app) packageCheck(dir string) error {
 	}
 	if err := a.show(p, func() {
 		a.sayFindings(p)
-		if len(p.Blocked()) == 0 {
+		if len(p.Blocked()) == 0 && p.Program != nil {
+			fmt.Fprintf(a.out, "%s: a program, nothing keeps it from running.\n", p.Name)
+		} else if len(p.Blocked()) == 0 {
 			a.caseTable(fromLocal(p))
 			fmt.Fprintf(a.out, "%s: %s, nothing keeps it from running.\n", p.Name, plural(len(p.Cases), "case"))
 		}
@@ -118,11 +119,27 @@ func (a *app) packageAdd(ctx context.Context, dir string) error {
 		if !isNew {
 			fmt.Fprintf(a.out, "This content was here already, as %s.\n", out.Ref)
 		} else {
-			fmt.Fprintf(a.out, "Added %s: %s, %s.\n", out.Ref, plural(len(out.Cases), "case"), bytesText(out.Size))
+			what := plural(len(out.Cases), "case")
+			if out.Program != nil {
+				what = "a program"
+			}
+			fmt.Fprintf(a.out, "Added %s: %s, %s.\n", out.Ref, what, bytesText(out.Size))
 		}
-		a.caseTable(out.Cases)
-		a.inputText(out.Inputs)
+		a.contents(out)
+		for _, f := range out.Findings {
+			fmt.Fprintln(a.out, "\n"+findingText(f))
+		}
 	})
+}
+
+// contents writes what is in a package: its cases, or what it runs; and its inputs.
+func (a *app) contents(p *api.Package) {
+	if g := p.Program; g != nil {
+		facts(a.out, "prepare", strings.Join(deref(g.Prepare), " "), "run", strings.Join(g.Run, " "), "needs", strings.Join(g.Needs, ", "), "results", strings.Join(g.Results, ", "), "cases", "are seen when it has run")
+	} else {
+		a.caseTable(p.Cases)
+	}
+	a.inputText(p.Inputs)
 }
 
 // sendPackage checks a folder, packs it and uploads it.
@@ -139,14 +156,28 @@ func (a *app) sendPackage(ctx context.Context, dir string) (p *api.Package, isNe
 		a.sayFindings(read)
 		return nil, false, &exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: %s", dir, plural(n, "mistake"))}
 	}
-	var zip bytes.Buffer
-	if err := testpkg.Pack(f, &zip); err != nil {
+	zip, err := os.CreateTemp("", "tessellant-package-")
+	if err != nil {
+		return nil, false, fmt.Errorf("could not pack the package: %w", err)
+	}
+	defer os.Remove(zip.Name())
+	defer zip.Close()
+	if err := testpkg.Pack(f, zip); err != nil {
 		return nil, false, err
 	}
-	if zip.Len() > testpkg.MaxZip {
-		return nil, false, errors.New("the packed package is too large")
+	size, err := zip.Seek(0, io.SeekCurrent)
+	if err == nil {
+		_, err = zip.Seek(0, io.SeekStart)
 	}
-	r, err := client.AddPackageWithBodyWithResponse(ctx, "application/zip", &zip)
+	if err != nil {
+		return nil, false, fmt.Errorf("could not pack the package: %w", err)
+	}
+	if size > testpkg.MaxZip {
+		return nil, false, &exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: packed it has %d bytes, and %d is the most", dir, size, int64(testpkg.MaxZip))}
+	}
+	body, done := a.progress("uploading "+read.Name, zip, size)
+	r, err := client.AddPackageWithBodyWithResponse(ctx, "application/zip", body, withLength(size))
+	done()
 	out := r2(r, func() (*api.Package, *api.Package) { return r.JSON201, r.JSON200 })
 	if err != nil || out == nil {
 		return nil, false, a.problem("add the package", err, status(r), problemOf(r), bodyOf(r))
@@ -210,7 +241,6 @@ func (a *app) packageShow(ctx context.Context, ref string) error {
 	return a.show(p, func() {
 		facts(a.out, "reference", p.Ref, "id", p.Id, "kind", p.Kind, "about", p.About, "size", bytesText(p.Size), "SHA-256", p.Sha256, "added", ago(p.Created))
 		fmt.Fprintln(a.out)
-		a.caseTable(p.Cases)
-		a.inputText(p.Inputs)
+		a.contents(p)
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -88,6 +89,13 @@ func (a *app) runCmd() *cobra.Command {
 			}
 			return a.show(r, func() { a.runText(r) })
 		}}
+	var junitFile string
+	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: cobra.ExactArgs(1),
+		Long:    "Write a run's results, so far, as JUnit XML: one suite a device, all in one file. RUN is an id, or newest.",
+		Example: "  tessellant run report newest --junit results.xml\n  tessellant run report newest --junit -",
+		RunE:    func(c *cobra.Command, args []string) error { return a.runReport(c.Context(), args[0], junitFile) }}
+	report.Flags().StringVar(&junitFile, "junit", "", "the file to write; - for standard output")
+	_ = report.MarkFlagRequired("junit")
 	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: cobra.ExactArgs(1), Example: "  tessellant run watch newest",
 		Long: "Follow a run until it is over, and exit with its verdict: 0 passed or flaky; 1 the app failed somewhere; 3 nothing worse than invalid, lost or stopped.",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -103,7 +111,7 @@ func (a *app) runCmd() *cobra.Command {
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
 	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or a run and a serial")
-	return group("run", "Start and look at runs", check, start, list, show, follow, stop)
+	return group("run", "Start and look at runs", check, start, list, show, follow, report, stop)
 }
 
 func (a *app) runStop(ctx context.Context, id, leg string) error {
@@ -150,7 +158,10 @@ func (a *app) runCheck(ctx context.Context, q api.RunRequest) error {
 	}
 	p := r.JSON200
 	if err := a.show(p, func() {
-		fmt.Fprintf(a.out, "%s, %s on each", plural(len(p.Devices), "device"), plural(p.Cases, "case"))
+		fmt.Fprint(a.out, plural(len(p.Devices), "device"))
+		if p.Cases > 0 { // those of a program are seen when it runs
+			fmt.Fprintf(a.out, ", %s on each", plural(p.Cases, "case"))
+		}
 		if len(p.Devices) > 0 {
 			fmt.Fprintf(a.out, ": %s", strings.Join(p.Devices, ", "))
 		}
@@ -238,6 +249,28 @@ func (a *app) runList(ctx context.Context, p api.ListRunsParams) error {
 		t.Render()
 		a.more(r.JSON200.Next)
 	})
+}
+
+func (a *app) runReport(ctx context.Context, id, file string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	resp, err := client.GetRunReport(ctx, id)
+	body, err := a.bytes("write the report", resp, err)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	if file == "-" {
+		_, err = io.Copy(a.out, body)
+		return err
+	}
+	size, err := a.save(body, resp.ContentLength, file, func() error { return nil })
+	if err != nil {
+		return err
+	}
+	return a.show(map[string]any{"file": file, "bytes": size}, func() { fmt.Fprintf(a.out, "%s, %s\n", file, bytesText(size)) })
 }
 
 func (a *app) runText(r *api.Run) {
@@ -347,7 +380,9 @@ func caseText(l api.LegSummary) string {
 			parts = append(parts, fmt.Sprintf("%d %s", n, v))
 		}
 	}
-	if l.Stage != "done" || done < l.CasesTotal {
+	if l.Stage != "done" && l.CasesTotal == 0 { // a program's: its report will say how many
+		parts = append([]string{fmt.Sprintf("%d so far", done)}, parts...)
+	} else if l.Stage != "done" || done < l.CasesTotal {
 		parts = append([]string{fmt.Sprintf("%d of %d", done, l.CasesTotal)}, parts...)
 	}
 	return strings.Join(parts, ", ")

@@ -123,7 +123,7 @@ func (a *app) changes(r *api.Run, seen map[string]string) {
 			state = string(*l.Verdict) + " (" + caseText(l) + ")"
 		case l.Now != nil:
 			state += " " + *l.Now + " (" + caseText(l) + ")"
-		case l.Stage == "running" && l.Stopping == nil:
+		case l.Stage == "running" && l.Stopping == nil && (l.CasesTotal > 0 || len(l.Cases) > 0):
 			continue // between two cases
 		}
 		if seen[l.Serial] != state {

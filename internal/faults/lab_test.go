@@ -28,6 +28,7 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/housetest"
+	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
@@ -40,6 +41,8 @@ func TestMain(m *testing.M) {
 	switch {
 	case len(os.Args) == 2 && os.Args[1] == script.ChildArg:
 		script.Child()
+	case len(os.Args) == 2 && os.Args[1] == sandbox.ChildArg:
+		sandbox.Child()
 	case len(os.Args) > 1 && os.Args[1] == asTessellant:
 		os.Exit(cli.Main(os.Args[2:], os.Stdout, os.Stderr))
 	default:
@@ -177,6 +180,17 @@ func newLab(t testing.TB, phones int, serve ...string) *lab {
 	l.service = &process{t: t, args: append([]string{"serve", "--no-host", "--listen", "127.0.0.1:" + strconv.Itoa(port), "--data", filepath.Join(dir, "service")}, serve...), env: []string{"TESSELLANT_FIRST_KEY=" + labKey}, log: filepath.Join(dir, "service.log")}
 	l.service.start()
 	t.Cleanup(func() { l.service.end() })
+	t.Cleanup(func() {
+		if t.Failed() {
+			for _, p := range []*process{l.service, l.host} {
+				if p == nil {
+					continue
+				}
+				raw, _ := os.ReadFile(p.log)
+				t.Logf("%s\n%s", p.log, raw[max(0, len(raw)-6000):])
+			}
+		}
+	})
 	l.ClientWithResponses, err = api.NewClientWithResponses(l.url+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+labKey)
 		return nil
@@ -189,14 +203,6 @@ func newLab(t testing.TB, phones int, serve ...string) *lab {
 	l.host = &process{t: t, args: append([]string{"host", "--join", l.url, "--data", filepath.Join(dir, "host")}, connect...), env: []string{"TESSELLANT_HOST_KEY=" + k.JSON201.Key}, log: filepath.Join(dir, "host.log")}
 	l.host.start()
 	t.Cleanup(func() { l.host.end() })
-	t.Cleanup(func() {
-		if t.Failed() {
-			for _, p := range []*process{l.service, l.host} {
-				raw, _ := os.ReadFile(p.log)
-				t.Logf("%s\n%s", p.log, raw[max(0, len(raw)-6000):])
-			}
-		}
-	})
 	l.free(phones)
 	apk, err := os.Open(housetest.Kelpline(t))
 	require.NoError(t, err)

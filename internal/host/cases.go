@@ -13,6 +13,7 @@ import (
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
@@ -241,17 +242,22 @@ func (a *attempt) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *T
 		if err != nil {
 			a.log.Warn("the screen of a failure could not be kept whole", "err", err)
 		}
-		if crashed != nil && screen != nil { // put the system's dialog away
-			if es, _ := screen.Find("#aerr_close"); len(es) > 0 {
-				x, y := es[0].Bounds.Center()
-				_ = a.phone.Tap(keep, x, y)
-			}
+		if crashed != nil && screen != nil {
+			closeCrashDialog(keep, a.phone, screen)
 		}
 	}
 	if t.Verdict != verdict.Lost {
 		if err := a.hands.Restore(keep); err != nil {
 			a.log.Warn("settings could not be put back after a case", "case", c.Name, "err", err)
 		}
+	}
+}
+
+// closeCrashDialog puts away what the system shows after an app has died.
+func closeCrashDialog(ctx context.Context, p phone.Phone, screen *uitree.Screen) {
+	if es, _ := screen.Find("#aerr_close"); len(es) > 0 {
+		x, y := es[0].Bounds.Center()
+		_ = p.Tap(ctx, x, y)
 	}
 }
 

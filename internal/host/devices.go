@@ -121,11 +121,11 @@ func (h *Host) lookAndTell(ctx context.Context) {
 		}
 		return
 	}
-	state := fmt.Sprint(seen)
+	state := fmt.Sprint(h.about(), seen)
 	if state == h.toldState && time.Since(h.toldAt) < tellEvery {
 		return
 	}
-	if check, err := h.Link.Devices(ctx, h.Name, seen); err == nil {
+	if check, err := h.Link.Devices(ctx, h.Name, h.about(), seen); err == nil {
 		h.toldAt, h.toldState = time.Now(), state
 		h.checkThese(check)
 	} else if ctx.Err() == nil {

@@ -13,6 +13,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"time"
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/timeline"
@@ -32,9 +33,9 @@ var ErrFull = errors.New("the service's storage is full")
 
 // Link is the service as a host sees it.
 type Link interface {
-	// Devices tells which devices the host sees now; those it no longer names are away. It answers
+	// Devices tells what the host is and which devices it sees now; those it no longer names are away. It answers
 	// the serials of those that must pass a check before they get work again.
-	Devices(ctx context.Context, host string, seen []Seen) (check []string, err error)
+	Devices(ctx context.Context, host string, about About, seen []Seen) (check []string, err error)
 	// Holds lists the holds in force for this host; of those that are in hand already, it says no more than
 	// their ids and whether they are to be stopped.
 	Holds(ctx context.Context, host string, inHand []string) ([]Hold, error)
@@ -54,6 +55,8 @@ type Link interface {
 	Fetch(ctx context.Context, hold Hold, what Content) (io.ReadCloser, error)
 	// Wake gives a channel on which something comes when there is new work.
 	Wake(host string) (<-chan []byte, func())
+	// Serve answers the orders that the service hands on to a host, until stop is called.
+	Serve(host string, answer func(context.Context, Order) Result) (stop func(), err error)
 }
 
 // Content is what a hold is about.
@@ -65,6 +68,13 @@ const (
 	Package Content = "package"
 )
 
+// About is what a host can do besides.
+type About struct {
+	Isolation string            `json:",omitempty"` // of programs: tight, open; "": it runs none
+	Why       string            `json:",omitempty"` // why not tight
+	Runtimes  map[string]string `json:",omitempty"` // name → version
+}
+
 // Seen is a device that a host sees.
 type Seen struct {
 	Facts   devices.Facts
@@ -73,14 +83,14 @@ type Seen struct {
 	Checked bool   // it has just passed the check that the service asked for
 }
 
-// Hold is one device given to a host for a leg, with all that the work needs.
+// Hold is one device given to a host for a leg, or for a session, whose leg has its id, with all that the work needs.
 type Hold struct {
 	ID, RunID, LegID, AttemptID, WorkspaceID string
 	Epoch                                    int // grows with each hold of the device
 	Serial                                   string
 	AppID, Activity                          string
 	BuildSize                                int64
-	BuildSHA                                 string
+	BuildSHA, PackageSHA                     string // "": there is none
 	LimitSeconds                             int
 	Cases                                    []string // by name; those to be run
 	Confirm                                  int      // how often a failed case is tried again
@@ -88,6 +98,20 @@ type Hold struct {
 	Secrets                                  []string // to be masked wherever they come
 	Stop                                     bool     // a person stopped the run
 	Begun                                    bool     // something was reported of it already
+	Session                                  *Session `json:",omitempty"` // nil: it is a leg's
+	Program                                  bool     `json:",omitempty"` // the package is one
+	Network                                  bool     `json:",omitempty"` // and may use it
+	Build, Package                           string   `json:",omitempty"` // their references
+}
+
+// Session is what a session wants of its host.
+type Session struct {
+	Limit, Idle  time.Duration
+	Video, Log   bool
+	Landscape    *bool
+	Dark         *bool
+	Capabilities map[string]any // those of the standard that were asked for
+	Answer       map[string]any // those of ours that are answered
 }
 
 // Progress is what changed: the stage, or a case that began or ended.
@@ -95,6 +119,7 @@ type Progress struct {
 	Seq   int64
 	Stage string      `json:",omitempty"`
 	Case  *CaseResult `json:",omitempty"`
+	Cases *int        `json:",omitempty"` // so many cases there are in the end: those behind were only seen for a time
 }
 
 // CaseResult is how a case stands; without a verdict it has just begun.
@@ -129,4 +154,8 @@ type Closing struct {
 	Verdict      verdict.Verdict
 	Message      string
 	ClockDoubtMS *int64
+
+	How           string          `json:",omitempty"` // a session ended: client, idle, limit, lost, stopped, crashed, never
+	Marked        verdict.Verdict `json:",omitempty"` // what a session's client said of the whole
+	MarkedMessage string          `json:",omitempty"`
 }

@@ -29,8 +29,9 @@ type film struct {
 	phone  phone.Phone
 	at     func(time.Time) int64
 	poked  chan struct{}
-	fresh  chan picture // taken, and not developed yet
-	packed bool         // pictures only come as PNG
+	fresh  chan picture  // taken, and not developed yet
+	packed bool          // pictures only come as PNG
+	first  chan struct{} // closed when the first was taken, or could not be
 	spool  *spool
 
 	mu      sync.Mutex
@@ -60,12 +61,14 @@ const (
 	settle    = 250 * time.Millisecond // from a command to the second picture after it
 	longTake  = 600 * time.Millisecond // more than a phone needs for a picture
 	maxRest   = 5 * time.Second
-	maxFrames = 20_000
+	// firstPicture is how long work waits for the first one; installing takes longer, mostly.
+	firstPicture = 2 * time.Second
+	maxFrames    = 20_000
 )
 
 func newFilm(dir string, p phone.Phone, at func(time.Time) int64, room *spool) (*film, error) {
 	dir = filepath.Join(dir, "frames")
-	return &film{spool: room, dir: dir, phone: p, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16)}, os.MkdirAll(dir, 0o700)
+	return &film{spool: room, dir: dir, phone: p, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{})}, os.MkdirAll(dir, 0o700)
 }
 
 // poke says that something may have changed.
@@ -76,9 +79,20 @@ func (f *film) poke() {
 	}
 }
 
+// begun waits until there is a picture, for a moment at most: what is over at once has a film, too.
+func (f *film) begun(ctx context.Context) {
+	select {
+	case <-f.first:
+	case <-time.After(firstPicture):
+	case <-ctx.Done():
+	}
+}
+
 // roll takes pictures until ctx ends.
 func (f *film) roll(ctx context.Context) {
-	t := time.NewTimer(0)
+	f.take(ctx)
+	close(f.first)
+	t := time.NewTimer(settle)
 	defer t.Stop()
 	poked := f.poked
 	for {
@@ -136,7 +150,7 @@ func (f *film) add(p picture) {
 	}
 }
 
-// develop makes frames of pictures until ctx ends, and of those that wait then.
+// develop makes frames of pictures until ctx ends.
 func (f *film) develop(ctx context.Context) {
 	for {
 		select {
@@ -144,14 +158,19 @@ func (f *film) develop(ctx context.Context) {
 			f.frame(p)
 			continue
 		case <-ctx.Done():
+			return
 		}
-		for {
-			select {
-			case p := <-f.fresh:
-				f.frame(p)
-			default:
-				return
-			}
+	}
+}
+
+// rest develops what waits still.
+func (f *film) rest() {
+	for {
+		select {
+		case p := <-f.fresh:
+			f.frame(p)
+		default:
+			return
 		}
 	}
 }
@@ -214,6 +233,7 @@ func fitted(picture, frame image.Point) image.Rectangle {
 // and starts at zero, so that its time is the attempt's. Times are exact to the millisecond: the list
 // sets the frame rate of each picture's demuxer to 1000.
 func (f *film) encode(ctx context.Context, target string, end int64) error {
+	f.rest()
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if len(f.frames) == 0 {

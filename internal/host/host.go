@@ -14,6 +14,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/phone/adb"
+	"tessellant/internal/sandbox"
 )
 
 // RenewEvery is how often a host renews its holds; a hold lasts HoldPeriod.
@@ -34,6 +35,9 @@ type Config struct {
 	SpoolLimit int64
 	// Silence is how long a device at work may not answer the simplest question; 0: 20 s.
 	Silence time.Duration
+	// Box is where programs run; nil: none do. OpenBox says that they may where the box is not tight.
+	Box     *sandbox.Box
+	OpenBox bool
 }
 
 // Host is a running host.
@@ -47,15 +51,17 @@ type Host struct {
 	toldAt    time.Time
 	toldState string
 
-	mu      sync.Mutex
-	known   map[string]*unit         // by the adb server's serial
-	met     map[string]devices.Facts // the same, of all that ever said what they are
-	working map[string]*job          // by hold
-	meeting map[string]bool          // by the adb server's serial: being asked what they are
-	check   map[string]bool          // serials that must pass a check; true: passed
-	storage map[string]storageLook   // by the adb server's serial
-	care    sync.WaitGroup           // looks at devices that go on beside the rest
-	careCtx context.Context
+	mu       sync.Mutex
+	known    map[string]*unit         // by the adb server's serial
+	met      map[string]devices.Facts // the same, of all that ever said what they are
+	working  map[string]*job          // by hold
+	meeting  map[string]bool          // by the adb server's serial: being asked what they are
+	check    map[string]bool          // serials that must pass a check; true: passed
+	storage  map[string]storageLook   // by the adb server's serial
+	runtimes map[string]string        // that programs find
+	sessions map[string]*served       // that can be commanded, by hold
+	care     sync.WaitGroup           // looks at devices that go on beside the rest
+	careCtx  context.Context
 }
 
 // job is the work of one hold.
@@ -95,7 +101,7 @@ func New(c Config) *Host {
 		c.Silence = 20 * time.Second
 	}
 	return &Host{Config: c, encoding: make(chan struct{}, 1), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
-		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, storage: map[string]storageLook{}}
+		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, storage: map[string]storageLook{}, sessions: map[string]*served{}}
 }
 
 // Begin makes the host's folder and sees what an earlier process of it left there.
@@ -117,7 +123,7 @@ func (h *Host) Run(ctx context.Context) error {
 	defer func() { // what this host saw, nobody sees any more
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 		defer cancel()
-		_, _ = h.Link.Devices(ctx, h.Name, nil)
+		_, _ = h.Link.Devices(ctx, h.Name, h.about(), nil)
 	}()
 	left := h.spool.leftovers()
 	for _, hold := range left {
@@ -130,6 +136,14 @@ func (h *Host) Run(ctx context.Context) error {
 	}
 	all.Go(func() { h.watchDevices(ctx) })
 	all.Go(func() { h.renew(ctx) })
+	if h.Box != nil {
+		all.Go(func() { h.findRuntimes(ctx) })
+	}
+	deaf, err := h.Link.Serve(h.Name, h.answerOrder)
+	if err != nil {
+		return err
+	}
+	defer deaf()
 	wake, stop := h.Link.Wake(h.Name)
 	defer stop()
 	tick := time.NewTicker(time.Second)
@@ -181,6 +195,9 @@ func (h *Host) handInLeft(ctx context.Context, hold Hold) {
 
 // logOf is the log for what concerns a hold.
 func (h *Host) logOf(hold Hold) *slog.Logger {
+	if hold.Session != nil {
+		return h.Log.With("session", hold.LegID, "attempt", hold.AttemptID, "device", hold.Serial)
+	}
 	return h.Log.With("run", hold.RunID, "leg", hold.LegID, "attempt", hold.AttemptID, "device", hold.Serial)
 }
 

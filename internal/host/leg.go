@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
 	"tessellant/internal/phone/adb"
 	"tessellant/internal/script"
@@ -41,6 +43,8 @@ type attempt struct {
 	book     *logbook
 	app      phone.App
 	pkg      *testpkg.Package
+	zip      *os.File // the package
+	files    fs.FS    // in it
 	chosen   []testpkg.Case
 	samples  []timeline.Sample
 	seq      int64
@@ -50,6 +54,10 @@ type attempt struct {
 	noVideo  bool     // there is no time for one
 	cut      bool     // the host ended before the video was written
 	reported sync.Mutex
+
+	outside  *gathering // of a session
+	standing *w3c.Error // that a session's last command failed with
+	how      string     // a session ended
 }
 
 // caseLimit is how long one case may take, within the leg's limit.
@@ -69,7 +77,7 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		h.refuse(ctx, hold, a.log, errors.New("the host was started again while the leg ran, without its folder"))
 		return
 	}
-	a.log.Info("leg begins", "epoch", hold.Epoch)
+	a.log.Info("work begins", "epoch", hold.Epoch)
 	start := time.Now()
 	var err error
 	if err = os.RemoveAll(a.dir); err == nil {
@@ -112,6 +120,18 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		ms := doubt.Milliseconds()
 		end.ClockDoubtMS = &ms
 	}
+	if a.zip != nil {
+		_ = a.zip.Close()
+	}
+	for _, name := range []string{"build", "package"} {
+		_ = os.Remove(filepath.Join(a.dir, name))
+	}
+	if a.outside != nil {
+		a.outside.close()
+	}
+	if a.hold.Session != nil {
+		a.sessionEnd(&end)
+	}
 	if err := a.courier.finish(end); err != nil {
 		a.log.Warn("how the leg came out can't be written down", "err", err)
 	}
@@ -126,7 +146,7 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		return
 	}
 	h.spool.remove(hold.AttemptID)
-	a.log.Info("leg ends", "verdict", v, "took", time.Since(start).Round(time.Millisecond))
+	a.log.Info("work ends", "verdict", v, "took", time.Since(start).Round(time.Millisecond))
 }
 
 // refuse closes a hold that nothing can be done for.
@@ -152,11 +172,25 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	}
 	a.phone = phone.Observed(a.unit.device, a.rec.command)
 	a.stage("preparing")
+	if a.hold.Session != nil || a.hold.Program {
+		if a.outside, err = newGathering(a); err != nil {
+			return verdict.Lost, fmt.Sprintf("the host can't keep evidence: %v", err)
+		}
+	}
 	work, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var side sync.WaitGroup
 	err = a.prepare(work, stop, &side)
-	if err == nil {
+	if err == nil && a.film != nil {
+		a.film.begun(work)
+	}
+	switch {
+	case err != nil:
+	case a.hold.Session != nil:
+		err = a.serve(work)
+	case a.hold.Program:
+		err = a.program(work)
+	default:
 		a.stage("running")
 		err = a.cases(work)
 	}
@@ -165,6 +199,11 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	a.stage("collecting")
 	if cause := context.Cause(work); cause != nil && !errors.Is(cause, context.Canceled) {
 		err = cause // the device went away, whatever was noticed first
+	}
+	if a.hold.Session != nil {
+		v, message, how := a.judgeSession(err)
+		a.how = how
+		return v, message
 	}
 	return a.judge(err)
 }
@@ -233,15 +272,22 @@ func persist(ctx context.Context, log *slog.Logger, what string, f func(context.
 
 // prepare makes the device ready: clock, log, film, a clean app.
 func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, side *sync.WaitGroup) error {
-	if err := a.readPackage(ctx); err != nil {
-		return err
+	session := a.hold.Session
+	if session == nil {
+		if err := a.readPackage(ctx); err != nil {
+			return err
+		}
 	}
 	build := filepath.Join(a.dir, "build")
-	if err := a.fetchBuild(ctx, build); err != nil {
-		return err
+	if a.hold.BuildSHA != "" {
+		if err := a.fetch(ctx, Build, build, a.hold.BuildSHA); err != nil {
+			return &unready{fmt.Errorf("the host could not fetch the build: %w", err)}
+		}
 	}
 	a.app = phone.App{ID: a.hold.AppID, Activity: a.hold.Activity, Size: a.hold.BuildSize, Open: func() (io.ReadCloser, error) { return os.Open(build) }}
-	defer os.Remove(build)
+	if a.hold.BuildSHA == "" {
+		a.app = phone.App{}
+	}
 	d := a.unit.device
 	if err := d.Wake(ctx); err != nil {
 		return err
@@ -260,7 +306,11 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 		}
 		since = a.samples[0].Device
 	}
-	if a.book, err = newLogbook(a.dir, d, a.hold.AppID, since, a.mask, a.h.spool); err != nil {
+	logTo := a.dir
+	if session != nil && !session.Log {
+		logTo = "" // it is watched for crashes all the same
+	}
+	if a.book, err = newLogbook(logTo, d, a.hold.AppID, since, a.mask, a.h.spool); err != nil {
 		return err
 	}
 	side.Go(func() {
@@ -268,16 +318,21 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 			stop(err) // a log that ends is the first sign that the device went away
 		}
 	})
-	if a.film, err = newFilm(a.dir, d, a.rec.at, a.h.spool); err != nil {
-		return err
+	if session == nil || session.Video {
+		if a.film, err = newFilm(a.dir, d, a.rec.at, a.h.spool); err != nil {
+			return err
+		}
+		a.rec.film = a.film
+		side.Go(func() { a.film.roll(ctx) })
+		side.Go(func() { a.film.develop(ctx) })
 	}
-	a.rec.film = a.film
-	side.Go(func() { a.film.roll(ctx) })
-	side.Go(func() { a.film.develop(ctx) })
 	side.Go(func() { a.tellLive(ctx) })
 	side.Go(func() { a.keepInTouch(ctx, stop) })
 	if err := d.Settle(ctx); err != nil {
 		return err
+	}
+	if session != nil {
+		return a.prepareSession(ctx, session)
 	}
 	a.hands = &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(d, a.rec.command), Settings: phone.ObservedSettings(d, a.rec.command), App: a.app, Facts: a.unit.facts,
 		Data: a.pkg, Notes: notes{a.rec, a.phone}, Calls: a.rec.atCall}
@@ -285,6 +340,46 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 		return err
 	}
 	return a.phone.Install(ctx, a.app)
+}
+
+// prepareSession sets the device as a session wants it, with its app in front.
+func (a *attempt) prepareSession(ctx context.Context, q *Session) error {
+	d := phone.ObservedSettings(a.unit.device, a.rec.command)
+	if a.app.ID != "" {
+		if err := a.phone.Uninstall(ctx, a.app.ID); err != nil {
+			return err
+		}
+		if err := a.phone.Install(ctx, a.app); err != nil {
+			return err
+		}
+	}
+	if q.Dark != nil {
+		if err := d.Dark(ctx, *q.Dark); err != nil {
+			return err
+		}
+	}
+	if q.Landscape != nil {
+		if err := d.Rotate(ctx, *q.Landscape); err != nil {
+			return err
+		}
+	}
+	if a.app.ID == "" {
+		return nil
+	}
+	return a.phone.Launch(ctx, a.app)
+}
+
+// sessionEnd puts to a closing what is said of sessions alone.
+func (a *attempt) sessionEnd(end *Closing) {
+	end.How = a.how
+	if end.Verdict == verdict.Lost && end.How != "never" {
+		end.How = "lost"
+	}
+	if g := a.outside; g != nil {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		end.Marked, end.MarkedMessage = g.marked, a.mask.Text(g.message)
+	}
 }
 
 // keepInTouch asks the device again and again whether it is there: one that freezes stays
@@ -315,23 +410,24 @@ func (a *attempt) sample(ctx context.Context, c phone.Clock) error {
 }
 
 func (a *attempt) readPackage(ctx context.Context) error {
-	var raw []byte
-	err := persist(ctx, a.log, "fetch the package", func(ctx context.Context) error {
-		r, err := a.h.Link.Fetch(ctx, a.hold, Package)
-		if err != nil {
-			return err
-		}
-		defer r.Close()
-		raw, err = io.ReadAll(io.LimitReader(r, testpkg.MaxZip+1))
-		return err
-	})
-	if err != nil {
+	path := filepath.Join(a.dir, "package")
+	if err := a.fetch(ctx, Package, path, a.hold.PackageSHA); err != nil {
 		return &unready{fmt.Errorf("the host could not fetch the package: %w", err)}
 	}
-	f, err := testpkg.Open(strings.NewReader(string(raw)), int64(len(raw)))
+	file, err := os.Open(path)
+	if err != nil {
+		return &unready{err}
+	}
+	a.zip = file
+	st, err := file.Stat()
+	if err != nil {
+		return &unready{err}
+	}
+	f, err := testpkg.Open(file, st.Size())
 	if err != nil {
 		return err
 	}
+	a.files = f
 	if a.pkg, err = testpkg.Read(f); err != nil {
 		return err
 	}
@@ -346,10 +442,10 @@ func (a *attempt) readPackage(ctx context.Context) error {
 	return nil
 }
 
-// fetchBuild copies the build beside the device, and sees that it is whole.
-func (a *attempt) fetchBuild(ctx context.Context, target string) error {
-	err := persist(ctx, a.log, "fetch the build", func(ctx context.Context) error {
-		r, err := a.h.Link.Fetch(ctx, a.hold, Build)
+// fetch copies what the hold needs into a file, and sees that it is whole: that it has this SHA-256.
+func (a *attempt) fetch(ctx context.Context, what Content, target, want string) error {
+	return persist(ctx, a.log, "fetch the "+string(what), func(ctx context.Context) error {
+		r, err := a.h.Link.Fetch(ctx, a.hold, what)
 		if err != nil {
 			return err
 		}
@@ -358,20 +454,16 @@ func (a *attempt) fetchBuild(ctx context.Context, target string) error {
 		if err != nil {
 			return err
 		}
-		defer f.Close()
 		h := sha256.New()
-		if _, err := io.Copy(io.MultiWriter(f, h), r); err != nil {
+		_, err = io.Copy(io.MultiWriter(f, h), r)
+		if err = errors.Join(err, f.Close()); err != nil {
 			return err
 		}
-		if sum := hex.EncodeToString(h.Sum(nil)); sum != a.hold.BuildSHA {
-			return fmt.Errorf("the build came with SHA-256 %s, not %s", sum, a.hold.BuildSHA)
+		if sum := hex.EncodeToString(h.Sum(nil)); want != "" && sum != want {
+			return fmt.Errorf("the %s came with SHA-256 %s, not %s", what, sum, want)
 		}
 		return nil
 	})
-	if err != nil {
-		return &unready{fmt.Errorf("the host could not fetch the build: %w", err)}
-	}
-	return nil
 }
 
 // collect closes the evidence, and leaves the device clean.
@@ -420,7 +512,9 @@ func (a *attempt) collect(ctx context.Context) {
 // clean leaves the device as it should be found: its settings back, without the app, at home.
 func clean(ctx context.Context, d *adb.Device, app string) {
 	_ = d.Restore(ctx)
-	_ = d.Uninstall(ctx, app)
+	if app != "" {
+		_ = d.Uninstall(ctx, app)
+	}
 	_ = d.Press(ctx, phone.Home)
 }
 

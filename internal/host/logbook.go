@@ -40,8 +40,13 @@ type logbook struct {
 
 const maxDeviceLog = 512 << 20 // bytes kept
 
+// newLogbook keeps the log in dir; "": it is only watched.
 func newLogbook(dir string, l phone.Logger, app string, since time.Time, mask *masking.Mask, room *spool) (*logbook, error) {
-	f, err := os.Create(filepath.Join(dir, "device.log"))
+	name := os.DevNull
+	if dir != "" {
+		name = filepath.Join(dir, "device.log")
+	}
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -181,6 +186,9 @@ func (b *logbook) close() error {
 	defer b.mu.Unlock()
 	if b.bytes > maxDeviceLog {
 		_, _ = fmt.Fprintf(b.out, "--------- %d bytes more were left out\n", b.bytes-maxDeviceLog)
+	}
+	if b.out.Name() == os.DevNull {
+		return b.out.Close()
 	}
 	return errors.Join(b.err, b.out.Sync(), b.out.Close())
 }

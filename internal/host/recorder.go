@@ -39,6 +39,7 @@ type recorder struct {
 	calls    []call // of this case
 	shots    int
 	fresh    []timeline.Event // not told to those who watch
+	reported []timeline.Span  // cases that are known from a report
 }
 
 const maxCalls = 2000 // of a case that are remembered: a crash concerns the newest
@@ -116,6 +117,11 @@ func (r *recorder) atCall(line, element string) {
 
 // command is told of each command when it has ended.
 func (r *recorder) command(c phone.Command) {
+	r.took(c, c.Name != "tree" && c.Name != "screenshot" && c.Name != "keyboard") // these change nothing
+}
+
+// took notes a command; one that may have changed the screen is followed by a picture.
+func (r *recorder) took(c phone.Command, changes bool) {
 	r.mu.Lock()
 	line, element := r.line, r.element
 	if r.calls = append(r.calls, call{r.at(c.Start), line}); len(r.calls) > maxCalls {
@@ -123,7 +129,7 @@ func (r *recorder) command(c phone.Command) {
 	}
 	r.mu.Unlock()
 	e := timeline.Event{Kind: timeline.Command, At: max(r.at(c.Start), 1), Name: c.Name, Args: c.Args, Took: c.Took.Milliseconds(), Answer: c.Answer, Line: line}
-	if element != "" {
+	if element != "" && e.Args["element"] == "" {
 		e.Args = maps.Clone(c.Args)
 		if e.Args == nil {
 			e.Args = map[string]string{}
@@ -134,7 +140,7 @@ func (r *recorder) command(c phone.Command) {
 		e.Error = c.Err.Error()
 	}
 	r.note(e)
-	if r.film != nil && c.Name != "tree" && c.Name != "screenshot" && c.Name != "keyboard" { // these change nothing
+	if r.film != nil && changes {
 		r.film.poke()
 	}
 }
@@ -253,5 +259,30 @@ func (r *recorder) close() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.failed(errors.Join(r.out.Sync(), r.out.Close()))
+	if len(r.reported) > 0 {
+		r.failed(r.marry())
+	}
 	return r.err
+}
+
+// marry writes the timeline anew, with the cases of a report among the events of their time.
+func (r *recorder) marry() error {
+	name := filepath.Join(r.dir, "timeline.jsonl")
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var events []timeline.Event
+	if err := timeline.Read(f, func(e timeline.Event) error { events = append(events, e); return nil }); err != nil {
+		return err
+	}
+	var out bytes.Buffer
+	w := timeline.NewWriter(&out)
+	for _, e := range timeline.Marry(events, r.reported) {
+		if _, err := w.Append(e); err != nil {
+			return err
+		}
+	}
+	return writeWhole(name, out.Bytes())
 }

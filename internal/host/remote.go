@@ -31,9 +31,11 @@ type Remote struct {
 	Log               *slog.Logger
 	HTTP              *http.Client // nil: one of its own
 
-	joining sync.Mutex
+	joining sync.Mutex // guards tried
+	tried   time.Time  // when it last joined, or tried to
 
 	mu      sync.Mutex
+	serve   func(context.Context, Order) Result // answers the commands of sessions
 	now     *session
 	wakes   map[chan []byte]bool
 	refused error
@@ -42,9 +44,8 @@ type Remote struct {
 // session is one joining.
 type session struct {
 	Welcome
-	bus  *bus.NATS
-	stop func() // listening for wake-ups
-	at   time.Time
+	bus *bus.NATS // nil: it can't be reached, all goes over HTTP
+	end func()
 }
 
 var _ Link = (*Remote)(nil)
@@ -70,8 +71,7 @@ func (r *Remote) Leave() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.now != nil {
-		r.now.stop()
-		r.now.bus.Close()
+		r.now.end()
 		r.now = nil
 	}
 }
@@ -89,7 +89,10 @@ func (r *Remote) session() *session {
 	return r.now
 }
 
-const joinPause = time.Second // between two joinings
+const (
+	joinPause   = time.Second     // between two joinings
+	lookForABus = 5 * time.Second // between two joinings for the sake of the bus alone
+)
 
 // join enters the service anew, unless somebody else has since old was found to be of no use.
 func (r *Remote) join(ctx context.Context, old *session) (*session, error) {
@@ -98,9 +101,10 @@ func (r *Remote) join(ctx context.Context, old *session) (*session, error) {
 	if s := r.session(); s != nil && s != old {
 		return s, nil
 	}
-	if old != nil && time.Since(old.at) < joinPause {
-		return nil, errors.New("the service does not know this host yet")
+	if wait := joinPause - time.Since(r.tried); wait > 0 && old != nil {
+		return nil, fmt.Errorf("the service does not know this host yet; it joins again in %s", wait.Round(time.Millisecond))
 	}
+	r.tried = time.Now()
 	body, _ := json.Marshal(map[string]any{"protocol": Protocol, "version": r.Version})
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
@@ -113,36 +117,83 @@ func (r *Remote) join(ctx context.Context, old *session) (*session, error) {
 	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&w); err != nil {
 		return nil, fmt.Errorf("join %s: %w", r.URL, err)
 	}
-	b, err := bus.Connect(w.BusURL, bus.Secret{User: w.BusUser, Password: w.BusPassword})
-	if err != nil {
-		return nil, err
+	s := &session{Welcome: w, end: func() {}}
+	if s.bus, err = bus.Connect(w.BusURL, bus.Secret{User: w.BusUser, Password: w.BusPassword}); err != nil {
+		r.Log.Warn("the service is there, its bus is not: calls go over HTTP", "err", err)
+		s.bus = nil
+	} else {
+		s.listen(r.wake)
 	}
-	s := &session{Welcome: w, bus: b, at: time.Now()}
-	messages, unsubscribe := b.Subscribe(bus.Host(w.Name))
+	r.mu.Lock()
+	s.answer(r.serve, r.Log)
+	before := r.now
+	r.now = s
+	r.mu.Unlock()
+	if before != nil {
+		before.end()
+	}
+	r.Log.Info("joined", "service", r.URL, "host", w.Name)
+	r.wake(nil)
+	return s, nil
+}
+
+// answer answers the commands of sessions until the session of this host ends.
+func (s *session) answer(serve func(context.Context, Order) Result, log *slog.Logger) {
+	if s.bus == nil || serve == nil {
+		return
+	}
+	stop, err := s.bus.Answer(bus.Commands(s.Name), func(ctx context.Context, data []byte) []byte {
+		var o Order
+		r := Result{}
+		if err := json.Unmarshal(data, &o); err != nil {
+			r.Problem = "the order can't be read: " + err.Error()
+		} else {
+			r = serve(ctx, o)
+		}
+		raw, _ := json.Marshal(r)
+		return raw
+	})
+	if err != nil {
+		log.Warn("sessions on this host can't be reached", "err", err)
+		return
+	}
+	end := s.end
+	s.end = func() {
+		stop()
+		end()
+	}
+}
+
+// Serve implements Link.
+func (r *Remote) Serve(_ string, serve func(context.Context, Order) Result) (func(), error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.serve = serve
+	if r.now != nil {
+		r.now.answer(serve, r.Log)
+	}
+	return func() {}, nil // it ends with the session
+}
+
+// listen takes wake-ups until the session ends.
+func (s *session) listen(wake func([]byte)) {
+	messages, unsubscribe := s.bus.Subscribe(bus.Host(s.Name))
 	done := make(chan struct{})
-	var once sync.Once
-	s.stop = func() { once.Do(func() { unsubscribe(); close(done) }) }
-	go func() { // ends with the session
+	s.end = sync.OnceFunc(func() {
+		unsubscribe()
+		close(done)
+		s.bus.Close()
+	})
+	go func() {
 		for {
 			select {
 			case m := <-messages:
-				r.wake(m)
+				wake(m)
 			case <-done:
 				return
 			}
 		}
 	}()
-	r.mu.Lock()
-	before := r.now
-	r.now = s
-	r.mu.Unlock()
-	if before != nil {
-		before.stop()
-		before.bus.Close()
-	}
-	r.Log.Info("joined", "service", r.URL, "host", w.Name)
-	r.wake(nil)
-	return s, nil
 }
 
 func (r *Remote) wake(m []byte) {
@@ -191,8 +242,38 @@ func (r *Remote) do(ctx context.Context, method, path, kind string, body io.Read
 	return nil, err
 }
 
-// call asks the service over the bus; where that does not know the session, or nobody answers, it joins
-// again and asks once more.
+// ask sends a call over the bus, and where that can't be, over HTTP.
+func (r *Remote) ask(ctx context.Context, s *session, raw []byte) ([]byte, error) {
+	if s.bus != nil {
+		back, err := s.bus.Call(ctx, bus.Hosts, raw)
+		if err == nil || ctx.Err() != nil {
+			return back, err
+		}
+	}
+	resp, err := r.do(ctx, http.MethodPost, "/api/v1/hosts/call", "application/octet-stream", bytes.NewReader(raw))
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	back, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if err == nil && r.busDue() {
+		_, _ = r.join(ctx, s) // the bus may be elsewhere by now
+	}
+	return back, err
+}
+
+const maxAnswer = 64 << 20 // bytes
+
+// busDue says whether it is time to look for the bus again.
+func (r *Remote) busDue() bool {
+	if !r.joining.TryLock() {
+		return false
+	}
+	defer r.joining.Unlock()
+	return time.Since(r.tried) > lookForABus
+}
+
+// call asks the service; where that does not know the session, it joins again and asks once more.
 func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
 	s := r.session()
 	for try := 0; try < 2; try++ {
@@ -206,12 +287,9 @@ func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
 		if err != nil {
 			return a, err
 		}
-		var back []byte
-		if back, err = s.bus.Call(ctx, bus.Hosts, raw); err != nil {
-			if ctx.Err() != nil || try > 0 {
-				return a, err
-			}
-			continue
+		back, err := r.ask(ctx, s, raw)
+		if err != nil {
+			return a, err
 		}
 		a = Answer{}
 		if err := json.Unmarshal(back, &a); err != nil {
@@ -233,8 +311,8 @@ func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
 }
 
 // Devices implements Link.
-func (r *Remote) Devices(ctx context.Context, _ string, seen []Seen) ([]string, error) {
-	a, err := r.call(ctx, Call{Kind: "devices", Seen: seen})
+func (r *Remote) Devices(ctx context.Context, _ string, about About, seen []Seen) ([]string, error) {
+	a, err := r.call(ctx, Call{Kind: "devices", About: &about, Seen: seen})
 	return a.Names, err
 }
 

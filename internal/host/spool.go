@@ -9,7 +9,6 @@ package host
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -39,7 +38,7 @@ const (
 )
 
 // growing are the artifacts that are handed in part by part.
-var growing = []string{"timeline.jsonl", "device.log"}
+var growing = []string{"timeline.jsonl", "device.log", remoteLog, outputLog}
 
 // Growing lists the artifacts that come in parts while an attempt goes on.
 func Growing() (out []Artifact) {
@@ -185,7 +184,7 @@ func (c *courier) finish(end Closing) error {
 // out where that could not be written down.
 func (c *courier) deliver(ctx context.Context, end func() Closing) error {
 	defer c.reports.Close()
-	tick := time.NewTicker(partEvery)
+	tick := time.NewTicker(partEvery / 6) // it may be due a little after a tick
 	defer tick.Stop()
 	for wait := 100 * time.Millisecond; ; {
 		err := c.round(ctx, end)
@@ -226,25 +225,24 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 		over = true
 	default:
 	}
-	if err := c.sendReports(ctx); err != nil {
-		return err
+	// Reports take another way than files: where the one is blocked, the other may be open.
+	untold := c.sendReports(ctx)
+	if errors.Is(untold, ErrOver) {
+		return untold
 	}
 	if !over {
 		if time.Since(c.partAt) < partEvery {
-			return nil
+			return untold
 		}
 		c.partAt = time.Now()
 		for _, name := range growing {
 			if err := c.sendPart(ctx, name); err != nil {
-				return err
+				return errors.Join(untold, err)
 			}
 		}
 	}
-	if err := c.sendFiles(ctx, over); err != nil {
+	if err := errors.Join(untold, c.sendFiles(ctx, over)); err != nil || !over {
 		return err
-	}
-	if !over {
-		return nil
 	}
 	e := end()
 	if len(c.missing) > 0 {
@@ -299,13 +297,17 @@ func (c *courier) sendPart(ctx context.Context, name string) error {
 	}
 	defer f.Close()
 	a, _ := ArtifactNamed(name)
-	buf := make([]byte, maxPart)
 	for {
+		i, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		buf := make([]byte, max(0, min(i.Size()-c.offset[name], maxPart)))
 		n, err := f.ReadAt(buf, c.offset[name])
 		if n == 0 {
 			return nil
 		}
-		if err := c.link.Append(ctx, c.hold, a, c.offset[name], bytes.Clone(buf[:n])); err != nil {
+		if err := c.link.Append(ctx, c.hold, a, c.offset[name], buf[:n]); err != nil {
 			return fmt.Errorf("hand in a part of %s: %w", name, err)
 		}
 		c.offset[name] += int64(n)
@@ -369,6 +371,14 @@ func ArtifactNamed(name string) (Artifact, bool) {
 		return Artifact{name, "timeline", "application/jsonl"}, true
 	case name == "device.log":
 		return Artifact{name, "device-log", "text/plain; charset=utf-8"}, true
+	case name == remoteLog:
+		return Artifact{name, "remote-end-log", "text/plain; charset=utf-8"}, true
+	case name == outputLog:
+		return Artifact{name, "output", "text/plain; charset=utf-8"}, true
+	case strings.HasPrefix(name, "results/") && strings.HasSuffix(name, ".xml"):
+		return Artifact{name, "results", "application/xml"}, true
+	case strings.HasPrefix(name, "kept/") && len(name) < 250:
+		return Artifact{name, "kept", "application/octet-stream"}, true
 	case name == "video.mp4":
 		return Artifact{name, "video", "video/mp4"}, true
 	case strings.HasPrefix(name, "screenshots/") && strings.HasSuffix(name, ".png"):

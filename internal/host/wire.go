@@ -10,6 +10,7 @@ type Call struct {
 	Protocol int
 	Token    string     // of the session that joining gave
 	Kind     string     // devices, holds, renew, report, live, close
+	About    *About     `json:",omitempty"`
 	Seen     []Seen     `json:",omitempty"`
 	Holds    []string   `json:",omitempty"`
 	Hold     string     `json:",omitempty"`
@@ -33,6 +34,30 @@ const (
 	KindStranger = "stranger" // this session is not known: join again
 	KindProtocol = "protocol" // the service does not speak this host's protocol
 )
+
+// Order is one command of a session, or a piece of one, on its way to the host. An order can be sent
+// again: of an id that is known, nothing is done twice.
+type Order struct {
+	Hold, ID     string // ID: of the command, chosen by who sends it
+	Method, Path string
+	Size         int    // bytes of the whole body
+	From         int    // where this piece of it lies
+	Piece        []byte `json:",omitempty"`
+	Want         int    // from where on the answer is wanted
+}
+
+// Result is the host's answer to an order.
+type Result struct {
+	Gone    bool   `json:",omitempty"` // the session is not here any more
+	Problem string `json:",omitempty"`
+	Pending bool   `json:",omitempty"` // not done yet, or pieces are missing: send the same order again
+	Status  int    // of the answer
+	Size    int    // bytes of it
+	Piece   []byte `json:",omitempty"`
+}
+
+// PieceSize is how many bytes go in one message: some buses take no more than a megabyte.
+const PieceSize = 512 << 10
 
 // Welcome is what joining gives.
 type Welcome struct {

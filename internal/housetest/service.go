@@ -23,6 +23,7 @@ import (
 	"tessellant/internal/httpd"
 	"tessellant/internal/localdb"
 	"tessellant/internal/phone/adb"
+	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
@@ -64,6 +65,10 @@ func DSN(t testing.TB) string {
 // Main runs a package's tests and ends what they share. Started again as a
 // script's process, the test binary is one.
 func Main(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == sandbox.ChildArg {
+		sandbox.Child()
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == script.ChildArg {
 		script.Child()
 		return

@@ -102,6 +102,8 @@ func encodeChange(c service.Change) []byte {
 		o := api.RunChange{Run: runOut(x)}
 		o.Legs, o.Run.Legs = o.Run.Legs, []api.LegSummary{}
 		v = o
+	case service.SessionView:
+		v = sessionOut(x)
 	case []store.Device:
 		v = api.DeviceChange{Items: each(x, deviceOut)}
 	case store.Build:

@@ -3,6 +3,7 @@ package httpd
 // Hosts: their keys for owners, and for hosts their joining and the bytes that they exchange.
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"net"
@@ -19,7 +20,7 @@ const keyHost contextKey = "host"
 
 // forHosts says whether a route is for hosts alone.
 func forHosts(path string) bool {
-	return strings.HasPrefix(path, Prefix+"/holds/") || path == Prefix+"/hosts/join"
+	return strings.HasPrefix(path, Prefix+"/holds/") || path == Prefix+"/hosts/join" || path == Prefix+"/hosts/call"
 }
 
 func hostOf(ctx context.Context) store.Host {
@@ -34,6 +35,13 @@ func (s *server) ListHosts(ctx context.Context, _ api.ListHostsRequestObject) (a
 
 func hostOut(h service.HostView) api.Host {
 	o := api.Host{Name: h.Name, State: api.HostState(h.State), Kind: "built-in", Devices: h.Devices, Holds: h.Holds, Version: some(h.Version)}
+	o.Isolation, o.IsolationWhy, o.Runtimes = api.HostIsolation(h.About.V.Isolation), some(h.About.V.Why), h.About.V.Runtimes
+	if o.Isolation == "" {
+		o.Isolation = "none"
+	}
+	if o.Runtimes == nil {
+		o.Runtimes = map[string]string{}
+	}
 	if h.Name != service.BuiltIn {
 		o.Kind = "joined"
 	}
@@ -64,6 +72,20 @@ func (s *server) JoinAsHost(ctx context.Context, q api.JoinAsHostRequestObject) 
 	w, err := s.s.Join(ctx, hostOf(ctx), q.Body.Version, q.Body.Protocol, url, s.s.Reach.Secret)
 	return api.JoinAsHost200JSONResponse{Name: w.Name, Token: w.Token, BusUrl: w.BusURL, BusUser: w.BusUser, BusPassword: w.BusPassword, Now: w.Now}, err
 }
+
+func (s *server) CallAsHost(ctx context.Context, q api.CallAsHostRequestObject) (api.CallAsHostResponseObject, error) {
+	raw, err := io.ReadAll(io.LimitReader(q.Body, maxCall+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(raw) > maxCall {
+		return nil, &http.MaxBytesError{Limit: maxCall}
+	}
+	back := s.s.AnswerHost(ctx, raw)
+	return api.CallAsHost200ApplicationoctetStreamResponse{Body: bytes.NewReader(back), ContentLength: int64(len(back))}, nil
+}
+
+const maxCall = 8 << 20 // bytes of a host's call
 
 // asSeen is a listening address as one reaches it who reached this service under the name host: a
 // server that listens everywhere has no name of its own.

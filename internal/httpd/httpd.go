@@ -61,6 +61,9 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics, promhttp.HandlerOpts{})))
 	g := e.Group(Prefix, middleware.GzipWithConfig(middleware.GzipConfig{Skipper: notPacked, Level: 3, MinLength: 1000}), enter(s), bounds)
 	api.RegisterHandlers(g, api.NewStrictHandler(&server{s}, nil))
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete, http.MethodPut, http.MethodPatch} {
+		e.Add(method, Door+"/*", webdriver(s))
+	}
 	e.GET("/*", consoleFiles(console.Files()))
 	return e
 }

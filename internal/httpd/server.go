@@ -325,6 +325,13 @@ func buildOut(b store.Build) api.Build {
 func packageOut(p store.Package) api.Package {
 	o := api.Package{Id: p.ID, Ref: service.PackageRef(p), Name: p.Name, Revision: p.Revision, Kind: p.Kind, About: p.About, Size: p.Size, Sha256: p.SHA256, Created: p.Created,
 		Cases: []api.Case{}, Inputs: []api.Input{}, Findings: findings(service.PackageFindings(p.Findings.V))}
+	if g := p.Program.V; g != nil {
+		x := api.Program{Run: g.Run, Needs: []string{}, Results: g.Results, Prepare: someOf(len(g.Prepare), g.Prepare)}
+		for _, n := range g.Needs {
+			x.Needs = append(x.Needs, n.String())
+		}
+		o.Program = &x
+	}
 	for _, in := range p.Inputs.V {
 		o.Inputs = append(o.Inputs, api.Input{Name: in.Name, About: some(in.About), Default: in.Default, Secret: in.Secret})
 	}
@@ -410,6 +417,10 @@ func legSummary(l service.LegView) api.LegSummary {
 func legOut(l service.LegDetail) api.Leg {
 	o := api.Leg{Id: l.ID, RunId: l.RunID, Build: l.Run.Request.V.Build, Package: l.Run.Request.V.Package, Device: deviceOut(l.Device), Stage: l.Stage,
 		Verdict: verdictOut(l.Verdict), Message: some(l.Message), CasesTotal: l.CasesTotal, Place: someOf(l.Place, l.Place), Attempts: []api.Attempt{}}
+	if l.Session != nil {
+		x := sessionOut(*l.Session)
+		o.Session, o.Build = &x, x.Build
+	}
 	for _, a := range l.Attempts {
 		x := api.Attempt{Serial: a.Serial, Host: a.HostName, Id: a.ID, Number: a.Number, Stage: a.Stage, Verdict: verdictOut(a.Verdict), Message: some(a.Message), Started: a.Started,
 			Cases: []api.CaseResult{}, Artifacts: []api.Artifact{}}

@@ -35,11 +35,16 @@ func cookie(ctx context.Context, token string, lasts time.Duration) *string {
 }
 
 func (s *server) me(ctx context.Context, who service.Identity) api.Me {
-	o := api.Me{Workspace: who.Workspace, Role: api.MeRole(who.Role), Version: s.s.Version}
+	o := api.Me{Workspace: who.Workspace, Role: api.MeRole(who.Role), Version: s.s.Version, ProgramNetwork: who.ProgramNetwork}
 	if t, ok := ctx.Value(keyExpires).(time.Time); ok && !t.IsZero() {
 		o.Expires = &t
 	}
 	return o
+}
+
+func (s *server) SetWorkspace(ctx context.Context, q api.SetWorkspaceRequestObject) (api.SetWorkspaceResponseObject, error) {
+	who, err := s.s.SetProgramNetwork(ctx, identity(ctx), q.Body.ProgramNetwork)
+	return api.SetWorkspace200JSONResponse(s.me(ctx, who)), err
 }
 
 func (s *server) SignIn(ctx context.Context, q api.SignInRequestObject) (api.SignInResponseObject, error) {

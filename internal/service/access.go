@@ -54,6 +54,19 @@ func (s *Service) FirstKey(ctx context.Context, workspace, given string) (string
 	return key, nil
 }
 
+// SetProgramNetwork says whether programs of the workspace's packages may use the network.
+func (s *Service) SetProgramNetwork(ctx context.Context, who Identity, on bool) (Identity, error) {
+	if err := owner(who, "change the workspace"); err != nil {
+		return who, err
+	}
+	if err := s.Store.SetProgramNetwork(ctx, who.WorkspaceID, on); err != nil {
+		return who, err
+	}
+	s.Log.Info("the network for programs was set", "workspace", who.Workspace, "on", on)
+	who.ProgramNetwork = on
+	return who, nil
+}
+
 // Enter says who a key belongs to.
 func (s *Service) Enter(ctx context.Context, key string) (Identity, error) {
 	const title = "enter the workspace"

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"log/slog"
 	"slices"
 	"time"
 
@@ -74,19 +75,27 @@ func (s *Service) warn(ctx context.Context, what string, err error) {
 func (s *Service) endExpired(ctx context.Context) error {
 	holds, err := s.Store.ExpiredHolds(ctx)
 	for _, h := range holds {
-		s.Log.Warn("a host went silent", "run", h.RunID, "leg", h.LegID, "attempt", h.AttemptID, "hold", h.ID)
+		s.logOf(h).Warn("a host went silent", "hold", h.ID)
 		if bad := s.assemble(ctx, h); bad != nil {
 			err = errors.Join(err, bad)
 			continue
 		}
-		err = errors.Join(err, s.closeHold(ctx, h, store.Closing{Verdict: verdict.Lost, Message: "the host that ran the leg went away"}))
+		err = errors.Join(err, s.closeHold(ctx, h, store.Closing{Verdict: verdict.Lost, Message: "the host that had the device went away", How: "lost"}))
 	}
 	return err
 }
 
+// logOf is the log for what concerns a hold.
+func (s *Service) logOf(h store.Hold) *slog.Logger {
+	if h.Kind == store.KindSession {
+		return s.Log.With("session", h.LegID, "attempt", h.AttemptID)
+	}
+	return s.Log.With("run", h.RunID, "leg", h.LegID, "attempt", h.AttemptID)
+}
+
 // closeHold ends a hold; a lost attempt is followed by another, as often as allowed.
 func (s *Service) closeHold(ctx context.Context, hold store.Hold, c store.Closing) error {
-	if c.Verdict == verdict.Lost {
+	if c.Verdict == verdict.Lost && hold.Kind == store.KindLeg { // a session's client would know nothing of a second device
 		attempts, err := s.Store.Attempts(ctx, hold.LegID)
 		if err != nil {
 			return err
@@ -100,11 +109,11 @@ func (s *Service) closeHold(ctx context.Context, hold store.Hold, c store.Closin
 	h, ok, err := s.Store.CloseHold(ctx, hold.ID, c)
 	if ok {
 		s.Bus.Publish(bus.Work, nil)
-		s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
+		s.changed(h)
 		s.Feed.devicesChanged()
 		s.Feed.attemptOver(h.AttemptID)
 		s.logs.expect(h)
-		s.Log.Info("attempt ends", "run", h.RunID, "leg", h.LegID, "attempt", h.AttemptID, "verdict", c.Verdict, "again", c.Again)
+		s.logOf(h).Info("attempt ends", "verdict", c.Verdict, "again", c.Again)
 	}
 	return err
 }
@@ -130,7 +139,7 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	held := dispatch.Held{Workspaces: map[string]int{}, Runs: map[string]int{}}
 	for _, h := range holds {
 		held.Workspaces[h.WorkspaceID]++
-		held.Runs[h.RunID]++
+		held.Runs[h.RunID+sessionOf(h)]++
 	}
 	device := map[string]store.Device{}
 	var free []string
@@ -140,10 +149,20 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 			free = append(free, d.ID)
 		}
 	}
+	var wishes map[string]wish
+	if slices.ContainsFunc(legs, func(l store.Leg) bool { return l.Kind() == store.KindSession }) {
+		if wishes, err = s.wishes(ctx); err != nil {
+			return err
+		}
+	}
 	byID := map[string]store.Leg{}
 	var waiting []dispatch.Leg
 	for _, l := range legs {
 		byID[l.ID] = l
+		if l.Kind() == store.KindSession {
+			waiting = append(waiting, dispatch.Leg{ID: l.ID, Run: l.ID, Workspace: l.WorkspaceID, Wants: wishes[l.ID].devices(all)})
+			continue
+		}
 		wants, moved := wanted(l, tried[l.ID], all)
 		if d := device[l.DeviceID]; !moved && d.State != "ready" && d.Silent > int(awayLimit.Seconds()) && time.Since(l.Created) > awayLimit {
 			if err := s.giveUp(ctx, l, d); err != nil {
@@ -164,7 +183,8 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 			return err
 		}
 		woken[d.HostID] = true
-		s.Feed.runChanged(byID[p.Leg].WorkspaceID, byID[p.Leg].RunID, p.Leg)
+		l := byID[p.Leg]
+		s.changed(store.Hold{Kind: l.Kind(), WorkspaceID: l.WorkspaceID, RunID: l.RunID, LegID: l.ID})
 		s.Feed.devicesChanged()
 	}
 	if len(woken) > 0 {
@@ -176,6 +196,14 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// sessionOf is a session's id where a hold is one's: each is a run of its own to the dispatcher.
+func sessionOf(h store.Hold) string {
+	if h.Kind == store.KindSession {
+		return h.LegID
+	}
+	return ""
 }
 
 // wanted lists the devices that will do for a leg: its own; and once it was tried in vain, first those that are like it.

@@ -25,11 +25,11 @@ const (
 )
 
 // Change is one thing that changed. Value is a RunView with the legs that
-// changed, a []store.Device, a store.Build, a store.Package, an AttemptEvents or an
+// changed, a SessionView, a []store.Device, a store.Build, a store.Package, an AttemptEvents or an
 // AttemptScreen, as Kind says.
 type Change struct {
 	ID    string // by which a watcher says where it was
-	Kind  string // run, device, build, package, timeline, screen
+	Kind  string // run, session, device, build, package, timeline, screen
 	Value any
 
 	seq       int64
@@ -71,6 +71,7 @@ type Feed struct {
 	ended   chan struct{} // closed when the service stops
 	wake    chan struct{}
 	dirty   map[string]*dirtyRun // by run
+	outside map[string]string    // sessions that have changed → their workspaces
 	devices bool
 	now     map[string]*attemptNow // by attempt
 
@@ -94,7 +95,7 @@ func (f *Feed) ready() {
 	if f.epoch == "" {
 		f.epoch = strings.ToLower(rand.Text()[:10])
 		f.news, f.ended, f.wake = make(chan struct{}), make(chan struct{}), make(chan struct{}, 1)
-		f.dirty, f.now = map[string]*dirtyRun{}, map[string]*attemptNow{}
+		f.dirty, f.now, f.outside = map[string]*dirtyRun{}, map[string]*attemptNow{}, map[string]string{}
 		f.told, f.toldDevices = map[string]map[string]string{}, map[string]string{}
 	}
 }
@@ -183,6 +184,15 @@ func (f *Feed) runChanged(workspace, run, leg string) {
 		f.dirty[run] = &dirtyRun{workspace, map[string]bool{}}
 	}
 	f.dirty[run].legs[leg] = true
+	f.stir()
+}
+
+// sessionChanged notes that a session has changed.
+func (f *Feed) sessionChanged(workspace, id string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ready()
+	f.outside[id] = workspace
 	f.stir()
 }
 
@@ -278,15 +288,25 @@ func (s *Service) lookAround(ctx context.Context) error {
 		s.Feed.runChanged(r.WorkspaceID, r.ID, "")
 	}
 	s.Feed.devicesChanged()
+	if err != nil {
+		return err
+	}
+	sessions, err := s.Store.SessionsGoing(ctx)
+	for _, r := range sessions {
+		s.Feed.sessionChanged(r.WorkspaceID, r.ID)
+	}
 	return err
 }
 
 func (s *Service) tellChanges(ctx context.Context) error {
 	f := &s.Feed
 	f.mu.Lock()
-	dirty, devices := f.dirty, f.devices
-	f.dirty, f.devices = map[string]*dirtyRun{}, false
+	dirty, devices, outside := f.dirty, f.devices, f.outside
+	f.dirty, f.devices, f.outside = map[string]*dirtyRun{}, false, map[string]string{}
 	f.mu.Unlock()
+	if err := s.tellSessions(ctx, outside); err != nil {
+		return err
+	}
 	for id, d := range dirty {
 		if err := s.tellRun(ctx, id, d); err != nil {
 			return err // what is left is found when we next look around
@@ -336,6 +356,45 @@ func (s *Service) tellRun(ctx context.Context, id string, d *dirtyRun) error {
 	v.Legs = changed
 	s.Feed.add("run", r.WorkspaceID, "", v)
 	return nil
+}
+
+// tellSessions tells those of the sessions (id → workspace) that stand otherwise than when they were last told. However many they are, they
+// are read together, but for those that have just ended.
+func (s *Service) tellSessions(ctx context.Context, changed map[string]string) error {
+	if len(changed) == 0 {
+		return nil
+	}
+	going, err := s.Store.SessionsGoing(ctx)
+	if err != nil {
+		return err
+	}
+	var rows []store.SessionRow
+	for _, r := range going {
+		if _, ok := changed[r.ID]; ok {
+			rows = append(rows, r)
+			delete(changed, r.ID)
+		}
+	}
+	for id, workspace := range changed {
+		r, err := s.Store.SessionByID(ctx, workspace, id)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, r)
+	}
+	views, err := s.sessionViews(ctx, rows)
+	for _, v := range views {
+		state := fmt.Sprint(v.Stage, v.Verdict, v.Message, v.NowCase, v.Cases, v.Stop, v.Serial, v.Place, v.Inferred)
+		if s.Feed.told[v.ID][""] == state {
+			continue
+		}
+		s.Feed.told[v.ID] = map[string]string{"": state}
+		if v.Stage == "done" {
+			delete(s.Feed.told, v.ID)
+		}
+		s.Feed.add("session", v.WorkspaceID, "", v)
+	}
+	return err
 }
 
 func (s *Service) tellDevices(ctx context.Context) error {

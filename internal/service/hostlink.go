@@ -29,10 +29,21 @@ type link struct {
 	*Service
 	mu  sync.Mutex
 	ids map[string]string // host's name → id
+
+	told map[string]string // host's name → what it said of itself
+
+	orders map[string]func(context.Context, host.Order) host.Result // those that take them in this process
 }
 
 // HostLink gives the service as a host sees it.
-func (s *Service) HostLink() host.Link { return &link{Service: s, ids: map[string]string{}} }
+func (s *Service) HostLink() host.Link { return s.hostLink() }
+
+func (s *Service) hostLink() *link {
+	s.linked.Do(func() {
+		s.links = &link{Service: s, ids: map[string]string{}, told: map[string]string{}, orders: map[string]func(context.Context, host.Order) host.Result{}}
+	})
+	return s.links
+}
 
 func (l *link) hostID(ctx context.Context, name string) (string, error) {
 	l.mu.Lock()
@@ -51,9 +62,12 @@ func (l *link) hostID(ctx context.Context, name string) (string, error) {
 }
 
 // Devices implements host.Link.
-func (l *link) Devices(ctx context.Context, name string, seen []host.Seen) ([]string, error) {
+func (l *link) Devices(ctx context.Context, name string, about host.About, seen []host.Seen) ([]string, error) {
 	id, err := l.Store.SeeHost(ctx, name)
 	if err != nil {
+		return nil, err
+	}
+	if err := l.tellAbout(ctx, id, name, about); err != nil {
 		return nil, err
 	}
 	var still []string
@@ -74,6 +88,24 @@ func (l *link) Devices(ctx context.Context, name string, seen []host.Seen) ([]st
 	l.Bus.Publish(bus.Work, nil)
 	l.Feed.devicesChanged()
 	return l.Store.ToBeChecked(ctx, id, l.quarantineLasts())
+}
+
+// tellAbout keeps what a host says of itself, when it has changed.
+func (l *link) tellAbout(ctx context.Context, id, name string, about host.About) error {
+	said := fmt.Sprint(about)
+	l.mu.Lock()
+	same := l.told[name] == said
+	l.mu.Unlock()
+	if same {
+		return nil
+	}
+	if err := l.Store.TellHost(ctx, id, store.HostAbout(about)); err != nil {
+		return err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.told[name] = said
+	return nil
 }
 
 // released lets a device have work again that has passed its check.
@@ -115,6 +147,9 @@ func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]host.
 }
 
 func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
+	if h.Kind == store.KindSession {
+		return l.sessionHold(ctx, h)
+	}
 	run, err := l.Store.RunByID(ctx, h.WorkspaceID, h.RunID)
 	if err != nil {
 		return host.Hold{}, err
@@ -144,8 +179,14 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
 	if err != nil {
 		return host.Hold{}, err
 	}
-	return host.Hold{Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, Begun: h.Begun, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
-		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256,
+	network := false
+	if pkg.Program.V != nil {
+		if network, err = l.Store.ProgramNetwork(ctx, h.WorkspaceID); err != nil {
+			return host.Hold{}, err
+		}
+	}
+	return host.Hold{Program: pkg.Program.V != nil, Network: network, Build: q.Build, Package: q.Package, Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, Begun: h.Begun, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
+		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256, PackageSHA: pkg.SHA256,
 		LimitSeconds: run.LimitSeconds}, nil
 }
 
@@ -174,7 +215,7 @@ func (l *link) Renew(ctx context.Context, name string, holds []string) ([]string
 func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) error {
 	var qs []store.Progress
 	for _, p := range ps {
-		q := store.Progress{Seq: p.Seq, Stage: p.Stage}
+		q := store.Progress{Seq: p.Seq, Stage: p.Stage, Cases: p.Cases}
 		if c := p.Case; c != nil {
 			q.Case = &store.Case{Ordinal: c.Ordinal, Name: c.Name, Verdict: c.Verdict, Message: c.Message, Line: c.Line, Expected: c.Expected, Actual: c.Actual,
 				Trace: c.Trace, Shot: c.Shot, Tree: c.Tree, StartMS: c.StartMS, TookMS: c.TookMS}
@@ -186,7 +227,7 @@ func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) e
 	}
 	h, err := l.Store.Note(ctx, hold.ID, qs)
 	if err == nil && h.ID != "" {
-		l.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
+		l.changed(h)
 	}
 	return err
 }
@@ -323,7 +364,7 @@ func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error 
 			return err
 		}
 	}
-	return l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS})
+	return l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage})
 }
 
 // Fetch implements host.Link.
@@ -331,6 +372,9 @@ func (l *link) Fetch(ctx context.Context, hold host.Hold, what host.Content) (io
 	h, err := l.own(ctx, hold)
 	if err != nil {
 		return nil, err
+	}
+	if h.Kind == store.KindSession {
+		return l.fetchOfSession(ctx, h, what)
 	}
 	run, err := l.Store.RunByID(ctx, h.WorkspaceID, h.RunID)
 	if err != nil {
@@ -348,6 +392,42 @@ func (l *link) Fetch(ctx context.Context, hold host.Hold, what host.Content) (io
 		return nil, err
 	}
 	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
+}
+
+func (l *link) fetchOfSession(ctx context.Context, h store.Hold, what host.Content) (io.ReadCloser, error) {
+	r, err := l.Store.SessionByID(ctx, h.WorkspaceID, h.LegID)
+	if err != nil {
+		return nil, err
+	}
+	if what != host.Build || !r.BuildID.Valid {
+		return nil, fmt.Errorf("%w: the session has no %s", host.ErrOver, what)
+	}
+	b, err := l.Store.BuildByID(ctx, h.WorkspaceID, r.BuildID.String)
+	if err != nil {
+		return nil, err
+	}
+	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
+}
+
+// Serve implements host.Link.
+func (l *link) Serve(name string, answer func(context.Context, host.Order) host.Result) (func(), error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.orders[name] = answer
+	return func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		delete(l.orders, name)
+	}, nil
+}
+
+// changed tells of a leg, or a session, that has changed.
+func (s *Service) changed(h store.Hold) {
+	if h.Kind == store.KindSession {
+		s.sessionChanged(h.WorkspaceID, h.LegID)
+		return
+	}
+	s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
 }
 
 // Wake implements host.Link.

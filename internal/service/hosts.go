@@ -115,18 +115,20 @@ func (s *Service) Join(ctx context.Context, h store.Host, version string, protoc
 
 // AnswerHosts answers what hosts ask over the bus until stop is called.
 func (s *Service) AnswerHosts() (stop func(), err error) {
-	l := s.HostLink().(*link)
-	return s.Bus.Answer(bus.Hosts, func(ctx context.Context, data []byte) []byte {
-		a, err := l.answer(ctx, data)
-		if err != nil {
-			a = host.Answer{Problem: err.Error(), Kind: kindOf(err)}
-			if a.Kind == "" {
-				s.Log.Debug("a host's call failed", "err", err)
-			}
+	return s.Bus.Answer(bus.Hosts, s.AnswerHost)
+}
+
+// AnswerHost answers one call of a host.
+func (s *Service) AnswerHost(ctx context.Context, data []byte) []byte {
+	a, err := s.hostLink().answer(ctx, data)
+	if err != nil {
+		a = host.Answer{Problem: err.Error(), Kind: kindOf(err)}
+		if a.Kind == "" {
+			s.Log.Debug("a host's call failed", "err", err)
 		}
-		raw, _ := json.Marshal(a)
-		return raw
-	})
+	}
+	raw, _ := json.Marshal(a)
+	return raw
 }
 
 var errStranger = errors.New("this session is not known: the host must join again")
@@ -163,7 +165,11 @@ func (l *link) answer(ctx context.Context, data []byte) (a host.Answer, err erro
 	}
 	switch c.Kind {
 	case "devices":
-		a.Names, err = l.Devices(ctx, h.Name, c.Seen)
+		about := host.About{}
+		if c.About != nil {
+			about = *c.About
+		}
+		a.Names, err = l.Devices(ctx, h.Name, about, c.Seen)
 	case "holds":
 		a.Holds, err = l.Holds(ctx, h.Name, c.Holds)
 	case "renew":

@@ -23,6 +23,7 @@ var byLabel = []struct {
 	{prometheus.NewDesc("tessellant_legs_done", "Legs that are done, by verdict.", []string{"verdict"}, nil), (*store.Store).CountVerdicts},
 	{prometheus.NewDesc("tessellant_attempts_done", "Attempts that are done, by verdict.", []string{"verdict"}, nil), (*store.Store).CountAttempts},
 	{prometheus.NewDesc("tessellant_devices", "Devices, by state.", []string{"state"}, nil), (*store.Store).CountDevices},
+	{prometheus.NewDesc("tessellant_sessions", "Sessions that are not over, by whether they have a device.", []string{"state"}, nil), (*store.Store).CountSessionStates},
 	{prometheus.NewDesc("tessellant_hosts", "Hosts, by state.", []string{"state"}, nil), (*store.Store).CountHosts},
 }
 

@@ -1,13 +1,12 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"strconv"
+	"strings"
 	"time"
 
 	"tessellant/internal/core/testpkg"
@@ -33,16 +32,7 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 	if old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha); err == nil {
 		return old, false, nil
 	}
-	r, err := s.Blobs.Read(ctx, key, 0, -1)
-	if err != nil {
-		return p, false, err
-	}
-	raw, err := io.ReadAll(r)
-	_ = r.Close()
-	if err != nil {
-		return p, false, err
-	}
-	f, err := testpkg.Open(bytes.NewReader(raw), int64(len(raw)))
+	f, err := testpkg.Open(s.Blobs.At(ctx, key, size), size)
 	if err != nil {
 		return p, false, fail(Refused, title, "pack the folder with: tessellant package add DIR", "%v", err)
 	}
@@ -58,8 +48,15 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 		e.Findings = PackageFindings(blocked)
 		return p, false, e
 	}
+	if read.Program != nil {
+		found, err := s.unmet(ctx, read.Program)
+		if err != nil {
+			return p, false, err
+		}
+		read.Findings = append(read.Findings, found...)
+	}
 	p = store.Package{ID: id, WorkspaceID: who.WorkspaceID, Name: read.Name, Kind: read.Kind, About: read.About, Cases: store.JSON[[]testpkg.Case]{V: read.Cases},
-		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Inputs: store.JSON[[]testpkg.Input]{V: read.Inputs}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
+		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Inputs: store.JSON[[]testpkg.Input]{V: read.Inputs}, Program: store.JSON[*testpkg.Program]{V: read.Program}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
 	p.Revision, err = s.Store.AddPackage(ctx, p)
 	if errors.Is(err, store.ErrTaken) {
 		old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha)
@@ -69,6 +66,40 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 		s.Feed.add("package", who.WorkspaceID, "", p)
 	}
 	return p, true, err
+}
+
+// unmet says what no host here has of what a program needs.
+func (s *Service) unmet(ctx context.Context, p *testpkg.Program) ([]testpkg.Finding, error) {
+	hosts, err := s.Store.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	why := ""
+	for _, h := range hosts {
+		lacks := lacking(p, h.About.V)
+		if lacks == "" {
+			return nil, nil
+		}
+		why = h.Name + ": " + lacks
+	}
+	if why == "" {
+		return nil, nil // there is no host yet
+	}
+	return []testpkg.Finding{{Level: "warns", File: testpkg.Entry, What: "no host here can run it (" + why + ")", Remedy: "see what hosts have with: tessellant host list"}}, nil
+}
+
+// lacking says what a host lacks for a program; "": nothing.
+func lacking(p *testpkg.Program, a store.HostAbout) string {
+	if p == nil {
+		return ""
+	}
+	if a.Isolation == "" {
+		return strings.TrimSpace("it runs no programs. " + a.Why)
+	}
+	if missing := testpkg.Missing(p.Needs, a.Runtimes); len(missing) > 0 {
+		return "it lacks " + strings.Join(missing, ", ")
+	}
+	return ""
 }
 
 // PackageRef is the short, stable name of a package's revision.

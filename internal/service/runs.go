@@ -104,13 +104,27 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
 		return p, fail(Invalid, title, "see the cases with: tessellant package show "+PackageRef(p.Package), "%v", err)
 	}
+	prog := p.Package.Program.V
+	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || q.Confirm > 0) {
+		return p, fail(Invalid, title, "leave --case, --tag and --confirm out, or give the program an input that it heeds", "%s is a program: which cases it runs, and how often, is its own affair", PackageRef(p.Package))
+	}
+	about := map[string]store.HostAbout{}
+	if prog != nil {
+		hosts, err := s.Store.Hosts(ctx)
+		if err != nil {
+			return p, err
+		}
+		for _, h := range hosts {
+			about[h.ID] = h.About.V
+		}
+	}
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
 		return p, err
 	}
 	var there []planning.Device
 	for _, d := range all {
-		x := planning.Device{ID: d.ID, Facts: d.Facts.V}
+		x := planning.Device{ID: d.ID, Facts: d.Facts.V, Lacks: lacking(prog, about[d.HostID])}
 		switch {
 		case d.State != "ready":
 			x.Away = d.Why
@@ -119,7 +133,11 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 		}
 		there = append(there, x)
 	}
-	p.Plan = planning.Make(p.Build.Facts.V, len(p.Cases), there, filter)
+	cases := len(p.Cases)
+	if prog != nil {
+		cases = 1 // at least: which, is seen when it runs
+	}
+	p.Plan = planning.Make(p.Build.Facts.V, cases, there, filter)
 	if _, _, err := testpkg.Inputs(p.Package.Inputs.V, q.Inputs, q.Secrets); err != nil {
 		p.Findings = append(p.Findings, planning.Finding{Level: planning.Blocks, What: err.Error(), Remedy: "fill it in; on the command line with --set NAME=VALUE, a secret one with --secret-from-env NAME=VARIABLE"})
 	}
@@ -282,8 +300,48 @@ func (s *Service) view(ctx context.Context, r store.Run, wanted map[string]bool)
 			chosen = append(chosen, l)
 		}
 	}
-	v.Legs, err = s.legViews(ctx, chosen)
+	if v.Legs, err = s.legViews(ctx, chosen); err == nil && pkg.Kind == testpkg.Programs {
+		err = s.asRun(ctx, &v, legs)
+	}
 	return v, err
+}
+
+// asRun gives a run of a program the names of its cases: those that were seen to run, on whichever device. Each leg's cases are put
+// in the same order.
+func (s *Service) asRun(ctx context.Context, v *RunView, legs []store.LegRow) error {
+	var attempts []string
+	for _, l := range legs {
+		if l.AttemptID.Valid {
+			attempts = append(attempts, l.AttemptID.String)
+		}
+	}
+	names, err := s.Store.CaseNames(ctx, attempts)
+	if err != nil {
+		return err
+	}
+	at := map[string]int{}
+	for _, a := range attempts {
+		for _, n := range names[a] {
+			if _, known := at[n]; !known {
+				at[n] = len(v.CaseNames)
+				v.CaseNames = append(v.CaseNames, n)
+			}
+		}
+	}
+	for i := range v.Legs {
+		l := &v.Legs[i]
+		if l.Stage == "done" { // before, nobody knows how many there will be
+			l.CasesTotal = len(v.CaseNames)
+		}
+		own := names[l.AttemptID.String]
+		for j := range l.Cases {
+			if n := l.Cases[j].Ordinal; n < len(own) {
+				l.Cases[j].Ordinal = at[own[n]]
+			}
+		}
+		slices.SortFunc(l.Cases, func(a, b store.CaseVerdict) int { return a.Ordinal - b.Ordinal })
+	}
+	return nil
 }
 
 // legViews puts the cases to legs.
@@ -431,8 +489,9 @@ func (s *Service) DeviceLegs(ctx context.Context, who Identity, serial, after st
 type LegDetail struct {
 	store.Leg
 	Run      store.Run
-	Device   store.Device
-	Place    int // of one that waits: in the queue for its device, from 1
+	Session  *SessionView // where it is one, and no run's
+	Device   store.Device // without a serial: there is none yet
+	Place    int          // of one that waits: in the queue for its device, from 1
 	Attempts []AttemptDetail
 }
 
@@ -443,7 +502,7 @@ type AttemptDetail struct {
 	Artifacts []store.Artifact
 }
 
-// Leg finds a leg by its id, or by its run and device: newest/orr-01.
+// Leg finds a leg by its id, or by its run and device: newest/orr-01. A session's id gives what was gathered of it.
 func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail, err error) {
 	if run, serial, ok := strings.Cut(id, "/"); ok {
 		v, err := s.Run(ctx, who, run)
@@ -459,13 +518,22 @@ func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail
 	if l.Leg, err = s.Store.LegByID(ctx, who.WorkspaceID, id); err != nil {
 		return l, notFound(err, "leg", id, "see the legs of a run with: tessellant run show RUN")
 	}
-	if l.Run, err = s.Store.RunByID(ctx, who.WorkspaceID, l.RunID); err != nil {
+	if l.Kind() == store.KindSession {
+		x, err := s.Session(ctx, who, id)
+		if err != nil {
+			return l, err
+		}
+		l.Session = &x
+		l.Place = x.Place
+	} else if l.Run, err = s.Store.RunByID(ctx, who.WorkspaceID, l.RunID); err != nil {
 		return l, err
 	}
-	if l.Device, err = s.Store.DeviceByID(ctx, l.DeviceID); err != nil {
-		return l, err
+	if l.DeviceID != "" {
+		if l.Device, err = s.Store.DeviceByID(ctx, l.DeviceID); err != nil {
+			return l, err
+		}
 	}
-	if l.Stage == "waiting" {
+	if l.Stage == "waiting" && l.Session == nil {
 		if l.Place, err = s.Store.Place(ctx, l.Leg); err != nil {
 			return l, err
 		}
@@ -483,6 +551,9 @@ func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail
 			return l, err
 		}
 		l.Attempts = append(l.Attempts, d)
+		if l.Stage == "done" && l.CasesTotal < len(d.Cases) { // of a program or a session: those that were seen
+			l.CasesTotal = len(d.Cases)
+		}
 	}
 	return l, nil
 }

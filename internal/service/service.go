@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"tessellant/internal/blobs"
@@ -32,6 +33,9 @@ type Service struct {
 	// QuarantineLasts is how long a device that quarantined itself rests before a check can release it; 0: a minute.
 	QuarantineLasts time.Duration
 	logs            logShelf
+	linked          sync.Once
+	links           *link
+	door            door
 	// Reach is how hosts in other processes reach the bus.
 	Reach Reach
 }

@@ -65,7 +65,7 @@ func (d *desk) see(serials ...string) {
 	for _, s := range serials {
 		seen = append(seen, host.Seen{Facts: devices.Facts{Serial: s, Model: s[:1], Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"})
 	}
-	_, err := d.link.Devices(ctx, service.BuiltIn, seen)
+	_, err := d.link.Devices(ctx, service.BuiltIn, host.About{}, seen)
 	require.NoError(d.t, err)
 }
 
@@ -247,13 +247,13 @@ func TestADeviceThatLosesTwoAttemptsInARowIsQuarantinedUntilItPassesACheck(t *te
 	var check []string
 	seen := host.Seen{Facts: v.Facts.V, State: "ready"}
 	housetest.Eventually(t, "a check is asked for", func() bool {
-		check, err = d.link.Devices(ctx, service.BuiltIn, []host.Seen{seen})
+		check, err = d.link.Devices(ctx, service.BuiltIn, host.About{}, []host.Seen{seen})
 		require.NoError(t, err)
 		return len(check) == 1
 	})
 	assert.Equal(t, []string{"d-1"}, check)
 	seen.Checked = true
-	_, err = d.link.Devices(ctx, service.BuiltIn, []host.Seen{seen})
+	_, err = d.link.Devices(ctx, service.BuiltIn, host.About{}, []host.Seen{seen})
 	require.NoError(t, err)
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.False(t, v.Quarantined.Valid)
@@ -272,7 +272,7 @@ func TestAPersonQuarantinesAndReleasesADevice(t *testing.T) {
 	v, err := d.QuarantineDevice(ctx, d.Who, "d-1", "its screen is cracked")
 	require.NoError(t, err)
 	assert.Equal(t, "its screen is cracked", v.QuarantineWhy)
-	_, err = d.link.Devices(ctx, service.BuiltIn, []host.Seen{{Facts: v.Facts.V, State: "ready", Checked: true}})
+	_, err = d.link.Devices(ctx, service.BuiltIn, host.About{}, []host.Seen{{Facts: v.Facts.V, State: "ready", Checked: true}})
 	require.NoError(t, err)
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.True(t, v.Quarantined.Valid, "a check does not release what a hand has put there")

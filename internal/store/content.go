@@ -14,10 +14,11 @@ import (
 
 // Identity is who a key belongs to.
 type Identity struct {
-	WorkspaceID string `db:"workspace_id"`
-	Workspace   string `db:"workspace"`
-	Role        string `db:"role"`
-	KeyID       string `db:"id"`
+	WorkspaceID    string `db:"workspace_id"`
+	Workspace      string `db:"workspace"`
+	Role           string `db:"role"`
+	KeyID          string `db:"id"`
+	ProgramNetwork bool   `db:"program_network"` // programs of its packages may use the network
 }
 
 // CountKeys says how many keys there are.
@@ -40,7 +41,7 @@ func (s *Store) AddKey(ctx context.Context, workspace, role, name string, hash [
 
 // KeyByHash finds a key.
 func (s *Store) KeyByHash(ctx context.Context, hash []byte) (id Identity, err error) {
-	err = s.db.GetContext(ctx, &id, "SELECT k.id, k.workspace_id, w.name AS workspace, k.role FROM access_keys k JOIN workspaces w ON w.id = k.workspace_id WHERE k.hash = ?", hash)
+	err = s.db.GetContext(ctx, &id, "SELECT k.id, k.workspace_id, w.name AS workspace, k.role, w.program_network FROM access_keys k JOIN workspaces w ON w.id = k.workspace_id WHERE k.hash = ?", hash)
 	return id, found(err)
 }
 
@@ -122,6 +123,7 @@ type Package struct {
 	Cases       JSON[[]testpkg.Case]    `db:"cases"`
 	Findings    JSON[[]testpkg.Finding] `db:"findings"`
 	Inputs      JSON[[]testpkg.Input]   `db:"inputs"`
+	Program     JSON[*testpkg.Program]  `db:"program"` // nil: it is of another kind
 	Size        int64                   `db:"size"`
 	SHA256      string                  `db:"sha256"`
 	BlobKey     string                  `db:"blob_key"`
@@ -139,8 +141,8 @@ func (s *Store) AddPackage(ctx context.Context, p Package) (revision int, err er
 		if err := tx.GetContext(ctx, &revision, "SELECT coalesce(max(revision), 0) + 1 FROM packages WHERE workspace_id = ? AND name = ?", p.WorkspaceID, p.Name); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, inputs, size, sha256, blob_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			p.ID, p.WorkspaceID, p.Name, revision, p.Kind, p.About, asJSON(p.Cases.V), asJSON(p.Findings.V), asJSON(p.Inputs.V), p.Size, p.SHA256, p.BlobKey, p.Created)
+		_, err := tx.ExecContext(ctx, `INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, inputs, program, size, sha256, blob_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			p.ID, p.WorkspaceID, p.Name, revision, p.Kind, p.About, asJSON(p.Cases.V), asJSON(p.Findings.V), asJSON(p.Inputs.V), asJSON(p.Program.V), p.Size, p.SHA256, p.BlobKey, p.Created)
 		return taken(err)
 	})
 	return revision, err

@@ -119,6 +119,12 @@ func (s *Store) HoldOfDevice(ctx context.Context, device string) (h Hold, err er
 	return h, found(err)
 }
 
+// HoldOfAttempt finds the hold in force for an attempt.
+func (s *Store) HoldOfAttempt(ctx context.Context, attempt string) (h Hold, err error) {
+	err = s.db.GetContext(ctx, &h, "SELECT * FROM holds WHERE attempt_id = ? AND active = 1", attempt)
+	return h, found(err)
+}
+
 // Lease takes or renews a named lease for holder; false: somebody else has it.
 func (s *Store) Lease(ctx context.Context, name, holder string, period time.Duration) (bool, error) {
 	us := period.Microseconds()
@@ -137,7 +143,7 @@ func (s *Store) Unlease(ctx context.Context, name, holder string) error {
 	return err
 }
 
-// Hold is one device taken for a leg.
+// Hold is one device taken for a leg or a session.
 type Hold struct {
 	ID          string       `db:"id"`
 	DeviceID    string       `db:"device_id"`
@@ -156,9 +162,23 @@ type Hold struct {
 	Begun       bool         `db:"begun"` // something was reported of it; there, too
 }
 
+// Kinds of holds.
+const (
+	KindLeg     = "leg"
+	KindSession = "session"
+)
+
+// Kind is what holds the device.
+func (l Leg) Kind() string {
+	if l.RunID == "" {
+		return KindSession
+	}
+	return KindLeg
+}
+
 // WaitingLegs lists legs that wait for a device, in the order they were made.
 func (s *Store) WaitingLegs(ctx context.Context, limit int) (out []Leg, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT * FROM legs WHERE stage = 'waiting' ORDER BY id LIMIT ?", limit)
+	err = s.db.SelectContext(ctx, &out, "SELECT "+legColumns+" FROM legs l WHERE l.stage = 'waiting' ORDER BY l.id LIMIT ?", limit)
 	return out, err
 }
 
@@ -193,7 +213,7 @@ func (s *Store) TakeDevice(ctx context.Context, leg Leg, device Device, period t
 		if !fit {
 			return ErrTaken
 		}
-		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'held' WHERE id = ? AND stage = 'waiting'", leg.ID)
+		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'held', device_id = coalesce(device_id, ?) WHERE id = ? AND stage = 'waiting'", device.ID, leg.ID)
 		if err != nil {
 			return err
 		}
@@ -206,8 +226,8 @@ func (s *Store) TakeDevice(ctx context.Context, leg Leg, device Device, period t
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `INSERT INTO holds (id, device_id, host_id, kind, workspace_id, run_id, leg_id, attempt_id, epoch, created, expires)
-			SELECT ?, ?, ?, 'leg', ?, ?, ?, ?, 1 + (SELECT count(*) FROM holds WHERE device_id = ?), now(3), now(3) + INTERVAL ? MICROSECOND`,
-			NewID(), device.ID, device.HostID, leg.WorkspaceID, leg.RunID, leg.ID, attempt, device.ID, period.Microseconds())
+			SELECT ?, ?, ?, ?, ?, ?, ?, ?, 1 + (SELECT count(*) FROM holds WHERE device_id = ?), now(3), now(3) + INTERVAL ? MICROSECOND`,
+			NewID(), device.ID, device.HostID, leg.Kind(), leg.WorkspaceID, leg.RunID, leg.ID, attempt, device.ID, period.Microseconds())
 		return taken(err)
 	})
 }
@@ -244,6 +264,7 @@ type Progress struct {
 	Seq   int64
 	Stage string
 	Case  *Case
+	Cases *int // so many cases there are: those behind are no more
 }
 
 // Note takes a host's reports in, each once: one with a number that was seen before,
@@ -286,14 +307,20 @@ func note(ctx context.Context, tx *sqlx.Tx, h Hold, p Progress) error {
 		}
 	}
 	if p.Case != nil {
-		return putCase(ctx, tx, h.AttemptID, *p.Case)
+		if err := putCase(ctx, tx, h.AttemptID, *p.Case); err != nil {
+			return err
+		}
+	}
+	if p.Cases != nil {
+		_, err := tx.ExecContext(ctx, "DELETE FROM cases WHERE attempt_id = ? AND ordinal >= ?", h.AttemptID, *p.Cases)
+		return err
 	}
 	return nil
 }
 
 func putCase(ctx context.Context, tx *sqlx.Tx, attempt string, c Case) error {
 	if _, err := tx.ExecContext(ctx, `INSERT INTO cases (attempt_id, ordinal, name, verdict, message, line, expected, actual, trace, shot, tree, start_ms, took_ms, tries) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE verdict = VALUES(verdict), message = VALUES(message), line = VALUES(line), expected = VALUES(expected), actual = VALUES(actual), trace = VALUES(trace), shot = VALUES(shot), tree = VALUES(tree), took_ms = VALUES(took_ms), tries = VALUES(tries)`,
+		ON DUPLICATE KEY UPDATE name = VALUES(name), verdict = VALUES(verdict), message = VALUES(message), line = VALUES(line), expected = VALUES(expected), actual = VALUES(actual), trace = VALUES(trace), shot = VALUES(shot), tree = VALUES(tree), start_ms = VALUES(start_ms), took_ms = VALUES(took_ms), tries = VALUES(tries)`,
 		attempt, c.Ordinal, c.Name, c.Verdict, c.Message, c.Line, c.Expected, c.Actual, c.Trace, c.Shot, c.Tree, c.StartMS, c.TookMS, asJSON(append([]Try{}, c.Tries.V...))); err != nil {
 		return err
 	}
@@ -311,6 +338,10 @@ type Closing struct {
 	Message      string
 	ClockDoubtMS *int64
 	Again        bool // the leg should get another attempt
+
+	How           string          // a session ended
+	Marked        verdict.Verdict // what a session's client said of the whole
+	MarkedMessage string
 }
 
 // QuarantineAfter is how many attempts in a row a device may lose.
@@ -345,13 +376,16 @@ func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, 
 		}
 		switch {
 		case stop && c.Verdict == verdict.Lost:
-			c.Verdict, c.Message = verdict.Stopped, "the run was stopped ("+c.Message+")"
+			c.Verdict, c.Message, c.How = verdict.Stopped, "it was stopped ("+c.Message+")", "stopped"
 		case c.Again:
 			_, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'waiting' WHERE id = ?", h.LegID)
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3) WHERE id = ?", c.Verdict, c.Message, h.LegID); err != nil {
 			return err
+		}
+		if h.Kind == KindSession {
+			return closeSession(ctx, tx, h, c)
 		}
 		return closeRun(ctx, tx, h.RunID)
 	})
@@ -407,7 +441,7 @@ func (s *Store) HoldByID(ctx context.Context, id string) (h Hold, err error) {
 func (s *Store) GiveUp(ctx context.Context, leg string, v verdict.Verdict, message string) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
 		var run string
-		if err := tx.GetContext(ctx, &run, "SELECT run_id FROM legs WHERE id = ? AND stage = 'waiting' FOR UPDATE", leg); err != nil {
+		if err := tx.GetContext(ctx, &run, "SELECT coalesce(run_id, '') FROM legs WHERE id = ? AND stage = 'waiting' FOR UPDATE", leg); err != nil {
 			if errors.Is(err, sql.ErrNoRows) {
 				return nil
 			}
@@ -422,12 +456,12 @@ func (s *Store) GiveUp(ctx context.Context, leg string, v verdict.Verdict, messa
 
 // CountStages counts the legs that are not done by stage.
 func (s *Store) CountStages(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT stage, count(*) FROM legs WHERE stage <> 'done' GROUP BY stage")
+	return s.counted(ctx, "SELECT stage, count(*) FROM legs WHERE stage <> 'done' AND run_id IS NOT NULL GROUP BY stage")
 }
 
 // CountVerdicts counts the legs that are done by verdict.
 func (s *Store) CountVerdicts(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT verdict, count(*) FROM legs WHERE stage = 'done' GROUP BY verdict")
+	return s.counted(ctx, "SELECT verdict, count(*) FROM legs WHERE stage = 'done' AND run_id IS NOT NULL GROUP BY verdict")
 }
 
 // CountDevices counts the devices by state.

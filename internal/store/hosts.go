@@ -12,19 +12,27 @@ import (
 
 // Host is a process beside devices.
 type Host struct {
-	ID       string       `db:"id"`
-	Name     string       `db:"name"`
-	Seen     time.Time    `db:"seen"`
-	HasKey   bool         `db:"has_key"` // it joins from elsewhere
-	Version  string       `db:"version"`
-	Protocol int          `db:"protocol"`
-	Joined   sql.NullTime `db:"joined"`
-	Silent   int          `db:"silent"` // seconds since it was heard of, by the database's clock
-	Devices  int          `db:"devices"`
-	Holds    int          `db:"holds"`
+	ID       string          `db:"id"`
+	Name     string          `db:"name"`
+	Seen     time.Time       `db:"seen"`
+	HasKey   bool            `db:"has_key"` // it joins from elsewhere
+	Version  string          `db:"version"`
+	Protocol int             `db:"protocol"`
+	Joined   sql.NullTime    `db:"joined"`
+	Silent   int             `db:"silent"` // seconds since it was heard of, by the database's clock
+	Devices  int             `db:"devices"`
+	Holds    int             `db:"holds"`
+	About    JSON[HostAbout] `db:"about"`
 }
 
-const hostColumns = `h.id, h.name, h.seen, h.key_hash IS NOT NULL AS has_key, h.version, h.protocol, h.joined, TIMESTAMPDIFF(SECOND, h.seen, now(3)) AS silent,
+// HostAbout is what a host said it can do besides.
+type HostAbout struct {
+	Isolation string            `json:"isolation,omitempty"` // of programs; "": it runs none
+	Why       string            `json:"why,omitempty"`
+	Runtimes  map[string]string `json:"runtimes,omitempty"`
+}
+
+const hostColumns = `h.id, h.name, h.seen, h.about, h.key_hash IS NOT NULL AS has_key, h.version, h.protocol, h.joined, TIMESTAMPDIFF(SECOND, h.seen, now(3)) AS silent,
 	(SELECT count(*) FROM devices d WHERE d.host_id = h.id AND d.state <> 'away') AS devices, (SELECT count(*) FROM holds x WHERE x.host_id = h.id AND x.active = 1) AS holds`
 
 // SeeHost notes that a host is there, and answers its id.
@@ -34,6 +42,24 @@ func (s *Store) SeeHost(ctx context.Context, name string) (id string, err error)
 	}
 	err = s.db.GetContext(ctx, &id, "SELECT id FROM hosts WHERE name = ?", name)
 	return id, err
+}
+
+// TellHost keeps what a host can do.
+func (s *Store) TellHost(ctx context.Context, id string, about HostAbout) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE hosts SET about = ? WHERE id = ?", asJSON(about), id)
+	return err
+}
+
+// ProgramNetwork says whether programs of a workspace's packages may use the network.
+func (s *Store) ProgramNetwork(ctx context.Context, workspace string) (on bool, err error) {
+	err = s.db.GetContext(ctx, &on, "SELECT program_network FROM workspaces WHERE id = ?", workspace)
+	return on, found(err)
+}
+
+// SetProgramNetwork says so.
+func (s *Store) SetProgramNetwork(ctx context.Context, workspace string, on bool) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE workspaces SET program_network = ? WHERE id = ?", on, workspace)
+	return err
 }
 
 // HostName gives the name of a host.

@@ -68,6 +68,9 @@ type Leg struct {
 	Stop        bool            `db:"stop"` // a person wants it to end
 }
 
+// legColumns are those of a leg; a session's has no run, and no device before it gets one.
+const legColumns = "l.id, coalesce(l.run_id, '') AS run_id, l.workspace_id, coalesce(l.device_id, '') AS device_id, l.stage, l.verdict, l.message, l.cases_total, l.created, l.ended, l.stop"
+
 // AddRun writes a run, its secrets and its legs in one transaction. ErrTaken: a run with
 // this idempotency key is there.
 func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, legs []Leg) error {
@@ -201,7 +204,7 @@ type LegRow struct {
 }
 
 // The place counts those that asked before: the dispatcher is fair between runs, so it is a bound and not a promise.
-const legRows = `SELECT l.*, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on,
+const legRows = "SELECT " + legColumns + `, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on,
 	IF(l.stage = 'waiting', 1 + (SELECT count(*) FROM legs q WHERE q.device_id = l.device_id AND q.stage = 'waiting' AND q.id < l.id), 0) AS place FROM legs l JOIN devices d ON d.id = l.device_id
 	LEFT JOIN attempts a ON a.leg_id = l.id AND a.number = (SELECT max(number) FROM attempts WHERE leg_id = l.id) LEFT JOIN devices ad ON ad.id = a.device_id`
 
@@ -213,7 +216,7 @@ func (s *Store) Legs(ctx context.Context, run string) (out []LegRow, err error) 
 
 // DeviceLegs lists a workspace's legs on a device, the newest first.
 func (s *Store) DeviceLegs(ctx context.Context, workspace, device, after string, limit int) (out []LegRow, err error) {
-	err = s.db.SelectContext(ctx, &out, legRows+" WHERE l.device_id = ? AND l.workspace_id = ? AND (? = '' OR l.id < ?) ORDER BY l.id DESC LIMIT ?", device, workspace, after, after, limit)
+	err = s.db.SelectContext(ctx, &out, legRows+" WHERE l.device_id = ? AND l.workspace_id = ? AND l.run_id IS NOT NULL AND (? = '' OR l.id < ?) ORDER BY l.id DESC LIMIT ?", device, workspace, after, after, limit)
 	return out, err
 }
 
@@ -225,7 +228,7 @@ func (s *Store) Place(ctx context.Context, l Leg) (n int, err error) {
 
 // LegByID finds a leg.
 func (s *Store) LegByID(ctx context.Context, workspace, id string) (l Leg, err error) {
-	err = s.db.GetContext(ctx, &l, "SELECT * FROM legs WHERE workspace_id = ? AND id = ?", workspace, id)
+	err = s.db.GetContext(ctx, &l, "SELECT "+legColumns+" FROM legs l WHERE l.workspace_id = ? AND l.id = ?", workspace, id)
 	return l, found(err)
 }
 
@@ -259,6 +262,27 @@ func (s *Store) CaseVerdicts(ctx context.Context, attempts []string) (map[string
 		out[id] = append(out[id], c)
 	}
 	return out, rows.Err()
+}
+
+// CaseNames gives the names of the cases of attempts, in their order.
+func (s *Store) CaseNames(ctx context.Context, attempts []string) (map[string][]string, error) {
+	out := map[string][]string{}
+	if len(attempts) == 0 {
+		return out, nil
+	}
+	q, args, err := sqlx.In("SELECT attempt_id, name FROM cases WHERE attempt_id IN (?) ORDER BY attempt_id, ordinal", attempts)
+	if err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		Attempt string `db:"attempt_id"`
+		Name    string `db:"name"`
+	}
+	err = s.db.SelectContext(ctx, &rows, q, args...)
+	for _, r := range rows {
+		out[r.Attempt] = append(out[r.Attempt], r.Name)
+	}
+	return out, err
 }
 
 // Attempt is one try of a leg.
@@ -302,7 +326,8 @@ type Case struct {
 	Tree      string          `db:"tree"`
 	StartMS   int64           `db:"start_ms"`
 	TookMS    int64           `db:"took_ms"`
-	Tries     JSON[[]Try]     `db:"tries"` // where there was more than one
+	Tries     JSON[[]Try]     `db:"tries"`  // where there was more than one
+	Source    string          `db:"source"` // of a session's: marked or report
 }
 
 // Try is how one try of a case came out.

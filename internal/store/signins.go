@@ -33,7 +33,7 @@ func (s *Store) SigninByHash(ctx context.Context, hash []byte, idle, longest tim
 		Left    int       `db:"left_s"`
 		Age     int       `db:"age_s"`
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT k.id, k.workspace_id, w.name AS workspace, k.role, i.expires, timestampdiff(SECOND, now(3), i.expires) AS left_s, timestampdiff(SECOND, i.created, now(3)) AS age_s
+	err = s.db.GetContext(ctx, &row, `SELECT k.id, k.workspace_id, w.name AS workspace, k.role, w.program_network, i.expires, timestampdiff(SECOND, now(3), i.expires) AS left_s, timestampdiff(SECOND, i.created, now(3)) AS age_s
 		FROM signins i JOIN access_keys k ON k.id = i.key_id JOIN workspaces w ON w.id = k.workspace_id WHERE i.hash = ? AND i.kind = 'browser' AND i.expires > now(3)`, hash)
 	if err != nil {
 		return who, expires, found(err)

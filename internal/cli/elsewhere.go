@@ -1,0 +1,119 @@
+package cli
+
+// The demo's suites in other languages: run from outside against /webdriver, and then, unchanged, as packages.
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"tessellant/api"
+	"tessellant/internal/core/verdict"
+)
+
+// suite is one of them.
+type suite struct {
+	name, device string
+	command      []string
+}
+
+var suites = []suite{
+	{"shore-suite-js", "orr-01", []string{"node", "--test", "--test-reporter=junit", "--test-reporter-destination=results/shore.xml", "shore.test.mjs"}},
+	{"shore-suite-py", "orr-02", []string{"python3", "run.py"}},
+}
+
+// programsOn are the devices on which they run as packages.
+var programsOn = []string{"orr-01", "orr-03", "fen-01"}
+
+// fromOutside runs the suites on this machine, both at once, and hands in their reports.
+func (a *app) fromOutside(ctx context.Context, h *demoHouse, dir string) error {
+	fmt.Fprintf(a.out, "\nThe same roads from this machine, with any W3C WebDriver client: change the address and the capabilities, nothing else.\n")
+	var all sync.WaitGroup
+	failed := make([]error, len(suites))
+	for i, s := range suites {
+		work := filepath.Join(h.data, "outside", s.name)
+		if err := errors.Join(os.RemoveAll(work), os.MkdirAll(filepath.Dir(work), 0o700), os.CopyFS(work, os.DirFS(filepath.Join(dir, s.name))), os.MkdirAll(filepath.Join(work, "results"), 0o700)); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "\n$ cd %s && TESSELLANT_WEBDRIVER_URL=%s/webdriver SHORE_WHERE=serial=%s %s\n", filepath.Join(dir, s.name), a.url, s.device, strings.Join(s.command, " "))
+		all.Go(func() { failed[i] = a.outsideOnce(ctx, s, work) })
+	}
+	all.Wait()
+	if err := errors.Join(failed...); err != nil {
+		return err
+	}
+	for _, s := range suites {
+		client, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := client.ListSessionsWithResponse(ctx, &api.ListSessionsParams{Group: &s.name})
+		if err != nil || r.JSON200 == nil || len(r.JSON200.Items) == 0 {
+			return a.problem("find the session", err, status(r), problemOf(r), bodyOf(r))
+		}
+		if s.name == "shore-suite-js" { // one session for all of its tests: the report says more than their marks
+			id := r.JSON200.Items[0].Id
+			fmt.Fprintf(a.out, "\n$ tessellant session report results/shore.xml --session %s\n", id)
+			if err := a.sessionReport(ctx, id, filepath.Join(h.data, "outside", s.name, "results", "shore.xml")); err != nil {
+				return err
+			}
+		}
+	}
+	fmt.Fprintln(a.out, "\n$ tessellant session list")
+	return a.sessionList(ctx, "", "", false, "")
+}
+
+func (a *app) outsideOnce(ctx context.Context, s suite, work string) error {
+	cmd := exec.CommandContext(ctx, s.command[0], s.command[1:]...)
+	cmd.Dir = work
+	cmd.Env = append(os.Environ(), "TESSELLANT_WEBDRIVER_URL="+a.url+"/webdriver", "TESSELLANT_KEY="+a.key, "SHORE_WHERE=serial="+s.device)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%s from outside: %w\n%s", s.name, err, out.String())
+	}
+	return nil
+}
+
+// asPackages uploads the suites as they are, and runs them.
+func (a *app) asPackages(ctx context.Context, dir string) (runs []demoRun, err error) {
+	client, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	hosts, err := client.ListHostsWithResponse(ctx)
+	if err != nil || hosts.JSON200 == nil {
+		return nil, a.problem("list the hosts", err, status(hosts), problemOf(hosts), bodyOf(hosts))
+	}
+	if h := hosts.JSON200.Items[0]; h.Isolation == "none" {
+		fmt.Fprintf(a.out, "\nPrograms can't be kept apart on this machine (%s), so the suites are not run as packages.\n", deref(h.IsolationWhy))
+		return nil, nil
+	}
+	const version = "1.8.0"
+	for _, s := range suites {
+		folder := filepath.Join(dir, s.name)
+		fmt.Fprintf(a.out, "\n$ tessellant package add %s\n", folder)
+		if err := a.packageAdd(ctx, folder); err != nil {
+			return nil, err
+		}
+		fmt.Fprintf(a.out, "\n$ tessellant run start --build kelpline/android@v%s --package %s@newest --device %s --watch\n", version, s.name, strings.Join(programsOn, " --device "))
+		limit := 600
+		err := a.runStart(ctx, api.RunRequest{Build: "kelpline/android@v" + version, Package: s.name + "@newest", LimitSeconds: &limit, Devices: &programsOn}, true)
+		var e *exit
+		if err != nil && (!errors.As(err, &e) || e.code != verdict.ExitAppFailed) {
+			return nil, err
+		}
+		run, err := a.getRun(ctx, "newest")
+		if err != nil {
+			return nil, err
+		}
+		runs = append(runs, demoRun{version + " with " + s.name, run.Id})
+	}
+	return runs, nil
+}

@@ -1,0 +1,334 @@
+package cli
+
+// Sessions opened from outside: lists, marks, reports, and programs to begin with.
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"tessellant/api"
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/remoteend"
+)
+
+const sessionHelp = "SESSION is an id, or newest."
+
+func (a *app) sessionCmd() *cobra.Command {
+	var label, device string
+	var going bool
+	var after string
+	list := &cobra.Command{Use: "list", Short: "List sessions, the newest first", Args: cobra.NoArgs,
+		Long:    "List the sessions that W3C WebDriver clients opened at /webdriver, the newest first, and say how many are open and how many wait for a device.",
+		Example: "  tessellant session list\n  tessellant session list --group nightly\n  tessellant session list --going --device orr-01",
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.sessionList(c.Context(), label, device, going, after)
+		}}
+	list.Flags().StringVar(&label, "group", "", "only those of this group (the capability tessellant:group)")
+	list.Flags().StringVar(&device, "device", "", "only those on the device with this serial")
+	list.Flags().BoolVar(&going, "going", false, "only those that are not over")
+	list.Flags().StringVar(&after, "after", "", "go on after this session: what a list before gave as the rest")
+	var withTimeline bool
+	show := &cobra.Command{Use: "show SESSION", Short: "Show what happened in a session", Args: cobra.ExactArgs(1),
+		Long:    "Show what happened in a session: its cases, failures, files. With --timeline also every command, on the session's own clock.\n\n" + sessionHelp,
+		Example: "  tessellant session show newest\n  tessellant session show newest --timeline",
+		RunE:    func(c *cobra.Command, args []string) error { return a.sessionShow(c.Context(), args[0], withTimeline) }}
+	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and case")
+	stop := &cobra.Command{Use: "stop SESSION", Short: "End a session", Args: cobra.ExactArgs(1),
+		Long:    "End a session: one that waits at once, another within seconds, with what was gathered.\n\n" + sessionHelp,
+		Example: "  tessellant session stop newest",
+		RunE:    func(c *cobra.Command, args []string) error { return a.sessionStop(c.Context(), args[0]) }}
+	fetch := &cobra.Command{Use: "fetch SESSION DIR|FILE.zip", Short: "Download all files of a session", Args: cobra.ExactArgs(2),
+		Long:    "Download all files of a session, as one zip or into DIR, which is made: leg.json, timeline.jsonl, device.log, remote-end.log, video.mp4, screenshots/ and trees/.\n\n" + sessionHelp,
+		Example: "  tessellant session fetch newest evidence/\n  tessellant session fetch newest evidence.zip",
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.getSession(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.fetchTo(c.Context(), s.Id, args[1])
+		}}
+	var caseName, message string
+	mark := &cobra.Command{Use: "mark SESSION VERDICT", Short: "Say how a session, or a case of it, came out", Args: cobra.ExactArgs(2),
+		Long:    "Say how a session came out as a whole: passed or failed; or with --case one case of it, which may also be skipped. It can be said while the session goes on and afterwards, and again.\n\n" + sessionHelp,
+		Example: "  tessellant session mark newest passed\n  tessellant session mark newest failed --case 'opens a shore' --message 'the chart was empty'",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.sessionMark(c.Context(), args[0], args[1], caseName, message)
+		}}
+	mark.Flags().StringVar(&caseName, "case", "", "which case; without it, the session as a whole")
+	mark.Flags().StringVar(&message, "message", "", "why")
+	var of string
+	report := &cobra.Command{Use: "report FILE", Short: "Hand in the test runner's JUnit XML", Args: cobra.ExactArgs(1),
+		Long:    "Hand in the JUnit XML that the test runner wrote: its cases become the session's, each at its own time on the session's clock. An earlier report's cases give way.\n\n" + strings.Replace(sessionHelp, "SESSION", "--session", 1),
+		Example: "  tessellant session report results.xml\n  tessellant session report results.xml --session 01HZY3V7Q2M4T8K6N9R5S1W0XB",
+		RunE:    func(c *cobra.Command, args []string) error { return a.sessionReport(c.Context(), of, args[0]) }}
+	report.Flags().StringVar(&of, "session", "newest", "whose report it is")
+	var markdown bool
+	commands := &cobra.Command{Use: "commands [WORD]", Short: "List the commands and capabilities that /webdriver takes", Args: cobra.MaximumNArgs(1),
+		Long:    "List every command of W3C WebDriver with what it does here, our own commands, and our capabilities; with WORD, those that have it in their name or path.",
+		Example: "  tessellant session commands\n  tessellant session commands element\n  tessellant session commands --markdown > webdriver-commands.md",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if markdown {
+				fmt.Fprint(a.out, remoteend.Reference())
+				return nil
+			}
+			return a.sessionCommands(strings.ToLower(strings.Join(args, "")))
+		}}
+	commands.Flags().BoolVar(&markdown, "markdown", false, "as the page of the documentation")
+	return group("session", "Look at sessions opened from outside", commands, list, show, stop, fetch, mark, report)
+}
+
+func (a *app) sessionCommands(word string) error {
+	type line struct {
+		Name  string `json:"name"`
+		How   string `json:"how"`
+		About string `json:"about"`
+	}
+	var out []line
+	add := func(name, how, about string) {
+		if word == "" || strings.Contains(strings.ToLower(name+" "+how), word) {
+			out = append(out, line{name, how, about})
+		}
+	}
+	for _, list := range [][]w3c.Command{w3c.Commands, w3c.Extensions} {
+		for _, c := range list {
+			about := c.About
+			if c.Does == w3c.Senseless {
+				about = "unsupported operation: " + about
+			}
+			add(c.Name, c.Method+" "+strings.Replace(c.Path, "/session/{session id}", "…", 1), about)
+		}
+	}
+	for _, x := range remoteend.Extensions {
+		add(w3c.Prefix+":"+x.Name, x.Takes, x.About)
+	}
+	return a.show(map[string]any{"items": out}, func() {
+		if len(out) == 0 {
+			fmt.Fprintln(a.out, "Nothing has that in its name or path.")
+			return
+		}
+		t := newTable(a.out, "command or capability", "how", "what it does here")
+		for _, l := range out {
+			t.AppendRow(table.Row{l.Name, l.How, l.About})
+		}
+		t.Render()
+	})
+}
+
+func (a *app) getSession(ctx context.Context, id string) (*api.Session, error) {
+	client, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := client.GetSessionWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return nil, a.problem("show the session", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return r.JSON200, nil
+}
+
+func (a *app) sessionList(ctx context.Context, group, device string, going bool, after string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	p := api.ListSessionsParams{}
+	if group != "" {
+		p.Group = &group
+	}
+	if device != "" {
+		p.Device = &device
+	}
+	if going {
+		p.Going = &going
+	}
+	if after != "" {
+		p.After = &after
+	}
+	r, err := client.ListSessionsWithResponse(ctx, &p)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("list the sessions", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return a.show(r.JSON200, func() {
+		if len(r.JSON200.Items) == 0 {
+			fmt.Fprintln(a.out, "No session here. See how to open one with: tessellant snippet python")
+			return
+		}
+		fmt.Fprintf(a.out, "%s, %d waiting for a device\n\n", plural(r.JSON200.Open, "session")+" open", r.JSON200.Waiting)
+		t := newTable(a.out, "session", "group", "name", "device", "verdict", "cases", "opened")
+		for _, s := range r.JSON200.Items {
+			device := ""
+			if s.Device != nil {
+				device = s.Device.Serial
+			}
+			t.AppendRow(table.Row{s.Id, clipTo(s.Group, 24), clipTo(s.Name, 32), device, sessionState(s), sessionCases(s), ago(s.Created)})
+		}
+		t.Render()
+		a.more(r.JSON200.Next)
+	})
+}
+
+// sessionState says how a session stands, in a word or two.
+func sessionState(s api.Session) string {
+	switch {
+	case s.Verdict != nil && s.Inferred:
+		return string(*s.Verdict) + " (inferred)"
+	case s.Verdict != nil:
+		return string(*s.Verdict)
+	case s.Place != nil:
+		return fmt.Sprintf("waiting, number %d", *s.Place)
+	case s.Stopping != nil:
+		return "stopping"
+	}
+	return string(s.Stage)
+}
+
+// sessionCases counts a session's cases by verdict.
+func sessionCases(s api.Session) string {
+	var out []string
+	for _, v := range []string{"passed", "failed", "crashed", "expired", "flaky", "skipped"} {
+		if n := s.Cases[v]; n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", n, v))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func (a *app) sessionShow(ctx context.Context, id string, withTimeline bool) error {
+	s, err := a.getSession(ctx, id)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.show(s, nil)
+	}
+	a.sessionText(s)
+	client, l, err := a.getLeg(ctx, s.Id)
+	if err != nil {
+		return err
+	}
+	return a.attempts(ctx, client, l, withTimeline, "tessellant session fetch "+s.Id+" DIR")
+}
+
+var endings = map[string]string{"client": "ended by its client", "idle": "its client sent nothing any more", "limit": "its time limit was reached", "lost": "its device or host went away", "stopped": "stopped by a person", "never": "it did not begin"}
+
+func (a *app) sessionText(s *api.Session) {
+	device, took := "none yet", ""
+	if s.Device != nil {
+		device = s.Device.Serial + ": " + s.Device.Model + ", Android " + s.Device.Os
+		if s.Device.Simulated {
+			device += " (simulated)"
+		}
+	} else if s.Ended != nil {
+		device = "none"
+	}
+	if s.Started != nil && s.Ended != nil {
+		took = tookText(s.Ended.Sub(*s.Started))
+	}
+	standing := "stage"
+	if s.Verdict != nil {
+		standing = "verdict"
+	}
+	facts(a.out, "session", s.Id, "group", s.Group, "name", s.Name, "build", s.Build, "where", strings.Join(s.Where, " "), "device", device, standing, sessionState(*s), "because", clipTo(deref(s.Message), 200),
+		"ended", endings[deref(s.How)], "took", took)
+}
+
+func (a *app) sessionStop(ctx context.Context, id string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	r, err := client.StopSessionWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("stop the session", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "session %s is ended\n", r.JSON200.Id) })
+}
+
+func (a *app) sessionMark(ctx context.Context, id, v, caseName, message string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	m := api.Mark{Verdict: api.Verdict(v)}
+	if caseName != "" {
+		m.Case = &caseName
+	}
+	if message != "" {
+		m.Message = &message
+	}
+	r, err := client.MarkSessionWithResponse(ctx, id, m)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("mark the session", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return a.show(r.JSON200, func() { a.sessionText(r.JSON200) })
+}
+
+func (a *app) sessionReport(ctx context.Context, id, file string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+	defer cancel()
+	r, err := client.ReportSessionWithBodyWithResponse(ctx, id, "application/xml", f)
+	if err != nil || r.JSON200 == nil {
+		return a.problem("hand in the report", err, status(r), problemOf(r), bodyOf(r))
+	}
+	return a.show(r.JSON200, func() { a.sessionText(r.JSON200) })
+}
+
+func (a *app) snippetCmd() *cobra.Command {
+	var p api.GetSnippetParams
+	var build, group, name, where = "", "", "", []string{}
+	c := &cobra.Command{Use: "snippet LANGUAGE", Short: "Write the program with which a test from outside begins", Args: cobra.ExactArgs(1),
+		ValidArgs: []string{"shell", "python", "node", "go", "java"},
+		Long: "Write a program that opens a session on a device, looks at its screen and ends the session, with what the language brings along and nothing else.\n" +
+			"LANGUAGE is shell, python, node, go or java. The program reads the key from TESSELLANT_KEY.",
+		Example: "  tessellant snippet python --build kelpline/android@newest --where 'os>=12' > session.py\n  tessellant snippet shell --where maker=Orrery --group nightly",
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, x := range []struct {
+				from *string
+				to   **string
+			}{{&build, &p.Build}, {&group, &p.Group}, {&name, &p.Name}} {
+				if *x.from != "" {
+					*x.to = x.from
+				}
+			}
+			if len(where) > 0 {
+				p.Where = &where
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := client.GetSnippetWithResponse(c.Context(), args[0], &p)
+			if err != nil || r.JSON200 == nil {
+				return a.problem("write the snippet", err, status(r), problemOf(r), bodyOf(r))
+			}
+			return a.show(r.JSON200, func() {
+				fmt.Fprint(a.out, r.JSON200.Program)
+				hint := fmt.Sprintf("\nSave it as %s and run it with: %s\n%s would do for it now.", r.JSON200.File, r.JSON200.Run, plural(r.JSON200.Devices, "device"))
+				if r.JSON200.Devices == 0 {
+					hint = "\nNo device here would do for it; choose others with --where."
+				}
+				fmt.Fprintln(a.err, hint)
+			})
+		}}
+	f := c.Flags()
+	f.StringVar(&build, "build", "", "the build to install")
+	f.StringArrayVar(&where, "where", nil, "which devices will do, such as 'os>=12' or maker=Orrery; may be given again")
+	f.StringVar(&group, "group", "", "the label under which its sessions are listed")
+	f.StringVar(&name, "name", "", "what the session is called")
+	return c
+}

@@ -1,0 +1,115 @@
+package faults
+
+// Sessions from outside, on a host in a process of its own, when something is killed.
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/api"
+	"tessellant/internal/housetest"
+)
+
+// wd sends one WebDriver command; it answers the value, and whether it went well.
+func (l *lab) wd(method, path string, body any) (any, bool) {
+	raw, err := json.Marshal(body)
+	require.NoError(l.t, err)
+	r, err := http.NewRequest(method, l.url+"/webdriver"+path, bytes.NewReader(raw))
+	require.NoError(l.t, err)
+	r.Header.Set("Authorization", "Bearer "+labKey)
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err.Error(), false
+	}
+	defer resp.Body.Close()
+	var a struct{ Value any }
+	if err := json.NewDecoder(resp.Body).Decode(&a); err != nil {
+		return err.Error(), false
+	}
+	return a.Value, resp.StatusCode == http.StatusOK
+}
+
+// openSession opens a session with Kelpline in front; it answers the path of its commands, and its id.
+func (l *lab) openSession() (path, id string) {
+	l.t.Helper()
+	v, ok := l.wd("POST", "/session", map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any{"tessellant:build": "kelpline/android@newest", "timeouts": map[string]any{"implicit": 8000}}}})
+	require.True(l.t, ok, "%v", v)
+	m := v.(map[string]any)
+	return "/session/" + m["sessionId"].(string), m["capabilities"].(map[string]any)["tessellant:session"].(string)
+}
+
+func (l *lab) sees(path string) bool {
+	_, ok := l.wd("POST", path+"/element", map[string]any{"using": "css selector", "value": "#search"})
+	return ok
+}
+
+func (l *lab) sessionOver(id string) *api.Session {
+	l.t.Helper()
+	var s *api.Session
+	housetest.Eventually(l.t, "the session is over", func() bool {
+		r, err := l.GetSessionWithResponse(ctx, id)
+		if err != nil || r.JSON200 == nil {
+			return false
+		}
+		s = r.JSON200
+		return s.Stage == "done"
+	})
+	return s
+}
+
+func TestASessionOnAHostElsewhereOutlivesTheService(t *testing.T) {
+	t.Parallel()
+	l := newLab(t, 1)
+	path, id := l.openSession()
+	require.True(t, l.sees(path))
+	l.service.kill()
+	assert.False(t, l.sees(path), "there is nobody to ask")
+	l.service.start()
+	l.up()
+	housetest.Eventually(t, "the session goes on", func() bool { return l.sees(path) })
+	_, ok := l.wd("DELETE", path, nil)
+	require.True(t, ok)
+	s := l.sessionOver(id)
+	assert.Equal(t, api.Passed, *s.Verdict)
+	x, err := l.GetLegWithResponse(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, x.JSON200.Attempts, 1)
+	for _, name := range []string{"timeline.jsonl", "device.log", "remote-end.log", "video.mp4"} {
+		assert.NotEmpty(t, l.file(x.JSON200.Attempts[0], name), name)
+	}
+}
+
+func TestASessionWhoseHostIsKilledIsLostWithWhatItHadGathered(t *testing.T) {
+	t.Parallel()
+	l := newLab(t, 1)
+	path, id := l.openSession()
+	require.True(t, l.sees(path))
+	housetest.Eventually(t, "it has lasted for longer than a host may lose", func() bool {
+		require.True(t, l.sees(path))
+		return l.lasted(id) > 5000
+	})
+	l.host.kill()
+	v, ok := l.wd("GET", path+"/source", nil)
+	assert.False(t, ok)
+	assert.Contains(t, []any{"unknown error", "invalid session id"}, v.(map[string]any)["error"])
+	s := l.sessionOver(id)
+	assert.Equal(t, api.Lost, *s.Verdict)
+	x, err := l.GetLegWithResponse(ctx, id)
+	require.NoError(t, err)
+	assert.Len(t, x.JSON200.Attempts, 1, "its client would know nothing of a second device")
+	assert.Contains(t, string(l.file(x.JSON200.Attempts[0], "timeline.jsonl")), "find element")
+}
+
+// lasted is how long a session's commands have come, in milliseconds.
+func (l *lab) lasted(id string) int64 {
+	r, err := l.GetTimelineWithResponse(ctx, id, &api.GetTimelineParams{})
+	if err != nil || r.JSON200 == nil || len(r.JSON200.Events) == 0 {
+		return 0
+	}
+	return r.JSON200.Events[len(r.JSON200.Events)-1].At - r.JSON200.Events[0].At
+}

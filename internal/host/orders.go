@@ -1,0 +1,176 @@
+package host
+
+// Commands of sessions, as the service hands them on: in pieces where they are large, and answered again when an answer got lost.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"tessellant/internal/remoteend"
+)
+
+const (
+	// orderWait is how long an order waits for its command's end before it says "pending".
+	orderWait = 8 * time.Second
+	keptDone  = 8 // answers of a session that are kept for orders that come again
+	// maxWaiting is how many commands of a session may wait for each other: clients send one after the other.
+	maxWaiting = 32
+	// maxHalf is how long an order may lack pieces of its body.
+	maxHalf = time.Minute
+)
+
+// served is a session that can be commanded.
+type served struct {
+	end  *remoteend.Session
+	ctx  context.Context // of its commands
+	over chan struct{}   // closed when the client has ended it
+
+	mu      sync.Mutex
+	done    []*done // the newest last
+	working int
+	lastUse time.Time
+}
+
+// done is one command, done or being done.
+type done struct {
+	id    string
+	began time.Time
+	body  []byte
+	whole bool // all pieces of the body are here
+	ready chan struct{}
+	out   remoteend.Response
+}
+
+func newServed(end *remoteend.Session) *served {
+	return &served{end: end, over: make(chan struct{}), lastUse: time.Now()}
+}
+
+// idle is for how long nothing was commanded.
+func (s *served) idle() time.Duration {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.working > 0 {
+		return 0
+	}
+	return time.Since(s.lastUse)
+}
+
+func (h *Host) open(hold string, s *served) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.sessions[hold] = s
+}
+
+func (h *Host) shut(hold string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.sessions, hold)
+}
+
+// answerOrder answers one order of the service.
+func (h *Host) answerOrder(ctx context.Context, o Order) Result {
+	h.mu.Lock()
+	s := h.sessions[o.Hold]
+	h.mu.Unlock()
+	if s == nil {
+		return Result{Gone: true}
+	}
+	return s.take(ctx, o)
+}
+
+func (s *served) take(ctx context.Context, o Order) Result {
+	if o.Size < 0 || o.Size > remoteend.MaxBody || o.From < 0 || o.From+len(o.Piece) > o.Size || o.Want < 0 {
+		return Result{Problem: "the order makes no sense"}
+	}
+	d := s.find(o)
+	if d == nil {
+		return Result{Problem: fmt.Sprintf("%d commands of the session wait already", maxWaiting)}
+	}
+	select {
+	case <-d.ready:
+	case <-ctx.Done():
+		return Result{Pending: true}
+	case <-wait(d, o):
+		return Result{Pending: true}
+	}
+	from := min(o.Want, len(d.out.Body))
+	to := min(from+PieceSize, len(d.out.Body))
+	return Result{Status: d.out.Status, Size: len(d.out.Body), Piece: d.out.Body[from:to]}
+}
+
+// wait gives how long an order waits: not at all while pieces of its body are missing.
+func wait(d *done, o Order) <-chan time.Time {
+	if o.From+len(o.Piece) < o.Size {
+		return time.After(0)
+	}
+	return time.After(orderWait)
+}
+
+// find gives the command of an order; a new one begins when its body is whole. Nil: too many wait.
+func (s *served) find(o Order) *done {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var d *done
+	for _, x := range s.done {
+		if x.id == o.ID {
+			d = x
+		}
+	}
+	if d == nil {
+		s.makeRoom()
+		if len(s.done) >= maxWaiting {
+			return nil
+		}
+		d = &done{id: o.ID, began: time.Now(), ready: make(chan struct{})}
+		s.done = append(s.done, d)
+	}
+	if !d.whole && o.From == len(d.body) {
+		d.body = append(d.body, o.Piece...)
+		if d.whole = len(d.body) == o.Size; d.whole {
+			s.working++
+			go s.do(d, o)
+		}
+	}
+	return d
+}
+
+// makeRoom forgets, under mu, what was answered long ago, and what never came whole.
+func (s *served) makeRoom() {
+	answered := 0
+	for i := len(s.done) - 1; i >= 0; i-- {
+		forget := false
+		select {
+		case <-s.done[i].ready:
+			answered++
+			forget = answered >= keptDone
+		default:
+			forget = !s.done[i].whole && time.Since(s.done[i].began) > maxHalf
+		}
+		if forget {
+			s.done = slices.Delete(s.done, i, i+1)
+		}
+	}
+}
+
+func (s *served) do(d *done, o Order) {
+	d.out = s.end.Do(s.ctx, remoteend.Request{Method: o.Method, Path: o.Path, Body: d.body})
+	d.body = nil
+	over := s.end.Ended()
+	s.mu.Lock()
+	s.working--
+	s.lastUse = time.Now()
+	s.mu.Unlock()
+	close(d.ready)
+	if over {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		select {
+		case <-s.over:
+		default:
+			close(s.over)
+		}
+	}
+}

@@ -1,0 +1,261 @@
+package store
+
+// Sessions: what is opened from outside. Each has a leg of the same id, and is gathered like one.
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/verdict"
+)
+
+// Session is one W3C WebDriver session.
+type Session struct {
+	ID            string               `db:"id"`
+	WorkspaceID   string               `db:"workspace_id"`
+	Token         []byte               `db:"token"`
+	BuildID       sql.NullString       `db:"build_id"`
+	Label         string               `db:"label"`
+	Name          string               `db:"name"`
+	Request       JSON[SessionRequest] `db:"request"`
+	How           string               `db:"how"` // it ended: client, idle, limit, lost, stopped, crashed, never
+	Seen          verdict.Verdict      `db:"seen"`
+	SeenMessage   string               `db:"seen_message"`
+	Marked        verdict.Verdict      `db:"marked"`
+	MarkedMessage string               `db:"marked_message"`
+	Inferred      bool                 `db:"inferred"`
+	Created       time.Time            `db:"created"`
+}
+
+// SessionRequest is what was asked for.
+type SessionRequest struct {
+	Build     string          `json:"build,omitempty"` // as a reference, resolved
+	Where     []string        `json:"where,omitempty"`
+	Patience  float64         `json:"patience"` // seconds, as all below
+	Limit     float64         `json:"limit"`
+	Idle      float64         `json:"idle"`
+	Recording map[string]bool `json:"recording"`
+	Landscape *bool           `json:"landscape,omitempty"`
+	Dark      *bool           `json:"dark,omitempty"`
+	Standard  map[string]any  `json:"standard"` // capabilities
+}
+
+// SessionRow is a session with how its leg stands.
+type SessionRow struct {
+	Session
+	Stage     string              `db:"stage"`
+	Verdict   verdict.Verdict     `db:"verdict"`
+	Message   string              `db:"message"`
+	Ended     sql.NullTime        `db:"ended"`
+	Stop      bool                `db:"stop"`
+	Serial    sql.NullString      `db:"serial"`
+	Facts     JSON[devices.Facts] `db:"facts"`
+	AttemptID sql.NullString      `db:"attempt_id"`
+	NowCase   sql.NullString      `db:"now_case"`
+	Started   sql.NullTime        `db:"started"`
+}
+
+const sessionRows = `SELECT s.*, l.stage, l.verdict, l.message, l.ended, l.stop, d.serial, coalesce(d.facts, '{}') AS facts, a.id AS attempt_id, a.now_case, a.started
+	FROM sessions s JOIN legs l ON l.id = s.id LEFT JOIN devices d ON d.id = l.device_id LEFT JOIN attempts a ON a.leg_id = l.id`
+
+// AddSession writes a session, and its leg, which waits for a device.
+func (s *Store) AddSession(ctx context.Context, x Session) error {
+	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO legs (id, workspace_id, stage, message, cases_total, created) VALUES (?, ?, 'waiting', '', 0, ?)", x.ID, x.WorkspaceID, x.Created); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (id, workspace_id, token, build_id, label, name, request, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+			x.ID, x.WorkspaceID, x.Token, x.BuildID, x.Label, x.Name, asJSON(x.Request.V), x.Created)
+		return err
+	})
+}
+
+// SessionByID finds a session.
+func (s *Store) SessionByID(ctx context.Context, workspace, id string) (r SessionRow, err error) {
+	err = s.db.GetContext(ctx, &r, sessionRows+" WHERE s.workspace_id = ? AND s.id = ?", workspace, id)
+	return r, found(err)
+}
+
+// SessionByToken finds a session by the hash of the id that goes over the wire, in whatever workspace it is.
+func (s *Store) SessionByToken(ctx context.Context, token []byte) (r SessionRow, err error) {
+	err = s.db.GetContext(ctx, &r, sessionRows+" WHERE s.token = ?", token)
+	return r, found(err)
+}
+
+// SessionFilter chooses sessions; what is empty chooses all.
+type SessionFilter struct {
+	Label  string
+	Serial string // of the device
+	Going  bool   // those that are not over
+}
+
+// Sessions lists the sessions that a filter chooses, the newest first.
+func (s *Store) Sessions(ctx context.Context, workspace string, f SessionFilter, after string, limit int) (out []SessionRow, err error) {
+	q, args := sessionRows+" WHERE s.workspace_id = ?", []any{workspace}
+	if f.Label != "" {
+		q, args = q+" AND s.label = ?", append(args, f.Label)
+	}
+	if f.Serial != "" {
+		q, args = q+" AND d.serial = ?", append(args, f.Serial)
+	}
+	if f.Going {
+		q += " AND l.stage <> 'done'"
+	}
+	if after != "" {
+		q, args = q+" AND s.id < ?", append(args, after)
+	}
+	err = s.db.SelectContext(ctx, &out, q+" ORDER BY s.id DESC LIMIT ?", append(args, limit)...)
+	return out, err
+}
+
+// SessionsGoing lists the sessions of all workspaces that are not over.
+func (s *Store) SessionsGoing(ctx context.Context) (out []SessionRow, err error) {
+	err = s.db.SelectContext(ctx, &out, sessionRows+" WHERE l.stage <> 'done' ORDER BY s.id")
+	return out, err
+}
+
+// CountSessions says how many sessions have a device, and how many wait for one; of all workspaces where none is given.
+func (s *Store) CountSessions(ctx context.Context, workspace string) (open, waiting int, err error) {
+	var row struct{ Open, Waiting int }
+	err = s.db.GetContext(ctx, &row, "SELECT coalesce(sum(stage <> 'waiting'), 0) AS open, coalesce(sum(stage = 'waiting'), 0) AS waiting FROM legs WHERE run_id IS NULL AND stage <> 'done' AND (? = '' OR workspace_id = ?)", workspace, workspace)
+	return row.Open, row.Waiting, err
+}
+
+// CountSessionStates counts the sessions that are not over by whether they have a device.
+func (s *Store) CountSessionStates(ctx context.Context) (map[string]int, error) {
+	open, waiting, err := s.CountSessions(ctx, "")
+	return map[string]int{"open": open, "waiting": waiting}, err
+}
+
+// StopSession ends a session that waits, with a verdict and a message, or asks for the end of one that goes on. It answers whether
+// it waited.
+func (s *Store) StopSession(ctx context.Context, id string, v verdict.Verdict, how, message string) (waited bool, err error) {
+	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3), stop = 1 WHERE id = ? AND stage = 'waiting'", v, message, id)
+		if err != nil {
+			return err
+		}
+		n, _ := res.RowsAffected()
+		if waited = n > 0; waited {
+			_, err = tx.ExecContext(ctx, "UPDATE sessions SET how = ?, seen = ?, seen_message = ? WHERE id = ?", how, v, message, id)
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE legs SET stop = 1 WHERE id = ? AND stage <> 'done'", id)
+		return err
+	})
+	return waited, err
+}
+
+// closeSession notes how a session ended, and judges it.
+func closeSession(ctx context.Context, tx *sqlx.Tx, h Hold, c Closing) error {
+	if c.How == "" { // its host did not come to say it
+		c.How = "lost"
+	}
+	if _, err := tx.ExecContext(ctx, "UPDATE sessions SET how = ?, seen = ?, seen_message = ?, marked = IF(? = '', marked, ?), marked_message = IF(? = '', marked_message, ?) WHERE id = ?",
+		c.How, c.Verdict, c.Message, c.Marked, c.Marked, c.Marked, c.MarkedMessage, h.LegID); err != nil {
+		return err
+	}
+	return judgeSession(ctx, tx, h.LegID)
+}
+
+// judgeSession gives a session that is over its verdict, from what was seen, marked and reported.
+func judgeSession(ctx context.Context, tx *sqlx.Tx, id string) error {
+	var x Session
+	if err := tx.GetContext(ctx, &x, "SELECT * FROM sessions WHERE id = ? FOR UPDATE", id); err != nil {
+		return found(err)
+	}
+	if x.Seen == "" {
+		return nil // it goes on
+	}
+	var cases []Case
+	if err := tx.SelectContext(ctx, &cases, "SELECT c.* FROM cases c JOIN attempts a ON a.id = c.attempt_id WHERE a.leg_id = ? ORDER BY ordinal", id); err != nil {
+		return err
+	}
+	var vs []verdict.Verdict
+	for _, c := range cases {
+		vs = append(vs, c.Verdict)
+	}
+	v, inferred := verdict.Session(x.Seen, x.Marked, vs...)
+	message := x.SeenMessage
+	switch {
+	case x.Marked != "" && v == x.Marked:
+		message = x.MarkedMessage
+	case v != x.Seen || (!inferred && v == verdict.Failed):
+		message = ""
+		for _, c := range cases {
+			if c.Verdict == v && v != verdict.Passed {
+				message = c.Name + ": " + c.Message
+				break
+			}
+		}
+	}
+	if _, err := tx.ExecContext(ctx, "UPDATE sessions SET inferred = ? WHERE id = ?", inferred, id); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE legs SET verdict = ?, message = ? WHERE id = ?", v, message, id)
+	return err
+}
+
+// MarkSession gives a session as a whole a verdict; one that is over is judged anew.
+func (s *Store) MarkSession(ctx context.Context, id string, v verdict.Verdict, message string) error {
+	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE sessions SET marked = ?, marked_message = ? WHERE id = ?", v, message, id); err != nil {
+			return err
+		}
+		return judgeSession(ctx, tx, id)
+	})
+}
+
+// NewCase is the ordinal of a case that gets the next one.
+const NewCase = -1
+
+// PutCases adds cases to a session's attempt, or puts them in place of those of their ordinals; where they come from a report, also of all
+// that an earlier report brought. The session is judged anew.
+func (s *Store) PutCases(ctx context.Context, session, attempt, source string, cases []Case) error {
+	return s.InTx(ctx, func(tx *sqlx.Tx) error {
+		if source == "report" {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM cases WHERE attempt_id = ? AND source = 'report'", attempt); err != nil {
+				return err
+			}
+		}
+		var have []Case
+		if err := tx.SelectContext(ctx, &have, "SELECT * FROM cases WHERE attempt_id = ? ORDER BY ordinal", attempt); err != nil {
+			return err
+		}
+		next := 0
+		at := map[int]Case{}
+		for _, c := range have {
+			next = max(next, c.Ordinal+1)
+			at[c.Ordinal] = c
+		}
+		for _, c := range cases {
+			from := source
+			if old, ok := at[c.Ordinal]; ok {
+				if old.Source != "report" {
+					from = old.Source // it stays when another report comes
+				}
+				if c.StartMS == 0 && c.TookMS == 0 {
+					c.StartMS, c.TookMS = old.StartMS, old.TookMS
+				}
+				c.Shot, c.Tree = old.Shot, old.Tree
+			} else {
+				c.Ordinal = next
+				next++
+			}
+			if err := putCase(ctx, tx, attempt, c); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE cases SET source = ? WHERE attempt_id = ? AND ordinal = ?", from, attempt, c.Ordinal); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE attempts SET now_case = IF(stage = 'done', '', now_case) WHERE id = ?", attempt); err != nil {
+			return err
+		}
+		return judgeSession(ctx, tx, session)
+	})
+}
