@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -445,6 +447,7 @@ func TestTheKeyboardIsEnough(t *testing.T) {
 func TestEveryPageIsAccessible(t *testing.T) {
 	d := sit(t, "orr-01", "orr-05")
 	v := d.run()
+	session := d.session("accessible", func(wd func(method, path, body string) string) { wd("GET", "/source", "") })
 	axe, err := os.ReadFile(filepath.Join(housetest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err, "run make console")
 	check := func(name string) {
@@ -457,7 +460,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	check("sign in")
 	d.signIn()
 	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/runs/" + v.ID + "?tab=legs": "tbody tr", "/legs/" + legOf(v, "orr-05"): "[data-outline=true]", "/start": "aside pre", "/builds": "tbody tr",
-		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "tbody tr", "/devices/orr-05": "tbody tr", "/nowhere": "[role=alert]"} {
+		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "tbody tr", "/devices/orr-05": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video", "/nowhere": "[role=alert]"} {
 		for _, look := range []string{"light", "dark"} {
 			require.NoError(t, d.tab.Look(look))
 			if look == "light" {
@@ -468,7 +471,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	}
 	// No page is wider than a phone.
 	require.NoError(t, d.tab.Size(390, 800))
-	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/devices": "tbody tr"} {
+	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/devices": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video"} {
 		d.goTo(path, ready)
 		assert.LessOrEqual(t, eval[int](d, "document.documentElement.scrollWidth"), 390, path)
 	}
@@ -503,4 +506,60 @@ func TestARunIsStoppedAndADeviceIsQuarantined(t *testing.T) {
 	d.says("is free")
 	d.goTo("/devices", "tbody tr")
 	d.says("built into the service")
+}
+
+// session opens a session from outside, does something in it, and ends it; it answers its id.
+func (d *desk) session(name string, do func(wd func(method, path, body string) string)) string {
+	d.t.Helper()
+	wd := func(method, path, body string) string {
+		r, err := http.NewRequest(method, d.URL+"/webdriver/session"+path, strings.NewReader(body))
+		require.NoError(d.t, err)
+		r.SetBasicAuth("any", d.Key)
+		resp, err := http.DefaultClient.Do(r)
+		require.NoError(d.t, err)
+		defer resp.Body.Close()
+		raw, err := io.ReadAll(resp.Body)
+		require.NoError(d.t, err)
+		return string(raw)
+	}
+	var opened struct {
+		Value struct {
+			SessionID    string
+			Capabilities map[string]any
+		}
+	}
+	require.NoError(d.t, json.Unmarshal([]byte(wd("POST", "", `{"capabilities": {"alwaysMatch": {"tessellant:build": "kelpline/android@newest", "tessellant:name": "`+name+`", "tessellant:group": "from a test", "tessellant:where": "serial=orr-01"}}}`)), &opened))
+	do(func(method, path, body string) string { return wd(method, "/"+opened.Value.SessionID+path, body) })
+	wd("DELETE", "/"+opened.Value.SessionID, "")
+	id := opened.Value.Capabilities["tessellant:session"].(string)
+	housetest.Eventually(d.t, "the session is over", func() bool {
+		v, err := d.Session(d.t.Context(), d.Who, id)
+		require.NoError(d.t, err)
+		return v.Stage == "done"
+	})
+	return id
+}
+
+func TestASessionIsWatchedMarkedAndItsProgramCopied(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	d.addContent()
+	d.devicesFree()
+	d.signIn()
+	d.goTo("/sessions", "main pre")
+	d.says("No session has been opened yet.")
+	d.says("2 devices would do for it.")
+	d.until("the program asks for the build", `document.querySelector('pre[aria-label]').textContent.includes('"tessellant:build": "kelpline/android@231"')`)
+	id := d.session("looks around", func(wd func(method, path, body string) string) {
+		d.until("the open session shows by itself", `document.querySelector('h1').textContent === '1 session is open.'`)
+		wd("POST", "/tessellant/step", `{"name": "the list"}`)
+		wd("GET", "/title", "")
+	})
+	d.until("and its end", `document.querySelector('tbody tr')?.textContent.includes('failed (inferred)')`)
+	d.goTo("/sessions/"+id, "video")
+	d.says("looks around on orr-01 failed, as far as can be seen.")
+	d.says("Nobody said how it came out")
+	d.says("unsupported operation")
+	eval[bool](d, button)
+	d.press("Mark passed")
+	d.says("looks around on orr-01 passed.")
 }

@@ -32,6 +32,8 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/start', page(() => import('./pages/Start'))],
   ['/runs/:id', page(() => import('./pages/Run'))],
   ['/legs/:id', page(() => import('./leg/Leg'))],
+  ['/sessions', page(() => import('./pages/Sessions'))],
+  ['/sessions/:id', page(() => import('./leg/Leg'))],
   ['/builds', page(() => import('./pages/Builds'))],
   ['/builds/:ref', page(() => import('./pages/Build'))],
   ['/packages', page(() => import('./pages/Packages'))],
@@ -44,7 +46,7 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
 export function loadEarly(pathname: string) {
   expectMe();
   void routes.find(([path]) => matchPath(path, pathname))?.[1].early();
-  const leg = matchPath('/legs/:id', pathname)?.params.id;
+  const leg = (matchPath('/legs/:id', pathname) ?? matchPath('/sessions/:id', pathname))?.params.id;
   if (leg) expectLeg(leg);
 }
 
@@ -77,7 +79,7 @@ const Drop = styled(DropZone)`
 `;
 
 const looks: Record<LookChoice, string> = { system: 'Look: as the system', light: 'Look: light', dark: 'Look: dark' };
-const places = [['/', 'Runs'], ['/builds', 'Builds'], ['/packages', 'Packages'], ['/devices', 'Devices']] as const;
+const places = [['/', 'Runs'], ['/sessions', 'Sessions'], ['/builds', 'Builds'], ['/packages', 'Packages'], ['/devices', 'Devices']] as const;
 
 async function signOut() {
   await http.DELETE('/signin');

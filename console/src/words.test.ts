@@ -1,6 +1,7 @@
 import { expect, test } from 'vitest';
 import { kindOf } from './data/upload';
-import { commandLine, patterns } from './pages/Start';
+import { commandLine } from './pages/Start';
+import { patterns } from './pages/patterns';
 import { differing, laid } from './parts/Mosaic';
 import type { LegSummary } from './data/api';
 import { ago, bytes, cases, clock, compareValues, shellWord, standing, took } from './words';

@@ -70,13 +70,14 @@ export function stageText(l: Pick<LegSummary, 'stage' | 'verdict' | 'place' | 's
 export const unit = (l: Pick<LegSummary, 'serial' | 'ran_on'>) => (l.ran_on ? `${l.serial} → ${l.ran_on}` : l.serial);
 
 /** How far a leg is, 0 to 1: the part of its cases that are over. */
-export const share = (l: Pick<LegSummary, 'case_verdicts' | 'cases_total'>) => l.case_verdicts.filter((v) => v && v !== 'running').length / Math.max(1, l.cases_total);
+export const share = (l: Pick<LegSummary, 'case_verdicts' | 'cases_total'>) => (l.cases_total ? l.case_verdicts.filter((v) => v && v !== 'running').length / l.cases_total : 0);
 
 /** "7 passed, 1 failed" of a leg's cases. */
 export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): string {
   const parts = order.filter((v) => l.cases[v]).map((v) => `${l.cases[v]} ${v}`);
   const done = order.reduce((n, v) => n + (l.cases[v] ?? 0), 0);
-  if (l.stage !== 'done' || done < l.cases_total) parts.unshift(`${done} of ${l.cases_total}`);
+  if (l.stage !== 'done' && !l.cases_total) parts.unshift(`${done} so far`);
+  else if (l.stage !== 'done' || done < l.cases_total) parts.unshift(`${done} of ${l.cases_total}`);
   return parts.join(', ');
 }
 

@@ -53,7 +53,7 @@ export interface paths {
          * What changes, as it changes
          * @description Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
          *     stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
-         *     `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
+         *     `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
          *     `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
          *     hand: ask anew for all that is shown.
          */
@@ -76,6 +76,23 @@ export interface paths {
         /** Who the key belongs to */
         get: operations["getMe"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what holds for the workspace; for its owners */
+        put: operations["setWorkspace"];
         post?: never;
         delete?: never;
         options?: never;
@@ -323,6 +340,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/call": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * For hosts, a call that could not go over the bus
+         * @description The same bytes as on the bus, there and back.
+         */
+        post: operations["callAsHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/holds/{id}/build": {
         parameters: {
             query?: never;
@@ -490,6 +527,149 @@ export interface paths {
          * @description Legs that wait are over at once; the others end within seconds, with what was gathered.
          */
         post: operations["stopRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/junit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A run's results as JUnit XML, a suite a device */
+        get: operations["getRunReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sessions opened from outside, the newest first
+         * @description Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
+         */
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One session */
+        get: operations["getSession"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a session */
+        post: operations["stopSession"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}/verdict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say how a session, or a case of it, came out */
+        post: operations["markSession"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Hand in the test runner's JUnit XML
+         * @description Its cases are put onto the session's clock by their times. An earlier report's cases give way.
+         */
+        put: operations["reportSession"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snippets/{language}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A program that opens a session, to begin a test with
+         * @description The languages are shell, python, node, go and java. The key is not in it; the program reads it from the environment.
+         */
+        get: operations["getSnippet"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -700,6 +880,8 @@ export interface components {
              * @description Of a browser's sign-in
              */
             expires?: string;
+            /** @description Programs of the workspace's packages may use the network */
+            program_network: boolean;
         };
         SignIn: {
             key?: string;
@@ -768,12 +950,22 @@ export interface components {
             cases: components["schemas"]["Case"][];
             /** @description What a run can or must give it */
             inputs: components["schemas"]["Input"][];
+            program?: components["schemas"]["Program"];
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
             size: number;
             sha256: string;
             /** Format: date-time */
             created: string;
+        };
+        /** @description Of the kind program */
+        Program: {
+            prepare?: string[];
+            run: string[];
+            /** @description What the host must have */
+            needs: string[];
+            /** @description Where its JUnit XML appears */
+            results: string[];
         };
         PackagePage: {
             items: components["schemas"]["Package"][];
@@ -825,7 +1017,9 @@ export interface components {
         };
         /** @description Of one device that this workspace holds */
         Holder: {
+            /** @description Empty: a session holds it */
             run: string;
+            /** @description Of a session */
             leg: string;
             /** Format: date-time */
             since: string;
@@ -898,6 +1092,17 @@ export interface components {
             /** Format: date-time */
             joined?: string;
             version?: string;
+            /**
+             * @description How well programs of packages are kept apart there; none: it runs none
+             * @enum {string}
+             */
+            isolation: "none" | "tight" | "open";
+            /** @description Why not tight */
+            isolation_why?: string;
+            /** @description What programs find there: name → version */
+            runtimes: {
+                [key: string]: string;
+            };
         };
         Welcome: {
             name: string;
@@ -980,6 +1185,7 @@ export interface components {
             stage: "waiting" | "held" | "preparing" | "running" | "collecting" | "done";
             verdict?: components["schemas"]["Verdict"];
             message?: string;
+            /** @description 0 while it goes on: not known before the end, of a program or a session */
             cases_total: number;
             /** @description So far */
             attempts: number;
@@ -1130,15 +1336,89 @@ export interface components {
             items: components["schemas"]["Run"][];
             next?: string;
         };
+        Session: {
+            id: string;
+            /** @description The label under which it is listed */
+            group: string;
+            name: string;
+            /** @enum {string} */
+            stage: "waiting" | "held" | "preparing" | "running" | "collecting" | "done";
+            verdict?: components["schemas"]["Verdict"];
+            /** @description Nobody said how it came out: the verdict is by how it ended */
+            inferred: boolean;
+            message?: string;
+            /** @description How it ended: by its client, idle, limit, lost, stopped; never: it did not begin */
+            how?: string;
+            /** @description Empty: none */
+            build: string;
+            where: string[];
+            /** @description Of one that waits: its place in the queue, from 1 */
+            place?: number;
+            now_case?: string;
+            /** @description Its cases by verdict */
+            cases: {
+                [key: string]: number;
+            };
+            /** @description In the order they began: a verdict, running, or open */
+            case_verdicts: string[];
+            device?: components["schemas"]["SessionDevice"];
+            stopping?: boolean;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: date-time
+             * @description When it got its device
+             */
+            started?: string;
+            /** Format: date-time */
+            ended?: string;
+            patience_seconds: number;
+            limit_seconds: number;
+            idle_seconds: number;
+        };
+        SessionDevice: {
+            serial: string;
+            model: string;
+            os: string;
+            simulated: boolean;
+        };
+        SessionPage: {
+            items: components["schemas"]["Session"][];
+            next?: string;
+            /** @description How many sessions of the workspace have a device now */
+            open: number;
+            /** @description How many wait for one */
+            waiting: number;
+        };
+        Snippet: {
+            language: string;
+            title: string;
+            /** @description What the program may be called */
+            file: string;
+            /** @description How it is run then */
+            run: string;
+            program: string;
+            /** @description How many devices would do now */
+            devices: number;
+        };
+        Mark: {
+            verdict: components["schemas"]["Verdict"];
+            message?: string;
+            /** @description Which case; without it, the session as a whole */
+            case?: string;
+        };
         Leg: {
             id: string;
+            /** @description Empty: it is a session */
             run_id: string;
+            session?: components["schemas"]["Session"];
             build: string;
             package: string;
             device: components["schemas"]["Device"];
             stage: string;
             verdict?: components["schemas"]["Verdict"];
             message?: string;
+            /** @description 0 while it goes on: not known before the end, of a program or a session */
             cases_total: number;
             /** @description Of one that waits: its place in the queue for its device, from 1 */
             place?: number;
@@ -1208,7 +1488,7 @@ export interface components {
             id: string;
             name: string;
             /** @enum {string} */
-            kind: "timeline" | "device-log" | "video" | "screenshot" | "tree";
+            kind: "timeline" | "device-log" | "remote-end-log" | "video" | "screenshot" | "tree" | "output" | "results" | "kept";
             content_type: string;
             /** Format: int64 */
             size: number;
@@ -1344,6 +1624,34 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description The workspace and the key's role */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Programs of packages may use the network */
+                    program_network: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description How it stands */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1775,6 +2083,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    callAsHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getHoldBuild: {
         parameters: {
             query?: never;
@@ -2045,6 +2378,195 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRunReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report so far */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/xml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: {
+                /** @description Only those of this label */
+                group?: string;
+                /** @description Only those on this device */
+                device?: string;
+                /** @description Only those that are not over */
+                going?: boolean;
+                limit?: components["parameters"]["Limit"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The session */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The session as it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    markSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mark"];
+            };
+        };
+        responses: {
+            /** @description The session as it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/xml": string;
+            };
+        };
+        responses: {
+            /** @description The session as it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSnippet: {
+        parameters: {
+            query?: {
+                /** @description Reference of the build to install */
+                build?: string;
+                /** @description Which devices will do */
+                where?: string[];
+                group?: string;
+                name?: string;
+            };
+            header?: never;
+            path: {
+                language: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The program */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snippet"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -13,6 +13,7 @@ export type Artifact = Schemas['Artifact'];
 export type Build = Schemas['Build'];
 export type Package = Schemas['Package'];
 export type Device = Schemas['Device'];
+export type Session = Schemas['Session'];
 export type Host = Schemas['Host'];
 export type Input = Schemas['Input'];
 export type Plan = Schemas['Plan'];

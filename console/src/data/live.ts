@@ -5,7 +5,7 @@
 // number of the last event.
 import type { InfiniteData } from '@tanstack/react-query';
 import { useEffect, useSyncExternalStore } from 'react';
-import { base, type Build, type Device, type LegSummary, type Package, type Run, type Timeline, type TimelineEvent } from './api';
+import { base, type Build, type Device, type LegSummary, type Package, type Run, type Session, type Timeline, type TimelineEvent } from './api';
 import { client } from './queries';
 
 type Page<T> = InfiniteData<{ items: T[]; next?: string }>;
@@ -59,6 +59,15 @@ function onRun(c: { run: Run; legs: LegSummary[] }) {
   }
 }
 
+function onSession(s: Session) {
+  // How many are open and wait stands beside the list: it is asked for anew.
+  void client.invalidateQueries({ queryKey: ['sessions'] });
+  if (client.getQueryData(['leg', s.id])) {
+    void client.invalidateQueries({ queryKey: ['leg', s.id] });
+    if (s.stage === 'done') void client.invalidateQueries({ queryKey: ['timeline', s.id] });
+  }
+}
+
 function onDevices(c: { items: Device[] }) {
   client.setQueryData<Device[]>(['devices'], (old) => old && merged(old, c.items, (d) => d.serial, 'last').sort((a, b) => (a.serial < b.serial ? -1 : 1)));
   for (const d of c.items) void client.invalidateQueries({ queryKey: ['device', d.serial] });
@@ -81,6 +90,7 @@ function onTimeline(c: { leg: string; attempt: string; events: TimelineEvent[] }
 
 const handlers: Record<string, (data: never) => void> = {
   run: onRun,
+  session: onSession,
   device: onDevices,
   build: (b: Build) => onContent('builds', b),
   package: (p: Package) => onContent('packages', p),

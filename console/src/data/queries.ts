@@ -92,6 +92,24 @@ const logOverviewQuery = (leg: string, attempt: number) => ({
 });
 export const useLogOverview = (leg: string, attempt: number, there: boolean) => useQuery({ ...logOverviewQuery(leg, attempt), enabled: there });
 
+export const useSessions = (group: string) =>
+  useInfiniteQuery({
+    queryKey: ['sessions', group, ''],
+    queryFn: ({ pageParam }) => answer(http.GET('/sessions', { params: { query: { group: group || undefined, limit: 50, after: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+  });
+
+export const useDeviceSessions = (serial: string) =>
+  useQuery({ queryKey: ['sessions', '', serial], queryFn: () => answer(http.GET('/sessions', { params: { query: { device: serial, limit: 50 } } })) });
+
+export const useSnippet = (language: string, q: { build: string; where: string[] }) =>
+  useQuery({
+    queryKey: ['snippet', language, q],
+    queryFn: () => answer(http.GET('/snippets/{language}', { params: { path: { language }, query: { build: q.build || undefined, where: q.where } } })),
+    placeholderData: keepPreviousData,
+  });
+
 export const useBuilds = () =>
   useInfiniteQuery({
     queryKey: ['builds'],

@@ -16,6 +16,7 @@ import { Files, Shots } from './Files';
 import { Lane } from './Lane';
 import { artifactOf, atDepth, endOf, nextRow, sentence, story, type Depth, type RowKind, type StoryRow } from './moments';
 import { Moment, useKept } from './Moment';
+import { SessionActions, SessionFacts, sessionSentence } from './Outside';
 import { Screen, speeds } from './Screen';
 import { placeOf, Story } from './Story';
 import type { TreeNode } from './tree';
@@ -73,30 +74,33 @@ export default function LegPage() {
 
   if (leg.error) return <Page><Refused page error={leg.error} /></Page>;
   if (!l) return <Page><Awaited what="the leg" /></Page>;
-  const said = sentence(l.device.serial, l.stage, l.verdict, l.message, l.attempts.at(-1), l.cases_total);
+  const said = l.session ? sessionSentence(l.session) : sentence(l.device.serial, l.stage, l.verdict, l.message, l.attempts.at(-1), l.cases_total);
   const what = `${l.device.maker} ${l.device.model}`;
   return (
     <Whole>
       <Title>{said}</Title>
       <Head>
-        <div>
+        <div style={{ flex: '1 1 480px', minWidth: 0 }}>
           <h1><VerdictWord what={l.stage === 'done' ? (l.verdict ?? 'passed') : 'running'} size={18}><span style={{ whiteSpace: 'normal' }}>{said}</span></VerdictWord></h1>
           <Sub>
-            <Link to={`/devices/${encodeURIComponent(l.device.serial)}`}>{what}</Link>, Android {l.device.os}, {l.device.width_dp} dp, {l.device.language} {l.device.simulated && <Simulated>simulated</Simulated>} · {l.build} with {l.package}
+            {l.device.serial && <><Link to={`/devices/${encodeURIComponent(l.device.serial)}`}>{what}</Link>, Android {l.device.os}, {l.device.width_dp} dp, {l.device.language} {l.device.simulated && <Simulated>simulated</Simulated>} · </>}
+            {l.session ? <>{l.build && `${l.build} · `}<SessionFacts s={l.session} /></> : <>{l.build} with {l.package}</>}
             {attempt?.ended && ` · took ${took(Date.parse(attempt.ended) - Date.parse(attempt.started))}`}
             {run.data && <> · of the run <Link to={`/runs/${l.run_id}`}>{run.data.sentence}</Link></>}
           </Sub>
         </div>
         <Row $gap={8}>
           {l.attempts.length > 1 && <Select label="Attempt" inRow value={String(number)} onChange={(v) => setParams((p) => { p.set('attempt', v); return p; })} options={l.attempts.map((a) => ({ id: String(a.number), text: `${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` }))} />}
+          {l.session && <SessionActions s={l.session} />}
           <Help />
         </Row>
       </Head>
+      {l.session?.message && <Sub>{l.session.message}</Sub>}
       {timeline.error && <Refused error={timeline.error} />}
       {attempt?.message && (attempt.verdict === 'lost' || attempt.verdict === 'invalid') && <Sub>Attempt {attempt.number} on {attempt.serial}, host {attempt.host}: {attempt.message}</Sub>}
       {attempt && attempt.serial !== l.device.serial && <Sub>This attempt ran on <Link to={`/devices/${encodeURIComponent(attempt.serial)}`}>{attempt.serial}</Link>, which is like {l.device.serial}.</Sub>}
       {attempt?.evidence_removed && <Sub>Its evidence was removed <When at={attempt.evidence_removed} />, for its age or for want of room.</Sub>}
-      {l.place && <Sub>It is {ordinal(l.place)} in the queue for {l.device.serial}, which is {l.device.state}{l.device.why ? `: ${l.device.why}` : ''}.</Sub>}
+      {l.place && !l.session && <Sub>It is {ordinal(l.place)} in the queue for {l.device.serial}, which is {l.device.state}{l.device.why ? `: ${l.device.why}` : ''}.</Sub>}
       <Panes>
         <Screen leg={id} live={live} video={video} cursor={cursor} playing={playing} onPlaying={setPlaying} rate={rate} onRate={setRate} what={what}
           kept={kept.shot && { shot: kept.shot, what: `Screen of ${what}: ${kept.row?.name}`, outlined: [...kept.nodes.filter((n) => n.found), ...(pointed ? [{ ...pointed, found: false }] : [])] }} />
@@ -114,7 +118,7 @@ export default function LegPage() {
             </TabList>
             <TabPanel id="log"><DeviceLog leg={id} attempt={number} there={hasLog} cursor={cursor} /></TabPanel>
             <TabPanel id="shots"><Shots attempt={attempt} events={events} cursor={cursor} /></TabPanel>
-            <TabPanel id="files" style={{ overflow: 'auto' }}><Files leg={id} attempt={attempt} /></TabPanel>
+            <TabPanel id="files" style={{ overflow: 'auto' }}><Files leg={id} attempt={attempt} session={!!l.session} /></TabPanel>
           </Below>
         </Right>
       </Panes>

@@ -13,7 +13,7 @@ import { placeOf } from './Story';
 import { useCursor, type Cursor } from './cursor';
 import { readTree, type TreeNode } from './tree';
 
-const Pane = styled.section`display: flex; flex-direction: column; gap: 12px; min-height: 0; min-width: 0; overflow: auto; &:focus-visible { outline-offset: -2px; }`;
+const Pane = styled.section`display: flex; flex-direction: column; gap: 12px; min-height: 0; min-width: 0; overflow: auto; overflow-wrap: anywhere; &:focus-visible { outline-offset: -2px; }`;
 const Pre = styled.pre`white-space: pre-wrap; overflow-wrap: anywhere; font-size: 12px; line-height: 18px;`;
 const Values = styled.dl`
   display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 4px 12px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 8px 12px;
@@ -69,7 +69,7 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
           : <p style={{ overflowWrap: 'anywhere' }}>{e.error}</p>}
         <Facts of={[
           ['script', (result?.line ?? e.line) && <Mono key="l">{result?.line ?? e.line}</Mono>],
-          ['led there', led && <Mono key="c">{led.name} {argText(led.args)} <Faint>at {clock(led.at)}</Faint></Mono>],
+          ['led there', led && <Mono key="c">{led.name} {argText(led.args, led.name)} <Faint>at {clock(led.at)}</Faint></Mono>],
         ]} />
         <Tries of={result} />
         <TreeOf kept={kept} onPoint={onPoint} />

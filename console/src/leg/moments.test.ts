@@ -56,6 +56,7 @@ test('the element in question is that of the line that failed', () => {
 
 test('arguments begin with the locator', () => {
   expect(argText({ x: '3', element: '#list' })).toBe('#list, x 3');
+  expect(argText({ app: 'org.kelpline.app' }, 'launch app')).toBe('org.kelpline.app');
   expect(argText(undefined)).toBe('');
 });
 
@@ -64,6 +65,7 @@ test('how a leg stands is a sentence', () => {
   expect(sentence('orr-05', 'done', 'failed', '', a, 2)).toBe('orr-05 failed 1 of 2 cases.');
   expect(sentence('orr-05', 'done', 'passed', '', a, 1)).toBe('orr-05 passed its case.');
   expect(sentence('orr-05', 'running', undefined, '', a, 9)).toBe('orr-05 is running: 2 of 9 cases done.');
+  expect(sentence('orr-05', 'running', undefined, '', a, 0)).toBe('orr-05 is running: 2 cases done so far.');
   expect(sentence('orr-05', 'done', 'lost', 'its cable came out', undefined, 9)).toBe('orr-05 was lost: its cable came out.');
 });
 

@@ -24,11 +24,11 @@ const shown: Record<Depth, RowKind[]> = {
   cases: ['case', 'failure'],
 };
 
-/** What a command's arguments say, the locator first. */
-export function argText(args: Record<string, string> | undefined): string {
+/** What a command's arguments say, the locator first; an argument that the command's name ends with ("launch app") is not named again. */
+export function argText(args: Record<string, string> | undefined, command = ''): string {
   if (!args) return '';
   const { element, ...rest } = args;
-  return [element, ...Object.entries(rest).map(([k, v]) => `${k} ${v}`)].filter(Boolean).join(', ');
+  return [element, ...Object.entries(rest).map(([k, v]) => (command.endsWith(` ${k}`) ? v : `${k} ${v}`))].filter(Boolean).join(', ');
 }
 
 /** The story's rows. A case's row has its verdict; the end of one that did not pass is a row of its own, at the moment of its fault. */
@@ -83,7 +83,7 @@ export function story(events: TimelineEvent[]): StoryRow[] {
       }
       default:
         if (e.error) faults.push(e);
-        rows.push(row(e.kind as RowKind, e.name ?? '', e.kind === 'command' ? argText(e.args) : '', !!e.error));
+        rows.push(row(e.kind as RowKind, e.name ?? '', e.kind === 'command' ? argText(e.args, e.name) : '', !!e.error));
     }
   }
   return rows;
@@ -134,7 +134,7 @@ export function sentence(serial: string, stage: string, verdict: string | undefi
   const n = (v: string) => a?.cases.filter((x) => x.verdict === v).length ?? 0;
   const done = a?.cases.filter((x) => x.verdict).length ?? 0;
   if (stage === 'waiting') return a?.verdict === 'lost' ? `${serial} was lost, and is waited for.` : `${serial} is waited for.`;
-  if (stage !== 'done') return `${serial} is ${stage === 'running' ? `running: ${done} of ${all} done` : stage}.`;
+  if (stage !== 'done') return `${serial} is ${stage === 'running' ? `running: ${total ? `${done} of ${all} done` : `${done} ${done === 1 ? 'case' : 'cases'} done so far`}` : stage}.`;
   switch (verdict) {
     case 'passed':
       return `${serial} passed ${total === 1 ? 'its case' : `all ${all}`}.`;

@@ -2,18 +2,20 @@
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { answer, http, type Device } from '../data/api';
-import { client, useDevice, useDeviceLegs } from '../data/queries';
+import { client, useDevice, useDeviceLegs, useDeviceSessions } from '../data/queries';
 import { Button, TextField } from '../parts/controls';
 import { List } from '../parts/list';
 import { Awaited, Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { cases, many, stageText, standing, took } from '../words';
 import { State } from './Devices';
+import { SessionList } from './Sessions';
 
 export default function DevicePage() {
   const { serial = '' } = useParams();
   const device = useDevice(serial);
   const legs = useDeviceLegs(serial);
+  const sessions = useDeviceSessions(serial).data?.items ?? [];
   if (device.error) return <Page><Refused page error={device.error} /></Page>;
   if (!device.data) return <Page><Awaited what="the device" /></Page>;
   const d = device.data;
@@ -24,7 +26,7 @@ export default function DevicePage() {
         <div>
           <h1>{d.serial}, {d.maker} {d.model}, is {d.state}.</h1>
           <Sub>
-            {d.held_by ? <>A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link> holds it since <When at={d.held_by.since} />.</> : d.state === 'held' ? 'Another workspace holds it.' : (d.why ?? <>Seen <When at={d.seen} />.</>)}
+            {d.held_by ? <>{d.held_by.run ? <>A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link></> : <>A <Link to={`/sessions/${d.held_by.leg}`}>session</Link></>} holds it since <When at={d.held_by.since} />.</> : d.state === 'held' ? 'Another workspace holds it.' : (d.why ?? <>Seen <When at={d.seen} />.</>)}
           </Sub>
         </div>
         {d.simulated && <Simulated>simulated: a stand-in that ships with Tessellant</Simulated>}
@@ -53,6 +55,12 @@ export default function DevicePage() {
           />
         )}
       </Section>
+      {sessions.length > 0 && (
+        <Section aria-labelledby="sessions">
+          <h2 id="sessions">Its newest sessions from outside</h2>
+          <SessionList items={sessions} />
+        </Section>
+      )}
       <Section aria-labelledby="only"><h2 id="only">Run on it alone</h2><Row><Command>{`tessellant run start --build REF --package REF --device ${d.serial} --watch`}</Command></Row></Section>
     </Page>
   );

@@ -18,13 +18,22 @@ export default function PackagePage() {
       <Title>{p.ref}</Title>
       <Head>
         <div>
-          <h1>{p.name}, revision {p.revision}: {many(p.cases.length, 'case')}, {p.findings.length ? many(p.findings.length, 'finding') : 'no findings'}.</h1>
+          <h1>{p.name}, revision {p.revision}: {p.program ? 'a program' : many(p.cases.length, 'case')}, {p.findings.length ? many(p.findings.length, 'finding') : 'no findings'}.</h1>
           <Sub>{p.about} Uploaded <When at={p.created} />.</Sub>
         </div>
         <StartLink pkg={p.ref} />
       </Head>
       {p.findings.length > 0 && <Section aria-labelledby="findings"><h2 id="findings">Findings</h2><Findings of={p.findings} /></Section>}
-      <Section aria-labelledby="cases">
+      {p.program && (
+        <Section aria-labelledby="program">
+          <h2 id="program">The program</h2>
+          <Facts of={[
+            ['prepare', p.program.prepare && <Mono key="p">{p.program.prepare.join(' ')}</Mono>], ['run', <Mono key="r">{p.program.run.join(' ')}</Mono>],
+            ['needs', p.program.needs.join(', ') || undefined], ['results', <Mono key="x">{p.program.results.join(', ')}</Mono>], ['cases', 'are seen when it has run'],
+          ]} />
+        </Section>
+      )}
+      {!p.program && <Section aria-labelledby="cases">
         <h2 id="cases">Cases</h2>
         <List label="Cases" items={p.cases} id={(k) => k.name} text={(k) => k.name}
           columns={[
@@ -34,7 +43,7 @@ export default function PackagePage() {
             { name: 'where', show: (k) => <Mono>{k.file}:{k.line}</Mono> },
           ]}
         />
-      </Section>
+      </Section>}
       {p.inputs.length > 0 && (
         <Section aria-labelledby="inputs">
           <h2 id="inputs">Inputs</h2>

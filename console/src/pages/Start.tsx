@@ -9,6 +9,7 @@ import { Button, Choose, Select, TextField } from '../parts/controls';
 import { Command, Empty, Faint, Findings, Head, Page, Refused, Row, Section, Simulated, Sub, Title } from '../parts/page';
 import { c, narrow, radius } from '../theme';
 import { ago, many, shellWord, took } from '../words';
+import { patterns } from './patterns';
 
 const Columns = styled.div`display: grid; grid-template-columns: minmax(0, 1fr) 400px; gap: 24px 32px; align-items: start; @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }`;
 const Two = styled.div`display: grid; grid-template-columns: repeat(2, minmax(0, 1fr)); gap: 12px; ${narrow} { grid-template-columns: minmax(0, 1fr); }`;
@@ -23,11 +24,6 @@ const DeviceTile = styled(ListBoxItem)<{ $in: boolean }>`
   &[data-hovered] { border-color: ${c.lapis}; }
 `;
 const Why = styled.span`border-left: 2px solid ${c.failed}; padding-left: 6px; margin-top: 4px;`;
-
-/** The patterns of a filter as it is typed: between blanks, but for those inside a pattern's quotes. */
-export function patterns(typed: string): string[] {
-  return (typed.match(/(?:"[^"]*"|\S)+/g) ?? []).map((p) => p.replaceAll('"', ''));
-}
 
 /** The run as a command line. */
 export function commandLine(q: RunRequest): string {
@@ -108,7 +104,7 @@ export default function StartPage() {
       <Title>Start a run</Title>
       <Head>
         <div>
-          <h1>{!request || !plan.data ? 'Start a run' : inRun.size === 0 || blocked.length > 0 ? 'This run can’t start yet.' : `${many(inRun.size, 'device')} × ${many(plan.data.cases, 'case')}.`}</h1>
+          <h1>{!request || !plan.data ? 'Start a run' : inRun.size === 0 || blocked.length > 0 ? 'This run can’t start yet.' : plan.data.cases ? `${many(inRun.size, 'device')} × ${many(plan.data.cases, 'case')}.` : `A program on ${many(inRun.size, 'device')}.`}</h1>
           <Sub>Nothing starts until you press the button.</Sub>
         </div>
       </Head>
@@ -157,7 +153,7 @@ export default function StartPage() {
           {blocked.length > 0 && <Findings of={blocked} />}
           {!request && <Sub>{byName && named.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
           {request && plan.data && !plan.error && inRun.size > 0 && (
-            <p>{many(inRun.size, 'device')}, {many(plan.data.cases, 'case')} on each, at most {took(limit * 1000)} on a device.{unfit.size > 0 && ` ${many(unfit.size, 'device')} chosen too can’t take part: the tiles say why.`}</p>
+            <p>{many(inRun.size, 'device')}, {plan.data.cases ? `${many(plan.data.cases, 'case')} on each` : 'the cases are seen when it runs'}, at most {took(limit * 1000)} on a device.{unfit.size > 0 && ` ${many(unfit.size, 'device')} chosen too can’t take part: the tiles say why.`}</p>
           )}
           {request && <div><Faint>The same from a terminal</Faint><Command>{commandLine({ ...request, secrets: Object.fromEntries(hidden.map((i) => [i.name, ''])) })}</Command></div>}
           {error !== undefined && <Refused error={error} />}

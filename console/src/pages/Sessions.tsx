@@ -1,0 +1,118 @@
+// Sessions: those that clients opened from outside, and the program with which one begins.
+import { useState } from 'react';
+import { useSearchParams } from 'react-router';
+import styled from 'styled-components';
+import type { Session } from '../data/api';
+import { useBuilds, useSessions, useSnippet } from '../data/queries';
+import { Button, Select, TextField } from '../parts/controls';
+import { List } from '../parts/list';
+import { Awaited, Command, Faint, Head, Page, Refused, Row, Section, Sub, Title, When } from '../parts/page';
+import { VerdictWord } from '../parts/Tile';
+import { c, mono, radius } from '../theme';
+import { many, ordinal, took } from '../words';
+import { patterns } from './patterns';
+
+const Program = styled.pre`
+  font-family: ${mono}; font-size: 12.5px; line-height: 18px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 12px; overflow: auto; max-height: 420px; margin: 0; font-variant-ligatures: none;
+`;
+
+export default function SessionsPage() {
+  const [params, setParams] = useSearchParams();
+  const group = params.get('group') ?? '';
+  const sessions = useSessions(group);
+  const items = sessions.data?.pages.flatMap((p) => p.items) ?? [];
+  const first = sessions.data?.pages[0];
+  const groups = [...new Set(items.map((s) => s.group).filter(Boolean))].sort();
+  if (group && !groups.includes(group)) groups.push(group);
+  const pick = (g: string) => setParams((p) => { if (g) p.set('group', g); else p.delete('group'); return p; });
+  return (
+    <Page>
+      <Title>Sessions</Title>
+      <Head>
+        <div>
+          <h1>{first ? sentence(items, first.open, first.waiting) : 'Sessions'}</h1>
+          <Sub>Any W3C WebDriver client opens one at <code>{location.origin}/webdriver</code>. What happens in it is gathered like a leg of a run.</Sub>
+        </div>
+      </Head>
+      {sessions.error && <Refused error={sessions.error} />}
+      {sessions.isPending && <Awaited what="the sessions" />}
+      {(groups.length > 0) && (
+        <Row>
+          <Select label="Group" hideLabel value={group} placeholder="any group" onChange={pick} options={[{ id: '', text: 'any group' }, ...groups.map((g) => ({ id: g, text: g }))]} />
+          {group && <Button onPress={() => pick('')}>Show all</Button>}
+        </Row>
+      )}
+      {first && items.length === 0 && <Sub>{group ? 'No session of this group.' : 'Nobody has opened one yet. The program below does.'}</Sub>}
+      {items.length > 0 && (
+        <SessionList items={items} />
+      )}
+      {sessions.hasNextPage && <div><Button onPress={() => void sessions.fetchNextPage()} isDisabled={sessions.isFetchingNextPage}>Show older sessions</Button></div>}
+      <Beginning />
+    </Page>
+  );
+}
+
+/** Sessions, a row each. */
+export function SessionList({ items }: { items: Session[] }) {
+  return (
+    <List label="Sessions" items={items} id={(s) => s.id} text={(s) => s.name || s.id} href={(s) => `/sessions/${s.id}`}
+      columns={[
+        { name: 'verdict', show: (s) => <VerdictWord what={s.stage === 'waiting' ? 'waiting' : (s.verdict ?? 'running')}>{stateText(s)}</VerdictWord> },
+        { name: 'name', wide: true, show: (s) => <>{s.name || <Faint>no name</Faint>}{s.message && <> · <Faint>{s.message.split('\n')[0]}</Faint></>}</> },
+        { name: 'group', show: (s) => s.group },
+        { name: 'device', show: (s) => s.device?.serial ?? '' },
+        { name: 'cases', show: (s) => casesText(s) },
+        { name: 'opened', show: (s) => <When at={s.created} /> },
+        { name: 'took', show: (s) => (s.started && s.ended ? took(Date.parse(s.ended) - Date.parse(s.started)) : '') },
+      ]}
+    />
+  );
+}
+
+function sentence(items: Session[], open: number, waiting: number): string {
+  if (open || waiting) return `${many(open, 'session is', 'sessions are')} open${waiting ? `, and ${many(waiting, 'waits', 'wait')} for a device` : ''}.`;
+  const newest = items[0];
+  return newest ? `No session is open; the newest ${newest.verdict ?? 'ended'}${newest.inferred ? ', as far as can be seen' : ''}.` : 'No session has been opened yet.';
+}
+
+/** How a session stands, in a word or two. */
+export function stateText(s: Session): string {
+  if (s.verdict) return s.inferred ? `${s.verdict} (inferred)` : s.verdict;
+  if (s.place) return `${ordinal(s.place)} in the queue`;
+  return s.stopping ? 'stopping' : s.stage;
+}
+
+function casesText(s: Session): string {
+  return Object.entries(s.cases).filter(([, n]) => n > 0).map(([v, n]) => `${n} ${v}`).join(', ');
+}
+
+const languages = [['shell', 'Shell'], ['python', 'Python'], ['node', 'Node.js'], ['go', 'Go'], ['java', 'Java']] as const;
+
+/** The program with which a test from outside begins: language × devices → a text that works when pasted. */
+function Beginning() {
+  const builds = useBuilds().data?.pages.flatMap((p) => p.items) ?? [];
+  const [language, setLanguage] = useState('python');
+  const [build, setBuild] = useState<string>();
+  const [where, setWhere] = useState('platform=android');
+  const refs = [...new Set(builds.map((b) => b.ref))];
+  const chosen = build ?? refs[0] ?? '';
+  const program = useSnippet(language, { build: chosen, where: patterns(where) });
+  return (
+    <Section aria-labelledby="begin">
+      <h2 id="begin">Begin one from your machine</h2>
+      <Row>
+        <Select label="Language" value={language} onChange={setLanguage} options={languages.map(([id, text]) => ({ id, text }))} />
+        <Select label="Build" value={chosen} onChange={setBuild} options={[...refs.map((r) => ({ id: r, text: r })), { id: '', text: 'none: the device as it is' }]} />
+        <div style={{ flex: 1, minWidth: 240 }}><TextField label="Devices: patterns over traits" mono value={where} onChange={setWhere} /></div>
+      </Row>
+      {program.error && <Refused error={program.error} />}
+      {program.data && (
+        <>
+          <Sub>{program.data.devices === 0 ? 'No device here would do for it.' : `${many(program.data.devices, 'device')} would do for it.`} Save it as <code>{program.data.file}</code>, put your key into TESSELLANT_KEY, and run it:</Sub>
+          <Row><Command>{program.data.run}</Command><Button onPress={() => void navigator.clipboard.writeText(program.data!.program)}>Copy the program</Button></Row>
+          <Program tabIndex={0} aria-label={program.data.file}>{program.data.program}</Program>
+        </>
+      )}
+    </Section>
+  );
+}
