@@ -53,6 +53,8 @@ fuzz: setup $(KELPLINE)
 	@for f in FuzzRead FuzzParts; do $(GO) test ./internal/core/appfile -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/testpkg -run '^$$' -fuzz FuzzReadScript -fuzztime 2m -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/uitree -run '^$$' -fuzz FuzzParseAndroid -fuzztime 2m -fuzzminimizetime 1x
+	@$(GO) test ./internal/core/junit -run '^$$' -fuzz FuzzRead -fuzztime 2m -fuzzminimizetime 1x
+	@$(GO) test ./internal/core/w3c -run '^$$' -fuzz FuzzRequests -fuzztime 2m -fuzzminimizetime 1x
 
 setup:
 	@scripts/setup.sh

@@ -21,6 +21,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/child"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/sandbox"
 	"tessellant/internal/standin/backend"
 	"tessellant/internal/standin/phone"
 )
@@ -31,8 +32,18 @@ var (
 )
 
 func main() {
+	if len(os.Args) == 2 && os.Args[1] == sandbox.ChildArg {
+		sandbox.Child()
+		return
+	}
+	if len(os.Args) == 4 && os.Args[1] == bareArg {
+		if err := serveBare(os.Args[2], os.Args[3]); err != nil {
+			fail(err)
+		}
+		return
+	}
 	rounds := flag.Int("rounds", 1, "how often the runs are repeated")
-	only := flag.String("only", "", "facts, runs, upload, many or console; default: all")
+	only := flag.String("only", "", "facts, runs, upload, many, console or outside; default: all")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "tessellant-bench-")
 	if err != nil {
@@ -41,7 +52,7 @@ func main() {
 	for _, f := range []struct {
 		name    string
 		measure func() error
-	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}} {
+	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}, {"outside", func() error { return outside(dir) }}} {
 		if *only == "" || *only == f.name {
 			err = errors.Join(err, f.measure())
 		}

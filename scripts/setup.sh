@@ -12,6 +12,9 @@ need zipalign zipalign
 need apksigner apksigner
 need smali libsmali-java
 need keytool default-jre-headless
+need javac default-jdk-headless
+need python3 python3
+need bwrap bubblewrap
 need mariadbd mariadb-server
 need mariadb-install-db mariadb-server
 need mariadb-dump mariadb-client
@@ -19,6 +22,7 @@ need ffmpeg ffmpeg
 need ffprobe ffmpeg
 need curl curl
 need chromium chromium
+need chromedriver chromium-driver
 need node nodejs
 need npm npm
 [ -f /usr/share/android-framework-res/framework-res.apk ] || missing="$missing android-framework-res"

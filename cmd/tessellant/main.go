@@ -6,10 +6,15 @@ import (
 	"os"
 
 	"tessellant/internal/cli"
+	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 )
 
 func main() {
+	if len(os.Args) == 2 && os.Args[1] == sandbox.ChildArg {
+		sandbox.Child()
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == script.ChildArg {
 		script.Child()
 		return

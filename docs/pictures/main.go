@@ -44,16 +44,16 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		return err
 	}
 	key := strings.TrimSpace(string(raw))
-	var newest api.Run
-	if err := get(url, key, "runs/newest", &newest); err != nil {
+	newest, err := runOf(url, key, "1.9.0")
+	if err != nil {
 		return err
 	}
-	var all api.RunPage
-	if err := get(url, key, "runs?build=kelpline/android@v1.8.0", &all); err != nil {
+	first, err := runOf(url, key, "1.8.0") // the version in which the app crashes
+	if err != nil {
 		return err
 	}
-	var first api.Run // of the version in which the app crashes
-	if err := get(url, key, "runs/"+all.Items[0].Id, &first); err != nil {
+	var sessions api.SessionPage
+	if err := get(url, key, "sessions?group=shore-suite-js", &sessions); err != nil {
 		return err
 	}
 	legs := func(r api.Run) map[string]string {
@@ -64,7 +64,6 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		return out
 	}
 	pictures := []picture{
-		{"console-signin", "/signin", "light", "input[name=key]"},
 		{"console-runs", "/", "light", "tbody tr"},
 		{"console-run", "/runs/" + first.Id, "light", "[data-leg]"},
 		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]"},
@@ -75,7 +74,8 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		{"console-packages", "/packages", "light", "tbody tr"},
 		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr"},
 		{"console-devices", "/devices", "light", "tbody tr"},
-		{"console-device", "/devices/orr-05", "light", "tbody tr"},
+		{"console-sessions", "/sessions", "light", "main pre"},
+		{"console-session", "/sessions/" + sessions.Items[0].Id, "light", "video"},
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
@@ -93,7 +93,7 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		if only != "" && !strings.Contains(p.name, only) {
 			continue
 		}
-		if !signedIn && p.path != "/signin" {
+		if !signedIn {
 			if err := tab.SignIn(url, key); err != nil {
 				return fmt.Errorf("sign in: %w", err)
 			}
@@ -116,6 +116,18 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		fmt.Println(file)
 	}
 	return nil
+}
+
+// runOf finds the newest run of the script suite with a version of the app.
+func runOf(url, key, version string) (r api.Run, err error) {
+	var all api.RunPage
+	if err := get(url, key, "runs?package=shore-suite@newest&build=kelpline/android@v"+version, &all); err != nil {
+		return r, err
+	}
+	if len(all.Items) == 0 {
+		return r, fmt.Errorf("there is no run of %s yet", version)
+	}
+	return r, get(url, key, "runs/"+all.Items[0].Id, &r)
 }
 
 func get(url, key, path string, v any) error {
