@@ -43,9 +43,7 @@ func shoot(t *testing.T, at []int64, pictures ...[]byte) *film {
 	for i, p := range pictures {
 		f.addPNG(at[i], p)
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	cancel()
-	f.develop(ctx)
+	f.rest()
 	return f
 }
 

@@ -156,7 +156,6 @@ func (f *film) develop(ctx context.Context) {
 		select {
 		case p := <-f.fresh:
 			f.frame(p)
-			continue
 		case <-ctx.Done():
 			return
 		}

@@ -77,8 +77,7 @@ type program struct {
 	dir    sandbox.Folders
 	out    *output
 	began  time.Time
-	mu     sync.Mutex
-	opened int // sessions
+	opened int // sessions; one at a time is
 }
 
 // program prepares and runs the package's program, and reads what it reports.
@@ -193,18 +192,21 @@ func (p *program) serve(ctx context.Context) (stop func(), err error) {
 	if err := os.Chmod(p.socket(), 0o666); err != nil { // the folder above is the program's alone
 		return nil, err
 	}
-	web := &http.Server{Handler: &remoteend.Handler{Open: p.open}, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: time.Minute}
+	web := &http.Server{Handler: &remoteend.Handler{Open: p.open, Waits: p.waits}, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: time.Minute}
 	var served sync.WaitGroup
 	served.Go(func() { _ = web.Serve(l) })
 	return func() { _ = web.Close(); served.Wait() }, nil
 }
 
-// open gives the program a session on its leg's device. What it asks for of device and build must be what it has.
-func (p *program) open(ctx context.Context, wanted []w3c.Capabilities) (*remoteend.Session, *w3c.Error) {
-	a := p.a
+// open gives the program a session on its leg's device. The run has chosen device and build: what the suite asks for of them when it runs
+// from outside does not count here, but of several sets the one that fits is taken.
+func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend.Session, *w3c.Error) {
+	a, f := p.a, p.a.unit.facts
 	var why []string
-	for _, c := range wanted {
-		if no := c.Unmatched(a.unit.facts.Platform); no != "" {
+	var wanted *remoteend.Wanted
+	fits := false
+	for _, c := range sets {
+		if no := c.Unmatched(f.Platform); no != "" {
 			why = append(why, no)
 			continue
 		}
@@ -212,29 +214,38 @@ func (p *program) open(ctx context.Context, wanted []w3c.Capabilities) (*remotee
 		if err != nil {
 			return nil, w3c.Fail(w3c.InvalidArgument, "%v", err)
 		}
-		if !w.Filter.Match(a.unit.facts) {
-			why = append(why, fmt.Sprintf("tessellant:where: the device of this leg is %s, not one with %s", a.unit.facts.Serial, devices.Filter{Where: w.Filter.Where}))
-			continue
+		if fits = w.Filter.Match(f); fits || wanted == nil {
+			wanted = &w
 		}
-		timeouts := w3c.DefaultTimeouts()
-		if t, given := w.Standard["timeouts"]; given {
-			if err := timeouts.Set(t); err != nil {
-				return nil, err
-			}
+		if fits {
+			break
 		}
-		p.mu.Lock()
-		p.opened++
-		id := fmt.Sprintf("%s-%d", strings.ToLower(a.hold.AttemptID), p.opened)
-		p.mu.Unlock()
-		if err := p.fresh(ctx); err != nil {
-			return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be started anew: %v", err)
-		}
-		f := a.unit.facts
-		answer := w.Standard.Answer(f.Platform, timeouts, map[string]any{"tessellant:session": a.hold.LegID, "tessellant:build": a.hold.Build,
-			"tessellant:device": map[string]any{"serial": f.Serial, "maker": f.Maker, "model": f.Model, "os": f.OS, "api": f.API, "form": f.Form, "origin": f.Origin, "simulated": f.Simulated}})
-		return remoteend.New(remoteend.Config{ID: id, Answer: answer, Timeouts: timeouts, Phone: a.unit.device, App: a.app, Facts: f, Notes: a.outside}), nil
 	}
-	return nil, w3c.Fail(w3c.SessionNotCreated, "%s", strings.Join(why, "; or "))
+	if wanted == nil {
+		return nil, w3c.Fail(w3c.SessionNotCreated, "%s", strings.Join(why, "; or "))
+	}
+	if !fits {
+		a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "the suite asked for another device", Answer: fmt.Sprintf("%s; the run has chosen %s", devices.Filter{Where: wanted.Filter.Where}, f.Serial)})
+	}
+	timeouts := w3c.DefaultTimeouts()
+	if t, given := wanted.Standard["timeouts"]; given {
+		if err := timeouts.Set(t); err != nil {
+			return nil, err
+		}
+	}
+	if err := p.fresh(ctx); err != nil {
+		return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be started anew: %v", err)
+	}
+	p.opened++
+	answer := wanted.Standard.Answer(f.Platform, timeouts, map[string]any{"tessellant:session": a.hold.LegID, "tessellant:build": a.hold.Build,
+		"tessellant:device": map[string]any{"serial": f.Serial, "maker": f.Maker, "model": f.Model, "os": f.OS, "api": f.API, "form": f.Form, "origin": f.Origin, "simulated": f.Simulated}})
+	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(a.hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
+		Phone: a.unit.device, App: a.app, Facts: f, Notes: a.outside}), nil
+}
+
+// waits notes that the suite asks for a session while it has one.
+func (p *program) waits(id string) {
+	p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a session waits for the one before", Answer: id + " has not been ended yet; a device has one at a time"})
 }
 
 // fresh starts the app from a clean state, as it is at the beginning of a session from outside.

@@ -288,6 +288,30 @@ time.sleep(3)
 	assert.Equal(t, []string{"opens", "opens passed", "waits", "waits lost"}, seen)
 }
 
+func TestASuiteThatAsksForAnotherDeviceRunsWhereTheRunSays(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant, boxed(t))
+	b.knows()
+	run := b.startProgram(60, "run: python3 go.py\nresults: [r.xml]\n", map[string]string{"go.py": strings.Replace(wd, `{"capabilities": {}}`, `{"capabilities": {
+	"alwaysMatch": {"tessellant:idle": 1, "tessellant:build": "kelpline/android@v0.1"}, "firstMatch": [{"browserName": "any"}, {"tessellant:where": ["maker=Fenwick"]}]}}`, 1) + `
+# A test that forgot its session: the next one's waits until it was idle for a second.
+s = "/session/" + wd("POST", "/session", {"capabilities": {"firstMatch": [{"tessellant:where": ["maker=Fenwick"]}, {"tessellant:where": ["serial=orr-01"]}]}})["sessionId"]
+wd("GET", s + "/source")
+wd("DELETE", s)
+open("r.xml", "w").write('<testsuite><testcase name="asks"/></testsuite>')
+`})
+	l := b.wait(run)
+	require.Equal(t, verdict.Passed, l.Verdict, l.Message)
+	var noted []string
+	for _, e := range b.whole(l.Attempts[0]) {
+		if e.Kind == timeline.Marker && (strings.HasPrefix(e.Name, "the suite asked") || strings.HasPrefix(e.Name, "a session waits")) {
+			noted = append(noted, e.Name+": "+e.Answer)
+		}
+	}
+	require.Len(t, noted, 2)
+	assert.Equal(t, "the suite asked for another device: maker=Fenwick; the run has chosen orr-01", noted[0])
+	assert.Contains(t, noted[1], "has not been ended yet; a device has one at a time")
+}
+
 func TestAProgramReachesNothingButItsDevice(t *testing.T) {
 	b := set(t, "orr-01", standin.Instant, boxed(t))
 	b.knows()

@@ -19,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -404,6 +405,7 @@ func TestWhoMayOpenASessionAndCommandIt(t *testing.T) {
 	code, message = c.open(with(kelpline, "tessellant:key", o.Key))
 	require.Empty(t, code, message)
 	c.find("#search")
+	assert.NotContains(t, o.stored("sessions"), o.Key, "it is a secret")
 	other.id = c.id
 	_, code = other.do("GET", "/source", nil)
 	assert.Equal(t, "invalid session id", code, "of another workspace, even with its id")
@@ -416,6 +418,28 @@ func TestWhoMayOpenASessionAndCommandIt(t *testing.T) {
 	c.id = id
 	_, code = c.do("GET", "/source", nil)
 	assert.Equal(t, "invalid session id", code, "what is shown in lists commands nothing")
+}
+
+// stored gives all that a table holds.
+func (o *outside) stored(table string) string {
+	o.t.Helper()
+	db, err := sqlx.Open("mysql", o.DSN)
+	require.NoError(o.t, err)
+	defer db.Close()
+	rows, err := db.Queryx("SELECT * FROM " + table)
+	require.NoError(o.t, err)
+	defer rows.Close()
+	var out strings.Builder
+	for rows.Next() {
+		row, err := rows.SliceScan()
+		require.NoError(o.t, err)
+		for _, v := range row {
+			fmt.Fprintf(&out, "%s\n", v)
+		}
+	}
+	require.NoError(o.t, rows.Err())
+	require.NotEmpty(o.t, out.String())
+	return out.String()
 }
 
 // otherWorkspace makes a workspace and gives its key.

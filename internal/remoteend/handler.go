@@ -7,17 +7,24 @@ import (
 	"io"
 	"net/http"
 	"sync"
+	"time"
 
 	"tessellant/internal/core/w3c"
 )
 
-// Handler serves WebDriver over one device, one session at a time.
+// Handler serves WebDriver over one device, one session at a time. Who asks for one while there is another waits until that
+// was ended, or was idle for as long as it may be: a test that died without ending its session holds up the next, and no more.
 type Handler struct {
 	// Open makes the session that a New Session command asks for, with one of these sets of capabilities.
 	Open func(ctx context.Context, wanted []w3c.Capabilities) (*Session, *w3c.Error)
+	// Waits is told when somebody begins to wait for the session of this id; nil: nobody is.
+	Waits func(id string)
 
-	mu  sync.Mutex
-	now *Session
+	opening sync.Mutex // one at a time
+
+	mu   sync.Mutex
+	now  *Session
+	free chan struct{} // closed when now ends
 }
 
 // MaxBody is how many bytes a command may have: a file is put as Base64.
@@ -78,19 +85,22 @@ func (h *Handler) do(ctx context.Context, r Request) Response {
 	}
 	out := now.Do(ctx, r)
 	if call.Name == "Delete Session" && out.Status == http.StatusOK {
-		h.mu.Lock()
-		h.now = nil
-		h.mu.Unlock()
+		h.end(now)
 	}
 	return out
 }
 
-func (h *Handler) open(ctx context.Context, body []byte) Response {
+// end forgets a session.
+func (h *Handler) end(s *Session) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.now != nil {
-		return Answer(w3c.Fail(w3c.SessionNotCreated, "the device is in a session; end that first"))
+	if h.now == s {
+		h.now = nil
+		close(h.free)
 	}
+}
+
+func (h *Handler) open(ctx context.Context, body []byte) Response {
 	request, err := w3c.Object(body)
 	if err != nil {
 		return Answer(err)
@@ -99,10 +109,46 @@ func (h *Handler) open(ctx context.Context, body []byte) Response {
 	if err != nil {
 		return Answer(err)
 	}
+	h.opening.Lock()
+	defer h.opening.Unlock()
+	if err := h.await(ctx); err != nil {
+		return Answer(err)
+	}
 	s, err := h.Open(ctx, wanted)
 	if err != nil {
 		return Answer(err)
 	}
-	h.now = s
+	h.mu.Lock()
+	h.now, h.free = s, make(chan struct{})
+	h.mu.Unlock()
 	return NewAnswer(s.ID, s.Answer)
+}
+
+// await waits until there is no session.
+func (h *Handler) await(ctx context.Context) *w3c.Error {
+	for told := false; ; told = true {
+		h.mu.Lock()
+		now, free := h.now, h.free
+		h.mu.Unlock()
+		if ctx.Err() != nil {
+			return w3c.Fail(w3c.SessionNotCreated, "nobody waits for this session any more")
+		}
+		if now == nil {
+			return nil
+		}
+		left := now.Idle - now.unused()
+		if left <= 0 {
+			h.end(now)
+			return nil
+		}
+		if h.Waits != nil && !told {
+			h.Waits(now.ID)
+		}
+		select {
+		case <-free:
+		case <-time.After(left):
+		case <-ctx.Done():
+			return w3c.Fail(w3c.SessionNotCreated, "the device is in session %s, which did not end; end it first", now.ID)
+		}
+	}
 }

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"tessellant/internal/core/devices"
@@ -59,8 +60,9 @@ type Config struct {
 	ID       string // as the wire has it
 	Answer   w3c.Capabilities
 	Timeouts w3c.Timeouts
-	Phone    phone.Phone // what it can besides is found by type assertion
-	App      phone.App   // the session's build; without an id: none
+	Idle     time.Duration // without a command, after which Handler gives the device to the next; DefaultIdle, unless said
+	Phone    phone.Phone   // what it can besides is found by type assertion
+	App      phone.App     // the session's build; without an id: none
 	Facts    devices.Facts
 	Notes    Notes
 }
@@ -75,6 +77,7 @@ type Session struct {
 	files    phone.Files
 
 	turn chan struct{} // whose turn it is to command
+	used atomic.Int64  // when the last command came or ended, in ns since 1970
 
 	timeouts w3c.Timeouts
 	refs     map[string]w3c.Known
@@ -92,7 +95,11 @@ type Session struct {
 // New makes a session over a phone.
 func New(c Config) *Session {
 	see := func(x phone.Command) { c.Notes.Log(deviceLine(x)) }
+	if c.Idle == 0 {
+		c.Idle = DefaultIdle
+	}
 	s := &Session{Config: c, phone: phone.Observed(c.Phone, see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]w3c.Known{}, refOf: map[w3c.Known]string{}}
+	s.use()
 	if k, ok := c.Phone.(phone.Keyboard); ok {
 		s.keyboard = phone.ObservedKeyboard(k, see)
 	}
@@ -137,13 +144,26 @@ func (s *Session) Standing() *w3c.Error {
 	return s.standing
 }
 
+func (s *Session) use() { s.used.Store(time.Now().UnixNano()) }
+
+// unused is for how long nothing was commanded.
+func (s *Session) unused() time.Duration {
+	select {
+	case s.turn <- struct{}{}:
+		defer func() { <-s.turn }()
+		return time.Since(time.Unix(0, s.used.Load()))
+	default:
+		return 0 // a command is at work
+	}
+}
+
 const maxLogged = 4 << 10 // bytes of a body in the remote end's log
 
 // Do carries out one command. It ends by the context's deadline.
 func (s *Session) Do(ctx context.Context, r Request) Response {
 	select {
 	case s.turn <- struct{}{}:
-		defer func() { <-s.turn }()
+		defer func() { s.use(); <-s.turn }()
 	case <-ctx.Done():
 		return answer(nil, w3c.Fail(w3c.Timeout, "the command before has not ended yet"))
 	}

@@ -44,6 +44,13 @@ func (k *kept) add(to *[]string, s string) {
 	*to = append(*to, s)
 }
 
+// has says whether something was said.
+func (k *kept) has(said string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.Contains(k.said, said)
+}
+
 func (k *kept) Command(c phone.Command) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -170,6 +177,10 @@ func newLab(t testing.TB, serial string) *lab {
 		if why := wanted[0].Unmatched("android"); why != "" {
 			return nil, w3c.Fail(w3c.SessionNotCreated, "%s", why)
 		}
+		w, err := remoteend.Read(wanted[0])
+		if err != nil {
+			return nil, w3c.Fail(w3c.InvalidArgument, "%v", err)
+		}
 		n++
 		timeouts := w3c.DefaultTimeouts()
 		if t, given := wanted[0]["timeouts"]; given {
@@ -177,8 +188,8 @@ func newLab(t testing.TB, serial string) *lab {
 				return nil, err
 			}
 		}
-		return remoteend.New(remoteend.Config{ID: fmt.Sprintf("session-%d", n), Answer: wanted[0].Answer("android", timeouts, nil), Timeouts: timeouts, Phone: d, App: app, Facts: facts, Notes: l.notes}), nil
-	}}
+		return remoteend.New(remoteend.Config{ID: fmt.Sprintf("session-%d", n), Answer: wanted[0].Answer("android", timeouts, nil), Timeouts: timeouts, Idle: w.Idle, Phone: d, App: app, Facts: facts, Notes: l.notes}), nil
+	}, Waits: func(id string) { l.notes.add(&l.notes.said, "a session waits for "+id) }}
 	srv := httptest.NewServer(h)
 	t.Cleanup(srv.Close)
 	l.client = &client{t: t, base: srv.URL}
@@ -194,7 +205,6 @@ func TestASessionIsOpenedAndEnded(t *testing.T) {
 	assert.Equal(t, m{"browserName": "", "browserVersion": "", "platformName": "android", "acceptInsecureCerts": false, "pageLoadStrategy": "none", "proxy": m{}, "setWindowRect": false,
 		"strictFileInteractability": false, "unhandledPromptBehavior": "dismiss and notify", "timeouts": m{"script": 30000.0, "pageLoad": 300000.0, "implicit": 1500.0}}, a.Value.(m)["capabilities"])
 	assert.Equal(t, false, l.raw("GET", "/status", "").Value.(m)["ready"])
-	assert.Equal(t, "session not created", l.raw("POST", "/session", `{"capabilities": {}}`).Error(), "a device takes one at a time")
 	assert.Nil(t, l.must("DELETE", "", nil))
 	a = l.do("GET", "/timeouts", nil)
 	assert.Equal(t, []any{404, "invalid session id"}, []any{a.Status, a.Error()})
@@ -206,6 +216,53 @@ func TestASessionIsOpenedAndEnded(t *testing.T) {
 		assert.Equal(t, want, l.raw("POST", "/session/"+l.id+"/timeouts", body).Error(), body)
 	}
 	assert.Nil(t, l.must("GET", "/timeouts", nil).(m)["script"])
+}
+
+func TestADeviceHasOneSessionAtATime(t *testing.T) {
+	l := newLab(t, "orr-01")
+	l.open()
+	next := make(chan answered, 1)
+	ask := func(body string) {
+		c := *l.client
+		go func() { next <- c.raw("POST", "/session", body) }()
+	}
+	ask(`{"capabilities": {"alwaysMatch": {"tessellant:idle": 1}}}`)
+	housetest.Eventually(t, "the second waits", func() bool { return l.notes.has("a session waits for session-1") })
+	assert.Empty(t, next)
+	l.must("GET", "/timeouts", nil)
+	l.must("DELETE", "", nil)
+	a := <-next
+	require.Equal(t, 200, a.Status, a.Value)
+
+	// This one's client does not end it: a second without a command, and the next has the device.
+	l.id = a.Value.(m)["sessionId"].(string)
+	l.must("GET", "/timeouts", nil)
+	asked := time.Now()
+	ask(`{"capabilities": {}}`)
+	a = <-next
+	require.Equal(t, 200, a.Status, a.Value)
+	assert.Greater(t, time.Since(asked), 800*time.Millisecond)
+	assert.Equal(t, "invalid session id", l.do("GET", "/timeouts", nil).Error())
+	l.id = a.Value.(m)["sessionId"].(string)
+	l.must("GET", "/timeouts", nil)
+
+	// Who goes away while waiting gets none, and keeps none from the next.
+	ctx, cancel := context.WithCancel(t.Context())
+	req, err := http.NewRequestWithContext(ctx, "POST", l.base+"/session", strings.NewReader(`{"capabilities": {}}`))
+	require.NoError(t, err)
+	gone := make(chan error, 1)
+	go func() {
+		_, err := http.DefaultClient.Do(req)
+		gone <- err
+	}()
+	housetest.Eventually(t, "it waits", func() bool { return l.notes.has("a session waits for session-3") })
+	cancel()
+	require.ErrorIs(t, <-gone, context.Canceled)
+	ask(`{"capabilities": {}}`)
+	l.must("DELETE", "", nil)
+	a = <-next
+	require.Equal(t, 200, a.Status, a.Value)
+	assert.Equal(t, "session-4", a.Value.(m)["sessionId"])
 }
 
 func TestElementsAreFoundByAllFiveStrategies(t *testing.T) {

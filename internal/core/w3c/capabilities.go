@@ -253,7 +253,7 @@ func (c Capabilities) Unmatched(platform string) string {
 	for _, name := range slices.Sorted(maps.Keys(c)) {
 		value := c[name]
 		switch {
-		case name == "browserName", name == "browserVersion", name == "userAgent":
+		case (name == "browserName" || name == "browserVersion" || name == "userAgent") && value != "": // "" is what is answered
 			return fmt.Sprintf("%s %q: sessions here drive a native app, not a browser; leave it out", name, value)
 		case name == "platformName" && !strings.EqualFold(value.(string), platform):
 			return fmt.Sprintf("platformName %q: the devices here run %s", value, platform)

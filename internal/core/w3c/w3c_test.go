@@ -72,7 +72,7 @@ func TestCapabilitiesAreValidatedMergedAndMatched(t *testing.T) {
 		assert.Equal(t, want, string(raw), body)
 	}
 	for text, want := range map[string]string{
-		`{"platformName": "ANDROID", "acceptInsecureCerts": false, "proxy": {}}`: "", `{"platformName": "other"}`: "platformName", `{"browserName": "any"}`: "browserName",
+		`{"platformName": "ANDROID", "acceptInsecureCerts": false, "proxy": {}}`: "", `{"platformName": "other"}`: "platformName", `{"browserName": "any"}`: "browserName", `{"browserName": "", "browserVersion": ""}`: "",
 		`{"proxy": {"proxyType": "direct"}}`: "proxy", `{"other:thing": 1}`: "other:thing", `{"tessellant:build": "b"}`: "", `{"acceptInsecureCerts": true}`: "acceptInsecureCerts",
 	} {
 		why := Capabilities(object(t, text)).Unmatched("android")
