@@ -351,18 +351,40 @@ func (p *program) take(dir *os.Root, from, name string, most int64) int64 {
 	}
 	to := filepath.Join(p.a.dir, filepath.FromSlash(name))
 	if err = os.MkdirAll(filepath.Dir(to), 0o700); err == nil {
-		var raw []byte
-		if raw, err = io.ReadAll(io.LimitReader(in, i.Size())); err == nil {
-			if utf8.Valid(raw) { // secrets are hidden in what is text
-				raw = []byte(p.a.mask.Text(string(raw)))
-			}
-			err = writeWhole(to, raw)
-		}
+		err = fillWhole(to, func(w io.Writer) error { return p.a.hiding(w, io.LimitReader(in, i.Size())) })
 	}
 	if err != nil {
 		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was not kept", Error: name + ": " + err.Error()})
 	}
 	return i.Size()
+}
+
+// textLine is how long a line of a text file may be for a secret to be found wherever it stands in it.
+const textLine = 1 << 20
+
+// hiding copies a file. Where it is text, as its beginning says, secrets are hidden in each line.
+func (a *attempt) hiding(to io.Writer, from io.Reader) error {
+	in := bufio.NewReaderSize(from, textLine)
+	head, _ := in.Peek(8 << 10)
+	for cut := 0; cut < utf8.UTFMax && !utf8.Valid(head); cut++ { // a character may stand across the end
+		head = head[:max(len(head)-1, 0)]
+	}
+	if !utf8.Valid(head) || bytes.IndexByte(head, 0) >= 0 {
+		_, err := io.Copy(to, in)
+		return err
+	}
+	for {
+		line, err := in.ReadSlice('\n')
+		if _, bad := io.WriteString(to, a.mask.Text(string(line))); bad != nil {
+			return bad
+		}
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil && !errors.Is(err, bufio.ErrBufferFull):
+			return err
+		}
+	}
 }
 
 // results reads what the program reports, and judges it.

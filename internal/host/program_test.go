@@ -146,7 +146,7 @@ func TestAProgramGetsWhatItNeedsAndSecretsAreHidden(t *testing.T) {
 		z := zip.NewWriter(&buf)
 		for name, s := range map[string]string{
 			testpkg.Entry: "name: prog\nkind: program\nprepare: echo prepared > p\nrun: sh run.sh\nresults: [r.xml]\ninputs:\n  observer-code: {secret: true}\n  shore: {default: Gull}\n",
-			"run.sh":      "cat p; echo $TESSELLANT_DEVICE_SERIAL $TESSELLANT_INPUT_SHORE $TESSELLANT_BUILD $TESSELLANT_APP; echo code $TESSELLANT_INPUT_OBSERVER_CODE; echo $TESSELLANT_DEVICE; echo $TESSELLANT_INPUT_OBSERVER_CODE > $TESSELLANT_KEEP/note.txt; mkdir $TESSELLANT_KEEP/d; echo x > $TESSELLANT_KEEP/d/x; ln -s /etc/passwd $TESSELLANT_KEEP/link; cp r0.xml r.xml",
+			"run.sh":      "cat p; echo $TESSELLANT_DEVICE_SERIAL $TESSELLANT_INPUT_SHORE $TESSELLANT_BUILD $TESSELLANT_APP; echo code $TESSELLANT_INPUT_OBSERVER_CODE; echo $TESSELLANT_DEVICE; echo $TESSELLANT_INPUT_OBSERVER_CODE > $TESSELLANT_KEEP/note.txt; (printf '\\200\\0'; head -c 3000000 /dev/zero) > $TESSELLANT_KEEP/raw; (yes å | head -c 3000000; echo; echo $TESSELLANT_INPUT_OBSERVER_CODE) > $TESSELLANT_KEEP/long.txt; mkdir $TESSELLANT_KEEP/d; echo x > $TESSELLANT_KEEP/d/x; ln -s /etc/passwd $TESSELLANT_KEEP/link; cp r0.xml r.xml",
 			"r0.xml":      report,
 		} {
 			w, err := z.Create(name)
@@ -169,6 +169,10 @@ func TestAProgramGetsWhatItNeedsAndSecretsAreHidden(t *testing.T) {
 	assert.Contains(t, out, `"maker":"Orrery"`)
 	assert.Equal(t, "x\n", string(b.file(a, "kept/d/x")))
 	assert.Equal(t, "••••••\n", string(b.file(a, "kept/note.txt")))
+	assert.Equal(t, "\x80"+strings.Repeat("\x00", 3_000_001), string(b.file(a, "kept/raw")), "what is no text stays as it is")
+	long := string(b.file(a, "kept/long.txt"))
+	assert.Equal(t, 1_000_000, strings.Count(long, "å"))
+	assert.Equal(t, "••••••\n", long[strings.LastIndex(long[:len(long)-1], "\n")+1:])
 	for _, f := range a.Artifacts {
 		assert.NotEqual(t, "kept/link", f.Name, "links lead where the program chose")
 	}

@@ -137,13 +137,20 @@ func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, err
 
 // writeWhole writes a file so that it is there whole or not at all.
 func writeWhole(path string, raw []byte) error {
+	return fillWhole(path, func(w io.Writer) error {
+		_, err := w.Write(raw)
+		return err
+	})
+}
+
+// fillWhole lets fill write a file, which is there whole then, or not at all.
+func fillWhole(path string, fill func(io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name())
-	_, err = f.Write(raw)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+	if err = errors.Join(fill(f), f.Sync(), f.Close()); err != nil {
 		return err
 	}
 	return os.Rename(f.Name(), path)
