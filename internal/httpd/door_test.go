@@ -276,6 +276,12 @@ func TestASessionThatNobodyMarkedIsJudgedByHowItEnded(t *testing.T) {
 			c.must("GET", "/source", nil)
 			c.must("DELETE", "", nil)
 		}, api.Passed, "client", ""},
+		"a case was left open": {kelpline, func(c *wd) {
+			c.must("POST", "/tessellant/case/begin", m{"name": "opens"})
+			c.must("POST", "/tessellant/case/end", m{"verdict": "passed"})
+			c.must("POST", "/tessellant/case/begin", m{"name": "totals"})
+			c.must("DELETE", "", nil)
+		}, api.Passed, "client", "totals: it was begun, and nobody said how it came out"},
 		"its client is gone": {with(kelpline, "tessellant:idle", 1), func(c *wd) { c.find("#search") }, api.Expired, "idle", "no command any more"},
 		"its time was over":  {with(kelpline, "tessellant:limit", 2), func(c *wd) { c.find("#search") }, api.Expired, "limit", "time limit"},
 		"the app crashed": {kelpline, func(c *wd) {

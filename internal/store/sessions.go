@@ -193,6 +193,11 @@ func judgeSession(ctx context.Context, tx *sqlx.Tx, id string) error {
 			}
 		}
 	}
+	for _, c := range cases {
+		if inferred && message == "" && c.Verdict == "" {
+			message = c.Name + ": it was begun, and nobody said how it came out"
+		}
+	}
 	if _, err := tx.ExecContext(ctx, "UPDATE sessions SET inferred = ? WHERE id = ?", inferred, id); err != nil {
 		return err
 	}
