@@ -42,7 +42,7 @@ type door struct {
 func open(t *testing.T) *door {
 	t.Helper()
 	s := housetest.StartService(t, housetest.DSN(t))
-	c, err := api.NewClientWithResponses(s.URL+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	c, err := api.NewClientWithResponses(s.URL+"/api/v1", api.WithHTTPClient(&http.Client{Transport: strict{t}}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+s.Key)
 		return nil
 	}))
@@ -61,7 +61,7 @@ func (d *door) do(method, path, key string, body io.Reader, headers ...string) (
 	for i := 0; i+1 < len(headers); i += 2 {
 		r.Header.Set(headers[i], headers[i+1])
 	}
-	resp, err := http.DefaultClient.Do(r)
+	resp, err := (&http.Client{Transport: strict{d.t}}).Do(r)
 	require.NoError(d.t, err)
 	defer resp.Body.Close()
 	raw, err := io.ReadAll(resp.Body)
