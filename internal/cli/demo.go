@@ -11,11 +11,12 @@ import (
 func (a *app) demoCmd() *cobra.Command {
 	var c demoConfig
 	var builds string
-	cmd := &cobra.Command{Use: "demo", Short: "Start the demo: a service, its console, simulated phones and two runs", Args: cobra.NoArgs,
+	cmd := &cobra.Command{Use: "demo", Short: "Start the demo: a service, its console, simulated phones and runs on them", Args: cobra.NoArgs,
 		Long: `Start the demo and stay up until Ctrl-C: a service with its console and the demo's simulated
 phones behind a real adb server; then upload two versions of Kelpline and their package, run, and print how it
-came out. What was there from the last time is found again.`,
-		Example: "  make demo",
+came out; then the same roads in JavaScript and Python, from this machine over WebDriver and as packages. What
+was there from the last time is found again. It runs in a checkout of the source.`,
+		Example: "  make demo\n  tessellant demo --temper instant --data .data/quick",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), c, builds) }}
 	f := cmd.Flags()
 	f.StringVar(&c.Dir, "demo", "demo", "folder with fleet.yaml and shore-suite")

@@ -35,9 +35,10 @@ func (a *app) exampleCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "example", Short: "Do the main job once, on simulated phones", Args: cobra.NoArgs,
 		Long: `Do the main job once, on simulated phones: start a service of its own with the demo's
 phones behind a real adb server, upload Kelpline and its package, run, and fetch the
-evidence. Exit code 0 when all came out as demo/foretold.yaml says, failures and
-all; 1 when not, with the differences.`,
-		Example: "  make example",
+evidence; then run the suites in other languages, from outside and as packages. Exit
+code 0 when all came out as demo/foretold.yaml says, failures and all; 1 when not, with
+the differences.`,
+		Example: "  make example\n  tessellant example --temper instant --evidence .data/evidence",
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.example(c.Context(), dir, builds, data, temper, evidence)
 		}}
