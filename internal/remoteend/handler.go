@@ -115,6 +115,9 @@ func (h *Handler) open(ctx context.Context, body []byte) Response {
 		return Answer(err)
 	}
 	s, err := h.Open(ctx, wanted)
+	if err == nil && ctx.Err() != nil {
+		err = errNobody
+	}
 	if err != nil {
 		return Answer(err)
 	}
@@ -124,6 +127,8 @@ func (h *Handler) open(ctx context.Context, body []byte) Response {
 	return NewAnswer(s.ID, s.Answer)
 }
 
+var errNobody = w3c.Fail(w3c.SessionNotCreated, "nobody waits for this session any more")
+
 // await waits until there is no session.
 func (h *Handler) await(ctx context.Context) *w3c.Error {
 	for told := false; ; told = true {
@@ -131,7 +136,7 @@ func (h *Handler) await(ctx context.Context) *w3c.Error {
 		now, free := h.now, h.free
 		h.mu.Unlock()
 		if ctx.Err() != nil {
-			return w3c.Fail(w3c.SessionNotCreated, "nobody waits for this session any more")
+			return errNobody
 		}
 		if now == nil {
 			return nil

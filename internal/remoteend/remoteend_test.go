@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -155,6 +156,8 @@ type lab struct {
 	notes *kept
 	phone *standin.Phone
 	dev   *adb.Device
+
+	working atomic.Int32 // requests
 }
 
 func newLab(t testing.TB, serial string) *lab {
@@ -190,7 +193,11 @@ func newLab(t testing.TB, serial string) *lab {
 		}
 		return remoteend.New(remoteend.Config{ID: fmt.Sprintf("session-%d", n), Answer: wanted[0].Answer("android", timeouts, nil), Timeouts: timeouts, Idle: w.Idle, Phone: d, App: app, Facts: facts, Notes: l.notes}), nil
 	}, Waits: func(id string) { l.notes.add(&l.notes.said, "a session waits for "+id) }}
-	srv := httptest.NewServer(h)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		l.working.Add(1)
+		defer l.working.Add(-1)
+		h.ServeHTTP(w, r)
+	}))
 	t.Cleanup(srv.Close)
 	l.client = &client{t: t, base: srv.URL}
 	return l
@@ -258,6 +265,7 @@ func TestADeviceHasOneSessionAtATime(t *testing.T) {
 	housetest.Eventually(t, "it waits", func() bool { return l.notes.has("a session waits for session-3") })
 	cancel()
 	require.ErrorIs(t, <-gone, context.Canceled)
+	housetest.Eventually(t, "the remote end has seen it go", func() bool { return l.working.Load() == 0 })
 	ask(`{"capabilities": {}}`)
 	l.must("DELETE", "", nil)
 	a = <-next
