@@ -11,6 +11,7 @@ import (
 	"image/draw"
 	"math"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -308,7 +309,7 @@ func (p *Phone) uiautomator(c *call) int {
 	case target == "/dev/tty" && stubborn: // some devices write nothing there
 		c.say("UI hierchary dumped to: /dev/tty\n")
 	case target == "/dev/tty":
-		c.say("%sUI hierchary dumped to: /dev/tty\n", tree)
+		_, _ = c.out.Write(append(tree, "UI hierchary dumped to: /dev/tty\n"...))
 	default:
 		p.put(target, &file{tree, 0o100660, p.now()})
 		c.say("UI hierchary dumped to: %s\n", target)
@@ -402,15 +403,28 @@ func (p *Phone) appTree(root *treeNode, a *app.App) {
 	}
 }
 
+// writeNode writes a node as uiautomator does. Clients ask for trees all the time: it is quick.
 func writeNode(buf *bytes.Buffer, n *treeNode, index int) {
-	esc := func(s string) string {
-		var b bytes.Buffer
-		_ = xml.EscapeText(&b, []byte(s))
-		return b.String()
+	b := append(buf.AvailableBuffer(), `<node index="`...)
+	b = strconv.AppendInt(b, int64(index), 10)
+	for _, x := range [...]struct{ name, text string }{{`" text="`, n.text}, {`" resource-id="`, n.id}, {`" class="`, n.class}, {`" package="`, n.pkg}, {`" content-desc="`, n.desc}} {
+		b = append(b, x.name...)
+		b = appendEscaped(b, x.text)
 	}
-	fmt.Fprintf(buf, `<node index="%d" text="%s" resource-id="%s" class="%s" package="%s" content-desc="%s" checkable="%v" checked="%v" clickable="%v" enabled="%v" focusable="%v" focused="%v" scrollable="%v" long-clickable="%v" password="%v" selected="false" bounds="[%d,%d][%d,%d]"`,
-		index, esc(n.text), n.id, n.class, n.pkg, esc(n.desc), n.checkable, n.checked, n.clickable, n.enabled, n.clickable, n.focused, n.scrollable, n.long, n.secret,
-		n.box.X1, n.box.Y1, n.box.X2, n.box.Y2)
+	for _, x := range [...]struct {
+		name string
+		on   bool
+	}{{`" checkable="`, n.checkable}, {`" checked="`, n.checked}, {`" clickable="`, n.clickable}, {`" enabled="`, n.enabled}, {`" focusable="`, n.clickable}, {`" focused="`, n.focused}, {`" scrollable="`, n.scrollable},
+		{`" long-clickable="`, n.long}, {`" password="`, n.secret}} {
+		b = append(b, x.name...)
+		b = strconv.AppendBool(b, x.on)
+	}
+	b = append(b, `" selected="false" bounds="`...)
+	for i, v := range [...]int{n.box.X1, n.box.Y1, n.box.X2, n.box.Y2} {
+		b = append(b, [...]string{"[", ",", "][", ","}[i]...)
+		b = strconv.AppendInt(b, int64(v), 10)
+	}
+	buf.Write(append(b, `]"`...))
 	if len(n.children) == 0 {
 		buf.WriteString(" />")
 		return
@@ -420,4 +434,17 @@ func writeNode(buf *bytes.Buffer, n *treeNode, index int) {
 		writeNode(buf, c, i)
 	}
 	buf.WriteString("</node>")
+}
+
+// appendEscaped adds a text as XML has it.
+func appendEscaped(b []byte, s string) []byte {
+	plain := func(r rune) bool {
+		return r >= ' ' && r != '<' && r != '>' && r != '&' && r != '"' && r != '\'' && r < 0xFFFD
+	}
+	if strings.IndexFunc(s, func(r rune) bool { return !plain(r) }) < 0 {
+		return append(b, s...)
+	}
+	var out bytes.Buffer
+	_ = xml.EscapeText(&out, []byte(s))
+	return append(b, out.Bytes()...)
 }

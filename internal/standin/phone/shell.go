@@ -37,6 +37,9 @@ func (p *Phone) run(ctx context.Context, line string, in io.Reader, out, errOut 
 		fmt.Fprintf(errOut, "/system/bin/sh: %v\n", err)
 		return 1
 	}
+	if args := plain(prog); args != nil { // as nearly all are: no interpreter
+		return commands[args[0]](p, &call{ctx, args[1:], in, out, errOut})
+	}
 	r, err := interp.New(interp.StdIO(in, out, errOut), interp.Env(expand.ListEnviron("PATH=/system/bin", "HOME=/", "ANDROID_ROOT=/system")),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return p.exec }),
 		interp.OpenHandler(p.open), interp.StatHandler(p.stat),
@@ -54,6 +57,42 @@ func (p *Phone) run(ctx context.Context, line string, in io.Reader, out, errOut 
 		return 1
 	}
 	return 0
+}
+
+// plain gives the arguments of a line that is one call of a command of the phone's, with words that mean what they are; nil: it is more.
+func plain(prog *syntax.File) (args []string) {
+	if len(prog.Stmts) != 1 {
+		return nil
+	}
+	stmt := prog.Stmts[0]
+	c, ok := stmt.Cmd.(*syntax.CallExpr)
+	if !ok || stmt.Negated || stmt.Background || stmt.Coprocess || len(stmt.Redirs) > 0 || len(c.Assigns) > 0 {
+		return nil
+	}
+	for _, w := range c.Args {
+		arg := ""
+		for _, part := range w.Parts {
+			switch x := part.(type) {
+			case *syntax.Lit:
+				if strings.ContainsAny(x.Value, "\\*?[{~") {
+					return nil
+				}
+				arg += x.Value
+			case *syntax.SglQuoted:
+				if x.Dollar {
+					return nil
+				}
+				arg += x.Value
+			default:
+				return nil
+			}
+		}
+		args = append(args, arg)
+	}
+	if len(args) == 0 || commands[args[0]] == nil || interp.IsBuiltin(args[0]) {
+		return nil
+	}
+	return args
 }
 
 func (p *Phone) exec(ctx context.Context, args []string) error {
