@@ -40,6 +40,12 @@ type Store struct {
 	Reserve int64
 }
 
+// Beside says whether a folder lies on the disk of the blobs.
+func (s *Store) Beside(dir string) bool {
+	var ours, theirs syscall.Stat_t
+	return s.dir != "" && syscall.Stat(s.dir, &ours) == nil && syscall.Stat(dir, &theirs) == nil && ours.Dev == theirs.Dev
+}
+
 // Free is how many bytes there are for blobs; -1: nobody knows.
 func (s *Store) Free() int64 {
 	var st syscall.Statfs_t

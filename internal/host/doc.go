@@ -45,6 +45,8 @@ type Link interface {
 	Report(ctx context.Context, hold Hold, p []Progress) error
 	// Live tells those who watch what has just happened; it may be lost.
 	Live(ctx context.Context, hold Hold, now Live) error
+	// Beside says that a folder of the host's lies on the disk on which the service keeps what is handed in: parts would be kept twice.
+	Beside(dir string) bool
 	// Append hands in a part of an artifact that is still being written: the bytes from offset on.
 	Append(ctx context.Context, hold Hold, a Artifact, offset int64, part []byte) error
 	// Keep hands in an artifact; again, it takes the place of the first, and of its parts.

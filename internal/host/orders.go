@@ -27,9 +27,11 @@ type served struct {
 	end  *remoteend.Session
 	ctx  context.Context // of its commands
 	over chan struct{}   // closed when the client has ended it
+	next chan *done      // those that are whole, in their order
 
 	mu      sync.Mutex
 	done    []*done // the newest last
+	left    bool    // ctx has ended
 	working int
 	lastUse time.Time
 }
@@ -38,14 +40,43 @@ type served struct {
 type done struct {
 	id    string
 	began time.Time
+	order Order
 	body  []byte
 	whole bool // all pieces of the body are here
 	ready chan struct{}
 	out   remoteend.Response
 }
 
-func newServed(end *remoteend.Session) *served {
-	return &served{end: end, over: make(chan struct{}), lastUse: time.Now()}
+// newServed makes one that carries out commands, one after the other, until ctx ends.
+func newServed(ctx context.Context, end *remoteend.Session) *served {
+	s := &served{end: end, ctx: ctx, over: make(chan struct{}), next: make(chan *done, maxWaiting), lastUse: time.Now()}
+	go func() {
+		for {
+			select {
+			case d := <-s.next:
+				s.do(d)
+			case <-ctx.Done():
+				s.leave()
+				return
+			}
+		}
+	}()
+	return s
+}
+
+// leave answers what waits still; what comes now ends by itself.
+func (s *served) leave() {
+	s.mu.Lock()
+	s.left = true
+	s.mu.Unlock()
+	for {
+		select {
+		case d := <-s.next:
+			s.do(d)
+		default:
+			return
+		}
+	}
 }
 
 // idle is for how long nothing was commanded.
@@ -124,14 +155,18 @@ func (s *served) find(o Order) *done {
 		if len(s.done) >= maxWaiting {
 			return nil
 		}
-		d = &done{id: o.ID, began: time.Now(), ready: make(chan struct{})}
+		d = &done{id: o.ID, order: Order{Method: o.Method, Path: o.Path}, began: time.Now(), ready: make(chan struct{})}
 		s.done = append(s.done, d)
 	}
 	if !d.whole && o.From == len(d.body) {
 		d.body = append(d.body, o.Piece...)
 		if d.whole = len(d.body) == o.Size; d.whole {
 			s.working++
-			go s.do(d, o)
+			if s.left {
+				go s.do(d)
+			} else {
+				s.next <- d // there is room: no more than that wait
+			}
 		}
 	}
 	return d
@@ -155,8 +190,8 @@ func (s *served) makeRoom() {
 	}
 }
 
-func (s *served) do(d *done, o Order) {
-	d.out = s.end.Do(s.ctx, remoteend.Request{Method: o.Method, Path: o.Path, Body: d.body})
+func (s *served) do(d *done) {
+	d.out = s.end.Do(s.ctx, remoteend.Request{Method: d.order.Method, Path: d.order.Path, Body: d.body})
 	d.body = nil
 	over := s.end.Ended()
 	s.mu.Lock()

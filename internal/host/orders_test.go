@@ -8,7 +8,7 @@ import (
 )
 
 func TestASessionTakesNoMoreCommandsAtOnceThanItCanHold(t *testing.T) {
-	s := newServed(nil)
+	s := newServed(t.Context(), nil)
 	for i := range maxWaiting {
 		r := s.take(t.Context(), Order{ID: fmt.Sprint(i), Size: 10, Piece: []byte("half")})
 		assert.True(t, r.Pending, "pieces are missing")

@@ -310,6 +310,9 @@ func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
 	return a, errors.New(a.Problem)
 }
 
+// Beside implements Link.
+func (r *Remote) Beside(string) bool { return false }
+
 // Devices implements Link.
 func (r *Remote) Devices(ctx context.Context, _ string, about About, seen []Seen) ([]string, error) {
 	a, err := r.call(ctx, Call{Kind: "devices", About: &about, Seen: seen})

@@ -242,7 +242,11 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 			return untold
 		}
 		c.partAt = time.Now()
-		for _, name := range growing {
+		parts := growing
+		if c.link.Beside(c.dir) {
+			parts = nil
+		}
+		for _, name := range parts {
 			if err := c.sendPart(ctx, name); err != nil {
 				return errors.Join(untold, err)
 			}

@@ -40,7 +40,7 @@ func (s strict) RoundTrip(r *http.Request) (*http.Response, error) {
 	if err != nil || !strings.HasPrefix(r.URL.Path, "/api/v1/") {
 		return resp, err
 	}
-	if kind := resp.Header.Get("Content-Type"); !strings.Contains(kind, "json") && resp.StatusCode != http.StatusNoContent {
+	if kind, _, _ := strings.Cut(resp.Header.Get("Content-Type"), ";"); kind != "application/json" && kind != "application/problem+json" && resp.StatusCode != http.StatusNoContent {
 		return resp, nil // bytes and streams
 	}
 	body, err := io.ReadAll(resp.Body)

@@ -254,6 +254,9 @@ func attemptKey(h store.Hold, name string) string {
 // partsOf is where the parts of an artifact lie that is still being written.
 func partsOf(h store.Hold, name string) string { return attemptKey(h, "parts/"+name+"/") }
 
+// Beside implements host.Link, for the host in this process.
+func (l *link) Beside(dir string) bool { return l.Blobs.Beside(dir) }
+
 // Append implements host.Link.
 func (l *link) Append(ctx context.Context, hold host.Hold, a host.Artifact, offset int64, part []byte) error {
 	h, err := l.own(ctx, hold)

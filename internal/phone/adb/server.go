@@ -52,7 +52,7 @@ const dialLimit = 10 * time.Second
 // say opens a connection to the server, and sends it a request that it must
 // agree to. The connection closes when ctx ends.
 func (s *Server) say(ctx context.Context, request string) (*conn, error) {
-	d := net.Dialer{Timeout: dialLimit}
+	d := net.Dialer{Timeout: dialLimit, KeepAlive: -1} // every wait has a deadline of its own, and mostly this is one short command
 	raw, err := d.DialContext(ctx, "tcp", s.Address)
 	if err != nil {
 		return nil, fmt.Errorf("the adb server at %s can't be reached: %w", s.Address, err)
