@@ -49,7 +49,7 @@ func TestCommands(t *testing.T) {
 	t.Cleanup(tides.Close)
 	// Phones for services that the scripts start themselves; the first takes its time.
 	spare := map[string]string{}
-	for name, temper := range map[string]standin.Temper{"PHONE": standin.Real, "PHONE2": standin.Instant, "PHONE3": standin.Instant} {
+	for name, temper := range map[string]standin.Temper{"PHONE": standin.Real, "PHONE2": standin.Instant, "PHONE3": standin.Instant, "PHONE4": standin.Instant} {
 		tr := fleet["orr-03"]
 		tr.Temper, tr.Network = temper, map[string]string{"tides.kelpline.example": tides.Address()}
 		p, err := standin.Start(tr, "127.0.0.1:0")
@@ -67,7 +67,15 @@ func TestCommands(t *testing.T) {
 	require.NoError(t, err)
 	root, err := filepath.Abs(housetest.Root())
 	require.NoError(t, err)
-	testscript.Run(t, testscript.Params{Dir: "testdata", Setup: func(e *testscript.Env) error {
+	box, err := sandbox.Probe(t.Context(), "")
+	require.NoError(t, err)
+	t.Cleanup(box.Close)
+	testscript.Run(t, testscript.Params{Dir: "testdata", Condition: func(name string) (bool, error) {
+		if name != "tight" {
+			return false, fmt.Errorf("there is no condition %q", name)
+		}
+		return box.Level == sandbox.Tight, nil // the kernel gives programs namespaces of their own
+	}, Setup: func(e *testscript.Env) error {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			return err

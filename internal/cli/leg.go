@@ -280,7 +280,9 @@ func eventText(e timeline.Event) (what, detail string) {
 	case timeline.Log:
 		detail = e.Answer
 	case timeline.Marker:
-		detail += " " + argText(e.Name, e.Args)
+		if detail += " " + argText(e.Name, e.Args); e.Answer != "" {
+			detail = strings.TrimSpace(detail) + ": " + e.Answer
+		}
 	}
 	if e.Error != "" && e.Kind != timeline.Case {
 		detail = strings.TrimSpace(detail + " ✗ " + e.Error)

@@ -101,12 +101,12 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 	if q.Attempts < 0 || q.Attempts > maxAttempts {
 		return p, fail(Invalid, title, "choose 1 to 10", "a leg can't have %d attempts", q.Attempts)
 	}
-	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
-		return p, fail(Invalid, title, "see the cases with: tessellant package show "+PackageRef(p.Package), "%v", err)
-	}
 	prog := p.Package.Program.V
 	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || q.Confirm > 0) {
 		return p, fail(Invalid, title, "leave --case, --tag and --confirm out, or give the program an input that it heeds", "%s is a program: which cases it runs, and how often, is its own affair", PackageRef(p.Package))
+	}
+	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
+		return p, fail(Invalid, title, "see the cases with: tessellant package show "+PackageRef(p.Package), "%v", err)
 	}
 	about := map[string]store.HostAbout{}
 	if prog != nil {

@@ -79,7 +79,7 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
   }
   return (
     <>
-      <h2 id="moment">{r.kind === 'case' ? r.name : `${titles[r.kind]}${r.name ? `: ${r.kind === 'log' ? '' : r.name}` : ''}`}</h2>
+      <h2 id="moment">{r.kind === 'case' ? r.name : r.kind === 'log' ? (r.event.name === 'output' ? 'The program wrote' : 'The script says') : `${titles[r.kind]}${r.name ? `: ${r.name}` : ''}`}</h2>
       {r.kind === 'case' && <p><VerdictWord what={r.verdict ?? 'running'} /></p>}
       {r.kind === 'case' && <Tries of={resultOf(attempt, r.name)} />}
       {r.kind === 'log' && <Pre>{r.name}</Pre>}
@@ -104,7 +104,7 @@ function Tries({ of }: { of: CaseResult | undefined }) {
 }
 const Try = ({ n, t, same }: { n: number; t: NonNullable<CaseResult['tries']>[number]; same: boolean }) => <><dt>try {n}</dt><dd>{clock(t.start_ms)} {t.verdict}{same ? ', the same' : t.message ? `: ${t.message}` : ''}</dd></>;
 
-const titles: Record<string, string> = { stage: 'Stage', step: 'Step', command: 'Command', check: 'Check', log: 'The script says', crash: 'The app crashed', marker: 'Note' };
+const titles: Record<string, string> = { stage: 'Stage', step: 'Step', command: 'Command', check: 'Check', crash: 'The app crashed', marker: 'Note' };
 /** What a check was about: its message up to what was expected. */
 const about = (message: string | undefined) => (message ?? '').split(/:? ?expected /)[0] || 'a value';
 

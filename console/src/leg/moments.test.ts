@@ -32,6 +32,13 @@ describe('the story', () => {
     ]);
     expect(crashed.find((r) => r.kind === 'failure')?.at).toBe(80);
   });
+  test('a note says what it is about', () => {
+    const rows = story([
+      { seq: 1, at: 0, kind: 'marker', name: 'the program ended', answer: 'with exit code 1' },
+      { seq: 2, at: 1, kind: 'marker', name: 'a file was not kept', error: 'there is no room for it' },
+    ]);
+    expect(rows.map((r) => [r.name, r.detail, r.bad])).toEqual([['the program ended', 'with exit code 1', false], ['a file was not kept', 'there is no room for it', true]]);
+  });
   test('it can be told shorter', () => {
     expect(atDepth(rows, 'cases').map((r) => r.kind)).toEqual(['case', 'case', 'failure']);
     expect(atDepth(rows, 'steps').some((r) => r.kind === 'command')).toBe(false);

@@ -65,7 +65,7 @@ export function story(events: TimelineEvent[]): StoryRow[] {
         rows.push(row('stage', e.name ?? ''));
         break;
       case 'marker':
-        if (e.name !== 'clock') rows.push(row('marker', e.name ?? '', e.error ?? '', !!e.error));
+        if (e.name !== 'clock') rows.push(row('marker', e.name ?? '', e.error || e.answer || '', !!e.error));
         break;
       case 'crash':
         faults.push(e);
