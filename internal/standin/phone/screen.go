@@ -355,6 +355,7 @@ func (p *Phone) tree() []byte {
 		}
 	}
 	var buf bytes.Buffer
+	buf.Grow(8 << 10)
 	buf.WriteString("<?xml version='1.0' encoding='UTF-8' standalone='yes' ?>")
 	fmt.Fprintf(&buf, "<hierarchy rotation=\"%d\">", p.turns()%4)
 	writeNode(&buf, root, 0)

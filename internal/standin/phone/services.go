@@ -48,7 +48,7 @@ const (
 
 type v2writer struct {
 	mu *sync.Mutex
-	s  *stream
+	s  io.Writer
 	id byte
 }
 
@@ -63,6 +63,9 @@ func (w v2writer) Write(b []byte) (int, error) {
 	}
 	return len(b), nil
 }
+
+// answersAtOnce are the commands that say all they have to say when they end.
+var answersAtOnce = map[string]bool{"uiautomator": true, "input": true, "getprop": true, "wm": true, "settings": true, "pidof": true, "date": true}
 
 func (p *Phone) shellV2(ctx context.Context, s *stream, command string) {
 	var mu sync.Mutex
@@ -85,9 +88,15 @@ func (p *Phone) shellV2(ctx context.Context, s *stream, command string) {
 			}
 		}
 	}()
-	code := p.run(ctx, command, in, v2writer{&mu, s, v2stdout}, v2writer{&mu, s, v2stderr})
+	var to io.Writer = s
+	var whole bytes.Buffer
+	if name, _, _ := strings.Cut(command, " "); answersAtOnce[name] {
+		to = &whole // one packet for what is said and the exit code
+	}
+	code := p.run(ctx, command, in, v2writer{&mu, to, v2stdout}, v2writer{&mu, to, v2stderr})
 	_ = in.Close()
-	_, _ = v2writer{&mu, s, v2exit}.Write([]byte{byte(code)})
+	_, _ = v2writer{&mu, to, v2exit}.Write([]byte{byte(code)})
+	_, _ = s.Write(whole.Bytes())
 }
 
 // file is a file on the phone.
