@@ -23,6 +23,9 @@ import (
 // motionSince is the API level from which `input motionevent` is there.
 const motionSince = 30
 
+// tapTakes is how long a finger is down that is to be lifted at once.
+const tapTakes = 40 * time.Millisecond
+
 // frameEvery is how often a moving finger's place is told.
 const frameEvery = 40 * time.Millisecond
 
@@ -135,7 +138,13 @@ func (d *Device) multiTouch(ctx context.Context, strokes []phone.Stroke) error {
 // events is the shell line that plays strokes, and how long it takes. Width and height are those of the upright screen.
 func (p panel) events(strokes []phone.Stroke, width, height int, s *uitree.Screen) (line string, took time.Duration) {
 	var moments []time.Duration
-	for _, st := range strokes {
+	strokes = slices.Clone(strokes)
+	for i, st := range strokes {
+		if end := st[len(st)-1]; end.At == st[0].At { // it lifts as soon as it touches: the screen must see both
+			end.At += tapTakes
+			st = append(slices.Clone(st), end)
+			strokes[i] = st
+		}
 		for i, c := range st {
 			moments = append(moments, c.At)
 			if i > 0 {
@@ -153,14 +162,22 @@ func (p panel) events(strokes []phone.Stroke, width, height int, s *uitree.Scree
 	}
 	down := 0
 	at := moments[0]
+	sent := make([][2]int, len(strokes)) // the place of each finger that was told last
 	for _, now := range moments {
 		if now > at {
 			out = append(out, fmt.Sprintf("sleep %.3f", (now-at).Seconds()))
 			at = now
 		}
+		told := len(out)
 		for slot, st := range strokes {
 			first, last := st[0].At, st[len(st)-1].At
 			if now < first || now > last {
+				continue
+			}
+			x, y := along(st, now)
+			x, y = upright(x, y, width, height, s.Rotation)
+			place := [2]int{x * (p.maxX + 1) / max(width, 1), y * (p.maxY + 1) / max(height, 1)}
+			if now > first && place == sent[slot] {
 				continue
 			}
 			send(3, 0x2f, slot) // ABS_MT_SLOT
@@ -170,22 +187,30 @@ func (p panel) events(strokes []phone.Stroke, width, height int, s *uitree.Scree
 					send(1, 0x14a, 1) // BTN_TOUCH
 				}
 			}
-			if now == last && last > first {
-				send(3, 0x39, -1)
-				if down--; down == 0 {
-					send(1, 0x14a, 0)
-				}
-				continue
-			}
-			x, y := along(st, now)
-			x, y = upright(x, y, width, height, s.Rotation)
-			send(3, 0x35, x*(p.maxX+1)/max(width, 1))
-			send(3, 0x36, y*(p.maxY+1)/max(height, 1))
+			sent[slot] = place
+			send(3, 0x35, place[0])
+			send(3, 0x36, place[1])
 			if p.pressure {
 				send(3, 0x3a, 50)
 			}
 		}
-		send(0, 0, 0) // SYN_REPORT
+		if len(out) > told {
+			send(0, 0, 0) // SYN_REPORT
+		}
+		// A finger lifts where it came to: that was told in a report of its own.
+		told = len(out)
+		for slot, st := range strokes {
+			if now == st[len(st)-1].At {
+				send(3, 0x2f, slot)
+				send(3, 0x39, -1)
+				if down--; down == 0 {
+					send(1, 0x14a, 0)
+				}
+			}
+		}
+		if len(out) > told {
+			send(0, 0, 0)
+		}
 	}
 	return strings.Join(out, " && "), at - moments[0]
 }
