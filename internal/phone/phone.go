@@ -179,3 +179,15 @@ type Untypable struct {
 func (u *Untypable) Error() string {
 	return fmt.Sprintf("the device can't type %q: %q is not among the characters that its input command takes (printable ASCII)", u.Text, u.Rune)
 }
+
+// Pause waits between two looks at a phone. It ends early, with the context's error, when that ends.
+func Pause(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

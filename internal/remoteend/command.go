@@ -257,7 +257,7 @@ func (c *command) find() ([]*uitree.Element, *uitree.Screen, *w3c.Error) {
 		last = err
 		if left := c.timeouts.Implicit - time.Since(begin); left <= 0 {
 			break
-		} else if err := sleep(c.ctx, min(left, pause)); err != nil {
+		} else if err := phone.Pause(c.ctx, min(left, pause)); err != nil {
 			return nil, nil, asError("find an element", err)
 		}
 		c.touched() // look anew
@@ -378,15 +378,4 @@ func (c *command) screenshot(e *uitree.Element) (any, *w3c.Error) {
 	}
 	c.answer = fmt.Sprintf("%d bytes", len(raw))
 	return base64.StdEncoding.EncodeToString(raw), nil
-}
-
-func sleep(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }

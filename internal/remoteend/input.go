@@ -176,7 +176,7 @@ func (c *command) perform(acts []w3c.Act, took time.Duration) *w3c.Error {
 	defer c.touched()
 	begin, spent := time.Now(), time.Duration(0) // spent: in acts, beyond what they last
 	for _, a := range acts {
-		if err := sleep(c.ctx, max(0, a.At-time.Since(begin)+spent)); err != nil {
+		if err := phone.Pause(c.ctx, max(0, a.At-time.Since(begin)+spent)); err != nil {
 			return asError("perform actions", err)
 		}
 		start := time.Now()
@@ -185,7 +185,7 @@ func (c *command) perform(acts []w3c.Act, took time.Duration) *w3c.Error {
 		}
 		spent += max(0, time.Since(start)-(a.Ends()-a.At))
 	}
-	return asError("perform actions", sleep(c.ctx, max(0, took-time.Since(begin)+spent)))
+	return asError("perform actions", phone.Pause(c.ctx, max(0, took-time.Since(begin)+spent)))
 }
 
 func (c *command) act(a w3c.Act) *w3c.Error {

@@ -86,7 +86,7 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		if err := h.Phone.Press(ctx, phone.Home); err != nil {
 			return nil, err
 		}
-		if err := sleep(ctx, seconds("seconds", time.Second)); err != nil {
+		if err := phone.Pause(ctx, seconds("seconds", time.Second)); err != nil {
 			return nil, err
 		}
 		return nil, h.Phone.Launch(ctx, h.App)
@@ -245,7 +245,7 @@ func (h *Hands) await(ctx context.Context, locator string, within time.Duration,
 			}
 			return nil, &Failure{Expected: expected, Actual: onScreen(s), Line: line}
 		}
-		if err := sleep(ctx, pause); err != nil {
+		if err := phone.Pause(ctx, pause); err != nil {
 			return nil, err
 		}
 	}
@@ -263,7 +263,7 @@ func (h *Hands) waitGone(ctx context.Context, locator string, within time.Durati
 		if time.Since(start) >= within {
 			return &Failure{Expected: fmt.Sprintf("%s to go away within %s", locator, within), Actual: "it still on the screen", Line: line}
 		}
-		if err := sleep(ctx, pause); err != nil {
+		if err := phone.Pause(ctx, pause); err != nil {
 			return err
 		}
 	}
@@ -378,7 +378,7 @@ func (h *Hands) scrollTo(ctx context.Context, c Call) (*uitree.Element, error) {
 		// The screen may still be on its way; an element that is coming needs no swipe.
 		es, s, err := h.look(ctx, locator)
 		for end := time.Now().Add(time.Second); err == nil && len(es) == 0 && (s == nil || swipes == 0) && time.Now().Before(end); {
-			if err = sleep(ctx, pause); err == nil {
+			if err = phone.Pause(ctx, pause); err == nil {
 				es, s, err = h.look(ctx, locator)
 			}
 		}
@@ -502,14 +502,3 @@ func wire(e *uitree.Element) any {
 }
 
 func asText(v any) string { s, _ := v.(string); return s }
-
-func sleep(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
