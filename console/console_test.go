@@ -562,4 +562,13 @@ func TestASessionIsWatchedMarkedAndItsProgramCopied(t *testing.T) {
 	eval[bool](d, button)
 	d.press("Mark passed")
 	d.says("looks around on orr-01 passed.")
+
+	// It is found by its group, and from its device.
+	d.goTo("/sessions?group=from%20a%20test", "tbody tr")
+	d.says("looks around")
+	d.goTo("/sessions?group=another", "main pre")
+	d.says("No session of this group.")
+	d.goTo("/devices/orr-01", "dl")
+	d.says("Its newest sessions from outside")
+	d.says("looks around")
 }

@@ -182,6 +182,17 @@ func problem(kind string, status int, title, detail, remedy string) api.Problem 
 	return api.Problem{Type: "urn:tessellant:problem:" + kind, Status: status, Title: title, Detail: &detail, Remedy: &remedy}
 }
 
+// innermost is the error that others were wrapped around.
+func innermost(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}
+
 // answerError writes an error as a problem (RFC 9457).
 func answerError(c *echo.Context, log *slog.Logger, err error) {
 	if r, uerr := echo.UnwrapResponse(c.Response()); uerr == nil && r.Committed {
@@ -222,6 +233,9 @@ func answerError(c *echo.Context, log *slog.Logger, err error) {
 		log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err, "incident", id)
 		detail, remedy := "the reason stands in the service's log under incident "+id, "try again; if it stays so, show the log to who runs the service"
 		p.Detail, p.Remedy = &detail, &remedy
+	}
+	if why := innermost(err); p.Status == http.StatusBadRequest && p.Title == http.StatusText(p.Status) && why != err {
+		p = problem("invalid", p.Status, "could not read the request", "its body is not what is wanted here: "+why.Error(), "send JSON as the API's description has it")
 	}
 	if p.Status == http.StatusNotFound && p.Type == "about:blank" {
 		p.Title = fmt.Sprintf("there is no %s %s here", c.Request().Method, c.Request().URL.Path)
