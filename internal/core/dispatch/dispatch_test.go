@@ -1,6 +1,9 @@
 package dispatch
 
 import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -35,4 +38,66 @@ func TestMatch(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { assert.Equal(t, x.want, Match(x.waiting, x.free, x.held)) })
 	}
+}
+
+// However much waits for however little: nothing is given twice, nothing that is wanted stays free, and nobody gets ahead of who has less.
+func TestWhatIsFreeIsShared(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 3))
+	for range 500 {
+		var free []string
+		for i := range r.IntN(12) {
+			free = append(free, fmt.Sprint("dev-", i))
+		}
+		var waiting []Leg
+		for i := range r.IntN(30) {
+			ws := r.IntN(3)
+			l := Leg{ID: fmt.Sprint("leg-", i), Workspace: fmt.Sprint("w", ws), Run: fmt.Sprintf("w%d-r%d", ws, r.IntN(3))}
+			for range 1 + r.IntN(4) {
+				l.Wants = append(l.Wants, fmt.Sprint("dev-", r.IntN(14)))
+			}
+			waiting = append(waiting, l)
+		}
+		before := slices.Clone(waiting)
+		pairs := Match(waiting, free, Held{})
+		assert.Equal(t, before, waiting, "what was given stays as it is")
+		legOf, deviceOf := map[string]string{}, map[string]string{}
+		for _, p := range pairs {
+			assert.NotContains(t, legOf, p.Device)
+			assert.NotContains(t, deviceOf, p.Leg)
+			assert.Contains(t, free, p.Device)
+			legOf[p.Device], deviceOf[p.Leg] = p.Leg, p.Device
+		}
+		for _, l := range waiting {
+			d, got := deviceOf[l.ID]
+			if got {
+				assert.Contains(t, l.Wants, d)
+				continue
+			}
+			for _, d := range l.Wants {
+				if slices.Contains(free, d) {
+					assert.Contains(t, legOf, d, "%s waits for %s, which nobody has", l.ID, d)
+				}
+			}
+		}
+	}
+}
+
+func TestAWorkspaceWithManyLegsHoldsUpNobody(t *testing.T) {
+	var waiting []Leg
+	var free, wants []string
+	for i := range 8 {
+		free = append(free, fmt.Sprint("dev-", i))
+	}
+	wants = free
+	for i := range 100 {
+		waiting = append(waiting, Leg{fmt.Sprint("big-", i), "big", "w", wants})
+	}
+	for i := range 2 {
+		waiting = append(waiting, Leg{fmt.Sprint("small-", i), "small", "v", wants})
+	}
+	count := map[byte]int{}
+	for _, p := range Match(waiting, free, Held{}) {
+		count[p.Leg[0]]++
+	}
+	assert.Equal(t, map[byte]int{'b': 6, 's': 2}, count, "who wants two gets two")
 }

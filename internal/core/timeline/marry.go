@@ -1,6 +1,9 @@
 package timeline
 
-import "slices"
+import (
+	"cmp"
+	"slices"
+)
 
 // Span is a case that is known only afterwards: from a report.
 type Span struct {
@@ -12,42 +15,100 @@ type Span struct {
 // Marry puts cases that a report told of among the events of their time: each begins and ends where it did, and what happened between is
 // its. Where it was marked while it ran, it takes the mark's place. The events come in the order of their times then, numbered anew.
 func Marry(events []Event, cases []Span) []Event {
-	out := make([]Event, 0, len(events)+2*len(cases))
+	marked := map[string][]int{} // by what they were called while they ran
+	var timed []int              // that last
+	byBegin := make([]int, len(cases))
+	for i := range cases {
+		byBegin[i] = i
+	}
+	slices.SortStableFunc(byBegin, func(a, b int) int { return cmp.Compare(cases[a].From, cases[b].From) })
+	for _, i := range byBegin {
+		if c := cases[i]; c.Mark != "" {
+			marked[c.Mark] = append(marked[c.Mark], i)
+		}
+		if cases[i].To > cases[i].From {
+			timed = append(timed, i)
+		}
+	}
+	out := make([]placed, 0, len(events)+2*len(cases))
 	for _, e := range events {
-		replaced := false
-		for _, c := range cases {
-			within := e.At >= c.From && e.At <= c.To
-			if c.Mark != "" && e.Case == c.Mark && within {
-				e.Case, replaced = c.Name, e.Kind == Case
-				break
+		p := placed{Event: e, of: -1}
+		switch {
+		case e.Case != "":
+			p.of = during(cases, marked[e.Case], e.At)
+		case e.Kind != Stage:
+			p.of = during(cases, timed, e.At)
+		}
+		if p.of >= 0 {
+			if e.Case != "" && e.Kind == Case {
+				continue // the report's own beginning and end take its place
 			}
-			if e.Case == "" && e.Kind != Stage && c.To > c.From && within {
-				e.Case = c.Name
-				break
+			p.Case = cases[p.of].Name
+			if p.part = ofBefore; cases[p.of].From == e.At {
+				p.part = ofItself
 			}
 		}
-		if !replaced {
-			out = append(out, e)
-		}
+		out = append(out, p)
 	}
-	for _, c := range cases {
-		begin := Event{Kind: Case, At: c.From, Case: c.Name, Name: c.Name}
+	for i, c := range cases {
 		end := c.End
-		end.Kind, end.At, end.Case, end.Name = Case, c.To, c.Name, c.Name
-		// Before what happened at the same moment, and behind it; among themselves in the report's order.
-		i := slices.IndexFunc(out, func(e Event) bool { return e.At >= begin.At && (e.Case == c.Name || e.At > begin.At) })
-		if i < 0 {
-			i = len(out)
+		end.Kind, end.At, end.Case, end.Name = Case, max(c.To, c.From), c.Name, c.Name
+		out = append(out, placed{Event{Kind: Case, At: c.From, Case: c.Name, Name: c.Name}, i, itsBegin})
+		if end.At > c.From {
+			out = append(out, placed{end, i, endOfBefore})
+		} else {
+			out = append(out, placed{end, i, itsEnd})
 		}
-		out = slices.Insert(out, i, begin)
-		j := len(out)
-		for j > i+1 && out[j-1].At > end.At {
-			j--
+	}
+	slices.SortStableFunc(out, func(a, b placed) int {
+		if c := cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(min(a.part, itsBegin), min(b.part, itsBegin))); c != 0 || a.part < endOfBefore {
+			return c
 		}
-		out = slices.Insert(out, j, end)
+		return cmp.Or(cmp.Compare(a.lasts(cases), b.lasts(cases)), cmp.Compare(a.of, b.of), cmp.Compare(a.part, b.part))
+	})
+	whole := make([]Event, len(out))
+	for i, p := range out {
+		whole[i] = p.Event
+		whole[i].Seq = i + 1
 	}
-	for i := range out {
-		out[i].Seq = i + 1
+	return whole
+}
+
+// placed is an event with its place among those of the same moment: first what goes on, then what ends, then each case that begins.
+type placed struct {
+	Event
+	of   int // which case; -1: none
+	part part
+}
+
+// lasts is 1 where its case goes on after the moment in which it begins: those that are over at once come before.
+func (p placed) lasts(cases []Span) int {
+	if c := cases[p.of]; c.To > c.From {
+		return 1
 	}
-	return out
+	return 0
+}
+
+type part int
+
+const (
+	ofBefore    part = iota // of a case that began before, or of none
+	endOfBefore             // the end of such a case
+	itsBegin                // a case begins: its beginning, what happens in it at that moment, its end where it ends at once
+	ofItself
+	itsEnd
+)
+
+// mostOver is how many cases can lie over each other: a device does one thing after the other, and clocks are off a little.
+const mostOver = 16
+
+// during finds the case that went on at a moment; of several the one that began last. Which are cases by when they began; -1: none.
+func during(cases []Span, which []int, at int64) int {
+	i, _ := slices.BinarySearchFunc(which, at+1, func(c int, at int64) int { return cmp.Compare(cases[c].From, at) })
+	for j := i - 1; j >= max(i-mostOver, 0); j-- {
+		if c := cases[which[j]]; at <= c.To {
+			return which[j]
+		}
+	}
+	return -1
 }
