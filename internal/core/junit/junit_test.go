@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"runtime"
 	"strings"
 	"testing"
@@ -166,4 +167,58 @@ func TestCasesFindTheirMarks(t *testing.T) {
 	assert.Equal(t, []int{1, 0, 2, -1}, Pair(cases, []int64{8800, 0, 0, 900}, marks), "the nearest where the time is known, else the first that is left")
 	assert.Equal(t, []int{0, 1, 2, -1}, Pair(cases, make([]int64, 4), marks), "in their order")
 	assert.Empty(t, Pair(nil, nil, marks))
+}
+
+// Whatever is written is read as Go's own XML reader reads it, and comes back as it was.
+func TestAnyTextIsWrittenAndReadAgain(t *testing.T) {
+	r := rand.New(rand.NewPCG(11, 4))
+	pieces := []string{"tide", " ", "<", ">", "&", "&amp;", "\"", "'", "]]>", "<![CDATA[", "<!--", "-->", "ebb – 🌊", "\n", "\t", "</testcase>", "/>", "é", "=", "\x00", "\x1b[31m", "\ufffe", "\xff", "%s", "\\"}
+	text := func() string {
+		var b strings.Builder
+		for range r.IntN(8) {
+			b.WriteString(pieces[r.IntN(len(pieces))])
+		}
+		return b.String()
+	}
+	line := func() string {
+		return strings.TrimSpace(strings.NewReplacer("\n", " ", "\t", " ").Replace(clean(text())))
+	}
+	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Skipped}
+	for range 300 {
+		in := Suite{Name: "orr-01"}
+		for i := range 1 + r.IntN(6) {
+			c := Case{Class: "shores", Name: fmt.Sprint(i, " ", text()), Verdict: verdicts[r.IntN(len(verdicts))], Took: time.Duration(r.IntN(100_000)) * time.Millisecond, Output: text()}
+			if c.Verdict != verdict.Passed {
+				c.Message, c.Trace = "said: "+line(), text()
+			}
+			in.Cases = append(in.Cases, c)
+		}
+		var b bytes.Buffer
+		require.NoError(t, Write(&b, text(), []Suite{in}))
+		var theirs struct {
+			Cases []struct {
+				Name    string `xml:"name,attr"`
+				Failure *struct {
+					Message string `xml:"message,attr"`
+					Text    string `xml:",chardata"`
+				} `xml:"failure"`
+				Output string `xml:"system-out"`
+			} `xml:"testsuite>testcase"`
+		}
+		require.NoError(t, xml.Unmarshal(b.Bytes(), &theirs), b.String())
+		ours := read(t, b.String())
+		require.Len(t, ours, len(in.Cases))
+		require.Len(t, theirs.Cases, len(in.Cases))
+		for i, c := range ours {
+			given := in.Cases[i]
+			assert.Equal(t, []any{given.Verdict, given.Took, "shores"}, []any{c.Verdict, c.Took, c.Class}, b.String())
+			assert.Equal(t, clean(given.Name), c.Name, b.String())
+			assert.Equal(t, theirs.Cases[i].Name, c.Name, b.String())
+			assert.Equal(t, strings.TrimSpace(theirs.Cases[i].Output), c.Output, b.String())
+			if f := theirs.Cases[i].Failure; f != nil {
+				assert.Equal(t, strings.TrimSpace(f.Message), c.Message, b.String())
+				assert.Equal(t, strings.TrimSpace(f.Text), c.Trace, b.String())
+			}
+		}
+	}
 }

@@ -354,7 +354,7 @@ func seconds(s string) time.Duration {
 	if err != nil || math.IsNaN(f) || f < 0 || f > 1e6 {
 		return 0
 	}
-	return time.Duration(f * float64(time.Second))
+	return time.Duration(math.Round(f * float64(time.Second)))
 }
 
 // stamp reads a moment; without a zone it is UTC, as the runners' own descriptions have it.
