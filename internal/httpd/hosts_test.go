@@ -67,7 +67,7 @@ func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
 	resp, raw = d.do("POST", "/api/v1/hosts/call", key, strings.NewReader("{"), asBytes...)
 	require.Equal(t, http.StatusOK, resp.StatusCode)
 	assert.Contains(t, string(raw), "can't be read")
-	resp, raw = d.do("POST", "/api/v1/hosts/call", key, bytes.NewReader(make([]byte, 9<<20)), asBytes...)
+	resp, raw = d.do("POST", "/api/v1/hosts/call", key, bytes.NewReader(make([]byte, 8<<20+1000)), asBytes...)
 	assert.Equal(t, http.StatusRequestEntityTooLarge, resp.StatusCode, string(raw))
 
 	// A hold that is none of this host's, or of nobody's, gives and takes nothing.
