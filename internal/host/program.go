@@ -227,18 +227,15 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 	if !fits {
 		a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "the suite asked for another device", Answer: fmt.Sprintf("%s; the run has chosen %s", devices.Filter{Where: wanted.Filter.Where}, f.Serial)})
 	}
-	timeouts := w3c.DefaultTimeouts()
-	if t, given := wanted.Standard["timeouts"]; given {
-		if err := timeouts.Set(t); err != nil {
-			return nil, err
-		}
+	timeouts, bad := wanted.Standard.Timeouts()
+	if bad != nil {
+		return nil, bad
 	}
 	if err := p.fresh(ctx); err != nil {
 		return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be started anew: %v", err)
 	}
 	p.opened++
-	answer := wanted.Standard.Answer(f.Platform, timeouts, map[string]any{"tessellant:session": a.hold.LegID, "tessellant:build": a.hold.Build,
-		"tessellant:device": map[string]any{"serial": f.Serial, "maker": f.Maker, "model": f.Model, "os": f.OS, "api": f.API, "form": f.Form, "origin": f.Origin, "simulated": f.Simulated}})
+	answer := wanted.Standard.Answer(f.Platform, timeouts, remoteend.Told(a.hold.LegID, a.hold.Build, f))
 	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(a.hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
 		Phone: a.unit.device, App: a.app, Facts: f, Notes: a.outside}), nil
 }

@@ -284,12 +284,10 @@ func (g *gathering) watchCrashes(ctx context.Context) {
 // serve opens the session, and waits for its end. The error says why it ended.
 func (a *attempt) serve(ctx context.Context) error {
 	q := a.hold.Session
-	timeouts := w3c.DefaultTimeouts()
 	standard := w3c.Capabilities(q.Capabilities)
-	if t, given := standard["timeouts"]; given {
-		if err := timeouts.Set(t); err != nil {
-			return err
-		}
+	timeouts, bad := standard.Timeouts()
+	if bad != nil {
+		return bad
 	}
 	commands, stop := context.WithCancel(ctx)
 	defer stop()

@@ -185,11 +185,9 @@ func newLab(t testing.TB, serial string) *lab {
 			return nil, w3c.Fail(w3c.InvalidArgument, "%v", err)
 		}
 		n++
-		timeouts := w3c.DefaultTimeouts()
-		if t, given := wanted[0]["timeouts"]; given {
-			if err := timeouts.Set(t); err != nil {
-				return nil, err
-			}
+		timeouts, bad := wanted[0].Timeouts()
+		if bad != nil {
+			return nil, bad
 		}
 		return remoteend.New(remoteend.Config{ID: fmt.Sprintf("session-%d", n), Answer: wanted[0].Answer("android", timeouts, nil), Timeouts: timeouts, Idle: w.Idle, Phone: d, App: app, Facts: facts, Notes: l.notes}), nil
 	}, Waits: func(id string) { l.notes.add(&l.notes.said, "a session waits for "+id) }}

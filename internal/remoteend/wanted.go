@@ -101,6 +101,16 @@ func Read(c w3c.Capabilities) (Wanted, error) {
 	return w, nil
 }
 
+// Told is what a new session's answer says of ours: which session it is, the build ("": none), and the device.
+func Told(session, build string, f devices.Facts) map[string]any {
+	out := map[string]any{w3c.Prefix + ":session": session,
+		w3c.Prefix + ":device": map[string]any{"serial": f.Serial, "maker": f.Maker, "model": f.Model, "os": f.OS, "api": f.API, "form": f.Form, "origin": f.Origin, "simulated": f.Simulated}}
+	if build != "" {
+		out[w3c.Prefix+":build"] = build
+	}
+	return out
+}
+
 // KeyIn gives the key that stands among the capabilities of a New Session request; "": there is none.
 func KeyIn(request []byte) string {
 	body, err := w3c.Object(request)

@@ -45,7 +45,7 @@ func Child() {
 			fmt.Fprintln(os.Stderr, "the way to the device can't be opened:", err)
 			os.Exit(cantStart)
 		}
-		_ = os.Setenv(in.URLName, "http://127.0.0.1:"+port(l.Addr().String()))
+		_ = os.Setenv(in.URLName, "http://"+l.Addr().String())
 		go bridge(l, in.Socket)
 	}
 	path, err := exec.LookPath(in.Command[0])

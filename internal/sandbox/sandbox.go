@@ -103,7 +103,8 @@ func Probe(ctx context.Context, base string) (*Box, error) {
 	defer cancel()
 	end, err := b.Run(ctx, Spec{Work: try.Work, Keep: try.Keep, Command: []string{"/bin/true"}, MemoryMB: 512, Processes: 64, DiskMB: 10, Output: &said})
 	if err != nil || end.Code != 0 {
-		b.Level, b.Why = Open, firstLine(said.String())
+		b.Level = Open
+		b.Why, _, _ = strings.Cut(said.String(), "\n")
 		if _, lerr := exec.LookPath("bwrap"); lerr != nil {
 			b.Why = "bubblewrap is not installed; on Debian: apt-get install bubblewrap"
 		}
@@ -133,15 +134,6 @@ func (b *Box) Close() {
 	if b != nil {
 		_ = os.RemoveAll(b.base)
 	}
-}
-
-func firstLine(s string) string {
-	for i, c := range s {
-		if c == '\n' {
-			return s[:i]
-		}
-	}
-	return s
 }
 
 // copyExe copies this program to where the programs' user can read it.
@@ -369,15 +361,4 @@ func (b *Box) KeepPath(f Folders) string {
 		return "/keep"
 	}
 	return f.Keep
-}
-
-func port(address string) string {
-	for i := len(address) - 1; i >= 0; i-- {
-		if address[i] == ':' {
-			if _, err := strconv.Atoi(address[i+1:]); err == nil {
-				return address[i+1:]
-			}
-		}
-	}
-	return ""
 }

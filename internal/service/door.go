@@ -59,8 +59,7 @@ func (s *Service) Holder(ctx context.Context, key string) (workspace string, err
 
 // passage is the way to one session.
 type passage struct {
-	session, workspace, hold, hostID, host string
-	used                                   time.Time
+	session, workspace, hold, host string
 }
 
 const (
@@ -71,13 +70,20 @@ const (
 	maxCommand = 15 * time.Minute
 )
 
-func (d *door) keep(wire string, h store.Hold) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.where == nil || len(d.where) >= maxPassages { // what is forgotten is found again in the database
-		d.where = map[string]*passage{}
+// keepPassage remembers the way to a session that has this hold.
+func (s *Service) keepPassage(ctx context.Context, wire string, h store.Hold) (*passage, error) {
+	name, err := s.Store.HostName(ctx, h.HostID)
+	if err != nil {
+		return nil, err
 	}
-	d.where[wire] = &passage{session: h.LegID, workspace: h.WorkspaceID, hold: h.ID, hostID: h.HostID}
+	p := &passage{session: h.LegID, workspace: h.WorkspaceID, hold: h.ID, host: name}
+	s.door.mu.Lock()
+	defer s.door.mu.Unlock()
+	if s.door.where == nil || len(s.door.where) >= maxPassages { // what is forgotten is found again in the database
+		s.door.where = map[string]*passage{}
+	}
+	s.door.where[wire] = p
+	return p, nil
 }
 
 func (d *door) find(wire string) *passage {
@@ -118,20 +124,12 @@ func (s *Service) passage(ctx context.Context, workspace, wire string) (*passage
 		case err != nil:
 			return nil, s.serviceFailed("find the session's device", err)
 		}
-		s.door.keep(wire, h)
-		p = s.door.find(wire)
+		if p, err = s.keepPassage(ctx, wire, h); err != nil {
+			return nil, s.serviceFailed("find the session's host", err)
+		}
 	}
 	if workspace != "" && p.workspace != workspace {
 		return nil, noSession(wire)
-	}
-	s.door.mu.Lock()
-	defer s.door.mu.Unlock()
-	if p.host == "" {
-		name, err := s.Store.HostName(ctx, p.hostID)
-		if err != nil {
-			return nil, s.serviceFailed("find the session's host", err)
-		}
-		p.host = name
 	}
 	return p, nil
 }

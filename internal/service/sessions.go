@@ -207,20 +207,20 @@ func (s *Service) StopSession(ctx context.Context, who Identity, id string) (Ses
 	if v.Stage == "done" {
 		return v, fail(Refused, "stop the session", "open another", "it is over already: %s", v.Verdict)
 	}
-	if err := s.endSession(ctx, v.SessionRow, "stopped", "it was stopped before it got a device"); err != nil {
+	if err := s.endSession(ctx, v.ID, v.WorkspaceID, "stopped", "it was stopped before it got a device"); err != nil {
 		return v, err
 	}
 	return s.Session(ctx, who, v.ID)
 }
 
 // endSession ends a session that waits, with a message, or has its host end it.
-func (s *Service) endSession(ctx context.Context, r store.SessionRow, how, message string) error {
-	waited, err := s.Store.StopSession(ctx, r.ID, verdict.Stopped, how, message)
+func (s *Service) endSession(ctx context.Context, id, workspace, how, message string) error {
+	waited, err := s.Store.StopSession(ctx, id, verdict.Stopped, how, message)
 	if err != nil {
 		return err
 	}
-	s.Log.Info("session is ended", "session", r.ID, "how", how, "waited", waited)
-	s.sessionChanged(r.WorkspaceID, r.ID)
+	s.Log.Info("session is ended", "session", id, "how", how, "waited", waited)
+	s.sessionChanged(workspace, id)
 	if waited {
 		return nil
 	}
@@ -229,7 +229,7 @@ func (s *Service) endSession(ctx context.Context, r store.SessionRow, how, messa
 		return err
 	}
 	for _, h := range holds {
-		if h.LegID == r.ID {
+		if h.LegID == id {
 			if name, err := s.Store.HostName(ctx, h.HostID); err == nil {
 				s.Bus.Publish(bus.Host(name), nil)
 			}
@@ -402,28 +402,18 @@ func (s *Service) OpenSession(ctx context.Context, who Identity, request []byte)
 	if err != nil {
 		return remoteend.Answer(s.serviceFailed("find the session's device", err))
 	}
-	s.door.keep(wire, h)
+	if _, err := s.keepPassage(ctx, wire, h); err != nil {
+		return remoteend.Answer(s.serviceFailed("find the session's host", err))
+	}
 	// The host has it as it stands now.
 	return remoteend.NewAnswer(wire, s.answered(r))
 }
 
 // answered gives the capabilities that are answered.
 func (s *Service) answered(r store.SessionRow) w3c.Capabilities {
-	timeouts := w3c.DefaultTimeouts()
 	standard := w3c.Capabilities(r.Request.V.Standard)
-	if t, given := standard["timeouts"]; given {
-		_ = timeouts.Set(t) // it was seen to be right
-	}
-	return standard.Answer(r.Facts.V.Platform, timeouts, s.ourAnswer(r))
-}
-
-func (s *Service) ourAnswer(r store.SessionRow) map[string]any {
-	f := r.Facts.V
-	own := map[string]any{"tessellant:session": r.ID, "tessellant:device": map[string]any{"serial": f.Serial, "maker": f.Maker, "model": f.Model, "os": f.OS, "api": f.API, "form": f.Form, "origin": f.Origin, "simulated": f.Simulated}}
-	if r.Request.V.Build != "" {
-		own["tessellant:build"] = r.Request.V.Build
-	}
-	return own
+	timeouts, _ := standard.Timeouts() // they were seen to be right
+	return standard.Answer(r.Facts.V.Platform, timeouts, remoteend.Told(r.ID, r.Request.V.Build, r.Facts.V))
 }
 
 // awaitSession waits until a session can be commanded.
@@ -434,15 +424,16 @@ func (s *Service) awaitSession(ctx context.Context, x store.Session, w remoteend
 	defer prepared.Stop()
 	look := time.NewTicker(2 * time.Second)
 	defer look.Stop()
-	asked, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	asked, cancel := context.WithTimeout(context.WithoutCancel(ctx), w.Patience+prepareLimit+time.Minute)
 	defer cancel()
 	impatient := false
 	for {
-		r, err := s.Store.SessionByID(asked, x.WorkspaceID, x.ID)
-		if err != nil {
-			return r, s.serviceFailed("see how the session stands", err)
-		}
+		now, over := context.WithTimeout(asked, 10*time.Second)
+		r, err := s.Store.SessionByID(now, x.WorkspaceID, x.ID)
+		over()
 		switch {
+		case err != nil: // the database may be away for a while; the session stands in it
+			s.Log.Warn("how a session stands can't be seen now", "session", x.ID, "err", err)
 		case r.Stage == "running":
 			return r, nil
 		case r.Stage == "done":
@@ -453,7 +444,7 @@ func (s *Service) awaitSession(ctx context.Context, x store.Session, w remoteend
 				place = places[r.ID]
 			}
 			message := fmt.Sprintf("no device came free within %s; the session was number %d in the queue", w.Patience, place)
-			if err := s.endSession(asked, r, "never", message); err != nil {
+			if err := s.endSession(asked, x.ID, x.WorkspaceID, "never", message); err != nil {
 				return r, s.serviceFailed("end the session", err)
 			}
 			continue
@@ -464,9 +455,12 @@ func (s *Service) awaitSession(ctx context.Context, x store.Session, w remoteend
 		case <-patience.C:
 			impatient = true
 		case <-prepared.C:
+			if err := s.endSession(asked, x.ID, x.WorkspaceID, "never", "its device was not ready in time"); err != nil {
+				s.Log.Warn("a session that did not begin could not be ended", "session", x.ID, "err", err)
+			}
 			return r, w3c.Fail(w3c.SessionNotCreated, "the device was not ready within %s", prepareLimit)
 		case <-ctx.Done():
-			if err := s.endSession(asked, r, "never", "its client went away while it waited"); err != nil {
+			if err := s.endSession(asked, x.ID, x.WorkspaceID, "never", "its client went away while it waited"); err != nil {
 				s.Log.Warn("a session that nobody waits for could not be ended", "session", x.ID, "err", err)
 			}
 			return r, w3c.Fail(w3c.SessionNotCreated, "the client went away")
@@ -527,11 +521,10 @@ func (l *link) sessionHold(ctx context.Context, h store.Hold) (host.Hold, error)
 	if err != nil {
 		return host.Hold{}, err
 	}
-	r.Facts = d.Facts
 	q := r.Request.V
 	seconds := func(f float64) time.Duration { return time.Duration(f * float64(time.Second)) }
 	out := host.Hold{ID: h.ID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Epoch: h.Epoch, Serial: d.Serial, Stop: h.Stop, Begun: h.Begun,
-		Session: &host.Session{Limit: seconds(q.Limit), Idle: seconds(q.Idle), Video: q.Recording["video"], Log: q.Recording["log"], Landscape: q.Landscape, Dark: q.Dark, Capabilities: q.Standard, Answer: l.ourAnswer(r)}}
+		Session: &host.Session{Limit: seconds(q.Limit), Idle: seconds(q.Idle), Video: q.Recording["video"], Log: q.Recording["log"], Landscape: q.Landscape, Dark: q.Dark, Capabilities: q.Standard, Answer: remoteend.Told(r.ID, q.Build, d.Facts.V)}}
 	if r.BuildID.Valid {
 		b, err := l.Store.BuildByID(ctx, h.WorkspaceID, r.BuildID.String)
 		if err != nil {

@@ -268,6 +268,17 @@ func (c Capabilities) Unmatched(platform string) string {
 	return ""
 }
 
+// Timeouts are those that a set of capabilities asks for, and the defaults for the rest.
+func (c Capabilities) Timeouts() (Timeouts, *Error) {
+	t := DefaultTimeouts()
+	if v, given := c["timeouts"]; given {
+		if err := t.Set(v); err != nil {
+			return t, err
+		}
+	}
+	return t, nil
+}
+
 // Answer is what a new session's capabilities are (section 8.1, step 9): the standard's, then more.
 func (c Capabilities) Answer(platform string, t Timeouts, more map[string]any) Capabilities {
 	out := Capabilities{"browserName": "", "browserVersion": "", "platformName": platform, "acceptInsecureCerts": false, "pageLoadStrategy": "normal", "proxy": map[string]any{},
