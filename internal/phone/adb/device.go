@@ -43,6 +43,7 @@ type Device struct {
 
 	mu       sync.Mutex
 	closed   bool
+	keeps    keeping
 	fileDump bool           // this device writes the tree into files only
 	changed  []setting      // as they were before, the first change first
 	dump     []byte         // the last of the tree that could be read
@@ -92,6 +93,8 @@ func (d *Device) Close() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.closed = true
+	d.keeps.shell.close()
+	d.keeps.shell = nil
 	return nil
 }
 

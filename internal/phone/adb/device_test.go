@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -51,8 +52,11 @@ MemTotal:        7812345 kB`,
 // shell commands and answers each as the test says.
 type played struct {
 	*Device
-	mu    sync.Mutex
-	heard []string
+	answers map[string]string
+	mu      sync.Mutex
+	heard   []string
+	greets  string // what its shell says when it begins; "<exit>": it ends at once
+	shells  int    // that were to be kept
 }
 
 // answers maps the beginning of a command to its output; an answer that ends
@@ -62,21 +66,21 @@ func act(t *testing.T, answers map[string]string) *played {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
-	p := &played{}
+	p := &played{answers: answers}
 	go func() {
 		for {
 			c, err := l.Accept()
 			if err != nil {
 				return
 			}
-			go p.serve(c, answers)
+			go p.serve(c)
 		}
 	}()
 	p.Device = &Device{server: &Server{l.Addr().String()}, transport: "t-1", serial: "s-1", features: map[string]bool{"shell_v2": true, "cmd": true}, api: 30}
 	return p
 }
 
-func (p *played) serve(c net.Conn, answers map[string]string) {
+func (p *played) serve(c net.Conn) {
 	defer c.Close()
 	for {
 		head := make([]byte, 4)
@@ -99,34 +103,93 @@ func (p *played) serve(c net.Conn, answers map[string]string) {
 		if !isService || kind == "host" {
 			continue
 		}
-		p.mu.Lock()
-		p.heard = append(p.heard, command)
-		p.mu.Unlock()
-		out := ""
-		for begin, a := range answers {
-			if strings.HasPrefix(command, begin) {
-				out = a
-			}
+		if command == "" {
+			p.serveLines(c)
+			return
 		}
-		if out == "<silence>" {
+		text, cut, silent := p.answer(command)
+		if silent {
 			_, _ = io.Copy(io.Discard, c)
 			return
 		}
-		text, cut := strings.CutSuffix(out, "<cut>")
 		if kind == "exec" {
 			_, _ = io.WriteString(c, text)
 			_ = c.(*net.TCPConn).CloseWrite()
 			_, _ = io.Copy(io.Discard, c) // until the client has closed, too
 			return
 		}
-		packet := func(id byte, b []byte) {
-			_, _ = c.Write(append(binary.LittleEndian.AppendUint32([]byte{id}, uint32(len(b))), b...))
-		}
-		packet(packetOut, []byte(text))
+		packet(c, packetOut, text)
 		if !cut {
-			packet(packetExit, []byte{0})
+			packet(c, packetExit, "\x00")
 		}
 		return
+	}
+}
+
+func packet(c net.Conn, id byte, b string) {
+	_, _ = c.Write(append(binary.LittleEndian.AppendUint32([]byte{id}, uint32(len(b))), b...))
+}
+
+// answer is what a command is answered with.
+func (p *played) answer(command string) (text string, cut, silent bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.heard = append(p.heard, command)
+	out := ""
+	for begin, a := range p.answers {
+		if strings.HasPrefix(command, begin) {
+			out = a
+		}
+	}
+	text, cut = strings.CutSuffix(out, "<cut>")
+	return text, cut, out == "<silence>"
+}
+
+var frameForm = regexp.MustCompile(`(?s)^{ (.*)\n} </dev/null; echo (\S+:)\$\?; echo (\S+:) >&2\n$`)
+
+// serveLines is a shell that is kept.
+func (p *played) serveLines(c net.Conn) {
+	p.mu.Lock()
+	p.shells++
+	greets := p.greets
+	p.mu.Unlock()
+	packet(c, packetOut, greets)
+	if greets == "<exit>" {
+		packet(c, packetExit, "\x7f")
+		return
+	}
+	for {
+		head := make([]byte, 5)
+		if _, err := io.ReadFull(c, head); err != nil {
+			return
+		}
+		body := make([]byte, binary.LittleEndian.Uint32(head[1:]))
+		if _, err := io.ReadFull(c, body); err != nil {
+			return
+		}
+		m := frameForm.FindStringSubmatch(string(body))
+		if m == nil {
+			packet(c, packetErr, "sh: syntax error\n")
+			packet(c, packetExit, "\x01")
+			return
+		}
+		text := ""
+		if m[1] != ":" {
+			var cut, silent bool
+			if text, cut, silent = p.answer(m[1]); silent {
+				_, _ = io.Copy(io.Discard, c)
+				return
+			}
+			if cut {
+				packet(c, packetOut, text)
+				return
+			}
+		}
+		// In pieces, as they may come.
+		all := text + m[2] + "0\n"
+		packet(c, packetOut, all[:len(all)/2])
+		packet(c, packetErr, m[3]+"\n")
+		packet(c, packetOut, all[len(all)/2:])
 	}
 }
 
@@ -274,18 +337,22 @@ func TestNoAnswerGrowsWithoutBound(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	go func() {
-		c, err := l.Accept()
-		if err != nil {
-			return
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				buf := make([]byte, 256)
+				for range 2 {
+					_, _ = c.Read(buf)
+					_, _ = c.Write([]byte("OKAY"))
+				}
+				_, _ = c.Write([]byte{packetOut, 0xff, 0xff, 0xff, 0xff})
+				_, _ = io.Copy(io.Discard, c)
+			}()
 		}
-		defer c.Close()
-		buf := make([]byte, 256)
-		for range 2 {
-			_, _ = c.Read(buf)
-			_, _ = c.Write([]byte("OKAY"))
-		}
-		_, _ = c.Write([]byte{packetOut, 0xff, 0xff, 0xff, 0xff})
-		_, _ = io.Copy(io.Discard, c)
 	}()
 	d := &Device{server: &Server{l.Addr().String()}, features: map[string]bool{"shell_v2": true}}
 	_, err = d.shell(ctx, "read", "x", time.Minute)

@@ -28,6 +28,7 @@ func (a answer) text() string { return strings.TrimSpace(string(a.out) + string(
 const maxAnswer = 64 << 20
 
 var errSilent = errors.New("it did not answer in time")
+var errTooLong = fmt.Errorf("it answered with more than %d bytes", maxAnswer)
 var errCut = errors.New("the connection broke before the command had ended")
 
 // with gives a context that ends after limit at the latest.
@@ -36,13 +37,16 @@ func (d *Device) with(ctx context.Context, limit time.Duration) (context.Context
 }
 
 // failed tells apart why a call failed: the caller gave up, the device did not
-// answer in time or went away.
+// answer in time, said too much or went away.
 func (d *Device) failed(ctx context.Context, doing string, err error) error {
 	if ctx.Err() != nil {
 		if context.Cause(ctx) == errSilent {
 			return &phone.Lost{Serial: d.serial, Doing: doing, Err: errSilent}
 		}
 		return ctx.Err()
+	}
+	if errors.Is(err, errTooLong) {
+		return fmt.Errorf("%s: %w", doing, err)
 	}
 	return &phone.Lost{Serial: d.serial, Doing: doing, Err: err}
 }
@@ -55,14 +59,18 @@ func (d *Device) shell(ctx context.Context, doing, line string, limit time.Durat
 	if d.isClosed() {
 		return answer{}, fmt.Errorf("%s: the device is not in use any more: %w", doing, os.ErrClosed)
 	}
-	if d.features["shell_v2"] {
-		return d.shellV2(ctx, doing, line)
+	if !d.features["shell_v2"] {
+		return d.shellV1(ctx, doing, line)
 	}
-	return d.shellV1(ctx, doing, line)
+	if a, ok, err := d.inKept(ctx, doing, line); ok {
+		return a, err
+	}
+	return d.shellV2(ctx, doing, line)
 }
 
 // Packets of shell_v2: one byte of kind, four of length (little endian), the body.
 const (
+	packetIn   = 0
 	packetOut  = 1
 	packetErr  = 2
 	packetExit = 3
@@ -75,32 +83,42 @@ func (d *Device) shellV2(ctx context.Context, doing, line string) (answer, error
 		return a, d.failed(ctx, doing, err)
 	}
 	defer c.Close()
-	head := make([]byte, 5)
 	for {
-		if _, err := io.ReadFull(c, head); err != nil {
-			// No exit packet: however this looks, the command did not end.
-			return a, d.failed(ctx, doing, errCut)
+		kind, err := a.read(c)
+		if err != nil {
+			return a, d.failed(ctx, doing, err) // no exit packet: however this looks, the command did not end
 		}
-		n := binary.LittleEndian.Uint32(head[1:])
-		if n > maxAnswer || len(a.out)+len(a.err)+int(n) > maxAnswer {
-			return a, fmt.Errorf("%s: the device answered with more than %d bytes", doing, maxAnswer)
-		}
-		body := make([]byte, n)
-		if _, err := io.ReadFull(c, body); err != nil {
-			return a, d.failed(ctx, doing, errCut)
-		}
-		switch head[0] {
-		case packetOut:
-			a.out = append(a.out, body...)
-		case packetErr:
-			a.err = append(a.err, body...)
-		case packetExit:
-			if len(body) > 0 {
-				a.code = int(body[0])
-			}
+		if kind == packetExit {
 			return a, nil
 		}
 	}
+}
+
+// read takes one packet in, and says of what kind it was.
+func (a *answer) read(r io.Reader) (kind byte, err error) {
+	head := make([]byte, 5)
+	if _, err := io.ReadFull(r, head); err != nil {
+		return 0, errCut
+	}
+	n := int64(binary.LittleEndian.Uint32(head[1:]))
+	if int64(len(a.out)+len(a.err))+n > maxAnswer {
+		return 0, errTooLong
+	}
+	body := make([]byte, n)
+	if _, err := io.ReadFull(r, body); err != nil {
+		return 0, errCut
+	}
+	switch head[0] {
+	case packetOut:
+		a.out = append(a.out, body...)
+	case packetErr:
+		a.err = append(a.err, body...)
+	case packetExit:
+		if n > 0 {
+			a.code = int(body[0])
+		}
+	}
+	return head[0], nil
 }
 
 // endMark is written behind a command where the protocol has no exit code.

@@ -30,12 +30,11 @@ func (p *Phone) service(name string) func(context.Context, *stream) {
 	kind, arg, _ := strings.Cut(name, ":")
 	kind, options, _ := strings.Cut(kind, ",")
 	switch {
-	case kind == "shell" && strings.Contains(","+options+",", ",v2,") && !p.traits.oldShell():
-		return func(ctx context.Context, s *stream) { p.shellV2(ctx, s, arg) }
-	case kind == "shell" || kind == "exec":
-		return func(ctx context.Context, s *stream) {
-			p.run(ctx, arg, s, s, s)
-		}
+	case kind == "shell":
+		v2 := strings.Contains(","+options+",", ",v2,") && !p.traits.oldShell()
+		return func(ctx context.Context, s *stream) { p.shell(ctx, s, arg, v2) }
+	case kind == "exec":
+		return func(ctx context.Context, s *stream) { p.run(ctx, arg, s, s, s) }
 	case kind == "sync":
 		return p.sync
 	}
@@ -46,57 +45,110 @@ const (
 	v2stdin, v2stdout, v2stderr, v2exit, v2closeIn = 0, 1, 2, 3, 4
 )
 
-type v2writer struct {
-	mu *sync.Mutex
-	s  io.Writer
-	id byte
+// packets is what the host sends to a command's input (shell_v2).
+type packets struct {
+	s    *stream
+	left int
 }
 
-func (w v2writer) Write(b []byte) (int, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	head := make([]byte, 5, 5+len(b))
-	head[0] = w.id
-	binary.LittleEndian.PutUint32(head[1:], uint32(len(b)))
-	if _, err := w.s.Write(append(head, b...)); err != nil {
-		return 0, err
+func (r *packets) Read(b []byte) (int, error) {
+	for r.left == 0 {
+		head := make([]byte, 5)
+		if _, err := io.ReadFull(r.s, head); err != nil {
+			return 0, io.EOF
+		}
+		n := int(binary.LittleEndian.Uint32(head[1:]))
+		switch head[0] {
+		case v2stdin:
+			r.left = n
+		case v2closeIn:
+			return 0, io.EOF
+		default:
+			if _, err := io.CopyN(io.Discard, r.s, int64(n)); err != nil {
+				return 0, io.EOF
+			}
+		}
 	}
-	return len(b), nil
+	n, err := r.s.Read(b[:min(len(b), r.left)])
+	r.left -= n
+	return n, err
+}
+
+// said is what a shell says to the host: at once, or held until there is more.
+type said struct {
+	mu    sync.Mutex
+	s     *stream
+	holds bool
+	held  bytes.Buffer
+}
+
+// voice is one of a shell's outputs.
+type voice struct {
+	*said
+	id   byte // of its packets
+	bare bool // it has none: before shell_v2
+}
+
+func (v voice) Write(b []byte) (int, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if !v.bare {
+		v.held.WriteByte(v.id)
+		v.held.Write(binary.LittleEndian.AppendUint32(v.held.AvailableBuffer(), uint32(len(b))))
+	}
+	v.held.Write(b)
+	if v.holds && v.held.Len() < chunkSize {
+		return len(b), nil
+	}
+	return len(b), v.send()
+}
+
+// hold sets whether what is said is held back from now on.
+func (t *said) hold(on bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.holds = on
+	if !on {
+		_ = t.send()
+	}
+}
+
+// let lets go of what is held.
+func (t *said) let() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	_ = t.send()
+}
+
+func (t *said) send() error {
+	_, err := t.s.Write(t.held.Bytes())
+	t.held.Reset()
+	return err
 }
 
 // answersAtOnce are the commands that say all they have to say when they end.
-var answersAtOnce = map[string]bool{"uiautomator": true, "input": true, "getprop": true, "wm": true, "settings": true, "pidof": true, "date": true}
+var answersAtOnce = map[string]bool{"uiautomator": true, "input": true, "getprop": true, "wm": true, "settings": true, "pidof": true, "date": true, "echo": true}
 
-func (p *Phone) shellV2(ctx context.Context, s *stream, command string) {
-	var mu sync.Mutex
-	in, feed := io.Pipe()
-	go func() { // ends when the stream does
-		head := make([]byte, 5)
-		for {
-			if _, err := io.ReadFull(s, head); err != nil {
-				feed.CloseWithError(io.EOF)
-				return
-			}
-			body := io.LimitReader(s, int64(binary.LittleEndian.Uint32(head[1:])))
-			switch head[0] {
-			case v2stdin:
-				_, _ = io.Copy(feed, body)
-			case v2closeIn:
-				_ = feed.Close()
-			default:
-				_, _ = io.Copy(io.Discard, body)
-			}
-		}
-	}()
-	var to io.Writer = s
-	var whole bytes.Buffer
-	if name, _, _ := strings.Cut(command, " "); answersAtOnce[name] {
-		to = &whole // one packet for what is said and the exit code
+// shell is the service of that name: one command, or without one a shell that reads its commands.
+func (p *Phone) shell(ctx context.Context, s *stream, command string, v2 bool) {
+	t := &said{s: s}
+	out, errOut, in := voice{t, v2stdout, !v2}, voice{t, v2stderr, !v2}, io.Reader(s)
+	if v2 {
+		in = &packets{s: s}
 	}
-	code := p.run(ctx, command, in, v2writer{&mu, to, v2stdout}, v2writer{&mu, to, v2stderr})
-	_ = in.Close()
-	_, _ = v2writer{&mu, to, v2exit}.Write([]byte{byte(code)})
-	_, _ = s.Write(whole.Bytes())
+	var code int
+	if command == "" {
+		code = p.lines(ctx, in, out, errOut)
+	} else {
+		name, _, _ := strings.Cut(command, " ")
+		t.hold(answersAtOnce[name])
+		code = p.run(ctx, command, in, out, errOut)
+	}
+	if v2 {
+		t.hold(true)
+		_, _ = voice{t, v2exit, false}.Write([]byte{byte(code)})
+	}
+	t.let()
 }
 
 // file is a file on the phone.

@@ -4,6 +4,7 @@ package phone
 // own, and whose files are those in its memory.
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -30,25 +32,52 @@ type call struct {
 
 func (c *call) say(format string, args ...any) { fmt.Fprintf(c.out, format, args...) }
 
+// script is what a shell is to do.
+type script struct {
+	file  *syntax.File
+	calls []simple // the same, where it needs no interpreter; else nil
+}
+
+func newParser() *syntax.Parser { return syntax.NewParser(syntax.Variant(syntax.LangMirBSDKorn)) }
+
+func parse(parser *syntax.Parser, text string) (script, error) {
+	file, err := parser.Parse(strings.NewReader(text), "")
+	if err != nil {
+		return script{}, err
+	}
+	calls, ok := plain(file.Stmts)
+	if !ok {
+		calls = nil
+	}
+	return script{file, calls}, nil
+}
+
 // run runs one line of shell and gives its exit code.
 func (p *Phone) run(ctx context.Context, line string, in io.Reader, out, errOut io.Writer) int {
-	prog, err := syntax.NewParser(syntax.Variant(syntax.LangMirBSDKorn)).Parse(strings.NewReader(line), "")
+	s, err := parse(newParser(), line)
 	if err != nil {
 		fmt.Fprintf(errOut, "/system/bin/sh: %v\n", err)
 		return 1
 	}
-	if args := plain(prog); args != nil { // as nearly all are: no interpreter
-		return commands[args[0]](p, &call{ctx, args[1:], in, out, errOut})
+	if s.calls != nil { // as nearly all are: no interpreter
+		return p.runCalls(ctx, s.calls, 0, in, out, errOut)
 	}
-	r, err := interp.New(interp.StdIO(in, out, errOut), interp.Env(expand.ListEnviron("PATH=/system/bin", "HOME=/", "ANDROID_ROOT=/system")),
+	r, err := p.interpreter(in, out, errOut)
+	if err != nil {
+		fmt.Fprintf(errOut, "/system/bin/sh: %v\n", err)
+		return 1
+	}
+	return exitCode(r.Run(ctx, s.file))
+}
+
+func (p *Phone) interpreter(in io.Reader, out, errOut io.Writer) (*interp.Runner, error) {
+	return interp.New(interp.StdIO(in, out, errOut), interp.Env(expand.ListEnviron("PATH=/system/bin", "HOME=/", "ANDROID_ROOT=/system")),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return p.exec }),
 		interp.OpenHandler(p.open), interp.StatHandler(p.stat),
 		interp.ReadDirHandler2(func(context.Context, string) ([]fs.DirEntry, error) { return nil, nil }))
-	if err != nil {
-		fmt.Fprintf(errOut, "/system/bin/sh: %v\n", err)
-		return 1
-	}
-	err = r.Run(ctx, prog)
+}
+
+func exitCode(err error) int {
 	var code interp.ExitStatus
 	switch {
 	case errors.As(err, &code):
@@ -59,40 +88,157 @@ func (p *Phone) run(ctx context.Context, line string, in io.Reader, out, errOut 
 	return 0
 }
 
-// plain gives the arguments of a line that is one call of a command of the phone's, with words that mean what they are; nil: it is more.
-func plain(prog *syntax.File) (args []string) {
-	if len(prog.Stmts) != 1 {
-		return nil
+// lines is a shell that reads what it is to do from its input, line after line, as one does that was started
+// without a command. What a command reads there, the shell does not.
+func (p *Phone) lines(ctx context.Context, in io.Reader, out, errOut voice) int {
+	r := bufio.NewReader(in)
+	parser := newParser()
+	var interpreter *interp.Runner // keeps what the lines before said
+	code := 0
+	for text := ""; ; {
+		if r.Buffered() == 0 {
+			out.let()
+		}
+		line, err := r.ReadString('\n')
+		text += line
+		if err != nil && strings.TrimSpace(text) == "" || len(text) > maxPayload {
+			return code
+		}
+		s, wrong := parse(parser, text)
+		if wrong != nil {
+			if syntax.IsIncomplete(wrong) && err == nil {
+				continue
+			}
+			fmt.Fprintf(errOut, "/system/bin/sh: %v\n", wrong)
+			return 1
+		}
+		text = ""
+		out.hold(s.calls != nil && !slices.ContainsFunc(s.calls, func(c simple) bool { return !answersAtOnce[c.args[0]] }))
+		if s.calls != nil {
+			code = p.runCalls(ctx, s.calls, code, r, out, errOut)
+		} else if len(s.file.Stmts) > 0 {
+			if interpreter == nil {
+				if interpreter, err = p.interpreter(nil, out, errOut); err != nil { // with our input it would take all of it
+					fmt.Fprintf(errOut, "/system/bin/sh: %v\n", err)
+					return 1
+				}
+			}
+			code = exitCode(interpreter.Run(ctx, s.file))
+			if interpreter.Exited() {
+				return code
+			}
+		}
 	}
-	stmt := prog.Stmts[0]
-	c, ok := stmt.Cmd.(*syntax.CallExpr)
-	if !ok || stmt.Negated || stmt.Background || stmt.Coprocess || len(stmt.Redirs) > 0 || len(c.Assigns) > 0 {
-		return nil
+}
+
+// simple is one call of a command of the phone's, with words that mean what they are.
+type simple struct {
+	args    []string // with lastCode where the exit code of the call before is meant
+	noInput bool
+	toErr   bool
+}
+
+const lastCode = "\x00" // no word has one
+
+func (p *Phone) runCalls(ctx context.Context, calls []simple, code int, in io.Reader, out, errOut io.Writer) int {
+	for _, s := range calls {
+		args := slices.Clone(s.args)
+		for i := range args {
+			args[i] = strings.ReplaceAll(args[i], lastCode, strconv.Itoa(code))
+		}
+		c := &call{ctx, args[1:], in, out, errOut}
+		if s.noInput {
+			c.in = strings.NewReader("")
+		}
+		if s.toErr {
+			c.out = errOut
+		}
+		if code = commands[args[0]](p, c); ctx.Err() != nil {
+			return 1
+		}
+	}
+	return code
+}
+
+// plain gives the calls that statements are when they are nothing but calls of the phone's commands, one after the other.
+func plain(stmts []*syntax.Stmt) (calls []simple, ok bool) {
+	for _, stmt := range stmts {
+		if stmt.Negated || stmt.Background || stmt.Coprocess {
+			return nil, false
+		}
+		var these []simple
+		switch c := stmt.Cmd.(type) {
+		case *syntax.CallExpr:
+			args, ok := words(c)
+			if !ok {
+				return nil, false
+			}
+			these = []simple{{args: args}}
+		case *syntax.Block:
+			if these, ok = plain(c.Stmts); !ok {
+				return nil, false
+			}
+		default:
+			return nil, false
+		}
+		for _, r := range stmt.Redirs {
+			to := r.Word.Lit()
+			for i := range these {
+				switch {
+				case r.N != nil:
+					return nil, false
+				case r.Op == syntax.RdrIn && to == "/dev/null":
+					these[i].noInput = true
+				case r.Op == syntax.DplOut && to == "2":
+					these[i].toErr = true
+				default:
+					return nil, false
+				}
+			}
+		}
+		calls = append(calls, these...)
+	}
+	return calls, len(calls) > 0
+}
+
+// words gives a call's words, when they mean what they are.
+func words(c *syntax.CallExpr) (args []string, ok bool) {
+	if len(c.Assigns) > 0 {
+		return nil, false
 	}
 	for _, w := range c.Args {
 		arg := ""
 		for _, part := range w.Parts {
 			switch x := part.(type) {
 			case *syntax.Lit:
-				if strings.ContainsAny(x.Value, "\\*?[{~") {
-					return nil
+				if strings.ContainsAny(x.Value, "\\*?[{~"+lastCode) {
+					return nil, false
 				}
 				arg += x.Value
 			case *syntax.SglQuoted:
-				if x.Dollar {
-					return nil
+				if x.Dollar || strings.Contains(x.Value, lastCode) {
+					return nil, false
 				}
 				arg += x.Value
+			case *syntax.ParamExp:
+				if !x.Short || x.Param == nil || x.Param.Value != "?" {
+					return nil, false
+				}
+				arg += lastCode
 			default:
-				return nil
+				return nil, false
 			}
 		}
 		args = append(args, arg)
 	}
-	if len(args) == 0 || commands[args[0]] == nil || interp.IsBuiltin(args[0]) {
-		return nil
+	if len(args) == 0 || commands[args[0]] == nil {
+		return nil, false
 	}
-	return args
+	// The interpreter's echo has options, and signs that stand for others.
+	if plainEcho := args[0] == "echo" && !strings.Contains(strings.Join(args, " "), `\`) && (len(args) == 1 || !strings.HasPrefix(args[1], "-")); interp.IsBuiltin(args[0]) && !plainEcho {
+		return nil, false
+	}
+	return args, true
 }
 
 func (p *Phone) exec(ctx context.Context, args []string) error {
