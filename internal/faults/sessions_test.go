@@ -6,7 +6,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"net/http"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -112,4 +114,40 @@ func (l *lab) lasted(id string) int64 {
 		return 0
 	}
 	return r.JSON200.Events[len(r.JSON200.Events)-1].At - r.JSON200.Events[0].At
+}
+
+func TestASessionGoesOnWhileTheDatabaseHangs(t *testing.T) {
+	t.Parallel()
+	l := newLab(t, 2)
+	path, id := l.openSession()
+	require.True(t, l.sees(path))
+	pid := l.service.childNamed("mariadbd")
+	require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+	second := make(chan string, 1)
+	go func() {
+		v, ok := l.wd("POST", "/session", map[string]any{"capabilities": map[string]any{}})
+		if !assert.True(t, ok, "%v", v) {
+			close(second)
+			return
+		}
+		second <- "/session/" + v.(map[string]any)["sessionId"].(string)
+	}()
+	until := time.Now().Add(20 * time.Second) // for longer than a key is trusted without asking
+	slowest, commands := time.Duration(0), 0
+	for time.Now().Before(until) {
+		began := time.Now()
+		require.True(t, l.sees(path))
+		slowest, commands = max(slowest, time.Since(began)), commands+1
+	}
+	t.Logf("%d commands, the slowest took %s", commands, slowest)
+	assert.Less(t, slowest, 10*time.Second)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
+	other := <-second
+	_, ok := l.wd("GET", other+"/source", nil)
+	require.True(t, ok, "who asked while it hung has a session when it is back")
+	for _, p := range []string{path, other} {
+		_, ok := l.wd("DELETE", p, nil)
+		require.True(t, ok)
+	}
+	assert.Equal(t, api.Passed, *l.sessionOver(id).Verdict)
 }

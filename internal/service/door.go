@@ -32,28 +32,45 @@ type keyHolder struct {
 
 const (
 	keyTrust = 15 * time.Second // a key that was taken away opens no session, and commands one so much longer
+	keyAsk   = 2 * time.Second  // for the database to say whose a key is that it has known before
 	maxKeys  = 1000
 )
 
-// Holder says which workspace a key is of. A session's client shows it with each command: the database is asked now and then.
+// Holder says which workspace a key is of. A session's client shows it with each command: the database is asked now and
+// then, and while it is away what it said last holds.
 func (s *Service) Holder(ctx context.Context, key string) (workspace string, err error) {
 	hash := string(hashKey(key))
-	s.door.mu.Lock()
-	known := s.door.keys[hash]
-	s.door.mu.Unlock()
-	if time.Since(known.at) < keyTrust {
-		return known.workspace, nil
+	d := &s.door
+	d.mu.Lock()
+	known, before := d.keys[hash]
+	if before {
+		if time.Since(known.at) < keyTrust {
+			d.mu.Unlock()
+			return known.workspace, nil
+		}
+		d.keys[hash] = keyHolder{known.workspace, time.Now()} // one asks; the others need not wait
 	}
-	who, err := s.Enter(ctx, key)
+	d.mu.Unlock()
+	ask, cancel := ctx, func() {}
+	if before {
+		ask, cancel = context.WithTimeout(ctx, keyAsk)
+	}
+	defer cancel()
+	who, err := s.Enter(ask, key)
+	var no *Error
+	if before && err != nil && !errors.As(err, &no) {
+		return known.workspace, ctx.Err()
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	if err != nil {
+		delete(d.keys, hash)
 		return "", err
 	}
-	s.door.mu.Lock()
-	defer s.door.mu.Unlock()
-	if s.door.keys == nil || len(s.door.keys) >= maxKeys {
-		s.door.keys = map[string]keyHolder{}
+	if d.keys == nil || len(d.keys) >= maxKeys {
+		d.keys = map[string]keyHolder{}
 	}
-	s.door.keys[hash] = keyHolder{who.WorkspaceID, time.Now()}
+	d.keys[hash] = keyHolder{who.WorkspaceID, time.Now()}
 	return who.WorkspaceID, nil
 }
 
