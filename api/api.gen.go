@@ -1131,6 +1131,11 @@ type GetEventsParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// GetHoldAnyBuildParams defines parameters for GetHoldAnyBuild.
+type GetHoldAnyBuildParams struct {
+	Ref string `form:"ref" json:"ref"`
+}
+
 // PutHoldArtifactParams defines parameters for PutHoldArtifact.
 type PutHoldArtifactParams struct {
 	Name string `form:"name" json:"name"`
@@ -1447,6 +1452,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `GetEvents` operationId).
 	GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
+	//
+	// Corresponds with GET /holds/{id}/any-build (the `GetHoldAnyBuild` operationId).
+	GetHoldAnyBuild(ctx context.Context, id string, params *GetHoldAnyBuildParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutHoldArtifactWithBody For hosts, hand in an artifact, in place of one of its name and of its parts
 	//
@@ -1938,6 +1948,21 @@ func (c *Client) QuarantineDevice(ctx context.Context, serial string, body Quara
 // Corresponds with GET /events (the `GetEvents` operationId).
 func (c *Client) GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
+//
+// Corresponds with GET /holds/{id}/any-build (the `GetHoldAnyBuild` operationId).
+func (c *Client) GetHoldAnyBuild(ctx context.Context, id string, params *GetHoldAnyBuildParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHoldAnyBuildRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3234,6 +3259,63 @@ func NewGetEventsRequest(server string, params *GetEventsParams) (*http.Request,
 			req.Header.Set("Last-Event-ID", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewGetHoldAnyBuildRequest constructs an http.Request for the GetHoldAnyBuild method
+func NewGetHoldAnyBuildRequest(server string, id string, params *GetHoldAnyBuildParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holds/%s/any-build", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ref", params.Ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -5185,6 +5267,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `GetEvents` operationId).
 	GetEventsWithResponse(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*GetEventsResponse, error)
 
+	// GetHoldAnyBuildWithResponse For hosts, the app file of any build of the hold's workspace
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /holds/{id}/any-build (the `GetHoldAnyBuild` operationId).
+	GetHoldAnyBuildWithResponse(ctx context.Context, id string, params *GetHoldAnyBuildParams, reqEditors ...RequestEditorFn) (*GetHoldAnyBuildResponse, error)
+
 	// PutHoldArtifactWithBodyWithResponse For hosts, hand in an artifact, in place of one of its name and of its parts
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -6041,6 +6130,47 @@ func (r GetEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHoldAnyBuildResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHoldAnyBuildResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHoldAnyBuildResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHoldAnyBuildResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHoldAnyBuildResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHoldAnyBuildResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7959,6 +8089,19 @@ func (c *ClientWithResponses) GetEventsWithResponse(ctx context.Context, params 
 	return ParseGetEventsResponse(rsp)
 }
 
+// GetHoldAnyBuildWithResponse For hosts, the app file of any build of the hold's workspace
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /holds/{id}/any-build (the `GetHoldAnyBuild` operationId).
+func (c *ClientWithResponses) GetHoldAnyBuildWithResponse(ctx context.Context, id string, params *GetHoldAnyBuildParams, reqEditors ...RequestEditorFn) (*GetHoldAnyBuildResponse, error) {
+	rsp, err := c.GetHoldAnyBuild(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHoldAnyBuildResponse(rsp)
+}
+
 // PutHoldArtifactWithBodyWithResponse For hosts, hand in an artifact, in place of one of its name and of its parts
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8914,6 +9057,32 @@ func ParseGetEventsResponse(rsp *http.Response) (*GetEventsResponse, error) {
 	}
 
 	response := &GetEventsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHoldAnyBuildResponse parses an HTTP response from a GetHoldAnyBuildWithResponse call
+func ParseGetHoldAnyBuildResponse(rsp *http.Response) (*GetHoldAnyBuildResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHoldAnyBuildResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -10177,6 +10346,9 @@ type ServerInterface interface {
 	// GetEvents What changes, as it changes
 	// (GET /events)
 	GetEvents(ctx *echo.Context, params GetEventsParams) error
+	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
+	// (GET /holds/{id}/any-build)
+	GetHoldAnyBuild(ctx *echo.Context, id string, params GetHoldAnyBuildParams) error
 	// PutHoldArtifact For hosts, hand in an artifact, in place of one of its name and of its parts
 	// (PUT /holds/{id}/artifacts)
 	PutHoldArtifact(ctx *echo.Context, id string, params PutHoldArtifactParams) error
@@ -10531,6 +10703,31 @@ func (w *ServerInterfaceWrapper) GetEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetEvents(ctx, params)
+	return err
+}
+
+// GetHoldAnyBuild converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHoldAnyBuild(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHoldAnyBuildParams
+	// ------------- Required query parameter "ref" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "ref", ctx.QueryParams(), &params.Ref, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ref: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHoldAnyBuild(ctx, id, params)
 	return err
 }
 
@@ -11351,6 +11548,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/hosts/join", wrapper.JoinAsHost, options.OperationMiddlewares["joinAsHost"]...)
 	router.POST(options.BaseURL+"/hosts/call", wrapper.CallAsHost, options.OperationMiddlewares["callAsHost"]...)
 	router.GET(options.BaseURL+"/holds/:id/build", wrapper.GetHoldBuild, options.OperationMiddlewares["getHoldBuild"]...)
+	router.GET(options.BaseURL+"/holds/:id/any-build", wrapper.GetHoldAnyBuild, options.OperationMiddlewares["getHoldAnyBuild"]...)
 	router.GET(options.BaseURL+"/holds/:id/package", wrapper.GetHoldPackage, options.OperationMiddlewares["getHoldPackage"]...)
 	router.PUT(options.BaseURL+"/holds/:id/artifacts", wrapper.PutHoldArtifact, options.OperationMiddlewares["putHoldArtifact"]...)
 	router.PUT(options.BaseURL+"/holds/:id/parts", wrapper.PutHoldPart, options.OperationMiddlewares["putHoldPart"]...)
@@ -11868,6 +12066,52 @@ type GetEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetEventsdefaultApplicationProblemPlusJSONResponse) VisitGetEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHoldAnyBuildRequestObject struct {
+	Id     string `json:"id"`
+	Params GetHoldAnyBuildParams
+}
+
+type GetHoldAnyBuildResponseObject interface {
+	VisitGetHoldAnyBuildResponse(w http.ResponseWriter) error
+}
+
+type GetHoldAnyBuild200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetHoldAnyBuild200ApplicationoctetStreamResponse) VisitGetHoldAnyBuildResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetHoldAnyBuilddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHoldAnyBuilddefaultApplicationProblemPlusJSONResponse) VisitGetHoldAnyBuildResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13424,6 +13668,9 @@ type StrictServerInterface interface {
 	// GetEvents What changes, as it changes
 	// (GET /events)
 	GetEvents(ctx context.Context, request GetEventsRequestObject) (GetEventsResponseObject, error)
+	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
+	// (GET /holds/{id}/any-build)
+	GetHoldAnyBuild(ctx context.Context, request GetHoldAnyBuildRequestObject) (GetHoldAnyBuildResponseObject, error)
 	// PutHoldArtifact For hosts, hand in an artifact, in place of one of its name and of its parts
 	// (PUT /holds/{id}/artifacts)
 	PutHoldArtifact(ctx context.Context, request PutHoldArtifactRequestObject) (PutHoldArtifactResponseObject, error)
@@ -13841,6 +14088,32 @@ func (sh *strictHandler) GetEvents(ctx *echo.Context, params GetEventsParams) er
 		return err
 	} else if validResponse, ok := response.(GetEventsResponseObject); ok {
 		return validResponse.VisitGetEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHoldAnyBuild operation middleware
+func (sh *strictHandler) GetHoldAnyBuild(ctx *echo.Context, id string, params GetHoldAnyBuildParams) error {
+	var request GetHoldAnyBuildRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHoldAnyBuild(ctx.Request().Context(), request.(GetHoldAnyBuildRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHoldAnyBuild")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHoldAnyBuildResponseObject); ok {
+		return validResponse.VisitGetHoldAnyBuildResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

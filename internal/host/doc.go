@@ -55,6 +55,8 @@ type Link interface {
 	Close(ctx context.Context, hold Hold, c Closing) error
 	// Fetch reads the hold's build or package.
 	Fetch(ctx context.Context, hold Hold, what Content) (io.ReadCloser, error)
+	// FetchBuild reads any build of the hold's workspace, by its reference.
+	FetchBuild(ctx context.Context, hold Hold, ref string) (io.ReadCloser, error)
 	// Wake gives a channel on which something comes when there is new work.
 	Wake(host string) (<-chan []byte, func())
 	// Serve answers the orders that the service hands on to a host, until stop is called.
@@ -104,6 +106,7 @@ type Hold struct {
 	Program                                  bool     `json:",omitempty"` // the package is one
 	Network                                  bool     `json:",omitempty"` // and may use it
 	Build, Package                           string   `json:",omitempty"` // their references
+	Besides                                  []string `json:",omitempty"` // ids of apps that were installed while it was worked on
 }
 
 // Session is what a session wants of its host.

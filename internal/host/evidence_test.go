@@ -211,4 +211,15 @@ func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
 	assert.Equal(t, "d", left[0].Serial)
 	assert.Equal(t, "the host was started again while the leg ran", s.leftClosing(left[0]).Message)
 	assert.Equal(t, "ebb-and-flow", hold.Inputs["code"], "the work itself has them")
+	// What is installed besides is known to who cleans up after this process.
+	a := &attempt{dir: s.path("a"), hold: hold}
+	a.hold.AppID = "org.kelpline.app"
+	for _, app := range []string{"org.kelpline.app", "net.kelpline.app", "org.other", "net.kelpline.app"} {
+		require.NoError(t, a.noteBesides(app))
+	}
+	assert.Equal(t, []string{"net.kelpline.app", "org.other"}, a.asHeld().Besides)
+	assert.Equal(t, []string{"net.kelpline.app", "org.other"}, s.leftovers()[0].Besides)
+	require.NoError(t, os.RemoveAll(a.dir))
+	require.Error(t, a.noteBesides("org.third"), "nobody would clean up")
+	assert.Len(t, a.asHeld().Besides, 2)
 }

@@ -182,7 +182,7 @@ func (h *Host) handInLeft(ctx context.Context, hold Hold) {
 	log.Warn("an attempt was left by an earlier process of this host", "verdict", end.Verdict)
 	if u, err := h.device(ctx, hold.Serial); err == nil && end.Verdict == verdict.Lost {
 		tidy, cancel := context.WithTimeout(ctx, time.Minute)
-		clean(tidy, u.device, hold.AppID)
+		clean(tidy, u.device, hold)
 		cancel()
 	}
 	if err := c.finish(end); err != nil {

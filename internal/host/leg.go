@@ -16,7 +16,9 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/masking"
+	"tessellant/internal/core/planning"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
@@ -54,6 +56,9 @@ type attempt struct {
 	noVideo  bool     // there is no time for one
 	cut      bool     // the host ended before the video was written
 	reported sync.Mutex
+
+	installing sync.Mutex // guards besides
+	besides    []string   // as in Hold
 
 	outside  *gathering // of a session
 	standing *w3c.Error // that a session's last command failed with
@@ -466,6 +471,66 @@ func (a *attempt) fetch(ctx context.Context, what Content, target, want string) 
 	})
 }
 
+// asHeld is the hold with what was installed besides its build.
+func (a *attempt) asHeld() Hold {
+	a.installing.Lock()
+	defer a.installing.Unlock()
+	hold := a.hold
+	hold.Besides = a.besides
+	return hold
+}
+
+// noteBesides notes that an app is going to be installed besides the hold's own: who cleans up after this process must know of it.
+func (a *attempt) noteBesides(app string) error {
+	a.installing.Lock()
+	defer a.installing.Unlock()
+	if app == a.hold.AppID || slices.Contains(a.besides, app) {
+		return nil
+	}
+	hold := a.hold
+	hold.Besides = append(slices.Clone(a.besides), app)
+	if err := writeHold(a.dir, hold); err != nil {
+		return err
+	}
+	a.besides = hold.Besides
+	return nil
+}
+
+// anyBuild fetches a build of the workspace, to be installed besides the hold's own, or over it. It implements remoteend.Builds.
+func (a *attempt) anyBuild(ctx context.Context, ref string) (app phone.App, what string, done func(), err error) {
+	r, err := a.h.Link.FetchBuild(ctx, a.hold, ref)
+	if err != nil {
+		return app, "", nil, w3c.Fail(w3c.InvalidArgument, "the build %s can't be had: %v", ref, err)
+	}
+	defer r.Close()
+	f, err := os.CreateTemp(a.dir, ".build-*")
+	if err != nil {
+		return app, "", nil, err
+	}
+	done = func() { _ = f.Close(); _ = os.Remove(f.Name()) }
+	defer func() {
+		if err != nil {
+			done()
+		}
+	}()
+	size, err := io.Copy(f, r)
+	if err != nil {
+		return app, "", nil, fmt.Errorf("fetch the build %s: %w", ref, err)
+	}
+	facts, err := appfile.Read(f, size)
+	if err != nil {
+		return app, "", nil, err
+	}
+	if no := planning.Unfit(facts, planning.Device{Facts: a.unit.facts}); no != nil {
+		return app, "", nil, w3c.Fail(w3c.InvalidArgument, "the build %s can't run here: %s; %s", ref, no.What, no.Remedy)
+	}
+	if err = a.noteBesides(facts.AppID); err != nil {
+		return app, "", nil, err
+	}
+	return phone.App{ID: facts.AppID, Activity: facts.Activity, Size: size, Open: func() (io.ReadCloser, error) { return os.Open(f.Name()) }},
+		fmt.Sprintf("%s %s (%d)", facts.AppID, facts.VersionName, facts.VersionCode), done, nil
+}
+
 // collect closes the evidence, and leaves the device clean.
 func (a *attempt) collect(ctx context.Context) {
 	if a.rec == nil {
@@ -489,7 +554,7 @@ func (a *attempt) collect(ctx context.Context) {
 	end := a.rec.now()
 	var cleaning sync.WaitGroup
 	if !a.letGo {
-		cleaning.Go(func() { clean(tidy, d, a.hold.AppID) })
+		cleaning.Go(func() { clean(tidy, d, a.asHeld()) })
 	}
 	if a.film != nil && !a.noVideo {
 		if err := a.video(ctx, end); err != nil {
@@ -509,11 +574,13 @@ func (a *attempt) collect(ctx context.Context) {
 	}
 }
 
-// clean leaves the device as it should be found: its settings back, without the app, at home.
-func clean(ctx context.Context, d *adb.Device, app string) {
+// clean leaves the device as it should be found: its settings back, without the apps, at home.
+func clean(ctx context.Context, d *adb.Device, hold Hold) {
 	_ = d.Restore(ctx)
-	if app != "" {
-		_ = d.Uninstall(ctx, app)
+	for _, app := range append([]string{hold.AppID}, hold.Besides...) {
+		if app != "" {
+			_ = d.Uninstall(ctx, app)
+		}
 	}
 	_ = d.Press(ctx, phone.Home)
 }

@@ -237,7 +237,7 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 	p.opened++
 	answer := wanted.Standard.Answer(f.Platform, timeouts, remoteend.Told(a.hold.LegID, a.hold.Build, f))
 	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(a.hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
-		Phone: a.unit.device, App: a.app, Facts: f, Notes: a.outside}), nil
+		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: f, Notes: a.outside}), nil
 }
 
 // waits notes that the suite asks for a session while it has one.

@@ -395,6 +395,15 @@ func (r *Remote) Fetch(ctx context.Context, hold Hold, what Content) (io.ReadClo
 	return resp.Body, nil
 }
 
+// FetchBuild implements Link.
+func (r *Remote) FetchBuild(ctx context.Context, hold Hold, ref string) (io.ReadCloser, error) {
+	resp, err := r.do(ctx, http.MethodGet, holdPath(hold, "any-build", url.Values{"ref": {ref}}), "", nil)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
+}
+
 // Wake implements Link.
 func (r *Remote) Wake(string) (<-chan []byte, func()) {
 	c := make(chan []byte, 16)

@@ -292,7 +292,7 @@ func (a *attempt) serve(ctx context.Context) error {
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
 	s := newServed(commands, remoteend.New(remoteend.Config{ID: a.hold.LegID, Answer: standard.Answer(a.unit.facts.Platform, timeouts, q.Answer), Timeouts: timeouts,
-		Phone: a.unit.device, App: a.app, Facts: a.unit.facts, Notes: a.outside}))
+		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: a.unit.facts, Notes: a.outside}))
 	a.h.open(a.hold.ID, s)
 	defer a.h.shut(a.hold.ID)
 	defer func() { a.standing = s.end.Standing() }()

@@ -122,17 +122,22 @@ func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, err
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return nil, err
 	}
-	kept := hold
-	kept.Inputs, kept.Secrets = nil, nil // what hands in later needs neither
-	raw, err := json.Marshal(kept)
-	if err != nil {
+	if err := writeHold(c.dir, hold); err != nil {
 		return nil, err
 	}
-	if err := writeWhole(filepath.Join(c.dir, holdFile), raw); err != nil {
-		return nil, err
-	}
+	var err error
 	c.reports, err = os.OpenFile(filepath.Join(c.dir, reportsFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	return c, err
+}
+
+// writeHold writes down what is to be done.
+func writeHold(dir string, hold Hold) error {
+	hold.Inputs, hold.Secrets = nil, nil // what hands in later needs neither
+	raw, err := json.Marshal(hold)
+	if err != nil {
+		return err
+	}
+	return writeWhole(filepath.Join(dir, holdFile), raw)
 }
 
 // writeWhole writes a file so that it is there whole or not at all.

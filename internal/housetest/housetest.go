@@ -6,6 +6,8 @@
 package housetest
 
 import (
+	"archive/zip"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -13,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -50,6 +53,34 @@ func kelpline(t testing.TB, version, code string) string {
 		require.NoError(t, err, string(out))
 	}
 	return apk
+}
+
+// OtherKelpline gives an app of the same label under another id, net.kelpline.app: Kelpline's first build, with its manifest's
+// strings patched, as UTF-8 or UTF-16.
+func OtherKelpline(t testing.TB) []byte {
+	t.Helper()
+	const old, with = "org.kelpline.app", "net.kelpline.app"
+	in, err := zip.OpenReader(Kelpline(t))
+	require.NoError(t, err)
+	defer in.Close()
+	wide := func(s string) []byte { return []byte(strings.Join(strings.Split(s, ""), "\x00") + "\x00") }
+	var buf bytes.Buffer
+	out := zip.NewWriter(&buf)
+	for _, f := range in.File {
+		r, err := f.Open()
+		require.NoError(t, err)
+		b, err := io.ReadAll(r)
+		require.NoError(t, err)
+		if f.Name == "AndroidManifest.xml" {
+			b = bytes.ReplaceAll(bytes.ReplaceAll(b, wide(old), wide(with)), []byte(old), []byte(with))
+		}
+		w, err := out.Create(f.Name)
+		require.NoError(t, err)
+		_, err = w.Write(b)
+		require.NoError(t, err)
+	}
+	require.NoError(t, out.Close())
+	return buf.Bytes()
 }
 
 // KelplineApp is Kelpline's build as a phone takes it.

@@ -27,6 +27,8 @@ import (
 	"tessellant/internal/core/snippet"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/housetest"
+	"tessellant/internal/phone"
+	"tessellant/internal/phone/adb"
 	standin "tessellant/internal/standin/phone"
 )
 
@@ -36,12 +38,13 @@ type m = map[string]any
 type outside struct {
 	*door
 	phones map[string]*standin.Phone
+	adb    *adb.Process
 }
 
 func openOutside(t *testing.T, serials ...string) *outside {
 	t.Helper()
-	o := &outside{open(t), map[string]*standin.Phone{}}
 	server := housetest.ADB(t)
+	o := &outside{open(t), map[string]*standin.Phone{}, server}
 	for _, s := range serials {
 		tr := housetest.Fleet(t)[s]
 		tr.Temper = standin.Instant
@@ -236,6 +239,55 @@ func TestASessionFromOutsideIsGatheredLikeALeg(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, r.JSON200.Items, 1)
 	assert.Zero(t, r.JSON200.Open)
+}
+
+func TestAnyBuildOfTheWorkspaceCanBeInstalledInASession(t *testing.T) {
+	o := openOutside(t, "fen-01")
+	newer, err := os.ReadFile(housetest.Kelpline190(t))
+	require.NoError(t, err)
+	for _, apk := range [][]byte{newer, housetest.OtherKelpline(t)} {
+		b, err := o.AddBuildWithBodyWithResponse(t.Context(), &api.AddBuildParams{}, "application/octet-stream", bytes.NewReader(apk))
+		require.NoError(t, err)
+		require.NotNil(t, b.JSON201, string(b.Body))
+	}
+	c := o.client()
+	code, message := c.open(with(kelpline, "tessellant:build", "kelpline/android@231"))
+	require.Empty(t, code, message)
+	install := func(ref any) (any, string) { return c.do("POST", "/tessellant/app/install", m{"build": ref}) }
+	_, code = install("kelpline/android@240")
+	require.Empty(t, code)
+	c.must("POST", "/tessellant/app/launch", m{})
+	c.click("#shore_gull-ledge")
+	c.click("#show_chart")
+	c.find("#tide_chart") // the older one dies of it on this device
+	assert.Contains(t, fmt.Sprint(c.must("POST", "/tessellant/log", m{})), "Installed org.kelpline.app versionCode=240")
+	for ref, said := range map[any]string{"kelpline/android@7": `there is no build "kelpline/android@7"`, "nonsense": "a reference looks like", 7: "must be a build's reference"} {
+		v, code := install(ref)
+		assert.Equal(t, "invalid argument", code)
+		assert.Contains(t, v, said)
+	}
+	v, code := c.do("POST", "/tessellant/app/install", m{}) // its own is older by now
+	assert.Equal(t, "unknown error", code)
+	assert.Contains(t, v, "INSTALL_FAILED_VERSION_DOWNGRADE")
+	_, code = install("net.kelpline.app/android@newest")
+	require.Empty(t, code)
+	c.must("POST", "/tessellant/app/launch", m{"app": "net.kelpline.app"})
+	c.must("DELETE", "", nil)
+	s := o.over(c)
+	assert.Equal(t, api.Passed, *s.Verdict, "%v", s.Message)
+	var did []string
+	for _, e := range o.events(s.Id) {
+		if e.Name == "install app" && e.Error == "" {
+			did = append(did, e.Args["build"]+": "+e.Answer)
+		}
+	}
+	assert.Equal(t, []string{"kelpline/android@240: org.kelpline.app 1.9.0 (240)", "net.kelpline.app/android@newest: net.kelpline.app 1.8.0 (231)"}, did)
+	d, err := adb.Open(t.Context(), &o.adb.Server, o.phones["fen-01"].Address())
+	require.NoError(t, err)
+	defer d.Close()
+	for _, app := range []string{"org.kelpline.app", "net.kelpline.app"} {
+		require.Error(t, d.Launch(t.Context(), phone.App{ID: app}), "the device is as it was: %s", app)
+	}
 }
 
 func ptr[T any](v T) *T { return &v }

@@ -105,6 +105,11 @@ func (s *server) GetHoldBuild(ctx context.Context, q api.GetHoldBuildRequestObje
 	return api.GetHoldBuild200ApplicationoctetStreamResponse{Body: r}, err
 }
 
+func (s *server) GetHoldAnyBuild(ctx context.Context, q api.GetHoldAnyBuildRequestObject) (api.GetHoldAnyBuildResponseObject, error) {
+	r, err := s.s.HostFetchBuild(ctx, hostOf(ctx), q.Id, q.Params.Ref)
+	return api.GetHoldAnyBuild200ApplicationoctetStreamResponse{Body: r}, err
+}
+
 func (s *server) GetHoldPackage(ctx context.Context, q api.GetHoldPackageRequestObject) (api.GetHoldPackageResponseObject, error) {
 	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, host.Package)
 	return api.GetHoldPackage200ApplicationoctetStreamResponse{Body: r}, err

@@ -71,7 +71,9 @@ func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
 	assert.Equal(t, http.StatusRequestEntityTooLarge, resp.StatusCode, string(raw))
 
 	// A hold that is none of this host's, or of nobody's, gives and takes nothing.
-	for method, path := range map[string]string{"GET": "/build", "PUT": "/artifacts?name=device.log"} {
+	resp, raw = d.do("GET", "/api/v1/holds/01HZY3V7Q2M4T8K6N9R5S1W0XB/build", key, nil)
+	refused(t, resp, raw, http.StatusNotFound, "this host has no hold")
+	for method, path := range map[string]string{"GET": "/any-build?ref=kelpline/android@newest", "PUT": "/artifacts?name=device.log"} {
 		resp, raw := d.do(method, "/api/v1/holds/01HZY3V7Q2M4T8K6N9R5S1W0XB"+path, key, strings.NewReader("x"), asBytes...)
 		refused(t, resp, raw, http.StatusNotFound, "this host has no hold")
 	}

@@ -16,7 +16,9 @@ const maxFile = 32 << 20 // bytes of a file that is put or fetched
 
 func (c *command) ours() (any, *w3c.Error) {
 	switch c.call.Name {
-	case "Install App", "Launch App", "Stop App", "Clear App":
+	case "Install App":
+		return nil, c.install()
+	case "Launch App", "Stop App", "Clear App":
 		return nil, c.app()
 	case "Get Orientation":
 		r, err := c.area()
@@ -74,6 +76,38 @@ func orientation(landscape bool) string {
 	return "portrait"
 }
 
+// install puts a build over what is there. Of the session's own app it is launched from then on.
+func (c *command) install() *w3c.Error {
+	app, done := c.App, func() {}
+	if given, ok := c.body["build"]; ok {
+		ref, _ := given.(string)
+		if ref == "" {
+			return w3c.Fail(w3c.InvalidArgument, `build must be a build's reference, such as "kelpline/android@newest"`)
+		}
+		if c.Builds == nil {
+			return w3c.Fail(w3c.UnsupportedOperation, "there are no builds here besides the session's own")
+		}
+		c.args["build"] = short(ref)
+		var err error
+		if app, c.answer, done, err = c.Builds(c.ctx, ref); err != nil {
+			return asError("find the build", err)
+		}
+	}
+	defer done()
+	if app.Open == nil {
+		return w3c.Fail(w3c.InvalidArgument, "the session has no build; say which is meant: {\"build\": reference}")
+	}
+	c.args["app"] = app.ID
+	defer c.touched()
+	if err := c.phone.Install(c.ctx, app); err != nil {
+		return asError("install the app", err)
+	}
+	if app.ID == c.App.ID {
+		c.App.Activity = app.Activity
+	}
+	return nil
+}
+
 func (c *command) app() *w3c.Error {
 	app := c.App
 	if id, given := c.body["app"]; given {
@@ -91,11 +125,6 @@ func (c *command) app() *w3c.Error {
 	c.args["app"] = app.ID
 	defer c.touched()
 	switch c.call.Name {
-	case "Install App":
-		if app.Open == nil {
-			return w3c.Fail(w3c.InvalidArgument, "only the session's own build can be installed: ask for one with the capability tessellant:build")
-		}
-		return asError("install the app", c.phone.Install(c.ctx, app))
 	case "Stop App":
 		return asError("stop the app", c.phone.Stop(c.ctx, app.ID))
 	case "Clear App":

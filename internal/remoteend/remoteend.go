@@ -55,6 +55,9 @@ type Notes interface {
 	DeviceLog(ctx context.Context, since int64) (lines []string, next int64, err error)
 }
 
+// Builds finds a build by its reference. What says which version of which app it is; done is called when it was installed.
+type Builds func(ctx context.Context, ref string) (app phone.App, what string, done func(), err error)
+
 // Config is what a session is made of.
 type Config struct {
 	ID       string // as the wire has it
@@ -63,6 +66,7 @@ type Config struct {
 	Idle     time.Duration // without a command, after which Handler gives the device to the next; DefaultIdle, unless said
 	Phone    phone.Phone   // what it can besides is found by type assertion
 	App      phone.App     // the session's build; without an id: none
+	Builds   Builds        // others that can be installed; nil: there are none
 	Facts    devices.Facts
 	Notes    Notes
 }

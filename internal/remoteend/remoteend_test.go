@@ -468,13 +468,14 @@ func TestOurOwnCommandsDoWhatTheStandardHasNoWordFor(t *testing.T) {
 		return l.do("POST", "/element", m{"using": "css selector", "value": "#start"}).Error()
 	}())
 	l.must("POST", "/tessellant/app/install", m{})
+	assert.Equal(t, "unsupported operation", l.do("POST", "/tessellant/app/install", m{"build": "kelpline/android@7"}).Error(), "there is no service behind it")
 	assert.Equal(t, m{"lines": []any{"a line"}, "next": 8.0}, l.must("POST", "/tessellant/log", m{"since": 7}))
 	content := base64.StdEncoding.EncodeToString([]byte("low 3.2\n"))
 	l.must("POST", "/tessellant/file/put", m{"path": "/sdcard/tides.csv", "content": content})
 	assert.Equal(t, content, l.must("POST", "/tessellant/file/fetch", m{"path": "/sdcard/tides.csv"}))
 	for path, body := range map[string]m{
 		"/tessellant/file/fetch": {"path": "/sdcard/none"}, "/tessellant/file/put": {"path": "/sdcard/x", "content": "***"}, "/tessellant/case/end": {"verdict": "great"},
-		"/tessellant/step": {"name": " "}, "/tessellant/app/install": {"app": "org.other"}, "/tessellant/log": {"since": -1}, "/tessellant/app/launch": {"args": 1},
+		"/tessellant/step": {"name": " "}, "/tessellant/app/install": {"build": 7}, "/tessellant/log": {"since": -1}, "/tessellant/app/launch": {"args": 1},
 	} {
 		assert.Equal(t, "invalid argument", l.do("POST", path, body).Error(), path)
 	}

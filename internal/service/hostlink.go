@@ -412,6 +412,22 @@ func (l *link) fetchOfSession(ctx context.Context, h store.Hold, what host.Conte
 	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
 }
 
+// FetchBuild implements host.Link.
+func (l *link) FetchBuild(ctx context.Context, hold host.Hold, ref string) (io.ReadCloser, error) {
+	h, err := l.own(ctx, hold)
+	if err != nil {
+		return nil, err
+	}
+	if h.Ended.Valid {
+		return nil, host.ErrOver
+	}
+	b, err := l.Build(ctx, Identity{WorkspaceID: h.WorkspaceID}, ref)
+	if err != nil {
+		return nil, err
+	}
+	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
+}
+
 // Serve implements host.Link.
 func (l *link) Serve(name string, answer func(context.Context, host.Order) host.Result) (func(), error) {
 	l.mu.Lock()

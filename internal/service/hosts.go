@@ -208,6 +208,20 @@ func (s *Service) HostFetch(ctx context.Context, h store.Host, hold string, what
 	return s.HostLink().Fetch(ctx, x, what)
 }
 
+// HostFetchBuild reads any build of the workspace of a host's hold.
+func (s *Service) HostFetchBuild(ctx context.Context, h store.Host, hold, ref string) (io.ReadCloser, error) {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return nil, gone(err)
+	}
+	r, err := s.HostLink().FetchBuild(ctx, x, ref)
+	var no *Error
+	if errors.As(err, &no) && no.Kind == NotFound { // to a host, that would say that its hold is over
+		err = fail(Invalid, no.Title, no.Remedy, "%s", no.Why)
+	}
+	return r, gone(err)
+}
+
 // HostKeep takes in an artifact of a host's hold; with an offset of 0 or more, a part of one.
 func (s *Service) HostKeep(ctx context.Context, h store.Host, hold, name string, offset int64, r io.Reader) error {
 	x, err := s.holdOf(ctx, h, hold)

@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -415,10 +414,7 @@ func TestADeviceWhoseHostIsSilentIsAway(t *testing.T) {
 
 func TestTwoAppsOfOneNameKeepApart(t *testing.T) {
 	d := set(t)
-	// The same label under another app id: the manifest's string pool is patched, same length, as UTF-8 or UTF-16.
-	raw, err := os.ReadFile(housetest.Kelpline(t))
-	require.NoError(t, err)
-	other := repack(t, raw, "org.kelpline.app", "net.kelpline.app")
+	other := housetest.OtherKelpline(t)
 	b, isNew, err := d.AddBuild(ctx, d.Who, service.Upload{Body: bytes.NewReader(other), Size: int64(len(other)), Name: "other.apk"})
 	require.NoError(t, err)
 	assert.True(t, isNew)
@@ -595,31 +591,4 @@ tessellant_waiting_seconds 0
 	for _, m := range found {
 		assert.Contains(t, string(page), "`"+m.GetName()+"`", "the documented list has it")
 	}
-}
-
-// repack replaces a text in the binary manifest of a build, by one of the same length.
-func repack(t *testing.T, raw []byte, old, with string) []byte {
-	t.Helper()
-	in, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
-	require.NoError(t, err)
-	wide := func(s string) []byte { return []byte(strings.Join(strings.Split(s, ""), "\x00") + "\x00") }
-	var buf bytes.Buffer
-	out := zip.NewWriter(&buf)
-	for _, f := range in.File {
-		r, err := f.Open()
-		require.NoError(t, err)
-		var body bytes.Buffer
-		_, err = body.ReadFrom(r)
-		require.NoError(t, err)
-		b := body.Bytes()
-		if f.Name == "AndroidManifest.xml" {
-			b = bytes.ReplaceAll(bytes.ReplaceAll(b, wide(old), wide(with)), []byte(old), []byte(with))
-		}
-		w, err := out.Create(f.Name)
-		require.NoError(t, err)
-		_, err = w.Write(b)
-		require.NoError(t, err)
-	}
-	require.NoError(t, out.Close())
-	return buf.Bytes()
 }

@@ -379,6 +379,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/holds/{id}/any-build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** For hosts, the app file of any build of the hold's workspace */
+        get: operations["getHoldAnyBuild"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/holds/{id}/package": {
         parameters: {
             query?: never;
@@ -2111,6 +2130,31 @@ export interface operations {
     getHoldBuild: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHoldAnyBuild: {
+        parameters: {
+            query: {
+                ref: string;
+            };
             header?: never;
             path: {
                 id: string;

@@ -98,7 +98,7 @@ var Commands = []Command{
 
 // Extensions are our own commands.
 var Extensions = []Command{
-	{"POST", "/session/{session id}/tessellant/app/install", "Install App", Works, "the session's build, over what is there"},
+	{"POST", "/session/{session id}/tessellant/app/install", "Install App", Works, `{"build": reference} of any build of the workspace, or {} for the session's own; over what is there, whose data stays; launch it then`},
 	{"POST", "/session/{session id}/tessellant/app/launch", "Launch App", Works, `{"app": id, "args": {name: text}}; both may be left out`},
 	{"POST", "/session/{session id}/tessellant/app/stop", "Stop App", Works, `{"app": id}, or {} for the session's build`},
 	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Works, `deletes its data; {"app": id}, or {} for the session's build`},
