@@ -1,5 +1,5 @@
 # Everything a newcomer needs is in the first three targets; each does its own set-up.
-.PHONY: demo example test generate bench build console setup fuzz fault
+.PHONY: demo example test generate bench build console setup fuzz fault race
 
 GO ?= go
 KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk
@@ -47,6 +47,10 @@ bench: build
 # Runs in which one thing goes wrong at a random moment: killed, unplugged, away, stopped. About 15 minutes.
 fault: build
 	@$(GO) test ./internal/faults -run Campaign -rounds 65 -v -timeout 2h
+
+# The tests under the race detector. About 15 minutes.
+race: setup $(KELPLINE) console/dist/index.html
+	@CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 30m ./internal/...
 
 # A few minutes of fuzzing for each parser of uploads.
 fuzz: setup $(KELPLINE)

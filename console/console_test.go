@@ -26,9 +26,11 @@ import (
 
 	"tessellant/console"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/verdict"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 	"tessellant/internal/standin/phone"
+	"tessellant/internal/store"
 )
 
 func TestMain(m *testing.M) { housetest.Main(m) }
@@ -136,7 +138,7 @@ func (d *desk) until(what, expression string) {
 			return
 		}
 		if time.Now().After(deadline) {
-			page, _ := housetest.Eval[string](d.tab, "document.body.innerText.slice(0, 600)")
+			page, _ := housetest.Eval[string](d.tab, "document.body.innerText.replace(/^([^]{600})[^]*?([^]{600})$/, '$1 … $2')")
 			require.Fail(d.t, "waited in vain until "+what, "%v; the page says: %s", err, page)
 		}
 		time.Sleep(5 * time.Millisecond)
@@ -469,6 +471,15 @@ func TestEveryPageIsAccessible(t *testing.T) {
 			check(look + " " + path)
 		}
 	}
+	d.goTo("/sessions/"+session, "video")
+	eval[bool](d, button)
+	d.press("Say how it came out")
+	d.says("Or hand in")
+	check("the sheet over a session's page")
+	// All of a run is there as one report.
+	d.goTo("/runs/"+v.ID+"?tab=legs", "tbody tr")
+	report := eval[string](d, `fetch([...document.querySelectorAll('a[download]')].find(a => a.textContent.includes('JUnit')).href).then(r => r.text())`)
+	assert.Equal(t, 2, strings.Count(report, "<testsuite "), report)
 	// No page is wider than a phone.
 	require.NoError(t, d.tab.Size(390, 800))
 	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/devices": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video"} {
@@ -560,8 +571,33 @@ func TestASessionIsWatchedMarkedAndItsProgramCopied(t *testing.T) {
 	d.says("Nobody said how it came out")
 	d.says("unsupported operation")
 	eval[bool](d, button)
-	d.press("Mark passed")
+	// What the test runner says comes as a file; one that is none is refused, with the reason.
+	report := func(content string) {
+		file := filepath.Join(t.TempDir(), "report.xml")
+		require.NoError(t, os.WriteFile(file, []byte(content), 0o600))
+		d.do(chromedp.SetUploadFiles(css("[role=dialog] input[type=file]"), []string{file}))
+	}
+	d.press("Say how it came out")
+	report("low tide")
+	d.says("Could not take in the report")
+	report(`<testsuite name="shores"><testcase name="opens" time="0.1"/><testcase name="closes" time="0.1"><failure message="it stayed open"/></testcase></testsuite>`)
+	d.says("it stayed open")
+	// Then a person says otherwise: of one case, and of the whole.
+	d.press("Say how it came out")
+	d.press("the session as a whole")
+	d.press("shores / closes")
+	d.press("skipped")
+	d.press("Mark it skipped")
 	d.says("looks around on orr-01 passed.")
+	d.press("Say how it came out")
+	d.press("failed")
+	d.do(chromedp.SendKeys(css("[role=dialog] input:not([type=file])"), "the list is too short"))
+	d.press("Mark it failed")
+	d.says("the list is too short")
+	v, err := d.Session(t.Context(), d.Who, id)
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Failed, v.Verdict)
+	assert.Equal(t, []store.CaseVerdict{{Ordinal: 0, Verdict: verdict.Passed}, {Ordinal: 1, Verdict: verdict.Skipped}}, v.Cases)
 
 	// It is found by its group, and from its device.
 	d.goTo("/sessions?group=from%20a%20test", "tbody tr")

@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 
 	"gocloud.dev/blob"
@@ -36,8 +37,8 @@ const Reserve = 256 << 20
 type Store struct {
 	bucket *blob.Bucket
 	dir    string // "": not a folder
-	// Reserve is how much of the disk is left free.
-	Reserve int64
+	// Reserve is how many bytes of the disk are left free.
+	Reserve atomic.Int64
 }
 
 // Beside says whether a folder lies on the disk of the blobs.
@@ -52,13 +53,13 @@ func (s *Store) Free() int64 {
 	if s.dir == "" || syscall.Statfs(s.dir, &st) != nil {
 		return -1
 	}
-	return max(int64(st.Bavail)*st.Bsize-s.Reserve, 0)
+	return max(int64(st.Bavail)*st.Bsize-s.Reserve.Load(), 0)
 }
 
 // room says whether there is any.
 func (s *Store) room() error {
 	if s.Free() == 0 {
-		return fmt.Errorf("%w: less than %d MB are left at %s", ErrFull, s.Reserve>>20, s.dir)
+		return fmt.Errorf("%w: less than %d MB are left at %s", ErrFull, s.Reserve.Load()>>20, s.dir)
 	}
 	return nil
 }
@@ -76,7 +77,9 @@ func OpenFolder(dir string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the folder for blobs: %w", err)
 	}
-	return &Store{bucket: b, dir: dir, Reserve: Reserve}, nil
+	s := &Store{bucket: b, dir: dir}
+	s.Reserve.Store(Reserve)
+	return s, nil
 }
 
 // Open opens a bucket by its URL, such as file:///var/lib/tessellant/blobs.

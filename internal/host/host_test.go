@@ -425,12 +425,12 @@ func TestAServiceWithoutRoomGetsTheEvidenceWhenItHasSome(t *testing.T) {
 	b := set(t, "orr-01", standin.Instant)
 	run := b.start(120, "a", "phone.launch()\nphone.find('#title')\nphone.step('one')")
 	b.until(run, "c.test_a")
-	b.Blobs.Reserve = 1 << 60
+	b.Blobs.Reserve.Store(1 << 60)
 	housetest.Eventually(t, "the leg is collecting", func() bool { return b.leg(run).Stage == "collecting" })
 	_, _, err := b.AddBuild(context.Background(), b.Who, service.Upload{Body: strings.NewReader("x"), Size: -1})
 	require.ErrorContains(t, err, "disk is full")
 	assert.Never(t, func() bool { return b.leg(run).Stage == "done" }, time.Second, 100*time.Millisecond)
-	b.Blobs.Reserve = 0
+	b.Blobs.Reserve.Store(0)
 	l := b.wait(run)
 	assert.Equal(t, verdict.Passed, l.Verdict)
 	b.whole(l.Attempts[0])

@@ -41,11 +41,13 @@ func Child() {
 	// RLIMIT_DATA counts what can be written to, not what is merely reserved.
 	debug.SetMemoryLimit(int64(j.Memory / 2))
 	debug.SetMaxStack(64 << 20)
-	lim := syscall.Rlimit{Cur: j.Memory + 96<<20, Max: j.Memory + 96<<20}
-	const rlimitData = 2
-	if err := syscall.Setrlimit(rlimitData, &lim); err != nil {
-		fmt.Fprintln(os.Stderr, "limit memory:", err)
-		os.Exit(2)
+	if bounded {
+		lim := syscall.Rlimit{Cur: j.Memory + 96<<20, Max: j.Memory + 96<<20}
+		const rlimitData = 2
+		if err := syscall.Setrlimit(rlimitData, &lim); err != nil {
+			fmt.Fprintln(os.Stderr, "limit memory:", err)
+			os.Exit(2)
+		}
 	}
 	c := &child{in: in, out: json.NewEncoder(os.Stdout), job: j, modules: map[string]starlark.StringDict{}}
 	_ = c.out.Encode(fromChild{End: c.run()})

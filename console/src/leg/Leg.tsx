@@ -1,14 +1,14 @@
 // One leg: all its evidence, moving together.
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
-import { Dialog, DialogTrigger, Heading, Modal, ModalOverlay } from 'react-aria-components';
 import { Link, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { useWatchedLeg } from '../data/live';
 import { useLeg, useLogOverview, useRun, useTimeline } from '../data/queries';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
 import { Awaited, Head, Page, Refused, Row, Simulated, Sub, Title, When } from '../parts/page';
+import { Sheet } from '../parts/Sheet';
 import { VerdictWord } from '../parts/Tile';
-import { c, narrow, radius } from '../theme';
+import { narrow } from '../theme';
 import { ordinal, took } from '../words';
 import { Cursor } from './cursor';
 import { DeviceLog } from './DeviceLog';
@@ -37,8 +37,6 @@ const Upper = styled.div`
   @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Below = styled(Tabs)`flex: 1;`;
-const Veil = styled(ModalOverlay)`position: fixed; inset: 0; background: ${c.veil}; display: grid; place-items: center; z-index: 60;`;
-const Sheet = styled(Modal)`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 24px; width: min(420px, calc(100vw - 32px)); outline: none;`;
 const Keys = styled.dl`display: grid; grid-template-columns: max-content 1fr; gap: 4px 16px; margin: 12px 0 16px; dt { font-family: monospace; }`;
 
 const keys: [string, string][] = [
@@ -91,7 +89,7 @@ export default function LegPage() {
         </div>
         <Row $gap={8}>
           {l.attempts.length > 1 && <Select label="Attempt" inRow value={String(number)} onChange={(v) => setParams((p) => { p.set('attempt', v); return p; })} options={l.attempts.map((a) => ({ id: String(a.number), text: `${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` }))} />}
-          {l.session && <SessionActions s={l.session} />}
+          {l.session && <SessionActions s={l.session} cases={l.attempts.at(-1)?.cases ?? []} />}
           <Help />
         </Row>
       </Head>
@@ -175,22 +173,14 @@ function useKeys(cursor: Cursor, rows: StoryRow[], setPlaying: (f: (p: boolean) 
 
 function Help() {
   return (
-    <DialogTrigger>
-      <Button>Keys</Button>
-      <Veil isDismissable>
-        <Sheet>
-          <Dialog>
-            {({ close }) => (
-              <>
-                <Heading slot="title" level={2}>Keys</Heading>
-                <Keys>{keys.map(([k, does]) => <KeyPair key={k} k={k} does={does} />)}</Keys>
-                <Button onPress={close}>Close</Button>
-              </>
-            )}
-          </Dialog>
-        </Sheet>
-      </Veil>
-    </DialogTrigger>
+    <Sheet open="Keys" title="Keys">
+      {(close) => (
+        <>
+          <Keys>{keys.map(([k, does]) => <KeyPair key={k} k={k} does={does} />)}</Keys>
+          <Button onPress={close}>Close</Button>
+        </>
+      )}
+    </Sheet>
   );
 }
 const KeyPair = ({ k, does }: { k: string; does: string }) => <><dt>{k}</dt><dd>{does}</dd></>;

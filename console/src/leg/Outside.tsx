@@ -1,10 +1,14 @@
-// What a session has besides a leg: how it was judged, its end, and marks for it.
+// What a session has besides a leg: how it was judged and how it ended, and what a person says of it.
 import { useState } from 'react';
+import { FileTrigger } from 'react-aria-components';
 import { Link } from 'react-router';
-import { answer, http, type Session } from '../data/api';
+import styled from 'styled-components';
+import { answer, http, type CaseResult, type Session } from '../data/api';
 import { client } from '../data/queries';
-import { Button } from '../parts/controls';
-import { Refused, Sub } from '../parts/page';
+import { Button, Choose, Select, TextField } from '../parts/controls';
+import { Refused, Row, Sub } from '../parts/page';
+import { Sheet } from '../parts/Sheet';
+import { c } from '../theme';
 import { ordinal } from '../words';
 
 const endings: Record<string, string> = { client: 'Its client ended it', idle: 'Its client sent nothing any more', limit: 'Its time limit was reached', lost: 'Its device or host went away', stopped: 'A person stopped it', never: 'It did not begin' };
@@ -39,24 +43,61 @@ export function SessionFacts({ s }: { s: Session }) {
   );
 }
 
-export function SessionActions({ s }: { s: Session }) {
+export function SessionActions({ s, cases }: { s: Session; cases: CaseResult[] }) {
   const [error, setError] = useState<unknown>();
-  async function act(asked: Promise<Session>) {
-    setError(undefined);
-    try {
-      await asked;
-      await client.invalidateQueries({ queryKey: ['leg', s.id] });
-    } catch (e) {
-      setError(e);
-    }
-  }
-  const path = { params: { path: { id: s.id } } };
+  const stop = () => then(s, http.POST('/sessions/{id}/stop', { params: { path: { id: s.id } } }), setError);
   return (
     <>
-      {s.stage !== 'done' && <Button isDisabled={s.stopping} onPress={() => void act(answer(http.POST('/sessions/{id}/stop', path)))}>{s.stopping ? 'Stopping' : 'Stop'}</Button>}
-      {s.stage === 'done' && s.verdict !== 'passed' && <Button onPress={() => void act(answer(http.POST('/sessions/{id}/verdict', { ...path, body: { verdict: 'passed' } })))}>Mark passed</Button>}
-      {s.stage === 'done' && s.verdict !== 'failed' && <Button onPress={() => void act(answer(http.POST('/sessions/{id}/verdict', { ...path, body: { verdict: 'failed', message: 'marked by hand' } })))}>Mark failed</Button>}
+      {s.stage !== 'done' && <Button isDisabled={s.stopping} onPress={() => void stop()}>{s.stopping ? 'Stopping' : 'Stop'}</Button>}
+      {s.device && <Sheet open="Say how it came out" title="How it came out">{(close) => <Judge s={s} cases={cases} close={close} />}</Sheet>}
       {error !== undefined && <Sub><Refused error={error} /></Sub>}
     </>
+  );
+}
+
+/** Waits for an answer about a session; true: it is not a refusal. */
+async function then(s: Session, asked: Promise<{ data?: Session; error?: unknown; response: Response }>, refused: (e: unknown) => void): Promise<boolean> {
+  refused(undefined);
+  try {
+    await answer(asked);
+    await client.invalidateQueries({ queryKey: ['leg', s.id] });
+    return true;
+  } catch (e) {
+    refused(e);
+    return false;
+  }
+}
+
+const Form = styled.div`display: flex; flex-direction: column; gap: 12px; margin-top: 12px; hr { border: 0; border-top: 1px solid ${c.grout}; width: 100%; margin: 4px 0; }`;
+const whole = '\0'; // no case is called so
+
+/** Marks a session, or a case of it, or hands in what the test runner says. */
+function Judge({ s, cases, close }: { s: Session; cases: CaseResult[]; close: () => void }) {
+  const [of, setOf] = useState(whole);
+  const [verdict, setVerdict] = useState<'passed' | 'failed' | 'skipped'>('passed');
+  const [message, setMessage] = useState('');
+  const [error, setError] = useState<unknown>();
+  const path = { params: { path: { id: s.id } } };
+  const names = [...new Set(cases.map((k) => k.name))];
+  const mark = () => then(s, http.POST('/sessions/{id}/verdict', { ...path, body: { verdict, message: message || undefined, case: of === whole ? undefined : of } }), setError);
+  const report = (file: File) => then(s, http.PUT('/sessions/{id}/report', { ...path, body: file as never, bodySerializer: (b: unknown) => b as Blob, headers: { 'Content-Type': 'application/xml' } }), setError);
+  return (
+    <Form>
+      <Select label="Of what" value={of} onChange={(v) => { setOf(v); if (v === whole && verdict === 'skipped') setVerdict('passed'); }} options={[{ id: whole, text: 'the session as a whole' }, ...names.map((n) => ({ id: n, text: n }))]} />
+      <Choose label="Verdict" value={verdict} onChange={(v) => setVerdict(v as typeof verdict)} options={['passed', 'failed', ...(of === whole ? [] : ['skipped'])].map((v) => ({ id: v, text: v }))} />
+      <TextField label="Why" value={message} onChange={setMessage} />
+      <Row $gap={8}>
+        <Button $main onPress={() => void mark().then((ok) => ok && close())}>Mark it {verdict}</Button>
+        <Button onPress={close}>Close</Button>
+      </Row>
+      <hr />
+      <Sub>Or hand in the JUnit XML that the test runner wrote: its cases become the session’s, each at its own time. What is said of the whole counts before them.</Sub>
+      <Row $gap={8}>
+        <FileTrigger acceptedFileTypes={['.xml']} onSelect={(files) => files?.[0] && void report(files[0]).then((ok) => ok && close())}>
+          <Button>Choose the report</Button>
+        </FileTrigger>
+      </Row>
+      {error !== undefined && <Refused error={error} />}
+    </Form>
   );
 }

@@ -5,7 +5,7 @@
 import { memo, useCallback, useDeferredValue, useMemo, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { answer, http, type LegSummary, type Run } from '../data/api';
+import { answer, base, http, type LegSummary, type Run } from '../data/api';
 import { client, useRun } from '../data/queries';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
 import { Grid } from '../parts/Grid';
@@ -177,16 +177,19 @@ function CasesOnDevices({ id }: { id: string }) {
 function Legs({ id }: { id: string }) {
   const [, legs] = useLaidRun(id);
   return (
-    <List label="Devices of the run" items={legs} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
-      columns={[
-        { name: 'device', show: unit },
-        { name: 'model', show: (l) => <Row $gap={8}>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</Row> },
-        { name: 'Android', show: (l) => l.os },
-        { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
-        { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
-        { name: 'took', show: legTook },
-      ]}
-    />
+    <Section>
+      <p><a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>All results as one JUnit XML</a>, a suite a device, or from a terminal: <code>tessellant run report {id} --junit results.xml</code></p>
+      <List label="Devices of the run" items={legs} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
+        columns={[
+          { name: 'device', show: unit },
+          { name: 'model', show: (l) => <Row $gap={8}>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</Row> },
+          { name: 'Android', show: (l) => l.os },
+          { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
+          { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
+          { name: 'took', show: legTook },
+        ]}
+      />
+    </Section>
   );
 }
 

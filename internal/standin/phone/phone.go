@@ -363,7 +363,8 @@ func (p *Phone) kill(id string) {
 
 // act lets the app in front take an input, under mu.
 func (p *Phone) act(f func(a *app.App) error) {
-	in := p.apps[p.front]
+	id := p.front
+	in := p.apps[id]
 	if in == nil || in.proc == nil {
 		return
 	}
@@ -371,13 +372,13 @@ func (p *Phone) act(f func(a *app.App) error) {
 	if wait := time.Until(proc.busy); wait > 0 { // it takes the input when it has time, or never
 		if !proc.late {
 			proc.late = true
-			p.running.Go(func() { p.judgeLate(proc, p.front, wait) })
+			p.running.Go(func() { p.judgeLate(proc, id, wait) })
 		}
 		return
 	}
 	before := proc.app.Version
 	if err := f(proc.app); err != nil {
-		p.crash(p.front, proc, err)
+		p.crash(id, proc, err)
 	}
 	if proc.app.Version != before {
 		p.changed()

@@ -255,6 +255,13 @@ func (p *Phone) exec(ctx context.Context, args []string) error {
 	return nil
 }
 
+// opened is a file that is read, in a goroutine that may still read when it is closed.
+type opened struct{ io.Reader }
+
+func (opened) Write([]byte) (int, error) { return 0, fs.ErrPermission }
+func (opened) Close() error              { return nil }
+
+// written is a file that is written; what it holds is there when it is closed.
 type written struct {
 	bytes.Buffer
 	done func([]byte)
@@ -266,27 +273,27 @@ func (w *written) Close() error {
 }
 
 func (p *Phone) open(ctx context.Context, name string, flag int, _ os.FileMode) (io.ReadWriteCloser, error) {
-	if name == "/dev/null" {
-		return &written{done: func([]byte) {}}, nil
+	if flag&(os.O_WRONLY|os.O_RDWR) == 0 {
+		raw, ok := p.contents(name)
+		if !ok {
+			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+		}
+		return opened{bytes.NewReader(raw)}, nil
 	}
-	if name == "/dev/tty" {
-		return &written{done: func(b []byte) { _, _ = interp.HandlerCtx(ctx).Stdout.Write(b) }}, nil
-	}
-	w := &written{done: func([]byte) {}}
-	if flag&(os.O_WRONLY|os.O_RDWR) != 0 {
+	w := &written{}
+	switch name {
+	case "/dev/null":
+		w.done = func([]byte) {}
+	case "/dev/tty":
+		w.done = func(b []byte) { _, _ = interp.HandlerCtx(ctx).Stdout.Write(b) }
+	default:
 		if flag&os.O_APPEND != 0 {
 			if f := p.file(name); f != nil {
 				w.Write(f.data)
 			}
 		}
 		w.done = func(b []byte) { p.put(name, &file{append([]byte(nil), b...), 0o100644, p.now()}) }
-		return w, nil
 	}
-	raw, ok := p.contents(name)
-	if !ok {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-	}
-	w.Write(raw)
 	return w, nil
 }
 
@@ -296,6 +303,8 @@ func (p *Phone) contents(name string) ([]byte, bool) {
 	case "/proc/meminfo":
 		kb := p.traits.MemoryGB*1024*1024 - 180_000
 		return fmt.Appendf(nil, "MemTotal:       %8d kB\nMemFree:        %8d kB\nMemAvailable:   %8d kB\n", kb, kb/9, kb/2), true
+	case "/dev/null", "/dev/tty":
+		return nil, true
 	case "/proc/uptime":
 		return []byte("86413.22 51233.10\n"), true
 	}
