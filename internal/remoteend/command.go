@@ -250,8 +250,8 @@ func (c *command) find() ([]*uitree.Element, *uitree.Screen, *w3c.Error) {
 	begin := time.Now()
 	var last *w3c.Error
 	for {
-		es, s, err := c.findNow(using, value)
-		if len(es) > 0 || (err != nil && !moving(err)) {
+		es, s, moves, err := c.findNow(using, value)
+		if len(es) > 0 || (err != nil && !moves) {
 			return es, s, err
 		}
 		last = err
@@ -268,27 +268,22 @@ func (c *command) find() ([]*uitree.Element, *uitree.Screen, *w3c.Error) {
 	return nil, nil, last
 }
 
-func (c *command) findNow(using, value string) ([]*uitree.Element, *uitree.Screen, *w3c.Error) {
-	s, rerr := c.screen(c.ctx)
-	var refused *phone.Refused
-	if errors.As(rerr, &refused) {
-		return nil, nil, &w3c.Error{Code: w3c.UnknownError, Message: refused.Error(), Data: map[string]any{"moving": true}}
-	}
-	if rerr != nil {
-		return nil, nil, asError("read the screen", rerr)
+// findNow looks once. Moves says that the screen could not be read since it would not stand still.
+func (c *command) findNow(using, value string) (es []*uitree.Element, s *uitree.Screen, moves bool, werr *w3c.Error) {
+	s, err := c.screen(c.ctx)
+	if err != nil {
+		var refused *phone.Refused
+		return nil, nil, errors.As(err, &refused), asError("read the screen", err)
 	}
 	var from *uitree.Element
 	if c.call.Element != "" {
 		if from = c.refs[c.call.Element].Again(s); from == nil {
-			return nil, nil, stale()
+			return nil, nil, false, stale()
 		}
 	}
-	es, err := w3c.Locate(s, from, using, value)
-	return es, s, err
+	es, werr = w3c.Locate(s, from, using, value)
+	return es, s, false, werr
 }
-
-// moving says that a screen could not be read since it would not stand still.
-func moving(err *w3c.Error) bool { return err.Data["moving"] == true }
 
 func stale() *w3c.Error {
 	return w3c.Fail(w3c.StaleElementReference, "the element is not on the screen any more; find it again")
