@@ -57,8 +57,9 @@ type attempt struct {
 	cut      bool     // the host ended before the video was written
 	reported sync.Mutex
 
-	installing sync.Mutex // guards besides
+	installing sync.Mutex // guards those below
 	besides    []string   // as in Hold
+	replaced   bool       // another build may stand where the hold's own was
 
 	outside  *gathering // of a session
 	standing *w3c.Error // that a session's last command failed with
@@ -341,7 +342,12 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	}
 	a.hands = &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(d, a.rec.command), Settings: phone.ObservedSettings(d, a.rec.command), App: a.app, Facts: a.unit.facts,
 		Data: a.pkg, Notes: notes{a.rec, a.phone}, Calls: a.rec.atCall}
-	if err := a.phone.Uninstall(ctx, a.app.ID); err != nil {
+	return a.reinstall(ctx, a.app.ID)
+}
+
+// reinstall puts the hold's build in the place of whatever there is of this app.
+func (a *attempt) reinstall(ctx context.Context, app string) error {
+	if err := a.phone.Uninstall(ctx, app); err != nil {
 		return err
 	}
 	return a.phone.Install(ctx, a.app)
@@ -351,10 +357,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 func (a *attempt) prepareSession(ctx context.Context, q *Session) error {
 	d := phone.ObservedSettings(a.unit.device, a.rec.command)
 	if a.app.ID != "" {
-		if err := a.phone.Uninstall(ctx, a.app.ID); err != nil {
-			return err
-		}
-		if err := a.phone.Install(ctx, a.app); err != nil {
+		if err := a.reinstall(ctx, a.app.ID); err != nil {
 			return err
 		}
 	}
@@ -480,10 +483,11 @@ func (a *attempt) asHeld() Hold {
 	return hold
 }
 
-// noteBesides notes that an app is going to be installed besides the hold's own: who cleans up after this process must know of it.
+// noteBesides notes that an app is going to be installed besides the hold's own, or over it: who cleans up after this process must know of it.
 func (a *attempt) noteBesides(app string) error {
 	a.installing.Lock()
 	defer a.installing.Unlock()
+	a.replaced = a.replaced || app == a.hold.AppID
 	if app == a.hold.AppID || slices.Contains(a.besides, app) {
 		return nil
 	}
@@ -494,6 +498,15 @@ func (a *attempt) noteBesides(app string) error {
 	}
 	a.besides = hold.Besides
 	return nil
+}
+
+// wasReplaced says whether another build may have taken the place of the hold's own since it was asked last.
+func (a *attempt) wasReplaced() bool {
+	a.installing.Lock()
+	defer a.installing.Unlock()
+	was := a.replaced
+	a.replaced = false
+	return was
 }
 
 // anyBuild fetches a build of the workspace, to be installed besides the hold's own, or over it. It implements remoteend.Builds.

@@ -245,9 +245,13 @@ func (p *program) waits(id string) {
 	p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a session waits for the one before", Answer: id + " has not been ended yet; a device has one at a time"})
 }
 
-// fresh starts the app from a clean state, as it is at the beginning of a session from outside.
+// fresh starts the run's build from a clean state, as it is at the beginning of a session from outside.
 func (p *program) fresh(ctx context.Context) error {
-	if err := p.a.phone.Clear(ctx, p.a.app.ID); err != nil {
+	again := p.a.phone.Clear
+	if p.a.wasReplaced() {
+		again = p.a.reinstall
+	}
+	if err := again(ctx, p.a.app.ID); err != nil {
 		return err
 	}
 	return p.a.phone.Launch(ctx, p.a.app)

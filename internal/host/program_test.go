@@ -6,6 +6,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -57,6 +58,14 @@ func (b *bench) knows() {
 // startProgram runs a package of these files: its tessellant.yaml begins with name and kind.
 func (b *bench) startProgram(limit int, more string, files map[string]string) string {
 	b.t.Helper()
+	_, _, err := b.AddPackage(context.Background(), b.Who, service.Upload{Body: b.program(more, files), Size: -1})
+	require.NoError(b.t, err)
+	return b.run("prog@newest", limit)
+}
+
+// program packs these files as a program.
+func (b *bench) program(more string, files map[string]string) io.Reader {
+	b.t.Helper()
 	var buf bytes.Buffer
 	z := zip.NewWriter(&buf)
 	files[testpkg.Entry] = "name: prog\nkind: program\n" + more
@@ -67,9 +76,7 @@ func (b *bench) startProgram(limit int, more string, files map[string]string) st
 		require.NoError(b.t, err)
 	}
 	require.NoError(b.t, z.Close())
-	_, _, err := b.AddPackage(context.Background(), b.Who, service.Upload{Body: &buf, Size: -1})
-	require.NoError(b.t, err)
-	return b.run("prog@newest", limit)
+	return &buf
 }
 
 func (b *bench) run(pkg string, limit int) string {
@@ -314,6 +321,34 @@ open("r.xml", "w").write('<testsuite><testcase name="asks"/></testsuite>')
 	require.Len(t, noted, 2)
 	assert.Equal(t, "the suite asked for another device: maker=Fenwick; the run has chosen orr-01", noted[0])
 	assert.Contains(t, noted[1], "has not been ended yet; a device has one at a time")
+}
+
+func TestAProgramThatUpdatesTheAppBeginsItsNextSessionWithTheRunsBuild(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant, boxed(t))
+	b.knows()
+	newer, err := os.Open(housetest.Kelpline190(t))
+	require.NoError(t, err)
+	defer newer.Close()
+	_, _, err = b.AddBuild(t.Context(), b.Who, service.Upload{Body: newer, Size: -1})
+	require.NoError(t, err)
+	_, _, err = b.AddPackage(t.Context(), b.Who, service.Upload{Body: b.program("run: python3 go.py\nresults: [r.xml]\n", map[string]string{"go.py": wd + `
+wd("POST", s + "/tessellant/app/install", {"build": "kelpline/android@240"})
+wd("POST", s + "/tessellant/app/launch", {})
+wd("DELETE", s)
+s = "/session/" + wd("POST", "/session", {"capabilities": {}})["sessionId"]
+wd("GET", s + "/source")
+wd("DELETE", s)
+s = "/session/" + wd("POST", "/session", {"capabilities": {}})["sessionId"]
+print([l.split("versionCode=")[1] for l in wd("POST", s + "/tessellant/log", {})["lines"] if "versionCode=" in l])
+wd("DELETE", s)
+open("r.xml", "w").write('<testsuite><testcase name="updates"/></testsuite>')
+`}), Size: -1})
+	require.NoError(t, err)
+	r, _, err := b.StartRun(t.Context(), b.Who, service.RunRequest{Build: "kelpline/android@231", Package: "prog@newest", LimitSeconds: 60})
+	require.NoError(t, err)
+	l := b.wait(r.ID)
+	require.Equal(t, verdict.Passed, l.Verdict, l.Message)
+	assert.Contains(t, string(b.file(l.Attempts[0], "output.log")), "['231', '240', '231']", "it is installed anew, and only where another had taken its place")
 }
 
 func TestAProgramReachesNothingButItsDevice(t *testing.T) {
