@@ -182,7 +182,7 @@ function Legs({ id }: { id: string }) {
       <List label="Devices of the run" items={legs} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
         columns={[
           { name: 'device', show: unit },
-          { name: 'model', show: (l) => <Row $gap={8}>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</Row> },
+          { name: 'model', show: (l) => <>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</> },
           { name: 'Android', show: (l) => l.os },
           { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
           { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },

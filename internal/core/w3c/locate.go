@@ -4,6 +4,7 @@ package w3c
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 
 	"tessellant/internal/core/uitree"
@@ -31,7 +32,7 @@ func Locate(s *uitree.Screen, from *uitree.Element, using, value string) ([]*uit
 	case "partial link text":
 		holds = func(e *uitree.Element) bool { return strings.Contains(Text(e, false), value) }
 	default:
-		return nil, Fail(InvalidArgument, "there is no strategy %q; there are %s", using, strings.Join(Strategies, ", "))
+		return nil, Fail(InvalidArgument, "there is no strategy %q in the standard; %s", using, instead(using, value))
 	}
 	if holds != nil {
 		var out []*uitree.Element
@@ -51,6 +52,16 @@ func Locate(s *uitree.Screen, from *uitree.Element, using, value string) ([]*uit
 		return nil, Fail(InvalidSelector, "%v", err)
 	}
 	return es, nil
+}
+
+// instead says what does the same as a strategy that the standard does not have.
+func instead(using, value string) string {
+	attribute := map[string]string{"id": "id", "name": "label", "class name": "class"}[strings.ToLower(using)]
+	if attribute == "" {
+		return "there are " + strings.Join(Strategies, ", ")
+	}
+	quoted := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(value) + `"`
+	return fmt.Sprintf("css selector [%s=%s] does the same", attribute, quoted)
 }
 
 // Text is what a person reads on an element: its own text, else its content as a field, else its label; with

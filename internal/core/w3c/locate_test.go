@@ -1,6 +1,7 @@
 package w3c
 
 import (
+	"regexp"
 	"strings"
 	"testing"
 
@@ -58,8 +59,22 @@ func TestEachStrategyHasAMeaning(t *testing.T) {
 			assert.Equal(t, want, strings.Join(ids, " "), "%s %q", using, value)
 		}
 	}
-	_, err := Locate(s, nil, "name", "send")
-	assert.Contains(t, err.Message, "css selector, link text, partial link text, tag name, xpath", "what there is instead is said")
+	// What there is instead is said, so that it can be pasted.
+	for using, of := range map[string]string{"id": "send", "name": "Send the survey", "class name": "android.widget.button"} {
+		_, err := Locate(s, nil, using, of)
+		require.NotNil(t, err)
+		css := regexp.MustCompile(`css selector (.+) does the same`).FindStringSubmatch(err.Message)
+		require.NotNil(t, css, err.Message)
+		es, err := Locate(s, nil, "css selector", css[1])
+		require.Nil(t, err)
+		require.Len(t, es, 1)
+		assert.Equal(t, "send", es[0].ID)
+	}
+	_, err := Locate(s, nil, "id", `a"b\`)
+	_, bad := Locate(s, nil, "css selector", regexp.MustCompile(`\[.+\]`).FindString(err.Message))
+	assert.Nil(t, bad, "a text with quotes is one still: %s", err.Message)
+	_, err = Locate(s, nil, "touch of luck", "send")
+	assert.Contains(t, err.Message, "there are css selector, link text, partial link text, tag name, xpath")
 	// From an element, only what lies in it.
 	es, err := Locate(s, s.Elements[0], "tag name", "text")
 	require.Nil(t, err)
