@@ -43,7 +43,7 @@ export function Files({ leg, attempt, session }: { leg: string; attempt: Attempt
   if (files.length === 0) return <Sub>No files yet.</Sub>;
   return (
     <Section>
-      <p><a href={`${base}/legs/${leg}/files`} download>All of them as one zip</a> ({many(files.length, 'file')}, {bytes(files.reduce((n, f) => n + f.size, 0))}), or from a terminal: <code>tessellant {session ? 'session' : 'leg'} fetch {leg} evidence/</code></p>
+      <Sub><a href={`${base}/legs/${leg}/files`} download>All of them as one zip</a> ({many(files.length, 'file')}, {bytes(files.reduce((n, f) => n + f.size, 0))}), or from a terminal: <code>tessellant {session ? 'session' : 'leg'} fetch {leg} evidence/</code></Sub>
       <List label="Files" items={files} id={(f) => f.id} text={(f) => f.name} columns={[
         { name: 'file', wide: true, show: (f) => <a href={artifactURL(f)} download={f.name.replaceAll('/', '-')}>{f.name}</a> },
         { name: 'what', show: (f) => f.kind },

@@ -178,7 +178,7 @@ function Legs({ id }: { id: string }) {
   const [, legs] = useLaidRun(id);
   return (
     <Section>
-      <p><a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>All results as one JUnit XML</a>, a suite a device, or from a terminal: <code>tessellant run report {id} --junit results.xml</code></p>
+      <Sub><a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>All results as one JUnit XML</a>, a suite a device, or from a terminal: <code>tessellant run report {id} --junit results.xml</code></Sub>
       <List label="Devices of the run" items={legs} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
         columns={[
           { name: 'device', show: unit },

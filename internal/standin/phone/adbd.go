@@ -9,7 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -119,6 +121,9 @@ func (p *Phone) accept() {
 		c.ctx, c.cancel = context.WithCancel(p.ctx)
 		p.connMu.Lock()
 		p.conns[c] = true
+		if p.ctx.Err() != nil { // it was switched off meanwhile, and nobody will cut this one
+			_ = raw.Close()
+		}
 		p.connMu.Unlock()
 		p.running.Go(func() {
 			c.serve()
@@ -152,7 +157,6 @@ type stream struct {
 }
 
 func (c *conn) serve() {
-	defer c.raw.Close()
 	defer c.cancel()
 	defer c.dropAll()
 	br := bufio.NewReaderSize(c.raw, 64<<10)
@@ -245,9 +249,11 @@ func (c *conn) open(remote uint32, service string) {
 }
 
 func (c *conn) dropAll() {
+	_ = c.raw.Close() // a stream that is being shut may wait for the host to read
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, s := range c.streams {
+	streams := slices.Collect(maps.Values(c.streams))
+	c.mu.Unlock() // or to be taken off the list
+	for _, s := range streams {
 		s.once.Do(func() { close(s.gone) })
 	}
 }

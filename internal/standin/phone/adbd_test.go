@@ -1,0 +1,129 @@
+package phone
+
+import (
+	"bufio"
+	"encoding/binary"
+	"io"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// wire is a host's end of the transport, that does only what it is told.
+type wire struct {
+	t *testing.T
+	net.Conn
+	in *bufio.Reader
+}
+
+func dial(t *testing.T, p *Phone) *wire {
+	t.Helper()
+	c, err := net.Dial("tcp", p.Address())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = c.Close() })
+	require.NoError(t, c.SetDeadline(time.Now().Add(time.Minute)))
+	w := &wire{t, c, bufio.NewReader(c)}
+	w.say(cmdCNXN, version, maxPayload, "host::")
+	cmd, _, _, _ := w.hear()
+	require.EqualValues(t, cmdCNXN, cmd)
+	return w
+}
+
+func (w *wire) say(cmd, arg0, arg1 uint32, data string) {
+	w.t.Helper()
+	head := make([]byte, 24, 24+len(data))
+	for i, v := range []uint32{cmd, arg0, arg1, uint32(len(data)), 0, cmd ^ 0xffffffff} {
+		binary.LittleEndian.PutUint32(head[i*4:], v)
+	}
+	_, err := w.Write(append(head, data...))
+	require.NoError(w.t, err)
+}
+
+func (w *wire) hear() (cmd, arg0, arg1 uint32, data string) {
+	w.t.Helper()
+	head := make([]byte, 24)
+	_, err := io.ReadFull(w.in, head)
+	require.NoError(w.t, err)
+	body := make([]byte, binary.LittleEndian.Uint32(head[12:]))
+	_, err = io.ReadFull(w.in, body)
+	require.NoError(w.t, err)
+	return binary.LittleEndian.Uint32(head), binary.LittleEndian.Uint32(head[4:]), binary.LittleEndian.Uint32(head[8:]), string(body)
+}
+
+func instant(t *testing.T) *Phone {
+	t.Helper()
+	fleet, err := ReadFleetFile("../../../demo/fleet.yaml", false)
+	require.NoError(t, err)
+	fleet[0].Temper = Instant
+	p, err := Start(fleet[0], "127.0.0.1:0")
+	require.NoError(t, err)
+	return p
+}
+
+func TestAPhoneIsSwitchedOffWhateverItsStreamsDo(t *testing.T) {
+	for range 40 {
+		p := instant(t)
+		for range 3 {
+			w := dial(t, p)
+			for id := range uint32(20) {
+				service := "shell,v2,raw:sleep 60"
+				if id%2 == 0 {
+					service = "shell,v2,raw:getprop" // nobody takes what it says
+				}
+				w.say(cmdOPEN, id+1, 0, service+"\x00")
+			}
+			cmd, _, _, _ := w.hear()
+			require.EqualValues(t, cmdOKAY, cmd)
+		}
+		off := make(chan struct{})
+		go func() { p.Close(); close(off) }()
+		select {
+		case <-off:
+		case <-time.After(20 * time.Second):
+			require.Fail(t, "the phone can't be switched off")
+		}
+	}
+}
+
+func TestAHostThatKeepsToNothingIsCutOffOrRefused(t *testing.T) {
+	p := instant(t)
+	defer p.Close()
+	cutOff := func(w *wire) {
+		t.Helper()
+		_, err := io.Copy(io.Discard, w.in)
+		assert.NoError(t, err, "it is cut off, and does not wait")
+	}
+	// A message longer than was agreed, and one whose command is not confirmed.
+	w := dial(t, p)
+	head := make([]byte, 24)
+	binary.LittleEndian.PutUint32(head, cmdWRTE)
+	binary.LittleEndian.PutUint32(head[12:], maxPayload+1)
+	binary.LittleEndian.PutUint32(head[20:], cmdWRTE^0xffffffff)
+	_, err := w.Write(head)
+	require.NoError(t, err)
+	cutOff(w)
+	w = dial(t, p)
+	_, err = w.Write(make([]byte, 24))
+	require.NoError(t, err)
+	cutOff(w)
+	// What there is no stream for is closed; a service that there is not is refused.
+	w = dial(t, p)
+	w.say(cmdWRTE, 7, 99, "lost")
+	cmd, arg0, arg1, _ := w.hear()
+	assert.EqualValues(t, []uint32{cmdCLSE, 0, 7}, []uint32{cmd, arg0, arg1})
+	w.say(cmdOPEN, 8, 0, "tea:\x00")
+	cmd, arg0, arg1, _ = w.hear()
+	assert.EqualValues(t, []uint32{cmdCLSE, 0, 8}, []uint32{cmd, arg0, arg1})
+	// More streams than a phone has are refused; the ones before go on.
+	for id := range uint32(maxStreams) {
+		w.say(cmdOPEN, 100+id, 0, "shell,v2,raw:sleep 60\x00")
+		cmd, _, _, _ = w.hear()
+		require.EqualValues(t, cmdOKAY, cmd)
+	}
+	w.say(cmdOPEN, 500, 0, "shell,v2,raw:getprop\x00")
+	cmd, _, arg1, _ = w.hear()
+	assert.EqualValues(t, []uint32{cmdCLSE, 500}, []uint32{cmd, arg1})
+}
