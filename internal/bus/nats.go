@@ -194,7 +194,7 @@ func (b *NATS) Answer(topic string, answer func(context.Context, []byte) []byte)
 		cancel()
 		return nil, fmt.Errorf("answer on the bus: %w", err)
 	}
-	_ = b.conn.FlushTimeout(callLimit) // who calls from now on is answered; where the connection is away, when it is back
+	_ = b.conn.FlushTimeout(2 * time.Second) // who calls from now on is answered; where the connection is away, when it is back
 	return func() {
 		_ = sub.Unsubscribe()
 		cancel()
