@@ -277,7 +277,7 @@ func (c *command) findNow(using, value string) (es []*uitree.Element, s *uitree.
 	}
 	var from *uitree.Element
 	if c.call.Element != "" {
-		if from = c.refs[c.call.Element].Again(s); from == nil {
+		if from = c.refs[c.call.Element].again(s); from == nil {
 			return nil, nil, false, stale()
 		}
 	}
@@ -289,23 +289,37 @@ func stale() *w3c.Error {
 	return w3c.Fail(w3c.StaleElementReference, "the element is not on the screen any more; find it again")
 }
 
+// referred is what a reference was given for.
+type referred struct {
+	known  w3c.Known
+	others w3c.Others
+}
+
+func (r referred) again(s *uitree.Screen) *uitree.Element { return r.known.Again(s, r.others) }
+
 // maxRefs is how many references are remembered; when there are more, all before are forgotten.
 const maxRefs = 20_000
 
 // references gives elements of a screen their references. One element has one.
 func (c *command) references(s *uitree.Screen, es ...*uitree.Element) (out []map[string]string) {
 	at := w3c.Places(s)
+	var one referred // of those that are alike, all have the same others
 	for _, e := range es {
 		known := w3c.Remember(at, e)
+		if one.others == nil || !one.known.Alike(e) {
+			one.others = known.Others(at)
+		}
+		one.known = known
 		ref := c.refOf[known]
 		if ref == "" {
 			if len(c.refs) >= maxRefs {
-				c.refs, c.refOf = map[string]w3c.Known{}, map[w3c.Known]string{}
+				c.refs, c.refOf = map[string]referred{}, map[w3c.Known]string{}
 			}
 			c.nextRef++
 			ref = fmt.Sprintf("e%d-%s", c.nextRef, strings.ToLower(c.ID[max(0, len(c.ID)-8):]))
-			c.refs[ref], c.refOf[known] = known, ref
+			c.refOf[known] = ref
 		}
+		c.refs[ref] = one
 		out = append(out, map[string]string{w3c.ElementKey: ref})
 	}
 	return out
@@ -321,7 +335,7 @@ func (c *command) element(ref string) (*uitree.Element, *w3c.Error) {
 	if err != nil {
 		return nil, err
 	}
-	e := known.Again(s)
+	e := known.again(s)
 	if e == nil {
 		return nil, stale()
 	}

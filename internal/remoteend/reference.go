@@ -38,7 +38,8 @@ Of the standard's capabilities ` + "`platformName`, `timeouts`, `pageLoadStrateg
 
 ## Which element is which
 A native screen has no lasting names for its elements: each look at it is a new tree. A reference stands for the only element of its kind, class and id; else for the only one of those that has the text it had;
-else for the one in the same place of the tree, when its text is the same or nothing but its text has changed. Otherwise it is a ` + "`stale element reference`" + `.
+else for the one in the same place of the tree, when its text is the same, or nothing but its text has changed and it is none of the others that has come there, as rows do
+when their list is scrolled. Otherwise it is a ` + "`stale element reference`" + `.
 `)
 	return b.String()
 }

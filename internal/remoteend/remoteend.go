@@ -84,7 +84,7 @@ type Session struct {
 	used atomic.Int64  // when the last command came or ended, in ns since 1970
 
 	timeouts w3c.Timeouts
-	refs     map[string]w3c.Known
+	refs     map[string]referred
 	refOf    map[w3c.Known]string
 	nextRef  int
 	input    w3c.Input
@@ -102,7 +102,7 @@ func New(c Config) *Session {
 	if c.Idle == 0 {
 		c.Idle = DefaultIdle
 	}
-	s := &Session{Config: c, phone: phone.Observed(c.Phone, see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]w3c.Known{}, refOf: map[w3c.Known]string{}}
+	s := &Session{Config: c, phone: phone.Observed(c.Phone, see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]referred{}, refOf: map[w3c.Known]string{}}
 	s.use()
 	if k, ok := c.Phone.(phone.Keyboard); ok {
 		s.keyboard = phone.ObservedKeyboard(k, see)

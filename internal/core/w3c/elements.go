@@ -25,16 +25,36 @@ func Remember(at map[*uitree.Element]string, e *uitree.Element) Known {
 	return Known{e.Kind, e.Class, e.ID, e.App, Text(e, true), at[e], e.Bounds}
 }
 
+// Alike says whether an element is of the kind, class and id of a remembered one.
+func (k Known) Alike(e *uitree.Element) bool {
+	return e.Kind == k.kind && e.Class == k.class && e.ID == k.id && e.App == k.app
+}
+
+// Others are the texts of the elements that were like a remembered one on its screen, itself among them, by their places.
+type Others map[string]string
+
+// Others notes them.
+func (k Known) Others(at map[*uitree.Element]string) Others {
+	out := Others{}
+	for e, place := range at {
+		if k.Alike(e) {
+			out[place] = Text(e, true)
+		}
+	}
+	return out
+}
+
 // Again finds a remembered element on a screen; nil: it is not there any more, the reference is stale. It is
 //
 //   - the only element of its kind, class and id, where it has an id;
 //   - else the only one of those that has the text it had: it may have moved;
 //   - else the one of those in the same place of the tree, when it has the same text, or when its text alone
-//     has changed: it lies where it lay.
-func (k Known) Again(s *uitree.Screen) *uitree.Element {
+//     has changed: it lies where it lay, and is none of the others that has come there, as rows do when their list
+//     is scrolled.
+func (k Known) Again(s *uitree.Screen, others Others) *uitree.Element {
 	var alike []*uitree.Element
 	for _, e := range s.All() {
-		if e.Kind == k.kind && e.Class == k.class && e.ID == k.id && e.App == k.app {
+		if k.Alike(e) {
 			alike = append(alike, e)
 		}
 	}
@@ -51,12 +71,28 @@ func (k Known) Again(s *uitree.Screen) *uitree.Element {
 		return same[0]
 	}
 	at := Places(s)
+	now := k.Others(at)
 	for _, e := range alike {
-		if at[e] == k.place && (Text(e, true) == k.text || e.Bounds == k.bounds) {
+		if at[e] != k.place {
+			continue
+		}
+		text := now[k.place]
+		if text == k.text || (e.Bounds == k.bounds && !came(text, k.place, others, now)) {
 			return e
 		}
+		return nil
 	}
 	return nil
+}
+
+// came says whether what has a text in a place now had it in another before, where it is not any more.
+func came(text, place string, before, now Others) bool {
+	for p, t := range before {
+		if p != place && t == text && text != "" && now[p] != text {
+			return true
+		}
+	}
+	return false
 }
 
 // Places gives every element of a screen its place in the tree: its number below its parent, and those of all above it.

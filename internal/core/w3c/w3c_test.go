@@ -104,7 +104,11 @@ func TestAnElementIsKnownAgain(t *testing.T) {
 		"nothing has changed":                     {[]string{"title Shores", "row Gull"}, 1, []string{"title Shores", "row Gull"}, 1},
 		"its text has changed, its id is its own": {[]string{"total 3"}, 0, []string{"total 4"}, 0},
 		"it has moved":                            {[]string{"row Gull", "row Slip"}, 1, []string{"row Slip", "row Gull"}, 0},
-		"the list was scrolled on":                {[]string{"row Gull", "row Slip"}, 0, []string{"row Slip", "row Weir"}, 0}, // the same place, another text: taken for a changed text
+		"the list was scrolled on by one row":     {[]string{"row Gull", "row Slip"}, 0, []string{"row Slip", "row Weir"}, -1},
+		"the list was scrolled back by one row":   {[]string{"row Slip", "row Weir"}, 1, []string{"row Gull", "row Slip"}, -1},
+		"it says now what another says, too":      {[]string{"- 0", "- 1", "- 2"}, 0, []string{"- 1", "- 1", "- 2"}, 0},
+		"all of them say something else":          {[]string{"- 0", "- 1"}, 0, []string{"- 2", "- 3"}, 0},
+		"it says nothing any more":                {[]string{"- 0", "- ", "- 2"}, 0, []string{"- ", "- 1", "- 2"}, 0},
 		"it is gone":                              {[]string{"title Shores", "row Gull"}, 1, []string{"title Shores"}, -1},
 		"without an id, its text has changed":     {[]string{"- 3", "- shells"}, 0, []string{"- 4", "- shells"}, 0},
 		"without an id, it has moved":             {[]string{"- 3", "- shells"}, 1, []string{"- shells"}, 0},
@@ -112,7 +116,9 @@ func TestAnElementIsKnownAgain(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			before, after := screen(c.before...), screen(c.after...)
-			got := Remember(Places(before), before.Elements[0].Children[c.which]).Again(after)
+			at := Places(before)
+			k := Remember(at, before.Elements[0].Children[c.which])
+			got := k.Again(after, k.Others(at))
 			if c.want < 0 {
 				assert.Nil(t, got)
 				return
