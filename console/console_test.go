@@ -169,8 +169,28 @@ func css(s string) chromedp.CSS { return chromedp.CSS(s) }
 func (d *desk) press(name string) {
 	d.t.Helper()
 	d.until("there is a button "+name, fmt.Sprintf("button(%q)", name))
-	eval[bool](d, fmt.Sprintf("(button(%q).focus(), true)", name))
-	d.do(chromedp.KeyEvent(kb.Enter))
+	// What has just closed gives the focus back a frame later.
+	eval[bool](d, fmt.Sprintf(`(async () => {
+		for (let i = 0; i < 20; i++) {
+			button(%q)?.focus();
+			await new Promise(requestAnimationFrame).then(() => new Promise(requestAnimationFrame));
+			if (document.activeElement === button(%[1]q)) return true;
+		}
+		return false;
+	})()`, name))
+	d.enter()
+}
+
+// enter presses the key, in the events that a keyboard makes: where the page takes the first for itself, the browser drops the second.
+func (d *desk) enter() {
+	d.t.Helper()
+	for _, e := range []input.DispatchKeyEventParams{{Type: "rawKeyDown"}, {Type: "char", Text: "\r", UnmodifiedText: "\r"}, {Type: "keyUp"}} {
+		e.Key, e.Code, e.WindowsVirtualKeyCode, e.NativeVirtualKeyCode = "Enter", "Enter", 13, 13
+		d.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, input.DispatchKeyEvent, e)
+			return err
+		}))
+	}
 }
 
 // helpers for the page: a button by its name.

@@ -16,9 +16,9 @@ import (
 	"tessellant/internal/phone/adb"
 )
 
-// reinstall puts the hold's build in the place of whatever there is of this app.
-func (a *attempt) reinstall(ctx context.Context, app string) error {
-	if err := a.phone.Uninstall(ctx, app); err != nil {
+// reinstall puts the hold's build in the place of whatever there is of its app.
+func (a *attempt) reinstall(ctx context.Context) error {
+	if err := a.phone.Uninstall(ctx, a.app.ID); err != nil {
 		return err
 	}
 	return a.phone.Install(ctx, a.app)
@@ -50,13 +50,21 @@ func (a *attempt) noteBesides(app string) error {
 	return nil
 }
 
-// wasReplaced says whether another build may have taken the place of the hold's own since it was asked last.
-func (a *attempt) wasReplaced() bool {
+// restore puts the hold's build into the state in which it was installed, also where another has taken its place.
+func (a *attempt) restore(ctx context.Context) error {
 	a.installing.Lock()
-	defer a.installing.Unlock()
-	was := a.replaced
+	replaced := a.replaced
+	a.installing.Unlock()
+	if !replaced {
+		return a.phone.Clear(ctx, a.app.ID)
+	}
+	if err := a.reinstall(ctx); err != nil {
+		return err
+	}
+	a.installing.Lock()
 	a.replaced = false
-	return was
+	a.installing.Unlock()
+	return nil
 }
 
 // anyBuild fetches a build of the workspace, to be installed besides the hold's own, or over it. It implements remoteend.Builds.

@@ -339,14 +339,14 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	}
 	a.hands = &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(d, a.rec.command), Settings: phone.ObservedSettings(d, a.rec.command), App: a.app, Facts: a.unit.facts,
 		Data: a.pkg, Notes: notes{a.rec, a.phone}, Calls: a.rec.atCall}
-	return a.reinstall(ctx, a.app.ID)
+	return a.reinstall(ctx)
 }
 
 // prepareSession sets the device as a session wants it, with its app in front.
 func (a *attempt) prepareSession(ctx context.Context, q *Session) error {
 	d := phone.ObservedSettings(a.unit.device, a.rec.command)
 	if a.app.ID != "" {
-		if err := a.reinstall(ctx, a.app.ID); err != nil {
+		if err := a.reinstall(ctx); err != nil {
 			return err
 		}
 	}

@@ -247,11 +247,7 @@ func (p *program) waits(id string) {
 
 // fresh starts the run's build from a clean state, as it is at the beginning of a session from outside.
 func (p *program) fresh(ctx context.Context) error {
-	again := p.a.phone.Clear
-	if p.a.wasReplaced() {
-		again = p.a.reinstall
-	}
-	if err := again(ctx, p.a.app.ID); err != nil {
+	if err := p.a.restore(ctx); err != nil {
 		return err
 	}
 	return p.a.phone.Launch(ctx, p.a.app)
