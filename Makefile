@@ -50,6 +50,7 @@ fault: build
 
 # The tests under the race detector. About 15 minutes.
 race: setup $(KELPLINE) console/dist/index.html
+	@command -v gcc >/dev/null || { echo "the race detector needs a C compiler: install Debian's gcc" >&2; exit 1; }
 	@CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 30m ./internal/...
 
 # A few minutes of fuzzing for each parser of uploads.
