@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"time"
 
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/planning"
@@ -15,6 +16,9 @@ import (
 	"tessellant/internal/phone"
 	"tessellant/internal/phone/adb"
 )
+
+// fetchTakes is how long the fetching of a build may take.
+const fetchTakes = 10 * time.Minute
 
 // reinstall puts the hold's build in the place of whatever there is of its app.
 func (a *attempt) reinstall(ctx context.Context) error {
@@ -33,7 +37,8 @@ func (a *attempt) asHeld() Hold {
 	return hold
 }
 
-// noteBesides notes that an app is going to be installed besides the hold's own, or over it: who cleans up after this process must know of it.
+// noteBesides notes that an app is going to be installed besides the hold's own, or over it: its death is one of the session's, and who
+// cleans up after this process must know of it.
 func (a *attempt) noteBesides(app string) error {
 	a.installing.Lock()
 	defer a.installing.Unlock()
@@ -47,6 +52,7 @@ func (a *attempt) noteBesides(app string) error {
 		return err
 	}
 	a.besides = hold.Besides
+	a.book.watch(app)
 	return nil
 }
 
@@ -69,6 +75,8 @@ func (a *attempt) restore(ctx context.Context) error {
 
 // anyBuild fetches a build of the workspace, to be installed besides the hold's own, or over it. It implements remoteend.Builds.
 func (a *attempt) anyBuild(ctx context.Context, ref string) (app phone.App, what string, done func(), err error) {
+	ctx, cancel := context.WithTimeout(ctx, fetchTakes)
+	defer cancel()
 	r, err := a.h.Link.FetchBuild(ctx, a.hold, ref)
 	if err != nil {
 		return app, "", nil, w3c.Fail(w3c.InvalidArgument, "the build %s can't be had: %v", ref, err)

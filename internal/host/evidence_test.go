@@ -212,7 +212,7 @@ func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
 	assert.Equal(t, "the host was started again while the leg ran", s.leftClosing(left[0]).Message)
 	assert.Equal(t, "ebb-and-flow", hold.Inputs["code"], "the work itself has them")
 	// What is installed besides is known to who cleans up after this process.
-	a := &attempt{dir: s.path("a"), hold: hold}
+	a := &attempt{dir: s.path("a"), hold: hold, book: &logbook{}}
 	a.hold.AppID = "org.kelpline.app"
 	for _, app := range []string{"org.kelpline.app", "net.kelpline.app", "org.other", "net.kelpline.app"} {
 		require.NoError(t, a.noteBesides(app))
@@ -222,4 +222,5 @@ func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
 	require.NoError(t, os.RemoveAll(a.dir))
 	require.Error(t, a.noteBesides("org.third"), "nobody would clean up")
 	assert.Len(t, a.asHeld().Besides, 2)
+	assert.Equal(t, a.asHeld().Besides, a.book.apps, "their deaths are looked for")
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,16 +19,16 @@ import (
 )
 
 // logbook keeps the device's log in a file while it comes, and watches in it
-// for the death of the app and for marks.
+// for the death of apps and for marks.
 type logbook struct {
 	logger phone.Logger
 	out    *os.File
-	app    string
 	year   int
 	mask   *masking.Mask
 	spool  *spool
 
 	mu      sync.Mutex
+	apps    []string // whose death is looked for
 	finder  devicelog.Finder
 	seen    int // crashes that were looked at
 	marks   map[string]bool
@@ -50,7 +51,7 @@ func newLogbook(dir string, l phone.Logger, app string, since time.Time, mask *m
 	if err != nil {
 		return nil, err
 	}
-	return &logbook{mask: mask, spool: room, logger: l, out: f, app: app, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
+	return &logbook{mask: mask, spool: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
 }
 
 // follow reads the log until ctx ends or the device is lost. A stream that
@@ -122,13 +123,20 @@ func (b *logbook) line(text string) {
 	}
 }
 
-// crash waits for the app's next death; nil when ctx ends first.
+// watch looks for the death of an app from now on, too.
+func (b *logbook) watch(app string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.apps = append(b.apps, app)
+}
+
+// crash waits for an app's next death; nil when ctx ends first.
 func (b *logbook) crash(ctx context.Context) *devicelog.Crash {
 	for {
 		b.mu.Lock()
 		for _, c := range b.finder.Crashes()[b.seen:] {
 			b.seen++
-			if name, _, _ := strings.Cut(c.App, ":"); name == b.app { // a process of the app may have a name after a colon
+			if name, _, _ := strings.Cut(c.App, ":"); slices.Contains(b.apps, name) { // a process of the app may have a name after a colon
 				b.mu.Unlock()
 				return c
 			}
@@ -167,7 +175,7 @@ func (b *logbook) settle(ctx context.Context, mark string) {
 	}
 }
 
-// pastCrash looks for a death of the app that was not looked at, without waiting.
+// pastCrash looks for a death of an app that was not looked at, without waiting.
 func (b *logbook) pastCrash() *devicelog.Crash {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()

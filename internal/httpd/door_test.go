@@ -282,6 +282,18 @@ func TestAnyBuildOfTheWorkspaceCanBeInstalledInASession(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"kelpline/android@240: org.kelpline.app 1.9.0 (240)", "net.kelpline.app/android@newest: net.kelpline.app 1.8.0 (231)"}, did)
+	// It is watched like a build that was asked for from the beginning.
+	c = o.client()
+	code, message = c.open(m{"platformName": "android", "timeouts": m{"implicit": 8000}})
+	require.Empty(t, code, message)
+	_, code = install("net.kelpline.app/android@newest")
+	require.Empty(t, code)
+	c.must("POST", "/tessellant/app/launch", m{"app": "net.kelpline.app", "args": m{"debug_crash": "low tide"}})
+	c.click("#aerr_close")
+	c.must("DELETE", "", nil)
+	s = o.over(c)
+	assert.Equal(t, api.Crashed, *s.Verdict, "%v", s.Message)
+	assert.Contains(t, *s.Message, "low tide")
 	d, err := adb.Open(t.Context(), &o.adb.Server, o.phones["fen-01"].Address())
 	require.NoError(t, err)
 	defer d.Close()

@@ -189,10 +189,8 @@ func (c *command) area() (uitree.Rect, *w3c.Error) {
 		return uitree.Rect{}, err
 	}
 	w, h := c.Facts.Width, c.Facts.Height
-	if len(s.Elements) > 0 {
-		if b := s.Elements[0].Bounds; (b.Right-b.Left > b.Bottom-b.Top) != (w > h) {
-			w, h = h, w
-		}
+	if s.Rotation%2 == 1 { // not by what lies on it: a dialog's window may be wider than it is high
+		w, h = h, w
 	}
 	return uitree.Rect{Right: w, Bottom: h}, nil
 }

@@ -24,7 +24,8 @@ import (
 // paper is a phone that shows one screen, and refuses what it was told to.
 type paper struct {
 	phone.Phone
-	moves    int // how often its tree can't be read yet
+	shows    *uitree.Screen // nil: a field to search in
+	moves    int            // how often its tree can't be read yet
 	refuses  error
 	launched []string
 }
@@ -33,6 +34,9 @@ func (p *paper) Tree(context.Context) (*uitree.Screen, error) {
 	if p.moves > 0 {
 		p.moves--
 		return nil, &phone.Refused{Doing: "read the screen's tree", Why: "could not get idle state"}
+	}
+	if p.shows != nil {
+		return p.shows, nil
 	}
 	return &uitree.Screen{Elements: []*uitree.Element{{Kind: "field", ID: "search", Enabled: true, Focused: true, Bounds: uitree.Rect{Right: 400, Bottom: 100}}}}, nil
 }
@@ -168,4 +172,28 @@ func TestABuildThatIsInstalledIsTheOneThatIsLaunched(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"net.other/Main net.other → net.other 2", "org.kelpline.app/New org.kelpline.app → org.kelpline.app 2"}, told)
+}
+
+func TestTheScreenIsNoWiderForADialogThatIs(t *testing.T) {
+	dialog := &uitree.Element{Kind: "group", Enabled: true, Bounds: uitree.Rect{Left: 20, Top: 500, Right: 380, Bottom: 700}}
+	dialog.Children = []*uitree.Element{{Kind: "button", ID: "close", Enabled: true, Bounds: uitree.Rect{Left: 20, Top: 600, Right: 380, Bottom: 700}}}
+	p := &paper{shows: &uitree.Screen{Elements: []*uitree.Element{dialog}}}
+	do, _ := onPaper(t, p, nil)
+	look := func() (width, height any, held any) {
+		r, code := do("GET", "/window/rect", "")
+		require.Empty(t, code)
+		held, code = do("GET", "/tessellant/orientation", "")
+		require.Empty(t, code)
+		return r.(map[string]any)["width"], r.(map[string]any)["height"], held
+	}
+	w, h, held := look()
+	assert.Equal(t, []any{400.0, 800.0, "portrait"}, []any{w, h, held})
+	v, code := do("POST", "/element", `{"using": "css selector", "value": "#close"}`)
+	require.Empty(t, code)
+	_, code = do("POST", "/element/"+v.(map[string]any)[w3c.ElementKey].(string)+"/click", "{}")
+	assert.Empty(t, code, "it lies on the screen")
+	p.shows = &uitree.Screen{Elements: []*uitree.Element{dialog}, Rotation: 3}
+	_, _ = do("POST", "/back", "{}") // what was seen is not so any more
+	w, h, held = look()
+	assert.Equal(t, []any{800.0, 400.0, "landscape"}, []any{w, h, held})
 }

@@ -6,7 +6,7 @@ import styled from 'styled-components';
 import { answer, http, type CaseResult, type Session } from '../data/api';
 import { client } from '../data/queries';
 import { Button, Choose, Select, TextField } from '../parts/controls';
-import { Refused, Row, Sub } from '../parts/page';
+import { Awaited, Refused, Row, Sub } from '../parts/page';
 import { Sheet } from '../parts/Sheet';
 import { c } from '../theme';
 import { ordinal } from '../words';
@@ -45,7 +45,7 @@ export function SessionFacts({ s }: { s: Session }) {
 
 export function SessionActions({ s, cases }: { s: Session; cases: CaseResult[] }) {
   const [error, setError] = useState<unknown>();
-  const stop = () => then(s, http.POST('/sessions/{id}/stop', { params: { path: { id: s.id } } }), setError);
+  const stop = () => changed(s, http.POST('/sessions/{id}/stop', { params: { path: { id: s.id } } }), setError);
   return (
     <>
       {s.stage !== 'done' && <Button isDisabled={s.stopping} onPress={() => void stop()}>{s.stopping ? 'Stopping' : 'Stop'}</Button>}
@@ -55,8 +55,8 @@ export function SessionActions({ s, cases }: { s: Session; cases: CaseResult[] }
   );
 }
 
-/** Waits for an answer about a session; true: it is not a refusal. */
-async function then(s: Session, asked: Promise<{ data?: Session; error?: unknown; response: Response }>, refused: (e: unknown) => void): Promise<boolean> {
+/** Waits for what a session's page will show anew; true: it was not refused. */
+async function changed(s: Session, asked: Promise<{ data?: Session; error?: unknown; response: Response }>, refused: (e: unknown) => void): Promise<boolean> {
   refused(undefined);
   try {
     await answer(asked);
@@ -77,26 +77,33 @@ function Judge({ s, cases, close }: { s: Session; cases: CaseResult[]; close: ()
   const [verdict, setVerdict] = useState<'passed' | 'failed' | 'skipped'>('passed');
   const [message, setMessage] = useState('');
   const [error, setError] = useState<unknown>();
+  const [sent, setSent] = useState('');
   const path = { params: { path: { id: s.id } } };
   const names = [...new Set(cases.map((k) => k.name))];
-  const mark = () => then(s, http.POST('/sessions/{id}/verdict', { ...path, body: { verdict, message: message || undefined, case: of === whole ? undefined : of } }), setError);
-  const report = (file: File) => then(s, http.PUT('/sessions/{id}/report', { ...path, body: file as never, bodySerializer: (b: unknown) => b as Blob, headers: { 'Content-Type': 'application/xml' } }), setError);
+  async function send(what: string, asked: Parameters<typeof changed>[1]) {
+    setSent(what);
+    if (await changed(s, asked, setError)) close();
+    setSent('');
+  }
+  const mark = () => send('the mark', http.POST('/sessions/{id}/verdict', { ...path, body: { verdict, message: message || undefined, case: of === whole ? undefined : of } }));
+  const report = (file: File) => send(`${file.name} to be read`, http.PUT('/sessions/{id}/report', { ...path, body: file as never, bodySerializer: (b: unknown) => b as Blob, headers: { 'Content-Type': 'application/xml' } }));
   return (
     <Form>
       <Select label="Of what" value={of} onChange={(v) => { setOf(v); if (v === whole && verdict === 'skipped') setVerdict('passed'); }} options={[{ id: whole, text: 'the session as a whole' }, ...names.map((n) => ({ id: n, text: n }))]} />
       <Choose label="Verdict" value={verdict} onChange={(v) => setVerdict(v as typeof verdict)} options={['passed', 'failed', ...(of === whole ? [] : ['skipped'])].map((v) => ({ id: v, text: v }))} />
       <TextField label="Why" value={message} onChange={setMessage} />
       <Row $gap={8}>
-        <Button $main onPress={() => void mark().then((ok) => ok && close())}>Mark it {verdict}</Button>
+        <Button $main isDisabled={!!sent} onPress={() => void mark()}>Mark it {verdict}</Button>
         <Button onPress={close}>Close</Button>
       </Row>
       <hr />
       <Sub>Or hand in the JUnit XML that the test runner wrote: its cases become the session’s, each at its own time. What is said of the whole counts before them.</Sub>
       <Row $gap={8}>
-        <FileTrigger acceptedFileTypes={['.xml']} onSelect={(files) => files?.[0] && void report(files[0]).then((ok) => ok && close())}>
-          <Button>Choose the report</Button>
+        <FileTrigger acceptedFileTypes={['.xml']} onSelect={(files) => files?.[0] && void report(files[0])}>
+          <Button isDisabled={!!sent}>Choose the report</Button>
         </FileTrigger>
       </Row>
+      {sent && <Awaited what={sent} />}
       {error !== undefined && <Refused error={error} />}
     </Form>
   );

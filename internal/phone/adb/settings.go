@@ -5,6 +5,7 @@ package adb
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -66,11 +67,8 @@ func (d *Device) Rotate(ctx context.Context, landscape bool) error {
 	// The tree says how the screen is turned once it is.
 	for end := time.Now().Add(5 * time.Second); time.Now().Before(end); {
 		s, err := d.Tree(ctx)
-		if err == nil && len(s.Elements) > 0 {
-			b := s.Elements[0].Bounds
-			if (b.Right-b.Left > b.Bottom-b.Top) == landscape {
-				return nil
-			}
+		if err == nil && strconv.Itoa(s.Rotation%2) == turn {
+			return nil
 		}
 		select {
 		case <-time.After(100 * time.Millisecond):
