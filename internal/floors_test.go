@@ -23,6 +23,7 @@ var floors = [][]string{
 	{"internal/script", "internal/remoteend", "internal/sandbox"},
 	{"internal/phone", "internal/phone/adb", "internal/phone/phonetest"},
 	{"internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
+	{"internal/guard"},
 	{"internal/child"},
 	{"internal/core/planning", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict"},

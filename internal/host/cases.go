@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/guard"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
 )
@@ -124,7 +125,16 @@ func (a *attempt) around(ctx context.Context, f fileRun, name string) script.Out
 		}
 	}
 	defer a.rec.atCall("", "")
-	return script.Run(ctx, a.script(testpkg.Case{File: f.name, Func: name}, f), a.hands.Do)
+	return script.Run(ctx, a.script(testpkg.Case{File: f.name, Func: name}, f), a.call)
+}
+
+// call does one call of a script.
+func (a *attempt) call(ctx context.Context, c script.Call) (v any, err error) {
+	err = guard.Do(a.log, guard.Script, func() error {
+		v, err = a.hands.Do(ctx, c)
+		return err
+	})
+	return v, err
 }
 
 // script is what the script's process needs to run a case.
@@ -211,13 +221,16 @@ func (a *attempt) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *T
 	}
 	var watch sync.WaitGroup
 	watch.Go(func() {
-		if crash := a.book.crash(ctx); crash != nil {
-			stop(&appCrashed{crash})
-		}
+		_ = guard.Do(a.log, guard.Hold, func() error {
+			if crash := a.book.crash(ctx); crash != nil {
+				stop(&appCrashed{crash})
+			}
+			return nil
+		})
 	})
 	s := a.script(c, *f)
 	s.Before, s.After = a.pkg.Has(c.File, "before_case"), a.pkg.Has(c.File, "after_case")
-	o := script.Run(ctx, s, a.hands.Do)
+	o := script.Run(ctx, s, a.call)
 	cause := context.Cause(ctx)
 	stop(nil)
 	watch.Wait()
@@ -269,7 +282,10 @@ func (a *attempt) outcome(t *Try, o script.Outcome) {
 		t.Expected, t.Actual = f.Expected, f.Actual
 	}
 	var lost *phone.Lost
+	var panicked *guard.Panicked
 	switch {
+	case errors.As(o.Err, &panicked):
+		t.Verdict = verdict.Invalid // it says nothing of the app
 	case errors.As(o.Err, &lost):
 		t.Verdict = verdict.Lost
 	case errors.Is(o.Err, errStopped):

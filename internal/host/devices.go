@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/guard"
 	"tessellant/internal/phone/adb"
 )
 
@@ -42,7 +43,9 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 	if !busy && !s.asking && (asked && !passed || time.Since(s.at) > storageEvery) {
 		s.asking = true
 		h.storage[transport] = s
-		h.care.Go(func() { h.lookCloser(transport, u) })
+		h.care.Go(func() {
+			_ = guard.Do(h.Log, guard.Loop, func() error { h.lookCloser(transport, u); return nil })
+		})
 	}
 	seen := Seen{Facts: u.facts, State: "ready"}
 	if !s.at.IsZero() && s.freeMB < leastFreeMB {
@@ -100,7 +103,7 @@ func (h *Host) watchDevices(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
-		h.lookAndTell(ctx)
+		_ = guard.Do(h.Log, guard.Loop, func() error { h.lookAndTell(ctx); return nil })
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
@@ -125,7 +128,9 @@ func (h *Host) lookAndTell(ctx context.Context) {
 	if state == h.toldState && time.Since(h.toldAt) < tellEvery {
 		return
 	}
-	if check, err := h.Link.Devices(ctx, h.Name, h.about(), seen); err == nil {
+	call, cancel := context.WithTimeout(ctx, callTakes)
+	defer cancel()
+	if check, err := h.Link.Devices(call, h.Name, h.about(), seen); err == nil {
 		h.toldAt, h.toldState = time.Now(), state
 		h.checkThese(check)
 	} else if ctx.Err() == nil {
@@ -196,11 +201,14 @@ func (h *Host) meet(transport string) {
 		ctx, cancel := context.WithTimeout(h.careCtx, 20*time.Second)
 		defer cancel()
 		u := &unit{}
-		d, err := adb.Open(ctx, h.Server, transport)
-		if err == nil {
-			u.device = d
-			u.facts, err = d.Facts(ctx)
-		}
+		err := guard.Do(h.Log, guard.Loop, func() error {
+			d, err := adb.Open(ctx, h.Server, transport)
+			if err == nil {
+				u.device = d
+				u.facts, err = d.Facts(ctx)
+			}
+			return err
+		})
 		h.mu.Lock()
 		delete(h.meeting, transport)
 		if err == nil {

@@ -159,6 +159,8 @@ type Closing struct {
 	Verdict      verdict.Verdict
 	Message      string
 	ClockDoubtMS *int64
+	// OurFault says that the host itself failed: it says nothing of the device, and another attempt would end the same.
+	OurFault bool `json:",omitempty"`
 
 	How           string          `json:",omitempty"` // a session ended: client, idle, limit, lost, stopped, crashed, never
 	Marked        verdict.Verdict `json:",omitempty"` // what a session's client said of the whole

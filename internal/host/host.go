@@ -13,6 +13,7 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/guard"
 	"tessellant/internal/phone/adb"
 	"tessellant/internal/sandbox"
 )
@@ -21,6 +22,8 @@ import (
 const (
 	RenewEvery = 3 * time.Second
 	HoldPeriod = 15 * time.Second
+	// callTakes is how long one call to the service may take: after a call that hangs there is time for another, before a hold runs out.
+	callTakes = 5 * time.Second
 )
 
 // Config is what a host needs.
@@ -131,7 +134,7 @@ func (h *Host) Run(ctx context.Context) error {
 		all.Go(func() {
 			defer close(mine.ended)
 			defer mine.leave(nil)
-			h.handInLeft(ctx, hold)
+			_ = guard.Do(h.logOf(hold), guard.Hold, func() error { h.handInLeft(ctx, hold); return nil })
 		})
 	}
 	all.Go(func() { h.watchDevices(ctx) })
@@ -149,7 +152,11 @@ func (h *Host) Run(ctx context.Context) error {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
-		for _, hold := range h.newHolds(ctx) {
+		var fresh []Hold
+		if err := guard.Do(h.Log, guard.Loop, func() error { fresh = h.newHolds(ctx); return nil }); err != nil {
+			h.Log.Error("holds can't be looked at", "err", err)
+		}
+		for _, hold := range fresh {
 			mine, before := h.begin(ctx, hold)
 			all.Go(func() {
 				defer close(mine.ended)
@@ -157,7 +164,10 @@ func (h *Host) Run(ctx context.Context) error {
 				for _, j := range before { // two never work on one device
 					<-j.ended
 				}
-				h.work(ctx, mine.held, hold)
+				log := h.logOf(hold)
+				if err := guard.Do(log, guard.Hold, func() error { h.work(ctx, mine.held, hold); return nil }); err != nil {
+					h.refuse(ctx, hold, log, err)
+				}
 			})
 		}
 		select {
@@ -229,7 +239,9 @@ func (h *Host) newHolds(ctx context.Context) []Hold {
 		inHand = append(inHand, id)
 	}
 	h.mu.Unlock()
-	holds, err := h.Link.Holds(ctx, h.Name, inHand)
+	call, cancel := context.WithTimeout(ctx, callTakes)
+	holds, err := h.Link.Holds(call, h.Name, inHand)
+	cancel()
 	if err != nil {
 		if ctx.Err() == nil {
 			h.Log.Warn("the service does not say what to do", "err", err)
@@ -265,30 +277,36 @@ func (h *Host) renew(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		h.mu.Lock()
-		var ids []string
-		for id, j := range h.working {
-			if j.inHand() {
-				ids = append(ids, id)
-			}
+		if err := guard.Do(h.Log, guard.Loop, func() error { return h.renewOnce(ctx) }); err != nil && ctx.Err() == nil {
+			h.Log.Warn("holds could not be renewed", "err", err)
 		}
-		h.mu.Unlock()
-		if len(ids) == 0 {
-			continue
-		}
-		kept, err := h.Link.Renew(ctx, h.Name, ids)
-		if err != nil {
-			if ctx.Err() == nil {
-				h.Log.Warn("holds could not be renewed", "err", err)
-			}
-			continue
-		}
-		h.mu.Lock()
-		for _, id := range ids {
-			if j := h.working[id]; j != nil && !slices.Contains(kept, id) {
-				j.leave(errHoldOver)
-			}
-		}
-		h.mu.Unlock()
 	}
+}
+
+func (h *Host) renewOnce(ctx context.Context) error {
+	h.mu.Lock()
+	var ids []string
+	for id, j := range h.working {
+		if j.inHand() {
+			ids = append(ids, id)
+		}
+	}
+	h.mu.Unlock()
+	if len(ids) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, callTakes)
+	defer cancel()
+	kept, err := h.Link.Renew(ctx, h.Name, ids)
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, id := range ids {
+		if j := h.working[id]; j != nil && !slices.Contains(kept, id) {
+			j.leave(errHoldOver)
+		}
+	}
+	return nil
 }

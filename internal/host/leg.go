@@ -21,6 +21,7 @@ import (
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/guard"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
 )
@@ -52,6 +53,7 @@ type attempt struct {
 	letGo    bool     // the device is not ours any more
 	noVideo  bool     // there is no time for one
 	cut      bool     // the host ended before the video was written
+	ours     bool     // the program itself failed at it
 	reported sync.Mutex
 
 	installing sync.Mutex // guards those below
@@ -96,7 +98,9 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 	carry, stopCarrying := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopCarrying()
 	handedIn := false
-	delivered.Go(func() { handedIn = a.courier.deliver(carry, func() Closing { return end }) == nil })
+	delivered.Go(func() {
+		handedIn = guard.Do(a.log, guard.Hold, func() error { return a.courier.deliver(carry, func() Closing { return end }) }) == nil
+	})
 	v, message := a.run(held)
 	cause := context.Cause(held)
 	switch {
@@ -111,11 +115,13 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		a.letGo = true // it is not there, or does not answer: the next leg on it cleans up
 		h.lost(ctx, hold.Serial)
 	}
-	a.collect(ctx)
+	if err := guard.Do(a.log, guard.Hold, func() error { a.collect(ctx); return nil }); err != nil {
+		v, message, a.ours = verdict.Lost, err.Error(), true
+	}
 	if a.cut {
 		v, message = verdict.Lost, "the host was stopped before all evidence was written"
 	}
-	end = Closing{Verdict: v, Message: a.mask.Text(message)}
+	end = Closing{Verdict: v, Message: a.mask.Text(message), OurFault: a.ours}
 	if a.rec != nil && a.rec.whole() != nil {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.rec.whole().Error() + ")")
 	}
@@ -156,7 +162,7 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 func (h *Host) refuse(ctx context.Context, hold Hold, log *slog.Logger, why error) {
 	log.Error("a leg can't be begun", "err", why)
 	err := persist(ctx, log, "close the hold", func(ctx context.Context) error {
-		return h.Link.Close(ctx, hold, Closing{Verdict: verdict.Lost, Message: why.Error()})
+		return h.Link.Close(ctx, hold, Closing{Verdict: verdict.Lost, Message: why.Error(), OurFault: true})
 	})
 	if err != nil {
 		log.Error("a hold could not be closed", "err", err)
@@ -183,26 +189,30 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	work, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var side sync.WaitGroup
-	err = a.prepare(work, stop, &side)
-	if err == nil && a.film != nil {
-		a.film.begun(work)
-	}
-	switch {
-	case err != nil:
-	case a.hold.Session != nil:
-		err = a.serve(work)
-	case a.hold.Program:
-		err = a.program(work)
-	default:
+	err = guard.Do(a.log, guard.Hold, func() error {
+		if err := a.prepare(work, stop, &side); err != nil {
+			return err
+		}
+		if a.film != nil {
+			a.film.begun(work)
+		}
+		switch {
+		case a.hold.Session != nil:
+			return a.serve(work)
+		case a.hold.Program:
+			return a.program(work)
+		}
 		a.stage("running")
-		err = a.cases(work)
-	}
+		return a.cases(work)
+	})
 	stop(nil)
 	side.Wait()
 	a.stage("collecting")
 	if cause := context.Cause(work); cause != nil && !errors.Is(cause, context.Canceled) {
 		err = cause // the device went away, whatever was noticed first
 	}
+	var panicked *guard.Panicked
+	a.ours = errors.As(err, &panicked)
 	if a.hold.Session != nil {
 		v, message, how := a.judgeSession(err)
 		a.how = how
@@ -222,6 +232,8 @@ func (a *attempt) judge(err error) (verdict.Verdict, string) {
 	var lost *phone.Lost
 	var notReady *unready
 	switch {
+	case a.ours:
+		return verdict.Lost, err.Error()
 	case errors.Is(err, errStopped):
 		return verdict.Roll(append(a.results, verdict.Stopped)...), err.Error()
 	case errors.As(err, &lost), errors.As(err, &notReady):
@@ -316,21 +328,24 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if a.book, err = newLogbook(logTo, d, a.hold.AppID, since, a.mask, a.h.spool); err != nil {
 		return err
 	}
-	side.Go(func() {
-		if err := a.book.follow(ctx); err != nil {
-			stop(err) // a log that ends is the first sign that the device went away
-		}
-	})
+	beside := func(f func() error) { // what goes on beside the test; its error ends the attempt
+		side.Go(func() {
+			if err := guard.Do(a.log, guard.Hold, f); err != nil {
+				stop(err)
+			}
+		})
+	}
+	beside(func() error { return a.book.follow(ctx) }) // a log that ends is the first sign that the device went away
 	if session == nil || session.Video {
 		if a.film, err = newFilm(a.dir, d, a.rec.at, a.h.spool); err != nil {
 			return err
 		}
 		a.rec.film = a.film
-		side.Go(func() { a.film.roll(ctx) })
-		side.Go(func() { a.film.develop(ctx) })
+		beside(func() error { a.film.roll(ctx); return nil })
+		beside(func() error { a.film.develop(ctx); return nil })
 	}
-	side.Go(func() { a.tellLive(ctx) })
-	side.Go(func() { a.keepInTouch(ctx, stop) })
+	beside(func() error { a.tellLive(ctx); return nil })
+	beside(func() error { return a.keepInTouch(ctx) })
 	if err := d.Settle(ctx); err != nil {
 		return err
 	}
@@ -381,16 +396,15 @@ func (a *attempt) sessionEnd(end *Closing) {
 
 // keepInTouch asks the device again and again whether it is there: one that freezes stays
 // listed, and what is asked of it elsewhere may take long for good reasons.
-func (a *attempt) keepInTouch(ctx context.Context, stop context.CancelCauseFunc) {
+func (a *attempt) keepInTouch(ctx context.Context) error {
 	for {
 		select {
 		case <-time.After(a.h.Silence / 4):
 		case <-ctx.Done():
-			return
+			return nil
 		}
 		if err := a.unit.device.Answers(ctx, a.h.Silence); err != nil && ctx.Err() == nil {
-			stop(err)
-			return
+			return err
 		}
 	}
 }
@@ -486,7 +500,9 @@ func (a *attempt) collect(ctx context.Context) {
 	end := a.rec.now()
 	var cleaning sync.WaitGroup
 	if !a.letGo {
-		cleaning.Go(func() { clean(tidy, d, a.asHeld()) })
+		cleaning.Go(func() {
+			_ = guard.Do(a.log, guard.Hold, func() error { clean(tidy, d, a.asHeld()); return nil })
+		})
 	}
 	if a.film != nil && !a.noVideo {
 		if err := a.video(ctx, end); err != nil {

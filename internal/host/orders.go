@@ -5,10 +5,13 @@ package host
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"slices"
 	"sync"
 	"time"
 
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/guard"
 	"tessellant/internal/remoteend"
 )
 
@@ -26,8 +29,9 @@ const (
 type served struct {
 	end  *remoteend.Session
 	ctx  context.Context // of its commands
-	over chan struct{}   // closed when the client has ended it
-	next chan *done      // those that are whole, in their order
+	log  *slog.Logger
+	over chan struct{} // closed when the client has ended it
+	next chan *done    // those that are whole, in their order
 
 	mu      sync.Mutex
 	done    []*done // the newest last
@@ -48,8 +52,8 @@ type done struct {
 }
 
 // newServed makes one that carries out commands, one after the other, until ctx ends.
-func newServed(ctx context.Context, end *remoteend.Session) *served {
-	s := &served{end: end, ctx: ctx, over: make(chan struct{}), next: make(chan *done, maxWaiting), lastUse: time.Now()}
+func newServed(ctx context.Context, log *slog.Logger, end *remoteend.Session) *served {
+	s := &served{end: end, ctx: ctx, log: log, over: make(chan struct{}), next: make(chan *done, maxWaiting), lastUse: time.Now()}
 	go func() {
 		for {
 			select {
@@ -191,7 +195,12 @@ func (s *served) makeRoom() {
 }
 
 func (s *served) do(d *done) {
-	d.out = s.end.Do(s.ctx, remoteend.Request{Method: d.order.Method, Path: d.order.Path, Body: d.body})
+	if err := guard.Do(s.log, guard.Order, func() error {
+		d.out = s.end.Do(s.ctx, remoteend.Request{Method: d.order.Method, Path: d.order.Path, Body: d.body})
+		return nil
+	}); err != nil {
+		d.out = remoteend.Answer(w3c.Fail(w3c.UnknownError, "%v", err))
+	}
 	d.body = nil
 	over := s.end.Ended()
 	s.mu.Lock()

@@ -3,6 +3,7 @@ package host
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"sync"
 	"testing"
 	"time"
@@ -15,7 +16,7 @@ import (
 )
 
 func TestASessionTakesNoMoreCommandsAtOnceThanItCanHold(t *testing.T) {
-	s := newServed(t.Context(), nil)
+	s := newServed(t.Context(), slog.Default(), nil)
 	for i := range maxWaiting {
 		r := s.take(t.Context(), Order{ID: fmt.Sprint(i), Size: 10, Piece: []byte("half")})
 		assert.True(t, r.Pending, "pieces are missing")
@@ -36,7 +37,7 @@ func (quiet) Command(phone.Command) {}
 func (quiet) Log(string)            {}
 
 func ofNothing(ctx context.Context) *served {
-	return newServed(ctx, remoteend.New(remoteend.Config{ID: "ebb", Timeouts: w3c.DefaultTimeouts(), Notes: quiet{}}))
+	return newServed(ctx, slog.Default(), remoteend.New(remoteend.Config{ID: "ebb", Timeouts: w3c.DefaultTimeouts(), Notes: quiet{}}))
 }
 
 func order(id int, method, path, body string) Order {

@@ -29,6 +29,7 @@ import (
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/guard"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/sandbox"
 )
@@ -121,7 +122,9 @@ func (a *attempt) program(ctx context.Context) error {
 	a.stage("running")
 	var watch sync.WaitGroup
 	watching, stopWatching := context.WithCancel(ctx)
-	watch.Go(func() { a.outside.watchCrashes(watching) })
+	watch.Go(func() {
+		_ = guard.Do(a.log, guard.Hold, func() error { a.outside.watchCrashes(watching); return nil })
+	})
 	p.began = time.Now()
 	end, runErr := box.Run(ctx, p.sandboxed(p.spec.Run))
 	p.out.flush()

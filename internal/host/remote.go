@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
+	"tessellant/internal/guard"
 )
 
 // ErrRefused says that the service will not have this host: its key is not known, or was taken
@@ -148,7 +149,7 @@ func (s *session) answer(serve func(context.Context, Order) Result, log *slog.Lo
 		if err := json.Unmarshal(data, &o); err != nil {
 			r.Problem = "the order can't be read: " + err.Error()
 		} else {
-			r = serve(ctx, o)
+			r = guarded(ctx, log, serve, o)
 		}
 		raw, _ := json.Marshal(r)
 		return raw
@@ -162,6 +163,14 @@ func (s *session) answer(serve func(context.Context, Order) Result, log *slog.Lo
 		stop()
 		end()
 	}
+}
+
+// guarded answers an order, also where that fails.
+func guarded(ctx context.Context, log *slog.Logger, serve func(context.Context, Order) Result, o Order) (r Result) {
+	if err := guard.Do(log, guard.Order, func() error { r = serve(ctx, o); return nil }); err != nil {
+		r = Result{Problem: err.Error()}
+	}
+	return r
 }
 
 // Serve implements Link.

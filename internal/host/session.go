@@ -20,6 +20,7 @@ import (
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/guard"
 	"tessellant/internal/phone"
 	"tessellant/internal/remoteend"
 )
@@ -291,7 +292,7 @@ func (a *attempt) serve(ctx context.Context) error {
 	}
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
-	s := newServed(commands, remoteend.New(remoteend.Config{ID: a.hold.LegID, Answer: standard.Answer(a.unit.facts.Platform, timeouts, q.Answer), Timeouts: timeouts,
+	s := newServed(commands, a.log, remoteend.New(remoteend.Config{ID: a.hold.LegID, Answer: standard.Answer(a.unit.facts.Platform, timeouts, q.Answer), Timeouts: timeouts,
 		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: a.unit.facts, Notes: a.outside}))
 	a.h.open(a.hold.ID, s)
 	defer a.h.shut(a.hold.ID)
@@ -303,7 +304,9 @@ func (a *attempt) serve(ctx context.Context) error {
 		a.book.settle(context.WithoutCancel(ctx), "end of the session") // what the log still holds back belongs to it
 		stopWatching()
 	}()
-	watch.Go(func() { a.outside.watchCrashes(watching) })
+	watch.Go(func() {
+		_ = guard.Do(a.log, guard.Hold, func() error { a.outside.watchCrashes(watching); return nil })
+	})
 	a.stage("running")
 	limit := time.NewTimer(q.Limit)
 	defer limit.Stop()
@@ -331,6 +334,8 @@ func (a *attempt) judgeSession(err error) (v verdict.Verdict, message, how strin
 	var notReady *unready
 	g := a.outside
 	switch {
+	case a.ours:
+		return verdict.Lost, err.Error(), "lost"
 	case errors.Is(err, errStopped):
 		return verdict.Stopped, "it was stopped", "stopped"
 	case errors.As(err, &lost), errors.Is(err, errHoldOver):

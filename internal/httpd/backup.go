@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tessellant/api"
+	"tessellant/internal/guard"
 )
 
 // GetBackup streams a backup. An error in the middle cuts the stream off, so that it has no end.
@@ -15,7 +16,7 @@ func (s *server) GetBackup(ctx context.Context, _ api.GetBackupRequestObject) (a
 	ready := make(chan error, 1)
 	first := &announcing{w: w, ready: ready}
 	go func() {
-		err := s.s.Backup(ctx, who, first)
+		err := guard.Do(s.s.Log, guard.Request, func() error { return s.s.Backup(ctx, who, first) })
 		first.announce(err)
 		_ = w.CloseWithError(err)
 	}()

@@ -42,7 +42,7 @@ func (c *command) do() (any, *w3c.Error) {
 	}
 	switch c.call.Name {
 	case "Delete Session":
-		c.ended = true
+		c.end()
 		return nil, nil
 	case "Get Timeouts":
 		return c.timeouts.JSON(), nil

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -92,6 +93,8 @@ type Session struct {
 	seen     *uitree.Screen
 	seenAt   time.Time // when it had been read
 	seenFor  time.Duration
+
+	mu       sync.Mutex // guards those below, which are asked for while a command is at work
 	ended    bool
 	standing *w3c.Error // what the last command failed with
 }
@@ -134,18 +137,30 @@ func deviceLine(x phone.Command) string {
 	return line
 }
 
-// Ended says whether the client has deleted the session.
+// Ended says whether the client has deleted the session. It does not wait for the command that is at work.
 func (s *Session) Ended() bool {
-	s.turn <- struct{}{}
-	defer func() { <-s.turn }()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	return s.ended
 }
 
-// Standing is the error of the last command that was not one to end with; nil: it did not fail.
+// Standing is the error of the last command that has ended and was not one to end with; nil: it did not fail.
 func (s *Session) Standing() *w3c.Error {
-	s.turn <- struct{}{}
-	defer func() { <-s.turn }()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	return s.standing
+}
+
+func (s *Session) stand(err *w3c.Error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.standing = err
+}
+
+func (s *Session) end() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ended = true
 }
 
 func (s *Session) use() { s.used.Store(time.Now().UnixNano()) }
@@ -172,7 +187,7 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 		return answer(nil, w3c.Fail(w3c.Timeout, "the command before has not ended yet"))
 	}
 	call, werr := w3c.Route(r.Method, r.Path)
-	if werr == nil && (call.Session != s.ID || s.ended) {
+	if werr == nil && (call.Session != s.ID || s.Ended()) {
 		werr = w3c.Fail(w3c.InvalidSessionID, "there is no session %q", call.Session)
 	}
 	if werr != nil {
@@ -182,7 +197,7 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 	if r.Method == "POST" {
 		if body, werr = w3c.Object(r.Body); werr != nil {
 			s.Notes.Command(phone.Command{Name: strings.ToLower(call.Name), Start: time.Now(), Err: werr})
-			s.standing = werr
+			s.stand(werr)
 			return answer(nil, werr)
 		}
 	}
@@ -199,7 +214,7 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 	}
 	s.Notes.Command(cmd)
 	if call.Name != "Delete Session" && !strings.HasPrefix(call.Path, "/session/{session id}/tessellant/") {
-		s.standing = werr
+		s.stand(werr)
 	}
 	out := answer(value, werr)
 	s.Notes.Log(fmt.Sprintf("answer: %d after %d ms %s", out.Status, cmd.Took.Milliseconds(), clip(string(out.Body))))

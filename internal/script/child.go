@@ -49,6 +49,11 @@ func Child() {
 			os.Exit(2)
 		}
 	}
+	// Steps do not count what one step costs: the square of a number of a million digits is one.
+	if err := syscall.Setrlimit(syscall.RLIMIT_CPU, &syscall.Rlimit{Cur: j.CPU, Max: j.CPU + 5}); err != nil {
+		fmt.Fprintln(os.Stderr, "limit processor time:", err)
+		os.Exit(2)
+	}
 	c := &child{in: in, out: json.NewEncoder(os.Stdout), job: j, modules: map[string]starlark.StringDict{}}
 	_ = c.out.Encode(fromChild{End: c.run()})
 }
@@ -67,7 +72,7 @@ type child struct {
 // run runs the case with what its file wants to be called around it.
 func (c *child) run() *ending {
 	thread := &starlark.Thread{Name: c.job.Func, Load: c.load, Print: func(t *starlark.Thread, msg string) {
-		_, _ = c.ask(t, "log", map[string]any{"text": msg})
+		_, _ = c.ask(t, "log", map[string]any{"text": cut(msg, maxNote)})
 	}}
 	thread.OnMaxSteps = func(t *starlark.Thread) {
 		c.outOfSteps = true
@@ -122,7 +127,7 @@ func (c *child) run() *ending {
 
 // ended says how a function ended that gave an error.
 func (c *child) ended(err error) *ending {
-	e := &ending{Error: err.Error()}
+	e := &ending{Error: cut(err.Error(), maxSaid)}
 	var skipped *skipped
 	switch {
 	case c.outOfSteps:
@@ -132,7 +137,7 @@ func (c *child) ended(err error) *ending {
 	}
 	var ee *starlark.EvalError
 	if errors.As(err, &ee) {
-		e.Error, e.Trace = ee.Msg, ee.CallStack.String()
+		e.Error, e.Trace = cut(ee.Msg, maxSaid), cut(ee.CallStack.String(), maxSaid)
 		for i := range ee.CallStack {
 			if pos := ee.CallStack.At(i).Pos; pos.Filename() != "<builtin>" {
 				e.Line = where(pos)
@@ -292,7 +297,7 @@ func (c *child) waitUntil(t *starlark.Thread, b *starlark.Builtin, args starlark
 			if about == "" {
 				about = "the condition to come true"
 			}
-			_, err := c.ask(t, b.Name(), map[string]any{"expected": fmt.Sprintf("%s within %gs", about, seconds), "actual": "the condition still giving " + shown(v)})
+			_, err := c.ask(t, b.Name(), map[string]any{"expected": fmt.Sprintf("%s within %gs", cut(about, maxReason), seconds), "actual": "the condition still giving " + shown(v)})
 			return nil, err
 		}
 	}
@@ -344,13 +349,13 @@ func (c *child) global(t *starlark.Thread, b *starlark.Builtin, args starlark.Tu
 	}
 	switch b.Name() {
 	case "skip":
-		return nil, &skipped{plain(v)}
+		return nil, &skipped{cut(plain(v), maxReason)}
 	case "expect_failure":
-		c.expected = plain(v)
+		c.expected = cut(plain(v), maxReason)
 		_, err := c.ask(t, "log", map[string]any{"text": "known to fail: " + c.expected})
 		return starlark.None, err
 	}
-	_, err := c.ask(t, "log", map[string]any{"text": plain(v)})
+	_, err := c.ask(t, "log", map[string]any{"text": cut(plain(v), maxNote)})
 	return starlark.None, err
 }
 
@@ -378,7 +383,7 @@ func (c *child) check(w testpkg.Word) *starlark.Builtin {
 			return nil, err
 		}
 		k := judge(first, second)
-		_, err := c.ask(t, "check", map[string]any{"kind": w.Name, "held": k.held, "about": about, "expected": k.expected, "actual": k.actual, "go_on": goOn})
+		_, err := c.ask(t, "check", map[string]any{"kind": w.Name, "held": k.held, "about": cut(about, maxReason), "expected": k.expected, "actual": k.actual, "go_on": goOn})
 		return starlark.None, err
 	})
 }
@@ -402,11 +407,21 @@ func isTrue(cond, _ starlark.Value) checked { return checked{bool(cond.Truth()),
 
 // shown writes a value as a person would want to read it in an error.
 func shown(v starlark.Value) string {
-	s := v.String()
-	if len(s) > 2000 {
-		s = s[:2000] + "…"
+	return cut(v.String(), maxShown)
+}
+
+const (
+	maxShown  = 2000     // bytes of a value in an error
+	maxReason = 4 << 10  // of a reason that a script gives
+	maxSaid   = 64 << 10 // of an error, of a trace
+)
+
+// cut shortens a text that a script may have made as long as it likes, and says so.
+func cut(s string, most int) string {
+	if len(s) <= most {
+		return s
 	}
-	return s
+	return strings.ToValidUTF8(s[:most], "") + fmt.Sprintf("… (cut: it had %d bytes)", len(s))
 }
 
 func plain(v starlark.Value) string {

@@ -24,10 +24,11 @@ import (
 type Limits struct {
 	Steps  uint64 // of Starlark's interpreter
 	Memory uint64 // bytes
+	CPU    uint64 // seconds of processor time
 }
 
 // DefaultLimits are generous for a test, and small for a host.
-var DefaultLimits = Limits{Steps: 50_000_000, Memory: 256 << 20}
+var DefaultLimits = Limits{Steps: 50_000_000, Memory: 256 << 20, CPU: 60}
 
 // Case is what is to be run.
 type Case struct {
@@ -43,6 +44,9 @@ type Case struct {
 	// Command starts a child; empty: this binary with ChildArg.
 	Command []string
 }
+
+// endWait is how long a script's process may take to end once it has nothing more to say.
+const endWait = 2 * time.Second
 
 // Failure is a check that did not hold, or something that did not come.
 type Failure struct {
@@ -76,6 +80,9 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 	if c.Limits.Steps == 0 {
 		c.Limits = DefaultLimits
 	}
+	if c.Limits.CPU == 0 {
+		c.Limits.CPU = DefaultLimits.CPU
+	}
 	command := c.Command
 	if len(command) == 0 {
 		self, err := os.Executable()
@@ -103,14 +110,17 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 		"maker": c.Facts.Maker, "model": c.Facts.Model, "form": c.Facts.Form, "serial": c.Facts.Serial, "memory_mb": float64(c.Facts.MemoryMB)}
 	enc := json.NewEncoder(in)
 	_ = enc.Encode(job{Scripts: c.Scripts, File: c.File, Func: c.Func, Before: c.Before, After: c.After, Row: c.Row, Inputs: c.Inputs, Prepared: c.Prepared,
-		Facts: facts, Steps: c.Limits.Steps, Memory: c.Limits.Memory})
+		Facts: facts, Steps: c.Limits.Steps, Memory: c.Limits.Memory, CPU: c.Limits.CPU})
 	t := &talk{handle: handle, failed: map[string]failedCall{}}
 	end := t.converse(ctx, out, enc)
 	_ = in.Close()
+	// It has said all, or what can't be understood: it ends by itself, at once, or is ended.
+	ending := time.AfterFunc(endWait, func() { _ = cmd.Process.Kill() })
 	if end == nil {
 		_, _ = io.Copy(io.Discard, io.LimitReader(out, maxLine))
 	}
 	_ = cmd.Wait()
+	ending.Stop()
 	return t.soften(end, t.outcome(ctx, c.Limits, end, stderr.String()))
 }
 
@@ -119,7 +129,8 @@ type talk struct {
 	handle func(context.Context, Call) (any, error)
 	failed map[string]failedCall // the calls that failed, by what they said
 	last   failedCall            // the last call, failed or not
-	soft   []*Failure            // checks that did not hold, after which the case went on
+	soft   *Failure              // the first check that did not hold, after which the case went on
+	softs  int                   // how many such
 }
 
 type failedCall struct {
@@ -148,7 +159,9 @@ func (t *talk) converse(ctx context.Context, out io.Reader, enc *json.Encoder) *
 		r.Value, t.last.err = t.handle(ctx, *m.Call)
 		var f *Failure
 		if goesOn, _ := m.Call.Args["go_on"].(bool); goesOn && errors.As(t.last.err, &f) {
-			t.soft = append(t.soft, f)
+			if t.softs++; t.soft == nil {
+				t.soft = f
+			}
 			t.last.err = nil
 		}
 		if t.last.err != nil {
@@ -182,6 +195,8 @@ func (t *talk) outcome(ctx context.Context, l Limits, end *ending, stderr string
 		return o
 	case end == nil && wantedMemory(stderr):
 		return Outcome{Verdict: verdict.Failed, Message: fmt.Sprintf("the script needed more than %d MB of memory, so the case was ended", l.Memory>>20)}
+	case end == nil && strings.HasPrefix(stderr, "SIGXCPU"):
+		return Outcome{Verdict: verdict.Expired, Line: t.last.line, Message: fmt.Sprintf("the script had computed for %d s of processor time and was ended: are its numbers or texts very large?", l.CPU)}
 	case end == nil:
 		return Outcome{Verdict: verdict.Failed, Message: "the script's process died: " + firstLine(stderr)}
 	case end.Error == "":
@@ -207,11 +222,10 @@ func around(end *ending) string {
 
 // soften counts the checks after which the case went on, and turns an expected failure round.
 func (t *talk) soften(end *ending, o Outcome) Outcome {
-	if len(t.soft) > 0 && (o.Verdict == verdict.Passed || o.Verdict == verdict.Skipped) {
-		f := t.soft[0]
+	if f := t.soft; f != nil && (o.Verdict == verdict.Passed || o.Verdict == verdict.Skipped) {
 		o = Outcome{Verdict: verdict.Failed, Message: f.Error(), Line: f.Line, Err: f}
-		if n := len(t.soft); n > 1 {
-			o.Message += fmt.Sprintf(" (and %d more checks did not hold: see the timeline)", n-1)
+		if t.softs > 1 {
+			o.Message += fmt.Sprintf(" (and %d more checks did not hold: see the timeline)", t.softs-1)
 		}
 	}
 	if end == nil || end.Expected == "" {

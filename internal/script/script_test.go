@@ -192,7 +192,8 @@ func TestACaseThatIsWrongEndsTheCaseAndNotTheHost(t *testing.T) {
 		"arguments that are no dict":   {"phone.launch(args = 'x')", Limits{}, verdict.Failed, "args must be a dict"},
 		"a wrong locator":              {"phone.tap('but' + 'ton[')", Limits{}, verdict.Failed, "can't be used: as CSS"},
 		"a wrong direction":            {"phone.swipe('round')", Limits{}, verdict.Failed, "up, down, left or right"},
-		"a log line that is a book":    {"log('x' * (1 << 23))", Limits{}, verdict.Failed, "the script's process"},
+		"numbers squared on and on":    {"x = 3\nfor i in range(60):\n    x = x * x\n    log(str(x))", Limits{Steps: 1 << 40, Memory: 256 << 20, CPU: 2}, verdict.Expired, "2 s of processor time"},
+		"an error that is a book":      {"fail('x' * (1 << 23))", Limits{}, verdict.Failed, "(cut: it had 8388"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if strings.Contains(c.message, "of memory") && !bounded {
@@ -203,6 +204,22 @@ func TestACaseThatIsWrongEndsTheCaseAndNotTheHost(t *testing.T) {
 			assert.Equal(t, c.verdict, o.Verdict, o.Message)
 			assert.Contains(t, o.Message, c.message)
 		})
+	}
+}
+
+func TestATextThatIsLongIsCutAndTheCaseGoesOn(t *testing.T) {
+	for _, body := range []string{"log('x' * (20 << 20))", "print('x' * (20 << 20))", "check.equal('x' * (20 << 20), 'y', 'about ' * (1 << 20), go_on = True)", "check.that([] == [], 'z' * (20 << 20))"} {
+		p := &paper{trees: []string{""}}
+		start := time.Now()
+		o := try(t, p, body+"\nlog('it went on')")
+		assert.Less(t, time.Since(start), 10*time.Second)
+		require.Len(t, p.done, 2, "%s: %s", body, o.Message)
+		assert.Equal(t, "log it went on", p.done[1])
+		assert.Less(t, len(p.done[0]), 100<<10)
+		if !strings.Contains(body, "check.equal") {
+			assert.Equal(t, verdict.Passed, o.Verdict, o.Message)
+			assert.Contains(t, p.done[0], "(cut: it had 20971520 bytes)")
+		}
 	}
 }
 

@@ -15,6 +15,7 @@ type job struct {
 	Facts    map[string]any    `json:"facts"`
 	Steps    uint64            `json:"steps"`
 	Memory   uint64            `json:"memory"` // bytes
+	CPU      uint64            `json:"cpu"`    // seconds of processor time
 }
 
 // Call is something a script asks for.

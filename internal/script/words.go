@@ -125,11 +125,7 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	case "hide_keyboard":
 		return nil, h.hideKeyboard(ctx)
 	case "log":
-		t := text("text")
-		if len(t) > maxNote {
-			t = t[:maxNote] + "…"
-		}
-		h.Notes.Log(t, c.Line)
+		h.Notes.Log(text("text"), c.Line)
 		return nil, nil
 	case "step":
 		return nil, h.Notes.Step(ctx, text("name"), c.Line)
@@ -472,7 +468,7 @@ func onScreen(s *uitree.Screen) string {
 		}
 		if t := e.Text; t != "" {
 			if len(t) > 40 {
-				t = t[:40] + "…"
+				t = strings.ToValidUTF8(t[:40], "") + "…"
 			}
 			name = strings.TrimSpace(name + fmt.Sprintf(" %q", t))
 		}

@@ -10,6 +10,7 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/core/dispatch"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/guard"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
 )
@@ -49,9 +50,9 @@ func (s *Service) Dispatch(ctx context.Context) {
 		if err == nil && mine {
 			// Hosts may not have been able to renew while nobody was there to be asked, or no database.
 			if time.Since(up) > host.HoldPeriod {
-				s.warn(ctx, "holds that ran out could not be ended", s.endExpired(ctx))
+				s.warn(ctx, "holds that ran out could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.endExpired(ctx) }))
 			}
-			s.warn(ctx, "waiting legs could not be dispatched", s.dispatchOnce(ctx))
+			s.warn(ctx, "waiting legs could not be dispatched", guard.Do(s.Log, guard.Loop, func() error { return s.dispatchOnce(ctx) }))
 		} else {
 			s.warn(ctx, "the dispatcher's lease can't be had", err)
 		}
@@ -95,7 +96,7 @@ func (s *Service) logOf(h store.Hold) *slog.Logger {
 
 // closeHold ends a hold; a lost attempt is followed by another, as often as allowed.
 func (s *Service) closeHold(ctx context.Context, hold store.Hold, c store.Closing) error {
-	if c.Verdict == verdict.Lost && hold.Kind == store.KindLeg { // a session's client would know nothing of a second device
+	if c.Verdict == verdict.Lost && !c.OurFault && hold.Kind == store.KindLeg { // a session's client would know nothing of a second device
 		attempts, err := s.Store.Attempts(ctx, hold.LegID)
 		if err != nil {
 			return err

@@ -16,6 +16,7 @@ import (
 
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/guard"
 	"tessellant/internal/store"
 )
 
@@ -345,7 +346,11 @@ func (s *Service) ReadAhead(ctx context.Context) {
 	for {
 		select {
 		case h := <-s.logs.ended():
-			if _, err := s.log(ctx, Identity{WorkspaceID: h.WorkspaceID}, h.LegID, 0); err != nil && ctx.Err() == nil {
+			err := guard.Do(s.Log, guard.Loop, func() error {
+				_, err := s.log(ctx, Identity{WorkspaceID: h.WorkspaceID}, h.LegID, 0)
+				return err
+			})
+			if err != nil && ctx.Err() == nil {
 				s.Log.Debug("a log was not read ahead", "leg", h.LegID, "err", err)
 			}
 		case <-ctx.Done():

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/guard"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
 )
@@ -266,7 +267,7 @@ func (s *Service) Follow(ctx context.Context) {
 		select {
 		case <-f.wake:
 		case <-look.C:
-			s.warn(ctx, "runs that go on can't be looked at", s.lookAround(ctx))
+			s.warn(ctx, "runs that go on can't be looked at", guard.Do(s.Log, guard.Loop, func() error { return s.lookAround(ctx) }))
 		case <-ctx.Done():
 			return
 		}
@@ -276,7 +277,7 @@ func (s *Service) Follow(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		s.warn(ctx, "changes can't be told", s.tellChanges(ctx))
+		s.warn(ctx, "changes can't be told", guard.Do(s.Log, guard.Loop, func() error { return s.tellChanges(ctx) }))
 	}
 }
 

@@ -367,7 +367,7 @@ func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error 
 			return err
 		}
 	}
-	return l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage})
+	return l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage})
 }
 
 // Fetch implements host.Link.

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
+	"tessellant/internal/guard"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
 )
@@ -120,7 +121,11 @@ func (s *Service) AnswerHosts() (stop func(), err error) {
 
 // AnswerHost answers one call of a host.
 func (s *Service) AnswerHost(ctx context.Context, data []byte) []byte {
-	a, err := s.hostLink().answer(ctx, data)
+	var a host.Answer
+	err := guard.Do(s.Log, guard.Order, func() (err error) {
+		a, err = s.hostLink().answer(ctx, data)
+		return err
+	})
 	if err != nil {
 		a = host.Answer{Problem: err.Error(), Kind: kindOf(err)}
 		if a.Kind == "" {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"time"
 
+	"tessellant/internal/guard"
 	"tessellant/internal/store"
 )
 
@@ -35,7 +36,12 @@ func (s *Service) ClearOld(ctx context.Context, r Retention) {
 		if mine, err := s.Store.Lease(ctx, "retention", me, clearLease); err != nil {
 			s.warn(ctx, "the lease for removing evidence can't be had", err)
 		} else if mine {
-			n, bytes, err := s.ClearNow(ctx, r)
+			var n int
+			var bytes int64
+			err := guard.Do(s.Log, guard.Loop, func() (err error) {
+				n, bytes, err = s.ClearNow(ctx, r)
+				return err
+			})
 			s.warn(ctx, "old evidence could not be removed", err)
 			if n > 0 {
 				s.Log.Info("old evidence was removed", "files", n, "bytes", bytes)

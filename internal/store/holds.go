@@ -338,6 +338,7 @@ type Closing struct {
 	Message      string
 	ClockDoubtMS *int64
 	Again        bool // the leg should get another attempt
+	OurFault     bool // a host failed, and not the device
 
 	How           string          // a session ended
 	Marked        verdict.Verdict // what a session's client said of the whole
@@ -394,7 +395,7 @@ func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, 
 
 // judgeDevice counts the attempts that a device loses, and quarantines one that loses too many in a row.
 func judgeDevice(ctx context.Context, tx *sqlx.Tx, device string, c Closing) error {
-	if c.Verdict == verdict.Stopped {
+	if c.Verdict == verdict.Stopped || c.OurFault {
 		return nil // says nothing about the device
 	}
 	if c.Verdict != verdict.Lost {

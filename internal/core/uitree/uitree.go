@@ -9,12 +9,9 @@ package uitree
 import (
 	"fmt"
 	"strconv"
-	"strings"
 	"sync"
 
-	"github.com/andybalholm/cascadia"
 	"github.com/antchfx/xmlquery"
-	"github.com/antchfx/xpath"
 	"golang.org/x/net/html"
 )
 
@@ -73,97 +70,6 @@ type nodePair struct {
 	html *html.Node
 	xml  *xmlquery.Node
 }
-
-// BadLocator says why a locator can't be used.
-type BadLocator struct{ Locator, Why string }
-
-func (b *BadLocator) Error() string {
-	return fmt.Sprintf("the locator %q can't be used: %s", b.Locator, b.Why)
-}
-
-// IsXPath reports whether a locator is read as XPath: it begins with "/", "("
-// or "./". All others are CSS selectors.
-func IsXPath(locator string) bool {
-	l := strings.TrimSpace(locator)
-	return strings.HasPrefix(l, "/") || strings.HasPrefix(l, "(") || strings.HasPrefix(l, "./")
-}
-
-// CheckLocator reports a *BadLocator when the locator can't be parsed.
-func CheckLocator(locator string) error {
-	if strings.TrimSpace(locator) == "" {
-		return &BadLocator{locator, "it is empty"}
-	}
-	if len(locator) > maxLocator {
-		return &BadLocator{locator[:80] + "…", "it is longer than 4096 bytes"}
-	}
-	if IsXPath(locator) {
-		if _, err := xpath.Compile(locator); err != nil {
-			return &BadLocator{locator, "as XPath: " + err.Error()}
-		}
-		return nil
-	}
-	if _, err := cascadia.ParseGroup(locator); err != nil {
-		return &BadLocator{locator, "as CSS: " + err.Error() + ` (texts with spaces need quotes, as in button[text="Start survey"])`}
-	}
-	return nil
-}
-
-// Find returns the elements that the locator means, in the order of the tree.
-func (s *Screen) Find(locator string) ([]*Element, error) {
-	if err := CheckLocator(locator); err != nil {
-		return nil, err
-	}
-	return s.FindIn(nil, locator, IsXPath(locator))
-}
-
-// FindIn returns the elements that a CSS selector, or an XPath expression, means among those below from, in the order of
-// the tree; nil: on the whole screen. An XPath expression begins at from.
-func (s *Screen) FindIn(from *Element, locator string, asXPath bool) ([]*Element, error) {
-	if len(locator) > maxLocator {
-		return nil, &BadLocator{locator[:80] + "…", "it is longer than 4096 bytes"}
-	}
-	s.index()
-	top := nodePair{s.html, s.xml}
-	if from != nil {
-		top = s.nodes[from]
-	}
-	var out []*Element
-	if asXPath {
-		expr, err := xpath.Compile(locator)
-		if err != nil {
-			return nil, &BadLocator{locator, "as XPath: " + err.Error()}
-		}
-		found, ok := expr.Evaluate(xmlquery.CreateXPathNavigator(top.xml)).(*xpath.NodeIterator)
-		if !ok {
-			return nil, &BadLocator{locator, "as XPath: it gives a value, not elements"}
-		}
-		seen := map[*Element]bool{}
-		for found.MoveNext() {
-			nav := found.Current().(*xmlquery.NodeNavigator)
-			e := s.byXML[nav.Current()]
-			if nav.NodeType() == xpath.AttributeNode || nav.NodeType() == xpath.TextNode {
-				return nil, &BadLocator{locator, "as XPath: it gives attributes or texts, not elements"}
-			}
-			if e != nil && !seen[e] {
-				seen[e] = true
-				out = append(out, e)
-			}
-		}
-		return out, nil
-	}
-	sel, err := cascadia.ParseGroup(locator)
-	if err != nil {
-		return nil, &BadLocator{locator, "as CSS: " + err.Error()}
-	}
-	for _, n := range cascadia.QueryAll(top.html, sel) {
-		if e := s.byHTML[n]; e != nil && e != from {
-			out = append(out, e)
-		}
-	}
-	return out, nil
-}
-
-const maxLocator = 4096 // bytes
 
 // Under returns every element below from, in the order of the tree; nil: all of them.
 func (s *Screen) Under(from *Element) []*Element {
