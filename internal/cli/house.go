@@ -151,13 +151,13 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	}
 	h.onClose(stopAnswering)
 	all.Go(func() { svc.Dispatch(run) })
-	web := &http.Server{Handler: httpd.New(svc, metrics), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	web := httpd.Server(svc, metrics)
 	web.RegisterOnShutdown(svc.Feed.End)
 	all.Go(func() { svc.Follow(run) })
 	all.Go(func() { svc.ReadAhead(run) })
 	all.Go(func() { svc.ClearOld(run, c.Retention) })
 	all.Go(func() {
-		if err := web.Serve(l); err != nil && !errors.Is(err, http.ErrServerClosed) {
+		if err := web.Serve(httpd.Bounded(l)); err != nil && !errors.Is(err, http.ErrServerClosed) {
 			c.Log.Error("the HTTP server ended", "err", err)
 		}
 	})

@@ -7,7 +7,6 @@ import (
 	"io"
 	"log/slog"
 	"net"
-	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -119,10 +118,10 @@ func StartService(t testing.TB, dsn string) *Service {
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	web := &http.Server{Handler: httpd.New(s.Service, prometheus.NewRegistry())}
+	web := httpd.Server(s.Service, prometheus.NewRegistry())
 	run, cancel := context.WithCancel(ctx)
 	var all sync.WaitGroup
-	all.Go(func() { _ = web.Serve(l) })
+	all.Go(func() { _ = web.Serve(httpd.Bounded(l)) })
 	all.Go(func() { s.Dispatch(run) })
 	all.Go(func() { s.Follow(run) })
 	all.Go(func() { s.ReadAhead(run) })

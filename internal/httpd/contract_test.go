@@ -37,7 +37,7 @@ type strict struct{ t testing.TB }
 // RoundTrip implements http.RoundTripper.
 func (s strict) RoundTrip(r *http.Request) (*http.Response, error) {
 	resp, err := http.DefaultTransport.RoundTrip(r)
-	if err != nil || !strings.HasPrefix(r.URL.Path, "/api/v1/") {
+	if err != nil || !strings.HasPrefix(r.URL.Path, "/api/v1/") || r.Method == http.MethodHead {
 		return resp, err
 	}
 	if kind, _, _ := strings.Cut(resp.Header.Get("Content-Type"), ";"); kind != "application/json" && kind != "application/problem+json" && resp.StatusCode != http.StatusNoContent {

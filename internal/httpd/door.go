@@ -3,9 +3,11 @@ package httpd
 // /webdriver: the remote end that any W3C WebDriver client talks to.
 
 import (
+	"context"
 	"errors"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -17,53 +19,93 @@ import (
 // Door is where the W3C WebDriver remote end lies.
 const Door = "/webdriver"
 
-// webdriver answers what comes through the door.
+const (
+	largeBody  = 64 << 10         // bytes; longer ones wait for a place
+	largeAtOne = 3                // places
+	largeWaits = 30 * time.Second // for one
+)
+
+// webdriver answers what comes through the door. Nothing of a body is read before it is known that its sender may send it.
 func webdriver(s *service.Service) echo.HandlerFunc {
+	sameOrigin := http.NewCrossOriginProtection()
+	places := make(chan struct{}, largeAtOne)
 	return func(c *echo.Context) error {
 		r, w := c.Request(), c.Response()
 		path := strings.TrimPrefix(r.URL.EscapedPath(), Door)
-		rc := http.NewResponseController(w)
-		body, werr := remoteend.ReadBody(&patientBody{r.Body, rc})
+		if sameOrigin.Check(r) != nil {
+			out := remoteend.Answer(w3c.Fail(w3c.UnknownError, "another site's page asked for it; sessions are commanded by programs, or by pages of this address"))
+			out.Status = http.StatusForbidden
+			out.Write(w)
+			return nil
+		}
+		call, werr := w3c.Route(r.Method, path)
 		if werr != nil {
-			w.Header().Set("Connection", "close") // what is left of it is not read
 			remoteend.Answer(werr).Write(w)
 			return nil
 		}
+		key := keyOf(r)
+		who, workspace := service.Identity{}, ""
+		most := remoteend.Longest(call)
 		switch {
-		case path == "/status" && r.Method == http.MethodGet:
+		case call.Name == "Status":
 			ready := s.Ready(r.Context()) == nil
 			remoteend.Status(ready, map[bool]string{true: "sessions can be opened; whether they wait depends on the devices", false: "the database does not answer"}[ready]).Write(w)
 			return nil
-		case path == "/session" && r.Method == http.MethodPost:
-			openSession(s, w, r, body)
-			return nil
-		}
-		workspace := ""
-		if key := keyOf(r); key != "" {
+		case call.Name == "New Session" && key == "":
+			most = remoteend.MaxKeyless
+		case call.Name == "New Session":
 			var err error
-			if workspace, err = s.Holder(r.Context(), key); err != nil {
-				refuse(w, w3c.InvalidSessionID, err)
+			if who, err = s.Enter(r.Context(), key); err != nil {
+				refuse(w, w3c.SessionNotCreated, err)
 				return nil
 			}
+		default:
+			var err error
+			if key != "" {
+				if workspace, err = s.Holder(r.Context(), key); err != nil {
+					refuse(w, w3c.InvalidSessionID, err)
+					return nil
+				}
+			}
+			if werr := s.HasSession(r.Context(), workspace, call.Session); werr != nil {
+				remoteend.Answer(werr).Write(w)
+				return nil
+			}
+		}
+		if r.ContentLength > most && most > 0 {
+			remoteend.Answer(remoteend.TooLong(most)).Write(w)
+			return nil
+		}
+		if most > remoteend.MaxPlain && (r.ContentLength < 0 || r.ContentLength > largeBody) {
+			wait, cancel := context.WithTimeout(r.Context(), largeWaits)
+			defer cancel()
+			select {
+			case places <- struct{}{}:
+				defer func() { <-places }()
+			case <-wait.Done():
+				remoteend.Answer(w3c.Fail(w3c.UnknownError, "%d files are being put already; try again in a while", largeAtOne)).Write(w)
+				return nil
+			}
+		}
+		body, werr := remoteend.ReadBody(newPatientBody(r.Body, http.NewResponseController(w)), most)
+		if werr != nil {
+			remoteend.Answer(werr).Write(w)
+			return nil
+		}
+		if call.Name == "New Session" {
+			if key == "" {
+				var err error
+				if who, err = s.Enter(r.Context(), remoteend.KeyIn(body)); err != nil {
+					refuse(w, w3c.SessionNotCreated, err)
+					return nil
+				}
+			}
+			s.OpenSession(r.Context(), who, body).Write(w)
+			return nil
 		}
 		s.Command(r.Context(), workspace, remoteend.Request{Method: r.Method, Path: path, Body: body}).Write(w)
 		return nil
 	}
-}
-
-// openSession opens a session for who shows a key: as a bearer's token, as the password of basic
-// authentication, or as a capability.
-func openSession(s *service.Service, w http.ResponseWriter, r *http.Request, body []byte) {
-	key := keyOf(r)
-	if key == "" {
-		key = remoteend.KeyIn(body)
-	}
-	who, err := s.Enter(r.Context(), key)
-	if err != nil {
-		refuse(w, w3c.SessionNotCreated, err)
-		return
-	}
-	s.OpenSession(r.Context(), who, body).Write(w)
 }
 
 // refuse says why a key will not do. The status asks for one, as clients that know of basic authentication expect.

@@ -107,7 +107,7 @@ func (z legZip) VisitGetFilesResponse(w http.ResponseWriter) error {
 	}
 	w.Header().Set("Content-Type", "application/zip")
 	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.zip"`, z.l.Device.Serial, z.l.ID))
-	if err := z.s.Zip(z.ctx, z.l, about, &patientWriter{w, http.NewResponseController(w)}); err != nil {
+	if err := z.s.Zip(z.ctx, z.l, about, w); err != nil {
 		z.s.Log.Warn("a zip was not sent whole", "leg", z.l.ID, "err", err)
 		panic(http.ErrAbortHandler) // so that the client sees that it was cut off
 	}
@@ -140,18 +140,8 @@ func (b artifactBytes) VisitGetArtifactResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Security-Policy", "sandbox") // it may be anything that a test wrote
 	file := &seeker{ctx: b.ctx, b: b}
 	defer file.Close()
-	http.ServeContent(&patientWriter{w, http.NewResponseController(w)}, r, "", time.Time{}, file)
+	http.ServeContent(w, r, "", time.Time{}, file)
 	return nil
-}
-
-type patientWriter struct {
-	http.ResponseWriter
-	rc *http.ResponseController
-}
-
-func (p *patientWriter) Write(b []byte) (int, error) {
-	_ = p.rc.SetWriteDeadline(time.Now().Add(idleWrite))
-	return p.ResponseWriter.Write(b)
 }
 
 // seeker reads a blob from wherever it is set to.

@@ -85,8 +85,6 @@ func (s *server) CallAsHost(ctx context.Context, q api.CallAsHostRequestObject) 
 	return api.CallAsHost200ApplicationoctetStreamResponse{Body: bytes.NewReader(back), ContentLength: int64(len(back))}, nil
 }
 
-const maxCall = 8 << 20 // bytes of a host's call
-
 // asSeen is a listening address as one reaches it who reached this service under the name host: a
 // server that listens everywhere has no name of its own.
 func asSeen(address, host string) string {
@@ -122,8 +120,6 @@ func (s *server) PutHoldArtifact(ctx context.Context, q api.PutHoldArtifactReque
 func (s *server) PutHoldPart(ctx context.Context, q api.PutHoldPartRequestObject) (api.PutHoldPartResponseObject, error) {
 	return api.PutHoldPart204Response{}, s.s.HostKeep(ctx, hostOf(ctx), q.Id, q.Params.Name, max(q.Params.Offset, 0), q.Body)
 }
-
-const maxFrame = 2 << 20
 
 func (s *server) PutHoldScreen(ctx context.Context, q api.PutHoldScreenRequestObject) (api.PutHoldScreenResponseObject, error) {
 	frame, err := io.ReadAll(io.LimitReader(q.Body, maxFrame))

@@ -141,8 +141,10 @@ func TestOnlyWhoHasAKeyComesIn(t *testing.T) {
 	assert.Equal(t, "tests", me.JSON200.Workspace)
 	resp, raw := d.do("GET", "/api/v1/nothing", d.Key, nil)
 	refused(t, resp, raw, 404, "there is no GET /api/v1/nothing here")
-	for _, path := range []string{"/healthz", "/readyz", "/metrics"} {
-		resp, raw := d.do("GET", path, "", nil)
+	resp, raw = d.do("GET", "/metrics", "", nil)
+	refused(t, resp, raw, 401, "no key was given")
+	for path, key := range map[string]string{"/healthz": "", "/readyz": "", "/metrics": d.Key} {
+		resp, raw := d.do("GET", path, key, nil)
 		assert.Equal(t, 200, resp.StatusCode, string(raw))
 		assert.NotContains(t, string(raw), d.Key)
 	}

@@ -83,8 +83,8 @@ func TestMarksAndReportsThatCanNotBeAreRefused(t *testing.T) {
 		`{"verdict": "crashed"}`: `"crashed" is no verdict that can be given | a session is passed or failed, a case also skipped`,
 		`{"verdict": "skipped"}`: `"skipped" is no verdict`,
 		`{}`:                     `"" is no verdict`,
-		`{"verdict":`:            "could not read the request | its body is not what is wanted here: unexpected end of JSON input",
-		`{"verdict": 7}`:         "its body is not what is wanted here: json: cannot unmarshal number",
+		`{"verdict":`:            "could not read the request | its body is JSON that is cut off",
+		`{"verdict": 7}`:         `its field "verdict" must be a text, not number`,
 		`{"verdict": "passed", "message": "` + strings.Repeat("x", 100_000) + `"}`:                 "keep the name within 500 bytes",
 		`{"verdict": "passed", "case": "` + strings.Repeat("x", 501) + `", "message": "too long"}`: "keep the name within 500 bytes",
 	} {

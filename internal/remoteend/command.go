@@ -310,17 +310,39 @@ func (c *command) references(s *uitree.Screen, es ...*uitree.Element) (out []map
 		one.known = known
 		ref := c.refOf[known]
 		if ref == "" {
+			ref = c.referredBefore(s, e, known)
+		}
+		if ref == "" {
 			if len(c.refs) >= maxRefs {
-				c.refs, c.refOf = map[string]referred{}, map[w3c.Known]string{}
+				c.refs, c.refOf, c.likes = map[string]referred{}, map[w3c.Known]string{}, map[string][]string{}
 			}
 			c.nextRef++
 			ref = fmt.Sprintf("e%d-%s", c.nextRef, strings.ToLower(c.ID[max(0, len(c.ID)-8):]))
-			c.refOf[known] = ref
+			like := append(c.likes[known.Likeness()], ref)
+			c.likes[known.Likeness()] = like[max(0, len(like)-maxLikes):]
 		}
+		if len(c.refOf) >= 2*maxRefs {
+			c.refOf = map[w3c.Known]string{}
+		}
+		c.refOf[known] = ref
 		c.refs[ref] = one
 		out = append(out, map[string]string{w3c.ElementKey: ref})
 	}
 	return out
+}
+
+// maxLikes is how many references to elements that are alike are held against one that has changed.
+const maxLikes = 16
+
+// referredBefore finds the reference that an element has had under another text, or in another place; "": none.
+func (c *command) referredBefore(s *uitree.Screen, e *uitree.Element, known w3c.Known) string {
+	like := c.likes[known.Likeness()]
+	for i := len(like) - 1; i >= 0; i-- {
+		if r, ok := c.refs[like[i]]; ok && r.again(s) == e {
+			return like[i]
+		}
+	}
+	return ""
 }
 
 // element gives the element that a reference means on the screen as it is now.

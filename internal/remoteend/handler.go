@@ -21,25 +21,51 @@ type Handler struct {
 	Waits func(id string)
 
 	opening sync.Mutex // one at a time
+	reading sync.Mutex // the same, of bodies
 
 	mu   sync.Mutex
 	now  *Session
 	free chan struct{} // closed when now ends
 }
 
-// MaxBody is how many bytes a command may have: a file is put as Base64.
-const MaxBody = 48 << 20
+const (
+	// MaxBody is how many bytes a command may have that carries a file: it is put as Base64.
+	MaxBody = 48 << 20
+	// MaxPlain is how many bytes any other may have.
+	MaxPlain = 1 << 20
+	// MaxKeyless is how many bytes a New Session request may have whose key stands in it: anybody can send it.
+	MaxKeyless = 64 << 10
+)
 
-// ReadBody reads a command's body.
-func ReadBody(r io.Reader) ([]byte, *w3c.Error) {
-	raw, err := io.ReadAll(io.LimitReader(r, MaxBody+1))
+// Longest is how many bytes a command's body may have.
+func Longest(c w3c.Call) int64 {
+	switch {
+	case c.Method != http.MethodPost:
+		return 0
+	case c.Name == "Put File":
+		return MaxBody
+	}
+	return MaxPlain
+}
+
+// ReadBody reads a command's body, of at most so many bytes.
+func ReadBody(r io.Reader, most int64) ([]byte, *w3c.Error) {
+	if most == 0 {
+		return nil, nil
+	}
+	raw, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err != nil {
 		return nil, w3c.Fail(w3c.InvalidArgument, "the request's body did not come whole: %v", err)
 	}
-	if len(raw) > MaxBody {
-		return nil, w3c.Fail(w3c.InvalidArgument, "the request's body is longer than %d bytes", MaxBody)
+	if int64(len(raw)) > most {
+		return nil, TooLong(most)
 	}
 	return raw, nil
+}
+
+// TooLong says that a body is longer than so many bytes.
+func TooLong(most int64) *w3c.Error {
+	return w3c.Fail(w3c.InvalidArgument, "the request's body is longer than the %d bytes that this command may have", most)
 }
 
 // Write writes a response as the standard wants it (section 6.3: JSON, not to be cached).
@@ -57,19 +83,37 @@ func Status(ready bool, message string) Response {
 
 // ServeHTTP implements http.Handler.
 func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	body, err := ReadBody(r.Body)
-	if err != nil {
-		Answer(err).Write(w)
-		return
+	rc := http.NewResponseController(w)
+	call, err := w3c.Route(r.Method, r.URL.EscapedPath())
+	if err == nil && call.Session != "" && !h.has(call.Session) {
+		err = w3c.Fail(w3c.InvalidSessionID, "there is no session %.100q", call.Session)
 	}
-	h.do(r.Context(), Request{r.Method, r.URL.EscapedPath(), body}).Write(w)
+	var body []byte
+	if err == nil {
+		h.reading.Lock() // bodies come one after the other: they lie in the host's memory
+		_ = rc.SetReadDeadline(time.Now().Add(readWithin))
+		body, err = ReadBody(r.Body, Longest(call))
+		_ = rc.SetReadDeadline(time.Time{})
+		h.reading.Unlock()
+	}
+	out := Answer(err)
+	if err == nil {
+		out = h.do(r.Context(), call, Request{r.Method, r.URL.EscapedPath(), body})
+	}
+	_ = rc.SetWriteDeadline(time.Now().Add(readWithin))
+	out.Write(w)
 }
 
-func (h *Handler) do(ctx context.Context, r Request) Response {
-	call, err := w3c.Route(r.Method, r.Path)
-	if err != nil {
-		return Answer(err)
-	}
+// readWithin is how long a body may take to come, and an answer to be taken: both are on the same machine.
+const readWithin = 30 * time.Second
+
+func (h *Handler) has(id string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.now != nil && h.now.ID == id
+}
+
+func (h *Handler) do(ctx context.Context, call w3c.Call, r Request) Response {
 	h.mu.Lock()
 	now := h.now
 	h.mu.Unlock()

@@ -87,6 +87,7 @@ type Session struct {
 	timeouts w3c.Timeouts
 	refs     map[string]referred
 	refOf    map[w3c.Known]string
+	likes    map[string][]string // the newest references of elements that are alike
 	nextRef  int
 	input    w3c.Input
 	hidden   bool // the next text is secret
@@ -105,7 +106,7 @@ func New(c Config) *Session {
 	if c.Idle == 0 {
 		c.Idle = DefaultIdle
 	}
-	s := &Session{Config: c, phone: phone.Observed(c.Phone, see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]referred{}, refOf: map[w3c.Known]string{}}
+	s := &Session{Config: c, phone: phone.Observed(c.Phone, see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]referred{}, refOf: map[w3c.Known]string{}, likes: map[string][]string{}}
 	s.use()
 	if k, ok := c.Phone.(phone.Keyboard); ok {
 		s.keyboard = phone.ObservedKeyboard(k, see)

@@ -113,6 +113,9 @@ func Told(session, build string, f devices.Facts) map[string]any {
 
 // KeyIn gives the key that stands among the capabilities of a New Session request; "": there is none.
 func KeyIn(request []byte) string {
+	if len(request) > MaxKeyless {
+		return ""
+	}
 	body, err := w3c.Object(request)
 	if err != nil {
 		return ""

@@ -50,7 +50,7 @@ func Child() {
 		}
 	}
 	// Steps do not count what one step costs: the square of a number of a million digits is one.
-	if err := syscall.Setrlimit(syscall.RLIMIT_CPU, &syscall.Rlimit{Cur: j.CPU, Max: j.CPU + 5}); err != nil {
+	if err := syscall.Setrlimit(syscall.RLIMIT_CPU, &syscall.Rlimit{Cur: j.CPU, Max: j.CPU}); err != nil {
 		fmt.Fprintln(os.Stderr, "limit processor time:", err)
 		os.Exit(2)
 	}

@@ -121,7 +121,8 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 	}
 	_ = cmd.Wait()
 	ending.Stop()
-	return t.soften(end, t.outcome(ctx, c.Limits, end, stderr.String()))
+	used := cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
+	return t.soften(end, t.outcome(ctx, c.Limits, end, used, stderr.String()))
 }
 
 // talk is a conversation with a child.
@@ -179,7 +180,7 @@ func (t *talk) converse(ctx context.Context, out io.Reader, enc *json.Encoder) *
 }
 
 // outcome says how a case came out, but for soft checks and expected failures.
-func (t *talk) outcome(ctx context.Context, l Limits, end *ending, stderr string) Outcome {
+func (t *talk) outcome(ctx context.Context, l Limits, end *ending, used time.Duration, stderr string) Outcome {
 	call := t.last
 	if end != nil && end.Error != "" {
 		call = t.failed[end.Error]
@@ -195,7 +196,7 @@ func (t *talk) outcome(ctx context.Context, l Limits, end *ending, stderr string
 		return o
 	case end == nil && wantedMemory(stderr):
 		return Outcome{Verdict: verdict.Failed, Message: fmt.Sprintf("the script needed more than %d MB of memory, so the case was ended", l.Memory>>20)}
-	case end == nil && strings.HasPrefix(stderr, "SIGXCPU"):
+	case end == nil && used >= time.Duration(l.CPU)*time.Second-100*time.Millisecond:
 		return Outcome{Verdict: verdict.Expired, Line: t.last.line, Message: fmt.Sprintf("the script had computed for %d s of processor time and was ended: are its numbers or texts very large?", l.CPU)}
 	case end == nil:
 		return Outcome{Verdict: verdict.Failed, Message: "the script's process died: " + firstLine(stderr)}

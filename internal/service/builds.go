@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/hex"
@@ -12,6 +13,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/oklog/ulid/v2"
 
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/store"
@@ -23,6 +28,14 @@ type Upload struct {
 	Size   int64  // as announced; -1: unknown
 	Digest string // Content-Digest (RFC 9530); "": none
 	Name   string // the file's name, for people
+}
+
+// LongestBuild is how many bytes a build may have.
+func (s *Service) LongestBuild() int64 {
+	if s.MaxBuild == 0 {
+		return 4 << 30
+	}
+	return s.MaxBuild
 }
 
 // take streams an upload into a blob. Nothing is kept of one that does not come whole.
@@ -78,9 +91,9 @@ func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store
 	if u.Name != "" {
 		title += " " + u.Name
 	}
-	max := s.MaxBuild
-	if max == 0 {
-		max = 4 << 30
+	max := s.LongestBuild()
+	if len(u.Name) > 255 || !utf8.ValidString(u.Name) || strings.ContainsFunc(u.Name, unicode.IsControl) {
+		return b, false, fail(Invalid, "add the build", "leave the file's name out, or shorten it", "the file's name has more than 255 bytes, or characters that can't be shown")
 	}
 	id := store.NewID()
 	key := who.WorkspaceID + "/builds/" + id
@@ -98,6 +111,11 @@ func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store
 			}
 		}
 	}()
+	free, err := s.reading(ctx, title)
+	if err != nil {
+		return b, false, err
+	}
+	defer free()
 	if old, err := s.Store.BuildByHash(ctx, who.WorkspaceID, sha); err == nil {
 		return old, false, nil
 	}
@@ -118,34 +136,65 @@ func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store
 	}
 	b = store.Build{ID: id, WorkspaceID: who.WorkspaceID, Platform: facts.Platform, AppID: facts.AppID, VersionName: facts.VersionName, VersionCode: facts.VersionCode,
 		Facts: store.JSON[appfile.Facts]{V: facts}, Size: size, SHA256: sha, Filename: u.Name, BlobKey: key, IconKey: iconKey, Created: time.Now().UTC().Truncate(time.Millisecond)}
-	if b.Slug, err = s.slug(ctx, who.WorkspaceID, facts); err != nil {
-		return b, false, err
-	}
-	err = s.Store.AddBuild(ctx, b)
+	b.Slug, err = s.Store.AddBuild(ctx, b, slug(facts))
+	keep, err = s.settled(ctx, err, func(ctx context.Context) error {
+		found, err := s.Store.BuildByID(ctx, who.WorkspaceID, id)
+		b.Slug = cmp.Or(found.Slug, b.Slug)
+		return err
+	})
 	if errors.Is(err, store.ErrTaken) { // somebody sent the same file at the same time
 		old, err := s.Store.BuildByHash(ctx, who.WorkspaceID, sha)
 		return old, false, err
 	}
-	if keep = err == nil; keep {
+	if err == nil {
 		s.Feed.add("build", who.WorkspaceID, "", b)
 	}
 	return b, true, err
 }
 
+// readersAtOnce is how many uploads are read at the same time: each may need some 200 MB for the directory and the tables of a large file.
+const readersAtOnce = 2
+
+// reading waits for its turn to read an upload.
+func (s *Service) reading(ctx context.Context, title string) (free func(), err error) {
+	s.readers.Do(func() { s.reads = make(chan struct{}, readersAtOnce) })
+	wait, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	select {
+	case s.reads <- struct{}{}:
+		return func() { <-s.reads }, nil
+	case <-wait.Done():
+		return nil, fail(Unavailable, title, "send it again in a while", "too many uploads are being read")
+	}
+}
+
+// settled says whether a row that was to be written is there, and so what belongs to it must be kept. An answer that got lost says nothing: then the row
+// is looked for, and where that can't be done, what belongs to it is kept all the same.
+func (s *Service) settled(ctx context.Context, err error, find func(context.Context) error) (keep bool, after error) {
+	if err == nil {
+		return true, nil
+	}
+	ask, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	switch bad := find(ask); {
+	case bad == nil:
+		return true, nil
+	case errors.Is(bad, store.ErrNotFound):
+		return false, err
+	}
+	s.Log.Warn("nobody can say whether an upload was kept; its file stays", "err", err)
+	return true, err
+}
+
 var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
 
-// slug is the short name of an app: its label in small letters; its app id
-// where another app has that label.
-func (s *Service) slug(ctx context.Context, workspace string, f appfile.Facts) (string, error) {
+// slug is the short name that an app would like: its label in small letters. Where another app has that label, its app id takes its place.
+func slug(f appfile.Facts) string {
 	slug := strings.Trim(notSlug.ReplaceAllString(strings.ToLower(f.Label), "-"), "-")
 	if slug == "" || len(slug) > 60 {
-		return f.AppID, nil
+		return f.AppID
 	}
-	owner, err := s.Store.SlugOwner(ctx, workspace, slug)
-	if owner != "" && owner != f.AppID {
-		slug = f.AppID
-	}
-	return slug, err
+	return slug
 }
 
 // BuildRef is the short, stable name of a build.
@@ -168,12 +217,12 @@ func (s *Service) Build(ctx context.Context, who Identity, ref string) (store.Bu
 	name := ""
 	switch {
 	case which == "newest":
-	case strings.HasPrefix(which, "v"):
+	case strings.HasPrefix(which, "v") && len(which) > 1:
 		name = which[1:]
 	default:
 		n, err := strconv.ParseInt(which, 10, 64)
-		if err != nil {
-			return store.Build{}, fail(Invalid, "find the build", "write a version code, v and a version name, or newest after the @", "%q is no version", which)
+		if err != nil || strconv.FormatInt(n, 10) != which {
+			return store.Build{}, fail(Invalid, "find the build", "write a version code, v and a version name, or newest after the @", "%.100q is no version", which)
 		}
 		code = &n
 	}
@@ -183,8 +232,19 @@ func (s *Service) Build(ctx context.Context, who Identity, ref string) (store.Bu
 
 // Builds lists builds, the newest first. Next is for the page after, "" at the end.
 func (s *Service) Builds(ctx context.Context, who Identity, after string, limit int) (items []store.Build, next string, err error) {
+	if err := checkAfter(after); err != nil {
+		return nil, "", err
+	}
 	items, err = s.Store.Builds(ctx, who.WorkspaceID, after, limit+1)
 	return page(items, limit, err, func(b store.Build) string { return b.ID })
+}
+
+// checkAfter refuses a place that no list has given: it would begin anew.
+func checkAfter(after string) error {
+	if _, err := ulid.ParseStrict(after); after != "" && err != nil {
+		return fail(Invalid, "list", "give after what the page before gave as next", "%.100q is no place in the list", after)
+	}
+	return nil
 }
 
 // page cuts a list that was asked for one item more than wanted.

@@ -52,6 +52,9 @@ func (s *Service) Dispatch(ctx context.Context) {
 			if time.Since(up) > host.HoldPeriod {
 				s.warn(ctx, "holds that ran out could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.endExpired(ctx) }))
 			}
+			if time.Since(up) > awaitedFor {
+				s.warn(ctx, "sessions that nobody waits for could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.endUnawaited(ctx) }))
+			}
 			s.warn(ctx, "waiting legs could not be dispatched", guard.Do(s.Log, guard.Loop, func() error { return s.dispatchOnce(ctx) }))
 		} else {
 			s.warn(ctx, "the dispatcher's lease can't be had", err)

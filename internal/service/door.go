@@ -116,7 +116,7 @@ func (d *door) forget(wire string) {
 }
 
 func noSession(wire string) *w3c.Error {
-	return w3c.Fail(w3c.InvalidSessionID, "there is no session %q", wire)
+	return w3c.Fail(w3c.InvalidSessionID, "there is no session %.100q", wire)
 }
 
 // passage finds the way to a session. Workspace is the one that the caller's key is of; "": the caller showed none, and the id alone
@@ -149,6 +149,12 @@ func (s *Service) passage(ctx context.Context, workspace, wire string) (*passage
 		return nil, noSession(wire)
 	}
 	return p, nil
+}
+
+// HasSession says why there is no such session; nil: there is. Workspace is as for passage.
+func (s *Service) HasSession(ctx context.Context, workspace, wire string) *w3c.Error {
+	_, werr := s.passage(ctx, workspace, wire)
+	return werr
 }
 
 func howItEnded(r store.SessionRow) string {

@@ -5,7 +5,9 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 	"sync"
@@ -19,10 +21,13 @@ import (
 
 const (
 	feedKeeps   = 8192                   // changes, for those who were away for a while
-	feedWeighs  = 100_000                // legs, devices and events in them
+	feedWeighs  = 64 << 20               // bytes in them, about
 	feedGathers = 100 * time.Millisecond // changes of one run that come so close are told as one
 	feedLooks   = 5 * time.Second        // at runs and devices that other processes may have changed
 	liveEvents  = 20_000                 // of an attempt that goes on, in memory
+	liveBytes   = 8 << 20                // the same, in bytes
+	feedAgain   = time.Second            // after changes could not be read
+	oneWeighs   = 1 << 10                // bytes that a leg, a device or anything else is taken for
 )
 
 // Change is one thing that changed. Value is a RunView with the legs that
@@ -36,7 +41,7 @@ type Change struct {
 	seq       int64
 	workspace string // whose it is; "": everybody's
 	leg       string // only for those who watch this leg
-	weight    int    // how much is in it
+	weight    int    // bytes, about
 	once      *sync.Once
 	data      *[]byte
 }
@@ -76,8 +81,15 @@ type Feed struct {
 	devices bool
 	now     map[string]*attemptNow // by attempt
 
-	told        map[string]map[string]string // how a run's legs stood when they were told
+	told        map[string]*toldRun // how the legs of runs, and sessions, stood when they were told
 	toldDevices map[string]string
+}
+
+// toldRun is a run, or a session, that goes on as far as the watchers know.
+type toldRun struct {
+	workspace string
+	session   bool
+	legs      map[string]string // how each stood; "": the whole
 }
 
 type dirtyRun struct {
@@ -87,6 +99,7 @@ type dirtyRun struct {
 
 type attemptNow struct {
 	events []timeline.Event
+	bytes  int // of the events
 	frame  []byte
 	at     int64
 }
@@ -97,7 +110,7 @@ func (f *Feed) ready() {
 		f.epoch = strings.ToLower(rand.Text()[:10])
 		f.news, f.ended, f.wake = make(chan struct{}), make(chan struct{}), make(chan struct{}, 1)
 		f.dirty, f.now, f.outside = map[string]*dirtyRun{}, map[string]*attemptNow{}, map[string]string{}
-		f.told, f.toldDevices = map[string]map[string]string{}, map[string]string{}
+		f.told, f.toldDevices = map[string]*toldRun{}, map[string]string{}
 	}
 }
 
@@ -106,15 +119,22 @@ func (f *Feed) add(kind, workspace, leg string, value any) {
 	defer f.mu.Unlock()
 	f.ready()
 	f.seq++
-	c := Change{ID: f.epoch + "-" + strconv.FormatInt(f.seq, 10), Kind: kind, Value: value, seq: f.seq, workspace: workspace, leg: leg, weight: 1, once: &sync.Once{}, data: new([]byte)}
+	c := Change{ID: f.epoch + "-" + strconv.FormatInt(f.seq, 10), Kind: kind, Value: value, seq: f.seq, workspace: workspace, leg: leg, weight: oneWeighs, once: &sync.Once{}, data: new([]byte)}
 	switch v := value.(type) {
 	case RunView:
-		c.weight += len(v.Legs)
+		c.weight += len(v.Legs) * oneWeighs
+		for _, l := range v.Legs {
+			c.weight += len(l.Message) + 16*len(l.Cases)
+		}
+		for _, n := range v.CaseNames {
+			c.weight += len(n)
+		}
 	case []store.Device:
-		c.weight += len(v)
+		c.weight += len(v) * oneWeighs
 	case AttemptEvents:
-		c.weight += len(v.Events)
+		c.weight += weigh(v.Events)
 	}
+	c.weight *= 2 // for what it is written as
 	f.kept, f.weight = append(f.kept, c), f.weight+c.weight
 	if len(f.kept) > feedKeeps || f.weight > feedWeighs { // down to three quarters, so that it is seldom done
 		drop := 0
@@ -221,8 +241,13 @@ func (f *Feed) live(h host.Hold, l host.Live) {
 		n = &attemptNow{}
 		f.now[h.AttemptID] = n
 	}
-	if n.events = append(n.events, l.Events...); len(n.events) > liveEvents {
-		n.events = append([]timeline.Event(nil), n.events[len(n.events)-liveEvents*3/4:]...)
+	n.events = append(n.events, l.Events...)
+	if n.bytes += weigh(l.Events); len(n.events) > liveEvents || n.bytes > liveBytes { // down to three quarters, so that it is seldom done
+		drop := 0
+		for ; len(n.events)-drop > liveEvents*3/4 || n.bytes > liveBytes*3/4; drop++ {
+			n.bytes -= n.events[drop].Bytes()
+		}
+		n.events = append([]timeline.Event(nil), n.events[drop:]...)
 	}
 	if l.Frame != nil {
 		n.frame, n.at = l.Frame, l.FrameAt
@@ -233,6 +258,24 @@ func (f *Feed) live(h host.Hold, l host.Live) {
 	}
 	if l.Frame != nil {
 		f.add("screen", h.WorkspaceID, h.LegID, AttemptScreen{h.LegID, h.AttemptID, l.FrameAt})
+	}
+}
+
+func weigh(events []timeline.Event) (n int) {
+	for _, e := range events {
+		n += e.Bytes()
+	}
+	return n
+}
+
+// onlyThese forgets all attempts but those that go on: what is told of one that has ended comes late, or its end was told elsewhere.
+func (f *Feed) onlyThese(goOn map[string]bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for id := range f.now {
+		if !goOn[id] {
+			delete(f.now, id)
+		}
 	}
 }
 
@@ -277,26 +320,51 @@ func (s *Service) Follow(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		s.warn(ctx, "changes can't be told", guard.Do(s.Log, guard.Loop, func() error { return s.tellChanges(ctx) }))
+		if err := guard.Do(s.Log, guard.Loop, func() error { return s.tellChanges(ctx) }); err != nil {
+			s.warn(ctx, "changes can't be told yet", err)
+			select {
+			case <-time.After(feedAgain):
+			case <-ctx.Done():
+			}
+		}
 	}
 }
 
 // lookAround takes all runs that go on, and the devices, as changed: what another
 // process did is told too, only later.
 func (s *Service) lookAround(ctx context.Context) error {
-	runs, err := s.Store.RunsGoing(ctx)
-	for _, r := range runs {
-		s.Feed.runChanged(r.WorkspaceID, r.ID, "")
-	}
 	s.Feed.devicesChanged()
+	runs, err := s.Store.RunsGoing(ctx)
 	if err != nil {
 		return err
 	}
 	sessions, err := s.Store.SessionsGoing(ctx)
+	if err != nil {
+		return err
+	}
+	holds, err := s.Store.ActiveHolds(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		s.Feed.runChanged(r.WorkspaceID, r.ID, "")
+	}
 	for _, r := range sessions {
 		s.Feed.sessionChanged(r.WorkspaceID, r.ID)
 	}
-	return err
+	for id, t := range s.Feed.told { // what went on when it was last told may have ended, in whichever process
+		if t.session {
+			s.Feed.sessionChanged(t.workspace, id)
+		} else {
+			s.Feed.runChanged(t.workspace, id, "")
+		}
+	}
+	goOn := map[string]bool{}
+	for _, h := range holds {
+		goOn[h.AttemptID] = true
+	}
+	s.Feed.onlyThese(goOn)
+	return nil
 }
 
 func (s *Service) tellChanges(ctx context.Context) error {
@@ -305,16 +373,34 @@ func (s *Service) tellChanges(ctx context.Context) error {
 	dirty, devices, outside := f.dirty, f.devices, f.outside
 	f.dirty, f.devices, f.outside = map[string]*dirtyRun{}, false, map[string]string{}
 	f.mu.Unlock()
-	if err := s.tellSessions(ctx, outside); err != nil {
-		return err
+	var failed []error
+	if err := s.tellSessions(ctx, maps.Clone(outside)); err != nil {
+		failed = append(failed, err)
+		for id, workspace := range outside {
+			f.sessionChanged(workspace, id)
+		}
 	}
 	for id, d := range dirty {
-		if err := s.tellRun(ctx, id, d); err != nil {
-			return err // what is left is found when we next look around
+		err := s.tellRun(ctx, id, d)
+		if errors.Is(err, store.ErrNotFound) {
+			delete(f.told, id) // it was removed
+			continue
+		}
+		if err != nil { // its end, too, must be told: it is changed still
+			failed = append(failed, err)
+			for leg := range d.legs {
+				f.runChanged(d.workspace, id, leg)
+			}
 		}
 	}
 	if devices {
-		return s.tellDevices(ctx)
+		if err := s.tellDevices(ctx); err != nil {
+			failed = append(failed, err)
+			f.devicesChanged()
+		}
+	}
+	if len(failed) > 0 {
+		return fmt.Errorf("%w (%d questions failed)", failed[0], len(failed))
 	}
 	return nil
 }
@@ -333,11 +419,12 @@ func (s *Service) tellRun(ctx context.Context, id string, d *dirtyRun) error {
 	if err != nil {
 		return err
 	}
-	told := s.Feed.told[id]
-	if told == nil {
-		told = map[string]string{}
-		s.Feed.told[id] = told
+	t := s.Feed.told[id]
+	if t == nil {
+		t = &toldRun{workspace: r.WorkspaceID, legs: map[string]string{}}
+		s.Feed.told[id] = t
 	}
+	told := t.legs
 	var changed []LegView
 	for _, l := range v.Legs {
 		state := fmt.Sprint(l.Stage, l.Verdict, l.Message, l.Attempts, l.NowCase, l.Cases, l.Stop, l.RanOn, l.Place)
@@ -378,6 +465,10 @@ func (s *Service) tellSessions(ctx context.Context, changed map[string]string) e
 	}
 	for id, workspace := range changed {
 		r, err := s.Store.SessionByID(ctx, workspace, id)
+		if errors.Is(err, store.ErrNotFound) {
+			delete(s.Feed.told, id)
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -386,10 +477,10 @@ func (s *Service) tellSessions(ctx context.Context, changed map[string]string) e
 	views, err := s.sessionViews(ctx, rows)
 	for _, v := range views {
 		state := fmt.Sprint(v.Stage, v.Verdict, v.Message, v.NowCase, v.Cases, v.Stop, v.Serial, v.Place, v.Inferred)
-		if s.Feed.told[v.ID][""] == state {
+		if t := s.Feed.told[v.ID]; t != nil && t.legs[""] == state {
 			continue
 		}
-		s.Feed.told[v.ID] = map[string]string{"": state}
+		s.Feed.told[v.ID] = &toldRun{workspace: v.WorkspaceID, session: true, legs: map[string]string{"": state}}
 		if v.Stage == "done" {
 			delete(s.Feed.told, v.ID)
 		}

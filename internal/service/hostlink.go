@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sync"
 	"syscall"
+	"time"
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
@@ -28,9 +29,9 @@ const BuiltIn = builtIn
 type link struct {
 	*Service
 	mu  sync.Mutex
-	ids map[string]string // host's name → id
+	ids map[string]knownHost // by its name
 
-	told map[string]string // host's name → what it said of itself
+	told map[string]string // host's id → what it said of itself
 
 	orders map[string]func(context.Context, host.Order) host.Result // those that take them in this process
 }
@@ -40,25 +41,42 @@ func (s *Service) HostLink() host.Link { return s.hostLink() }
 
 func (s *Service) hostLink() *link {
 	s.linked.Do(func() {
-		s.links = &link{Service: s, ids: map[string]string{}, told: map[string]string{}, orders: map[string]func(context.Context, host.Order) host.Result{}}
+		s.links = &link{Service: s, ids: map[string]knownHost{}, told: map[string]string{}, orders: map[string]func(context.Context, host.Order) host.Result{}}
 	})
 	return s.links
 }
 
+// knownHost is a host's id, and when the database said so.
+type knownHost struct {
+	id string
+	at time.Time
+}
+
+// hostTrust is how long a host's id is taken for true: one that was removed and joined again, by whichever process, has another.
+const hostTrust = 5 * time.Second
+
 func (l *link) hostID(ctx context.Context, name string) (string, error) {
 	l.mu.Lock()
-	id := l.ids[name]
+	known := l.ids[name]
 	l.mu.Unlock()
-	if id != "" {
-		return id, nil
+	if known.id != "" && time.Since(known.at) < hostTrust {
+		return known.id, nil
 	}
 	id, err := l.Store.SeeHost(ctx, name)
 	if err == nil {
 		l.mu.Lock()
-		l.ids[name] = id
+		l.ids[name] = knownHost{id, time.Now()}
 		l.mu.Unlock()
 	}
 	return id, err
+}
+
+// forget forgets what is known of a host.
+func (l *link) forget(name string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.told, l.ids[name].id)
+	delete(l.ids, name)
 }
 
 // Devices implements host.Link.
@@ -67,7 +85,7 @@ func (l *link) Devices(ctx context.Context, name string, about host.About, seen 
 	if err != nil {
 		return nil, err
 	}
-	if err := l.tellAbout(ctx, id, name, about); err != nil {
+	if err := l.tellAbout(ctx, id, about); err != nil {
 		return nil, err
 	}
 	var still []string
@@ -91,10 +109,10 @@ func (l *link) Devices(ctx context.Context, name string, about host.About, seen 
 }
 
 // tellAbout keeps what a host says of itself, when it has changed.
-func (l *link) tellAbout(ctx context.Context, id, name string, about host.About) error {
+func (l *link) tellAbout(ctx context.Context, id string, about host.About) error {
 	said := fmt.Sprint(about)
 	l.mu.Lock()
-	same := l.told[name] == said
+	same := l.told[id] == said
 	l.mu.Unlock()
 	if same {
 		return nil
@@ -104,7 +122,7 @@ func (l *link) tellAbout(ctx context.Context, id, name string, about host.About)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.told[name] = said
+	l.told[id] = said
 	return nil
 }
 

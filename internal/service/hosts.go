@@ -70,6 +70,7 @@ func (s *Service) AddHost(ctx context.Context, who Identity, name string) (key s
 	if err := s.Store.SetHostKey(ctx, name, hashKey(key)); err != nil {
 		return "", err
 	}
+	s.hostLink().forget(name)
 	s.Log.Info("a host has a new key", "host", name)
 	return key, nil
 }
@@ -83,6 +84,7 @@ func (s *Service) RemoveHost(ctx context.Context, who Identity, name string) err
 	if err := s.Store.RemoveHost(ctx, name); err != nil {
 		return notFound(err, "host with a key", name, "see the hosts with: tessellant host list")
 	}
+	s.hostLink().forget(name)
 	s.Log.Info("a host was removed", "host", name)
 	s.Feed.devicesChanged()
 	return nil
@@ -110,6 +112,7 @@ func (s *Service) Join(ctx context.Context, h store.Host, version string, protoc
 	if err := s.Store.JoinHost(ctx, h.ID, version, protocol, hashKey(token)); err != nil {
 		return host.Welcome{}, err
 	}
+	s.hostLink().forget(h.Name) // it is told anew what it is
 	s.Log.Info("a host has joined", "host", h.Name, "version", version)
 	return host.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: secret.User, BusPassword: secret.Password, Now: time.Now().UTC()}, nil
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -9,10 +10,19 @@ import (
 	"tessellant/internal/store"
 )
 
-// Collector gives the service's own metrics, read from the database when they are asked for.
-func (s *Service) Collector() prometheus.Collector { return collector{s} }
+// Collector gives the service's own metrics. They are read from the database now and then, however often they are asked for.
+func (s *Service) Collector() prometheus.Collector { return &collector{s: s} }
 
-type collector struct{ s *Service }
+type collector struct {
+	s *Service
+
+	mu   sync.Mutex
+	at   time.Time
+	kept []prometheus.Metric
+}
+
+// metricsLast is how long what was read is taken for true.
+const metricsLast = 30 * time.Second
 
 // byLabel are the metrics that count rows by one label.
 var byLabel = []struct {
@@ -33,7 +43,7 @@ var (
 	roomDesc     = prometheus.NewDesc("tessellant_storage_free_bytes", "Room for builds and evidence, the reserve taken off; only where they lie in a folder.", nil, nil)
 )
 
-func (c collector) Describe(d chan<- *prometheus.Desc) {
+func (c *collector) Describe(d chan<- *prometheus.Desc) {
 	for _, m := range byLabel {
 		d <- m.desc
 	}
@@ -42,7 +52,18 @@ func (c collector) Describe(d chan<- *prometheus.Desc) {
 	d <- roomDesc
 }
 
-func (c collector) Collect(m chan<- prometheus.Metric) {
+func (c *collector) Collect(m chan<- prometheus.Metric) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if time.Since(c.at) > metricsLast {
+		c.kept, c.at = c.read(), time.Now()
+	}
+	for _, x := range c.kept {
+		m <- x
+	}
+}
+
+func (c *collector) read() (m []prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	gauge := func(desc *prometheus.Desc, v float64, err error, labels ...string) {
@@ -50,7 +71,7 @@ func (c collector) Collect(m chan<- prometheus.Metric) {
 			c.s.Log.Warn("a metric can't be read", "err", err)
 			return
 		}
-		m <- prometheus.MustNewConstMetric(desc, prometheus.GaugeValue, v, labels...)
+		m = append(m, prometheus.MustNewConstMetric(desc, prometheus.GaugeValue, v, labels...))
 	}
 	for _, q := range byLabel {
 		counts, err := q.read(c.s.Store, ctx)
@@ -68,4 +89,5 @@ func (c collector) Collect(m chan<- prometheus.Metric) {
 	if free := c.s.Blobs.Free(); free >= 0 {
 		gauge(roomDesc, float64(free), nil)
 	}
+	return m
 }

@@ -32,6 +32,11 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 	if old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha); err == nil {
 		return old, false, nil
 	}
+	free, err := s.reading(ctx, title)
+	if err != nil {
+		return p, false, err
+	}
+	defer free()
 	f, err := testpkg.Open(s.Blobs.At(ctx, key, size), size)
 	if err != nil {
 		return p, false, fail(Refused, title, "pack the folder with: tessellant package add DIR", "%v", err)
@@ -58,11 +63,16 @@ func (s *Service) AddPackage(ctx context.Context, who Identity, u Upload) (p sto
 	p = store.Package{ID: id, WorkspaceID: who.WorkspaceID, Name: read.Name, Kind: read.Kind, About: read.About, Cases: store.JSON[[]testpkg.Case]{V: read.Cases},
 		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Inputs: store.JSON[[]testpkg.Input]{V: read.Inputs}, Program: store.JSON[*testpkg.Program]{V: read.Program}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
 	p.Revision, err = s.Store.AddPackage(ctx, p)
+	keep, err = s.settled(ctx, err, func(ctx context.Context) error {
+		found, err := s.Store.PackageByID(ctx, who.WorkspaceID, id)
+		p.Revision = max(p.Revision, found.Revision)
+		return err
+	})
 	if errors.Is(err, store.ErrTaken) {
 		old, err := s.Store.PackageByHash(ctx, who.WorkspaceID, sha)
 		return old, false, err
 	}
-	if keep = err == nil; keep {
+	if err == nil {
 		s.Feed.add("package", who.WorkspaceID, "", p)
 	}
 	return p, true, err
@@ -118,8 +128,8 @@ func (s *Service) Package(ctx context.Context, who Identity, ref string) (store.
 	revision := 0
 	if m[2] != "newest" {
 		n, err := strconv.Atoi(m[2])
-		if err != nil || n < 1 {
-			return store.Package{}, fail(Invalid, "find the package", "write a revision's number or newest after the @", "%q is no revision", m[2])
+		if err != nil || n < 1 || strconv.Itoa(n) != m[2] {
+			return store.Package{}, fail(Invalid, "find the package", "write a revision's number or newest after the @", "%.100q is no revision", m[2])
 		}
 		revision = n
 	}
@@ -129,6 +139,9 @@ func (s *Service) Package(ctx context.Context, who Identity, ref string) (store.
 
 // Packages lists packages, the newest first.
 func (s *Service) Packages(ctx context.Context, who Identity, after string, limit int) (items []store.Package, next string, err error) {
+	if err := checkAfter(after); err != nil {
+		return nil, "", err
+	}
 	items, err = s.Store.Packages(ctx, who.WorkspaceID, after, limit+1)
 	return page(items, limit, err, func(p store.Package) string { return p.ID })
 }

@@ -1,10 +1,14 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"io"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -61,7 +65,23 @@ type RunRequest struct {
 const (
 	maxConfirm  = 10
 	maxAttempts = 10
+	// maxWaitingLegs is how many legs of a workspace may wait for devices.
+	maxWaitingLegs = 20_000
 )
+
+// keyForm is what an Idempotency-Key may be (draft-ietf-httpapi-idempotency-key-header: a printable string).
+var keyForm = regexp.MustCompile(`^[\x20-\x7e]{0,100}$`)
+
+// hash is of all that a request asks for, but for the values of secrets.
+func (q RunRequest) hash() []byte {
+	q.IdempotencyKey, q.Secrets = "", maps.Clone(q.Secrets)
+	for name := range q.Secrets {
+		q.Secrets[name] = ""
+	}
+	raw, _ := json.Marshal(q)
+	sum := sha256.Sum256(raw)
+	return sum[:]
+}
 
 // RunPlan is what a run would be.
 type RunPlan struct {
@@ -79,6 +99,9 @@ func (s *Service) CheckRun(ctx context.Context, who Identity, q RunRequest) (Run
 // plan finds what a request names and plans it. It sets the limit that was not said.
 func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunPlan, err error) {
 	const title = "plan the run"
+	if q.Build == "" || q.Package == "" {
+		return p, fail(Invalid, title, "name both, such as kelpline/android@newest and shore-suite@newest", "the request names no %s", map[bool]string{true: "build", false: "package"}[q.Build == ""])
+	}
 	if p.Build, err = s.Build(ctx, who, q.Build); err != nil {
 		return p, err
 	}
@@ -93,7 +116,7 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 		q.LimitSeconds = 1800
 	}
 	if q.LimitSeconds < 1 || q.LimitSeconds > 86400 {
-		return p, fail(Invalid, title, "choose 1 s to 24 h", "a limit of %d seconds makes no sense", q.LimitSeconds)
+		return p, fail(Invalid, title, "choose 1 to 86400 seconds (24 h)", "the time limit makes no sense")
 	}
 	if q.Confirm < 0 || q.Confirm > maxConfirm {
 		return p, fail(Invalid, title, "choose 0 to 10", "a failed case can't be tried again %d times", q.Confirm)
@@ -148,14 +171,32 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 // idempotency key gives the run that is there already, and isNew false.
 func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r store.Run, isNew bool, err error) {
 	const title = "start the run"
+	if !keyForm.MatchString(q.IdempotencyKey) {
+		return r, false, fail(Invalid, title, "send an Idempotency-Key of up to 100 printable ASCII characters, or none", "the Idempotency-Key is not one")
+	}
+	asked := q.hash()
+	before := func() (store.Run, error) {
+		old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey)
+		if err == nil && old.IdempotencyHash != nil && !bytes.Equal(old.IdempotencyHash, asked) {
+			err = fail(Refused, title, "send another Idempotency-Key for another run", "the Idempotency-Key came before with another request, and run %s was started for it", old.ID)
+		}
+		return old, err
+	}
 	if q.IdempotencyKey != "" {
-		if old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey); err == nil {
-			return old, false, nil
+		if old, err := before(); !errors.Is(err, store.ErrNotFound) {
+			return old, false, err
 		}
 	}
 	p, err := s.plan(ctx, who, &q)
 	if err != nil {
 		return r, false, err
+	}
+	waiting, err := s.Store.CountWaiting(ctx, who.WorkspaceID)
+	if err != nil {
+		return r, false, err
+	}
+	if waiting+len(p.Devices) > maxWaitingLegs {
+		return r, false, fail(Refused, title, "wait until some are done, or stop what is not needed any more", "%d legs of this workspace wait for devices already, and this run would add %d; %d may wait", waiting, len(p.Devices), maxWaitingLegs)
 	}
 	build, pkg, plan := p.Build, p.Package, p.Plan
 	if blocked := plan.Blocked(); len(blocked) > 0 {
@@ -169,7 +210,7 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 			Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Secrets: slices.Sorted(maps.Keys(q.Secrets))}},
 		Findings: store.JSON[[]planning.Finding]{V: plan.Findings}}
 	if q.IdempotencyKey != "" {
-		r.IdempotencyKey = &q.IdempotencyKey
+		r.IdempotencyKey, r.IdempotencyHash = &q.IdempotencyKey, asked
 	}
 	var legs []store.Leg
 	for _, d := range plan.Devices {
@@ -177,7 +218,7 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 	}
 	err = s.Store.AddRun(ctx, r, q.Secrets, legs)
 	if errors.Is(err, store.ErrTaken) {
-		old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey)
+		old, err := before()
 		return old, false, err
 	}
 	if err == nil {
@@ -403,6 +444,9 @@ func (s *Service) Runs(ctx context.Context, who Identity, c RunChoice, after str
 		}
 		choice.PackageID = p.ID
 	}
+	if err := checkAfter(after); err != nil {
+		return nil, "", err
+	}
 	rows, err := s.Store.Runs(ctx, who.WorkspaceID, choice, after, limit+1)
 	rows, next, err := page(rows, limit, err, func(r store.Run) string { return r.ID })
 	if err != nil {
@@ -474,6 +518,9 @@ func (s *Service) ReleaseDevice(ctx context.Context, who Identity, serial string
 func (s *Service) DeviceLegs(ctx context.Context, who Identity, serial, after string, limit int) ([]LegView, string, error) {
 	d, err := s.Device(ctx, who, serial)
 	if err != nil {
+		return nil, "", err
+	}
+	if err := checkAfter(after); err != nil {
 		return nil, "", err
 	}
 	rows, err := s.Store.DeviceLegs(ctx, who.WorkspaceID, d.ID, after, limit+1)

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -36,6 +37,8 @@ type Service struct {
 	linked          sync.Once
 	links           *link
 	door            door
+	readers         sync.Once
+	reads           chan struct{}
 	// Reach is how hosts in other processes reach the bus.
 	Reach Reach
 }
@@ -59,6 +62,9 @@ const (
 	Denied   Kind = "denied"    // no key, or not this key
 	Foreign  Kind = "foreign"   // a page of another site asked for it
 	Outdated Kind = "outdated"  // host and service speak different protocols
+
+	Unsupported Kind = "unsupported" // a body of a kind that is not taken here
+	Unavailable Kind = "unavailable" // not now: later it may be
 )
 
 // Finding is what is wrong, for people: a package's, a plan's.
@@ -85,14 +91,21 @@ func (e *Error) Error() string {
 	return s
 }
 
+// maxWhy is how many bytes a reason may have: what somebody sent may stand in it.
+const maxWhy = 4 << 10
+
 func fail(kind Kind, title, remedy, why string, args ...any) *Error {
-	return &Error{Kind: kind, Title: title, Why: fmt.Sprintf(why, args...), Remedy: remedy}
+	why = fmt.Sprintf(why, args...)
+	if len(why) > maxWhy {
+		why = why[:maxWhy] + "…"
+	}
+	return &Error{Kind: kind, Title: title, Why: strings.ToValidUTF8(why, "\uFFFD"), Remedy: remedy}
 }
 
 // notFound turns the store's ErrNotFound into one that says what was looked for.
 func notFound(err error, what, ref, remedy string) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return fail(NotFound, "find the "+what, remedy, "there is no %s %q in this workspace", what, ref)
+		return fail(NotFound, "find the "+what, remedy, "there is no %s %.200q in this workspace", what, ref)
 	}
 	return err
 }

@@ -163,6 +163,9 @@ func (s *Service) wishes(ctx context.Context) (map[string]wish, error) {
 // Sessions lists the sessions that a filter chooses, the newest first. Open and waiting are how many of the workspace have a device, and wait
 // for one.
 func (s *Service) Sessions(ctx context.Context, who Identity, f store.SessionFilter, after string, limit int) (views []SessionView, next string, open, waiting int, err error) {
+	if err := checkAfter(after); err != nil {
+		return nil, "", 0, 0, err
+	}
 	rows, err := s.Store.Sessions(ctx, who.WorkspaceID, f, after, limit+1)
 	rows, next, err = page(rows, limit, err, func(r store.SessionRow) string { return r.ID })
 	if err != nil {
@@ -388,7 +391,7 @@ func (s *Service) OpenSession(ctx context.Context, who Identity, request []byte)
 	x.Request.V = q
 	changed, stop := s.Bus.Subscribe(bus.Session(x.ID))
 	defer stop()
-	if err := s.Store.AddSession(ctx, x); err != nil {
+	if err := s.Store.AddSession(ctx, x, awaitedFor); err != nil {
 		return remoteend.Answer(s.serviceFailed("open a session", err))
 	}
 	s.Log.Info("session waits", "session", x.ID, "build", q.Build, "where", q.Where)
@@ -427,8 +430,14 @@ func (s *Service) awaitSession(ctx context.Context, x store.Session, w remoteend
 	asked, cancel := context.WithTimeout(context.WithoutCancel(ctx), w.Patience+prepareLimit+time.Minute)
 	defer cancel()
 	impatient := false
+	told := time.Now()
 	for {
 		now, over := context.WithTimeout(asked, 10*time.Second)
+		if time.Since(told) > awaitedFor/4 {
+			if err := s.Store.AwaitSession(now, x.ID, awaitedFor); err == nil {
+				told = time.Now()
+			}
+		}
 		r, err := s.Store.SessionByID(now, x.WorkspaceID, x.ID)
 		over()
 		switch {
@@ -466,6 +475,18 @@ func (s *Service) awaitSession(ctx context.Context, x store.Session, w remoteend
 			return r, w3c.Fail(w3c.SessionNotCreated, "the client went away")
 		}
 	}
+}
+
+// awaitedFor is how long a session waits after the process that its client talks to was last heard of.
+const awaitedFor = 20 * time.Second
+
+// endUnawaited ends the sessions that wait while nobody can be told of it: the process that their client talked to is gone.
+func (s *Service) endUnawaited(ctx context.Context) error {
+	rows, err := s.Store.Unawaited(ctx, remoteend.MaxPatience)
+	for _, r := range rows {
+		err = errors.Join(err, s.endSession(ctx, r.ID, r.WorkspaceID, "never", "the service was started anew while it waited for a device, so its client has heard nothing of it"))
+	}
+	return err
 }
 
 // notOpened says why a session did not come to be.

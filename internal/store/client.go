@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 )
@@ -50,7 +51,7 @@ func (s *Store) Name() string {
 
 // Empty says whether the database has no tables yet. It is asked before Open makes them.
 func Empty(ctx context.Context, dsn string) (bool, error) {
-	db, err := connect(dsn)
+	db, err := connect(dsn, 60*time.Second)
 	if err != nil {
 		return false, err
 	}

@@ -4,6 +4,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -63,9 +64,29 @@ type Build struct {
 	Created     time.Time           `db:"created"`
 }
 
-// AddBuild keeps a build. ErrTaken: the workspace has one with this content.
-func (s *Store) AddBuild(ctx context.Context, b Build) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO builds (id, workspace_id, slug, platform, app_id, version_name, version_code, facts, size, sha256, filename, blob_key, icon_key, created)
+// AddBuild keeps a build, under a slug where no other app has that, else under its app id; it answers which. ErrTaken: the workspace has one with this content.
+func (s *Store) AddBuild(ctx context.Context, b Build, slug string) (string, error) {
+	err := s.InTx(ctx, func(tx *sqlx.Tx) error {
+		b.Slug = slug
+		// The workspace's row is the lock under which slugs are given.
+		if _, err := tx.ExecContext(ctx, "SELECT id FROM workspaces WHERE id = ? FOR UPDATE", b.WorkspaceID); err != nil {
+			return err
+		}
+		var owner string
+		err := tx.GetContext(ctx, &owner, "SELECT app_id FROM builds WHERE workspace_id = ? AND slug = ? ORDER BY id LIMIT 1", b.WorkspaceID, slug)
+		if err = found(err); err != nil && !errors.Is(err, ErrNotFound) {
+			return err
+		}
+		if owner != "" && owner != b.AppID {
+			b.Slug = b.AppID
+		}
+		return insertBuild(ctx, tx, b)
+	})
+	return b.Slug, err
+}
+
+func insertBuild(ctx context.Context, tx *sqlx.Tx, b Build) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO builds (id, workspace_id, slug, platform, app_id, version_name, version_code, facts, size, sha256, filename, blob_key, icon_key, created)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		b.ID, b.WorkspaceID, b.Slug, b.Platform, b.AppID, b.VersionName, b.VersionCode, asJSON(b.Facts.V), b.Size, b.SHA256, b.Filename, b.BlobKey, b.IconKey, b.Created)
 	return taken(err)
@@ -95,15 +116,6 @@ func (s *Store) NewestBuild(ctx context.Context, workspace, app, platform string
 	}
 	err = s.db.GetContext(ctx, &b, q+" ORDER BY id DESC LIMIT 1", args...)
 	return b, found(err)
-}
-
-// SlugOwner gives the app id that first took a slug; "" when nobody has.
-func (s *Store) SlugOwner(ctx context.Context, workspace, slug string) (appID string, err error) {
-	err = s.db.GetContext(ctx, &appID, "SELECT app_id FROM builds WHERE workspace_id = ? AND slug = ? ORDER BY id LIMIT 1", workspace, slug)
-	if found(err) == ErrNotFound {
-		return "", nil
-	}
-	return appID, err
 }
 
 // Builds lists builds, the newest first; after is the id of the last one seen.
@@ -187,7 +199,7 @@ type Artifact struct {
 
 // PutArtifact keeps an artifact, in place of an older one of the same name.
 func (s *Store) PutArtifact(ctx context.Context, a Artifact) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO artifacts (id, workspace_id, attempt_id, name, kind, content_type, size, sha256, blob_key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+	_, err := s.exec(ctx, `INSERT INTO artifacts (id, workspace_id, attempt_id, name, kind, content_type, size, sha256, blob_key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE size = VALUES(size), sha256 = VALUES(sha256), blob_key = VALUES(blob_key)`,
 		a.ID, a.WorkspaceID, a.AttemptID, a.Name, a.Kind, a.ContentType, a.Size, a.SHA256, a.BlobKey)
 	return err

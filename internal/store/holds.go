@@ -39,14 +39,14 @@ func (d Device) Free() bool { return d.State == "ready" && !d.Held && !d.Quarant
 
 // Quarantine keeps a device from getting work. By: itself, or hand.
 func (s *Store) Quarantine(ctx context.Context, device, by, why string) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE devices SET quarantined = now(3), quarantine_by = ?, quarantine_why = ? WHERE id = ?", by, why, device)
+	_, err := s.exec(ctx, "UPDATE devices SET quarantined = now(3), quarantine_by = ?, quarantine_why = ? WHERE id = ?", by, why, device)
 	return err
 }
 
 // Release lets a device have work again. By "itself", only what it was quarantined for by itself, at least a while ago. It answers
 // whether it did.
 func (s *Store) Release(ctx context.Context, device, by string, after time.Duration) (bool, error) {
-	res, err := s.db.ExecContext(ctx, `UPDATE devices SET quarantined = NULL, quarantine_by = '', quarantine_why = '', lost_in_row = IF(? = 'hand', 0, 1)
+	res, err := s.exec(ctx, `UPDATE devices SET quarantined = NULL, quarantine_by = '', quarantine_why = '', lost_in_row = IF(? = 'hand', 0, 1)
 		WHERE id = ? AND quarantined IS NOT NULL AND (? = 'hand' OR (quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND))`, by, device, by, after.Microseconds())
 	if err != nil {
 		return false, err
@@ -63,7 +63,7 @@ func (s *Store) ToBeChecked(ctx context.Context, host string, after time.Duratio
 
 // SeeDevice notes what a host says of a device.
 func (s *Store) SeeDevice(ctx context.Context, host string, f devices.Facts, state, why string) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO devices (id, serial, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, ?, now(3))
+	_, err := s.exec(ctx, `INSERT INTO devices (id, serial, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, ?, now(3))
 		ON DUPLICATE KEY UPDATE host_id = VALUES(host_id), facts = IF(JSON_VALUE(VALUES(facts), '$.platform') = '', facts, VALUES(facts)), state = VALUES(state), why = VALUES(why), seen = now(3)`,
 		NewID(), f.Serial, host, asJSON(f), state, why)
 	return err
@@ -76,14 +76,14 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 	if err != nil {
 		return err
 	}
-	if _, err := s.db.ExecContext(ctx, q, args...); err != nil {
+	if _, err := s.exec(ctx, q, args...); err != nil {
 		return err
 	}
 	q, args, err = sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND serial NOT IN (?)", host, append(still, ""))
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, q, args...)
+	_, err = s.exec(ctx, q, args...)
 	return err
 }
 
@@ -128,7 +128,7 @@ func (s *Store) HoldOfAttempt(ctx context.Context, attempt string) (h Hold, err 
 // Lease takes or renews a named lease for holder; false: somebody else has it.
 func (s *Store) Lease(ctx context.Context, name, holder string, period time.Duration) (bool, error) {
 	us := period.Microseconds()
-	if _, err := s.db.ExecContext(ctx, `INSERT INTO leases (name, holder, expires) VALUES (?, ?, now(3) + INTERVAL ? MICROSECOND)
+	if _, err := s.exec(ctx, `INSERT INTO leases (name, holder, expires) VALUES (?, ?, now(3) + INTERVAL ? MICROSECOND)
 		ON DUPLICATE KEY UPDATE holder = IF(holder = VALUES(holder) OR expires < now(3), VALUES(holder), holder), expires = IF(holder = VALUES(holder), VALUES(expires), expires)`, name, holder, us); err != nil {
 		return false, err
 	}
@@ -139,7 +139,7 @@ func (s *Store) Lease(ctx context.Context, name, holder string, period time.Dura
 
 // Unlease gives a lease back.
 func (s *Store) Unlease(ctx context.Context, name, holder string) error {
-	_, err := s.db.ExecContext(ctx, "DELETE FROM leases WHERE name = ? AND holder = ?", name, holder)
+	_, err := s.exec(ctx, "DELETE FROM leases WHERE name = ? AND holder = ?", name, holder)
 	return err
 }
 
@@ -176,10 +176,26 @@ func (l Leg) Kind() string {
 	return KindLeg
 }
 
-// WaitingLegs lists legs that wait for a device, in the order they were made.
+// WaitingLegs lists legs that wait for a device, in the order they were made. Where more wait than limit, the same number of each workspace
+// comes, and in it of each run: nobody's backlog hides another's.
 func (s *Store) WaitingLegs(ctx context.Context, limit int) (out []Leg, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT "+legColumns+" FROM legs l WHERE l.stage = 'waiting' ORDER BY l.id LIMIT ?", limit)
+	err = s.db.SelectContext(ctx, &out, "SELECT "+legColumns+" FROM legs l WHERE l.stage = 'waiting' ORDER BY l.id LIMIT ?", limit+1)
+	if err != nil || len(out) <= limit {
+		return out, err
+	}
+	out = nil
+	err = s.db.SelectContext(ctx, &out, "SELECT "+legColumns+` FROM legs l JOIN (
+			SELECT id, ROW_NUMBER() OVER (PARTITION BY workspace_id ORDER BY in_run, id) AS in_workspace FROM (
+				SELECT id, workspace_id, ROW_NUMBER() OVER (PARTITION BY workspace_id, coalesce(run_id, id) ORDER BY id) AS in_run FROM legs WHERE stage = 'waiting'
+			) AS runs ORDER BY in_workspace, id LIMIT ?
+		) AS chosen ON chosen.id = l.id ORDER BY l.id`, limit)
 	return out, err
+}
+
+// CountWaiting counts the legs of a workspace's runs that wait for a device.
+func (s *Store) CountWaiting(ctx context.Context, workspace string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM legs WHERE stage = 'waiting' AND workspace_id = ? AND run_id IS NOT NULL", workspace)
+	return n, err
 }
 
 // TriedOn lists the devices on which legs that wait have had an attempt, by leg.
@@ -241,7 +257,7 @@ func (s *Store) Renew(ctx context.Context, host string, ids []string, period tim
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.db.ExecContext(ctx, q, args...); err != nil {
+	if _, err := s.exec(ctx, q, args...); err != nil {
 		return nil, err
 	}
 	q, args, err = sqlx.In("SELECT id FROM holds WHERE host_id = ? AND active = 1 AND id IN (?)", host, ids)

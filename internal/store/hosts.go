@@ -37,7 +37,7 @@ const hostColumns = `h.id, h.name, h.seen, h.about, h.key_hash IS NOT NULL AS ha
 
 // SeeHost notes that a host is there, and answers its id.
 func (s *Store) SeeHost(ctx context.Context, name string) (id string, err error) {
-	if _, err = s.db.ExecContext(ctx, "INSERT INTO hosts (id, name, seen) VALUES (?, ?, now(3)) ON DUPLICATE KEY UPDATE seen = now(3)", NewID(), name); err != nil {
+	if _, err = s.exec(ctx, "INSERT INTO hosts (id, name, seen) VALUES (?, ?, now(3)) ON DUPLICATE KEY UPDATE seen = now(3)", NewID(), name); err != nil {
 		return "", err
 	}
 	err = s.db.GetContext(ctx, &id, "SELECT id FROM hosts WHERE name = ?", name)
@@ -46,7 +46,7 @@ func (s *Store) SeeHost(ctx context.Context, name string) (id string, err error)
 
 // TellHost keeps what a host can do.
 func (s *Store) TellHost(ctx context.Context, id string, about HostAbout) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE hosts SET about = ? WHERE id = ?", asJSON(about), id)
+	_, err := s.exec(ctx, "UPDATE hosts SET about = ? WHERE id = ?", asJSON(about), id)
 	return err
 }
 
@@ -58,7 +58,7 @@ func (s *Store) ProgramNetwork(ctx context.Context, workspace string) (on bool, 
 
 // SetProgramNetwork says so.
 func (s *Store) SetProgramNetwork(ctx context.Context, workspace string, on bool) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE workspaces SET program_network = ? WHERE id = ?", on, workspace)
+	_, err := s.exec(ctx, "UPDATE workspaces SET program_network = ? WHERE id = ?", on, workspace)
 	return err
 }
 
@@ -76,7 +76,7 @@ func (s *Store) Hosts(ctx context.Context) (out []Host, err error) {
 
 // SetHostKey gives a host, which is made, a key in place of any it had; what joined with that is not known any more.
 func (s *Store) SetHostKey(ctx context.Context, name string, hash []byte) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO hosts (id, name, seen, key_hash) VALUES (?, ?, '2000-01-01', ?)
+	_, err := s.exec(ctx, `INSERT INTO hosts (id, name, seen, key_hash) VALUES (?, ?, '2000-01-01', ?)
 		ON DUPLICATE KEY UPDATE key_hash = VALUES(key_hash), session = NULL`, NewID(), name, hash)
 	return err
 }
@@ -115,14 +115,14 @@ func (s *Store) HostBySession(ctx context.Context, hash []byte) (h Host, err err
 		return h, found(err)
 	}
 	if h.Silent >= 5 {
-		_, err = s.db.ExecContext(ctx, "UPDATE hosts SET seen = now(3) WHERE id = ?", h.ID)
+		_, err = s.exec(ctx, "UPDATE hosts SET seen = now(3) WHERE id = ?", h.ID)
 	}
 	return h, err
 }
 
 // JoinHost begins a session of a host, which ends the one before.
 func (s *Store) JoinHost(ctx context.Context, id, version string, protocol int, session []byte) error {
-	res, err := s.db.ExecContext(ctx, "UPDATE hosts SET session = ?, version = ?, protocol = ?, joined = now(3), seen = now(3) WHERE id = ?", session, version, protocol, id)
+	res, err := s.exec(ctx, "UPDATE hosts SET session = ?, version = ?, protocol = ?, joined = now(3), seen = now(3) WHERE id = ?", session, version, protocol, id)
 	if err != nil {
 		return err
 	}

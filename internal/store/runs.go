@@ -28,6 +28,8 @@ type Run struct {
 	Created        time.Time                `db:"created"`
 	Ended          sql.NullTime             `db:"ended"`
 	Stopped        sql.NullTime             `db:"stopped"` // when a person asked for its end
+	// IdempotencyHash is of the request that came with the key; nil: none, or an older version took it.
+	IdempotencyHash []byte `db:"idempotency_hash"`
 }
 
 // RunRequest is what was asked for, as it was asked.
@@ -75,8 +77,8 @@ const legColumns = "l.id, coalesce(l.run_id, '') AS run_id, l.workspace_id, coal
 // this idempotency key is there.
 func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, legs []Leg) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, idempotency_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			r.ID, r.WorkspaceID, r.BuildID, r.PackageID, asJSON(r.Request.V), asJSON(r.Findings.V), r.LimitSeconds, r.IdempotencyKey, r.Created); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, idempotency_key, idempotency_hash, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			r.ID, r.WorkspaceID, r.BuildID, r.PackageID, asJSON(r.Request.V), asJSON(r.Findings.V), r.LimitSeconds, r.IdempotencyKey, r.IdempotencyHash, r.Created); err != nil {
 			return taken(err)
 		}
 		for name, value := range secrets {

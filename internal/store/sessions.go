@@ -29,6 +29,7 @@ type Session struct {
 	MarkedMessage string               `db:"marked_message"`
 	Inferred      bool                 `db:"inferred"`
 	Created       time.Time            `db:"created"`
+	Awaited       sql.NullTime         `db:"awaited"` // until when somebody waits for it to be opened, unless that is said again
 }
 
 // SessionRequest is what was asked for.
@@ -62,16 +63,29 @@ type SessionRow struct {
 const sessionRows = `SELECT s.*, l.stage, l.verdict, l.message, l.ended, l.stop, d.serial, coalesce(d.facts, '{}') AS facts, a.id AS attempt_id, a.now_case, a.started
 	FROM sessions s JOIN legs l ON l.id = s.id LEFT JOIN devices d ON d.id = l.device_id LEFT JOIN attempts a ON a.leg_id = l.id`
 
-// AddSession writes a session, and its leg, which waits for a device.
-func (s *Store) AddSession(ctx context.Context, x Session) error {
+// AddSession writes a session, and its leg, which waits for a device, for so long unless AwaitSession says that somebody waits still.
+func (s *Store) AddSession(ctx context.Context, x Session, period time.Duration) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO legs (id, workspace_id, stage, message, cases_total, created) VALUES (?, ?, 'waiting', '', 0, ?)", x.ID, x.WorkspaceID, x.Created); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (id, workspace_id, token, build_id, label, name, request, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-			x.ID, x.WorkspaceID, x.Token, x.BuildID, x.Label, x.Name, asJSON(x.Request.V), x.Created)
+		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (id, workspace_id, token, build_id, label, name, request, created, awaited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, now(3) + INTERVAL ? MICROSECOND)",
+			x.ID, x.WorkspaceID, x.Token, x.BuildID, x.Label, x.Name, asJSON(x.Request.V), x.Created, period.Microseconds())
 		return err
 	})
+}
+
+// AwaitSession says that somebody waits for a session, for so long again.
+func (s *Store) AwaitSession(ctx context.Context, id string, period time.Duration) error {
+	_, err := s.exec(ctx, "UPDATE sessions SET awaited = now(3) + INTERVAL ? MICROSECOND WHERE id = ?", period.Microseconds(), id)
+	return err
+}
+
+// Unawaited lists the sessions that wait for a device while nobody waits for them any more; of those that an older version of the program wrote, the ones
+// that are older than the longest patience.
+func (s *Store) Unawaited(ctx context.Context, longest time.Duration) (out []SessionRow, err error) {
+	err = s.db.SelectContext(ctx, &out, sessionRows+" WHERE l.stage = 'waiting' AND coalesce(s.awaited, s.created + INTERVAL ? MICROSECOND) < now(3)", longest.Microseconds())
+	return out, err
 }
 
 // SessionByID finds a session.

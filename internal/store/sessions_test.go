@@ -18,7 +18,7 @@ func (d *desk) session(t *testing.T, label string) store.Session {
 	t.Helper()
 	x := store.Session{ID: store.NewID(), WorkspaceID: d.ws, Token: []byte(store.NewID() + "······")[:32], BuildID: sql.NullString{String: d.build, Valid: true}, Label: label, Name: "send a survey", Created: time.Now().UTC(),
 		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Where: []string{"os>=12"}, Idle: 120, Recording: map[string]bool{"video": true}}}}
-	require.NoError(t, d.AddSession(context.Background(), x))
+	require.NoError(t, d.AddSession(context.Background(), x, time.Minute))
 	return x
 }
 

@@ -17,10 +17,10 @@ const (
 
 // AddSignin keeps a sign-in for so long, and forgets those that are over.
 func (s *Store) AddSignin(ctx context.Context, kind string, hash []byte, key string, lasts time.Duration) error {
-	if _, err := s.db.ExecContext(ctx, "DELETE FROM signins WHERE expires < now(3)"); err != nil {
+	if _, err := s.exec(ctx, "DELETE FROM signins WHERE expires < now(3)"); err != nil {
 		return err
 	}
-	_, err := s.db.ExecContext(ctx, "INSERT INTO signins (hash, kind, key_id, created, expires) VALUES (?, ?, ?, now(3), now(3) + INTERVAL ? SECOND)", hash, kind, key, int(lasts.Seconds()))
+	_, err := s.exec(ctx, "INSERT INTO signins (hash, kind, key_id, created, expires) VALUES (?, ?, ?, now(3), now(3) + INTERVAL ? SECOND)", hash, kind, key, int(lasts.Seconds()))
 	return err
 }
 
@@ -40,7 +40,7 @@ func (s *Store) SigninByHash(ctx context.Context, hash []byte, idle, longest tim
 	}
 	who, expires = row.Identity, row.Expires
 	if lasts := min(idle, longest-time.Duration(row.Age)*time.Second); row.Left < int(idle.Seconds())/2 && lasts > time.Duration(row.Left)*time.Second {
-		if _, err = s.db.ExecContext(ctx, "UPDATE signins SET expires = now(3) + INTERVAL ? SECOND WHERE hash = ?", int(lasts.Seconds()), hash); err == nil {
+		if _, err = s.exec(ctx, "UPDATE signins SET expires = now(3) + INTERVAL ? SECOND WHERE hash = ?", int(lasts.Seconds()), hash); err == nil {
 			expires = expires.Add(lasts - time.Duration(row.Left)*time.Second)
 		}
 	}
@@ -61,6 +61,6 @@ func (s *Store) UseTicket(ctx context.Context, hash []byte) (key string, err err
 
 // EndSignin forgets a sign-in.
 func (s *Store) EndSignin(ctx context.Context, hash []byte) error {
-	_, err := s.db.ExecContext(ctx, "DELETE FROM signins WHERE hash = ?", hash)
+	_, err := s.exec(ctx, "DELETE FROM signins WHERE hash = ?", hash)
 	return err
 }

@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -49,7 +50,11 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.migrate(ctx); err != nil {
+	err = s.checkCollation(ctx)
+	if err == nil {
+		err = s.migrate(ctx)
+	}
+	if err != nil {
 		_ = s.Close()
 		return nil, err
 	}
@@ -58,20 +63,21 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 
 // Bare connects to the database and leaves it as it is.
 func Bare(dsn string) (*Store, error) {
-	db, err := connect(dsn)
+	db, err := connect(dsn, 60*time.Second)
 	if err != nil {
 		return nil, err
 	}
 	return &Store{db, dsn}, nil
 }
 
-func connect(dsn string) (*sqlx.DB, error) {
+// connect makes a pool of connections whose answers must come within a time; 0: whenever they come.
+func connect(dsn string, within time.Duration) (*sqlx.DB, error) {
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("the database's name %q can't be read: write user:password@tcp(host:port)/database", redacted(dsn))
 	}
 	cfg.ParseTime, cfg.Loc, cfg.InterpolateParams, cfg.MultiStatements = true, time.UTC, true, false
-	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = 10*time.Second, 60*time.Second, 60*time.Second
+	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = 10*time.Second, within, within
 	if cfg.Params == nil {
 		cfg.Params = map[string]string{}
 	}
@@ -105,24 +111,45 @@ func redacted(dsn string) string {
 	return "…"
 }
 
-func (s *Store) migrate(ctx context.Context) error {
-	conn, err := s.db.Conn(ctx)
-	if err != nil {
+// collation tells capital and small letters apart, and spaces at the end: names and keys here are exact.
+const collation = "utf8mb4_nopad_bin"
+
+// checkCollation sees that the database compares texts byte by byte: an empty one is set so, one that is filled is refused.
+func (s *Store) checkCollation(ctx context.Context) error {
+	var is string
+	if err := s.db.GetContext(ctx, &is, "SELECT @@collation_database"); err != nil {
 		return fmt.Errorf("the database can't be reached: %w", err)
 	}
-	defer conn.Close()
-	var got sql.NullInt64
-	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK('tessellant.migrate', 60)").Scan(&got); err != nil || got.Int64 != 1 {
-		return fmt.Errorf("somebody else has been changing the database's tables for a minute (%w)", err)
+	if strings.HasPrefix(is, "utf8mb4_") && strings.HasSuffix(is, "_bin") {
+		return nil
 	}
-	defer func() {
-		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SELECT RELEASE_LOCK('tessellant.migrate')")
-	}()
+	var tables int
+	if err := s.db.GetContext(ctx, &tables, "SELECT count(*) FROM information_schema.tables WHERE table_schema = database()"); err != nil {
+		return err
+	}
+	remedy := fmt.Sprintf("make it anew with: CREATE DATABASE %s CHARACTER SET utf8mb4 COLLATE %s", s.Name(), collation)
+	if tables > 0 {
+		return fmt.Errorf("the database %s has the collation %s, to which names that differ are the same, and it holds tables already: %s", s.Name(), is, remedy)
+	}
+	if _, err := s.db.ExecContext(ctx, "ALTER DATABASE `"+strings.ReplaceAll(s.Name(), "`", "``")+"` CHARACTER SET utf8mb4 COLLATE "+collation); err != nil {
+		return fmt.Errorf("the database %s has the collation %s, to which names that differ are the same, and it could not be changed (%w): %s", s.Name(), is, err, remedy)
+	}
+	return nil
+}
+
+// migrate brings the tables up to date. Changing a large table takes as long as it takes: no answer is waited for in vain here but by ctx. Migrations can be
+// run again after one that was cut off, since the database commits each statement by itself.
+func (s *Store) migrate(ctx context.Context) error {
+	patient, err := connect(s.dsn, 0)
+	if err != nil {
+		return err
+	}
+	defer patient.Close()
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, s.db.DB, files)
+	p, err := goose.NewProvider(goose.DialectMySQL, patient.DB, files, goose.WithSessionLocker(migrating{}))
 	if err != nil {
 		return err
 	}
@@ -130,6 +157,30 @@ func (s *Store) migrate(ctx context.Context) error {
 		return fmt.Errorf("bring the database's tables up to date: %w", err)
 	}
 	return nil
+}
+
+// migrating is the lock under which tables are changed. It is the migrating connection's own: it lasts as long as that does.
+type migrating struct{}
+
+const migrateWaits = 600 // seconds for another process that changes the tables
+
+// SessionLock implements lock.SessionLocker.
+func (migrating) SessionLock(ctx context.Context, conn *sql.Conn) error {
+	var got sql.NullInt64
+	err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(concat('tessellant.migrate.', md5(database())), ?)", migrateWaits).Scan(&got)
+	if err != nil {
+		return fmt.Errorf("the database can't be reached: %w", err)
+	}
+	if got.Int64 != 1 {
+		return fmt.Errorf("another process has been changing the database's tables for %d s", migrateWaits)
+	}
+	return nil
+}
+
+// SessionUnlock implements lock.SessionLocker.
+func (migrating) SessionUnlock(ctx context.Context, conn *sql.Conn) error {
+	_, err := conn.ExecContext(ctx, "SELECT RELEASE_LOCK(concat('tessellant.migrate.', md5(database())))")
+	return err
 }
 
 // Close closes the connections.
@@ -141,8 +192,22 @@ func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 // InTx runs f in a transaction, again where the database asks for it
 // (deadlock, lock wait, a conflict found at commit): f must be safe to run twice.
 func (s *Store) InTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	return again(ctx, func() error { return s.inTx(ctx, f) })
+}
+
+// exec runs one statement, again where the database asks for it.
+func (s *Store) exec(ctx context.Context, query string, args ...any) (res sql.Result, err error) {
+	err = again(ctx, func() error {
+		res, err = s.db.ExecContext(ctx, query, args...)
+		return err
+	})
+	return res, err
+}
+
+// again tries f anew, a few times, while the database says that it only came at a bad moment.
+func again(ctx context.Context, f func() error) error {
 	for try := 0; ; try++ {
-		err := s.inTx(ctx, f)
+		err := f()
 		var me *mysql.MySQLError
 		if err == nil || try >= 5 || !errors.As(err, &me) || (me.Number != 1213 && me.Number != 1205 && me.Number != 1020) {
 			return err

@@ -29,6 +29,7 @@ func TestMain(m *testing.M) { housetest.Main(m) }
 // desk is a store with a workspace, a build, a package, a host and devices.
 type desk struct {
 	*store.Store
+	dsn                  string
 	ws, build, pkg, host string
 	devices              []store.Device
 }
@@ -36,17 +37,19 @@ type desk struct {
 func open(t *testing.T) *desk {
 	t.Helper()
 	ctx := context.Background()
-	s, err := store.Open(ctx, housetest.DSN(t))
+	dsn := housetest.DSN(t)
+	s, err := store.Open(ctx, dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
-	d := &desk{Store: s, build: store.NewID(), pkg: store.NewID()}
+	d := &desk{Store: s, dsn: dsn, build: store.NewID(), pkg: store.NewID()}
 	require.NoError(t, s.AddKey(ctx, "one", "owner", "k", make([]byte, 32)))
 	id, err := s.KeyByHash(ctx, make([]byte, 32))
 	require.NoError(t, err)
 	d.ws = id.WorkspaceID
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	require.NoError(t, s.AddBuild(ctx, store.Build{ID: d.build, WorkspaceID: d.ws, Slug: "kelpline", Platform: "android", AppID: "a", SHA256: "1", Created: now, VersionCode: 231, VersionName: "1.8.0",
-		Facts: store.JSON[appfile.Facts]{V: appfile.Facts{Label: "Kelpline", Permissions: []string{"p"}}}}))
+	_, err = s.AddBuild(ctx, store.Build{ID: d.build, WorkspaceID: d.ws, Platform: "android", AppID: "a", SHA256: "1", Created: now, VersionCode: 231, VersionName: "1.8.0",
+		Facts: store.JSON[appfile.Facts]{V: appfile.Facts{Label: "Kelpline", Permissions: []string{"p"}}}}, "kelpline")
+	require.NoError(t, err)
 	rev, err := s.AddPackage(ctx, store.Package{ID: d.pkg, WorkspaceID: d.ws, Name: "suite", Kind: "script", SHA256: "1", Created: now, Cases: store.JSON[[]testpkg.Case]{V: []testpkg.Case{{Name: "c"}}}})
 	require.NoError(t, err)
 	require.Equal(t, 1, rev)
@@ -88,7 +91,8 @@ func TestBuildsAndPackagesAreFoundByWhatPeopleCallThem(t *testing.T) {
 	}
 	_, err := d.NewestBuild(ctx, "another workspace", "kelpline", "android", nil, "")
 	assert.ErrorIs(t, err, store.ErrNotFound)
-	assert.ErrorIs(t, d.AddBuild(ctx, store.Build{ID: store.NewID(), WorkspaceID: d.ws, SHA256: "1", Created: time.Now()}), store.ErrTaken)
+	_, err = d.AddBuild(ctx, store.Build{ID: store.NewID(), WorkspaceID: d.ws, SHA256: "1", Created: time.Now()}, "kelpline")
+	assert.ErrorIs(t, err, store.ErrTaken)
 	rev, err := d.AddPackage(ctx, store.Package{ID: store.NewID(), WorkspaceID: d.ws, Name: "suite", SHA256: "2", Created: time.Now()})
 	require.NoError(t, err)
 	assert.Equal(t, 2, rev)

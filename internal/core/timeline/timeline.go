@@ -49,6 +49,15 @@ type Event struct {
 	Tree     string            `json:"tree,omitempty"` // artifact: the screen's tree
 }
 
+// Bytes is about what an event takes in memory.
+func (e Event) Bytes() int {
+	n := 200 + len(e.Case) + len(e.Name) + len(e.Answer) + len(e.Error) + len(e.Expected) + len(e.Actual) + len(e.Line) + len(e.File) + len(e.Tree)
+	for k, v := range e.Args {
+		n += 50 + len(k) + len(v)
+	}
+	return n
+}
+
 // Writer numbers events and writes them. It is not safe for use by several
 // goroutines.
 type Writer struct {

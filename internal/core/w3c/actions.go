@@ -212,7 +212,11 @@ func (in *Input) read(body map[string]any) ([][]step, *Error) {
 		case len(items) > maxTicks:
 			return nil, Fail(InvalidArgument, "the input source %q has %d actions, more than the %d that are taken", id, len(items), maxTicks)
 		}
-		if p, given := m["parameters"].(map[string]any); given && kind == "pointer" {
+		if v, given := m["parameters"]; given && kind == "pointer" {
+			p, ok := v.(map[string]any)
+			if !ok {
+				return nil, Fail(InvalidArgument, "a pointer's parameters must be an object, not %v", v)
+			}
 			if t, given := p["pointerType"]; given && t != "touch" && t != "pen" && t != "mouse" {
 				return nil, Fail(InvalidArgument, "a pointerType must be mouse, pen or touch, not %v", t)
 			}

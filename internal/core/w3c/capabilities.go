@@ -26,6 +26,8 @@ type Timeouts struct {
 	Script   *time.Duration // nil: none
 	PageLoad time.Duration
 	Implicit time.Duration
+
+	said map[string]int64 // as they were set, in ms: a Duration can't be as long
 }
 
 // DefaultTimeouts are those of a new session.
@@ -40,6 +42,11 @@ func (t Timeouts) JSON() map[string]any {
 	if t.Script != nil {
 		out["script"] = t.Script.Milliseconds()
 	}
+	for name, ms := range t.said {
+		if out[name] != nil {
+			out[name] = ms
+		}
+	}
 	return out
 }
 
@@ -50,6 +57,10 @@ func (t *Timeouts) Set(v any) *Error {
 		return Fail(InvalidArgument, "timeouts must be an object with script, pageLoad or implicit, in milliseconds")
 	}
 	next := *t
+	next.said = maps.Clone(t.said)
+	if next.said == nil {
+		next.said = map[string]int64{}
+	}
 	for _, name := range slices.Sorted(maps.Keys(m)) {
 		value := m[name]
 		if name != "script" && name != "pageLoad" && name != "implicit" {
@@ -63,6 +74,7 @@ func (t *Timeouts) Set(v any) *Error {
 		if !ok || n < 0 {
 			return Fail(InvalidArgument, "the timeout %s must be a whole number of milliseconds from 0 to %d, not %v", name, int64(maxSafe), value)
 		}
+		next.said[name] = n
 		d := time.Duration(min(n, int64(math.MaxInt64/time.Millisecond))) * time.Millisecond
 		switch name {
 		case "script":
@@ -86,8 +98,46 @@ func whole(v any) (int64, bool) {
 	return int64(f), true
 }
 
+const (
+	maxDeep   = 64      // objects and lists in one another
+	maxValues = 100_000 // in one body
+	maxFirst  = 100     // sets in firstMatch: each is merged with alwaysMatch
+)
+
+// excessive says what there is too much of in a body; "": nothing. It looks at it before anything is made of it.
+func excessive(body []byte) string {
+	deep, values, inText := 0, 0, false
+	for i := 0; i < len(body); i++ {
+		c := body[i]
+		switch {
+		case inText && c == '\\':
+			i++
+		case c == '"':
+			inText = !inText
+		case inText:
+		case c == '{' || c == '[':
+			deep++
+			values++
+		case c == '}' || c == ']':
+			deep--
+		case c == ',' || c == ':':
+			values++
+		}
+		if deep > maxDeep {
+			return fmt.Sprintf("it is nested more than %d deep", maxDeep)
+		}
+		if values > maxValues {
+			return fmt.Sprintf("it has more than %d values", maxValues)
+		}
+	}
+	return ""
+}
+
 // Object reads a request's body, which must be a JSON object (section 6.3).
 func Object(body []byte) (map[string]any, *Error) {
+	if why := excessive(body); why != "" {
+		return nil, Fail(InvalidArgument, "the request's body can't be taken: %s", why)
+	}
 	var v any
 	dec := json.NewDecoder(bytes.NewReader(body))
 	err := dec.Decode(&v)
@@ -130,6 +180,9 @@ func Process(request map[string]any, extension func(name string, value any) erro
 		if first, ok = v.([]any); !ok || len(first) == 0 {
 			return nil, Fail(InvalidArgument, "firstMatch must be a list with at least one object")
 		}
+		if len(first) > maxFirst {
+			return nil, Fail(InvalidArgument, "firstMatch has %d sets; %d is the most", len(first), maxFirst)
+		}
 	}
 	var merged []Capabilities
 	for _, f := range first {
@@ -160,7 +213,7 @@ var standard = map[string]func(v any) string{
 	"browserVersion":            isText,
 	"platformName":              isText,
 	"pageLoadStrategy":          isOneOf("none", "eager", "normal"),
-	"proxy":                     isObject,
+	"proxy":                     isProxy,
 	"setWindowRect":             isBool,
 	"timeouts":                  isTimeouts,
 	"strictFileInteractability": isBool,
@@ -183,9 +236,35 @@ func isText(v any) string {
 	return ""
 }
 
-func isObject(v any) string {
-	if _, ok := v.(map[string]any); !ok {
+// isProxy holds a proxy to the standard's table (section 7.1, "deserialize as a proxy"): validation comes before matching.
+func isProxy(v any) string {
+	m, ok := v.(map[string]any)
+	if !ok {
 		return "must be an object"
+	}
+	for _, name := range slices.Sorted(maps.Keys(m)) {
+		bad := ""
+		switch name {
+		case "proxyType":
+			bad = isOneOf("pac", "direct", "autodetect", "system", "manual")(m[name])
+		case "proxyAutoconfigUrl", "ftpProxy", "httpProxy", "sslProxy", "socksProxy":
+			bad = isText(m[name])
+		case "socksVersion":
+			if n, whole := whole(m[name]); !whole || n < 0 || n > 255 {
+				bad = "must be a whole number from 0 to 255"
+			}
+		case "noProxy":
+			list, ok := m[name].([]any)
+			for _, x := range list {
+				ok = ok && isText(x) == ""
+			}
+			if !ok {
+				bad = "must be a list of strings"
+			}
+		}
+		if bad != "" {
+			return "has a " + name + " that " + bad
+		}
 	}
 	return ""
 }

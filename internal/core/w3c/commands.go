@@ -153,9 +153,9 @@ func Route(method, path string) (Call, *Error) {
 		return call, nil
 	}
 	if otherMethod {
-		return Call{}, Fail(UnknownMethod, "%s is no method for %s", method, path)
+		return Call{}, Fail(UnknownMethod, "%.20s is no method for %.200s", method, path)
 	}
-	return Call{}, Fail(UnknownCommand, "there is no command %s %s", method, path)
+	return Call{}, Fail(UnknownCommand, "there is no command %.20s %.200s", method, path)
 }
 
 // match holds a path against one with variables. "element/active" wins over an element of that name, since it stands first.

@@ -7,6 +7,7 @@ package w3c
 // place in the tree.
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"strings"
 
@@ -22,8 +23,19 @@ type Known struct {
 
 // Remember notes what an element can be known again by; at are the places on its screen.
 func Remember(at map[*uitree.Element]string, e *uitree.Element) Known {
-	return Known{e.Kind, e.Class, e.ID, e.App, Text(e, true), at[e], e.Bounds}
+	return Known{e.Kind, e.Class, e.ID, e.App, brief(Text(e, true)), at[e], e.Bounds}
 }
+
+// brief is a text as it is remembered: a long one by its hash, since thousands are.
+func brief(text string) string {
+	if len(text) <= 200 {
+		return text
+	}
+	return fmt.Sprintf("%x", sha256.Sum256([]byte(text)))
+}
+
+// Likeness is what all elements have in common that are alike.
+func (k Known) Likeness() string { return strings.Join([]string{k.kind, k.class, k.id, k.app}, "\x00") }
 
 // Alike says whether an element is of the kind, class and id of a remembered one.
 func (k Known) Alike(e *uitree.Element) bool {
@@ -38,7 +50,7 @@ func (k Known) Others(at map[*uitree.Element]string) Others {
 	out := Others{}
 	for e, place := range at {
 		if k.Alike(e) {
-			out[place] = Text(e, true)
+			out[place] = brief(Text(e, true))
 		}
 	}
 	return out
@@ -63,7 +75,7 @@ func (k Known) Again(s *uitree.Screen, others Others) *uitree.Element {
 	}
 	var same []*uitree.Element
 	for _, e := range alike {
-		if Text(e, true) == k.text {
+		if brief(Text(e, true)) == k.text {
 			same = append(same, e)
 		}
 	}

@@ -187,6 +187,48 @@ func TestTimeoutsAreSetWholeOrNotAtAll(t *testing.T) {
 	assert.Nil(t, x.JSON()["script"])
 }
 
+func TestABodyThatIsExcessiveIsNotMadeInto(t *testing.T) {
+	for says, body := range map[string]string{
+		"nested more than 64 deep": `{"a":` + strings.Repeat("[", 100) + strings.Repeat("]", 100) + `}`,
+		"more than 100000 values":  `{"a":[` + strings.Repeat("[],", 100_001) + `1]}`,
+	} {
+		_, err := Object([]byte(body))
+		require.NotNil(t, err)
+		assert.Contains(t, err.Message, says)
+	}
+	_, err := Object([]byte(`{"a": "` + strings.Repeat(`[\"{,`, 200_000) + `"}`))
+	assert.Nil(t, err, "what stands in a text does not count")
+	_, err = Process(map[string]any{"capabilities": map[string]any{"firstMatch": make([]any, 101)}}, nil)
+	require.NotNil(t, err)
+	assert.Contains(t, err.Message, "100 is the most")
+}
+
+func TestWhatTheStandardSaysOfProxiesTimeoutsAndPointers(t *testing.T) {
+	for _, bad := range []string{`{"proxyType": "nope"}`, `{"proxyType": "SYSTEM"}`, `{"proxyType": 1}`, `{"httpProxy": 1}`, `{"socksVersion": 256}`, `{"socksVersion": 1.5}`, `{"noProxy": "x"}`, `{"noProxy": [1]}`, `[]`, `"direct"`} {
+		var v any
+		require.NoError(t, json.Unmarshal([]byte(bad), &v))
+		_, err := Process(map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any{"proxy": v}}}, nil)
+		require.NotNil(t, err, bad)
+		assert.Equal(t, InvalidArgument, err.Code, bad)
+	}
+	_, err := Process(map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any{"proxy": map[string]any{"proxyType": "manual", "httpProxy": "a:1", "noProxy": []any{"b"}, "socksVersion": 5.0}}}}, nil)
+	assert.Nil(t, err)
+
+	to := DefaultTimeouts()
+	require.Nil(t, to.Set(map[string]any{"pageLoad": float64(maxSafe), "script": float64(maxSafe)}))
+	assert.Equal(t, int64(maxSafe), to.JSON()["pageLoad"])
+	assert.Equal(t, int64(maxSafe), to.JSON()["script"])
+	require.Nil(t, to.Set(map[string]any{"script": nil, "implicit": 5.0}))
+	assert.Nil(t, to.JSON()["script"])
+	assert.Equal(t, int64(5), to.JSON()["implicit"])
+
+	for _, p := range []any{"x", 5.0, true, nil} {
+		_, _, err := (&Input{}).Perform(map[string]any{"actions": []any{map[string]any{"type": "pointer", "id": "a", "parameters": p, "actions": []any{}}}}, uitree.Rect{Right: 9, Bottom: 9}, nil)
+		require.NotNil(t, err, "%v", p)
+		assert.Equal(t, InvalidArgument, err.Code)
+	}
+}
+
 func FuzzRequests(f *testing.F) {
 	for _, s := range []string{`{"capabilities": {"firstMatch": [{}]}}`, `{"actions": [{"type": "pointer", "id": "a", "actions": [{"type": "pointerMove", "x": 1, "y": 2, "duration": 3}, {"type": "pointerDown", "button": 0}]}]}`} {
 		f.Add([]byte(s))

@@ -1,10 +1,10 @@
 -- +goose Up
-CREATE TABLE workspaces (
+CREATE TABLE IF NOT EXISTS workspaces (
   id char(26) NOT NULL PRIMARY KEY,
   name varchar(64) NOT NULL UNIQUE,
   created datetime(3) NOT NULL
 );
-CREATE TABLE access_keys (
+CREATE TABLE IF NOT EXISTS access_keys (
   id char(26) NOT NULL PRIMARY KEY,
   workspace_id char(26) NOT NULL,
   role varchar(16) NOT NULL,
@@ -13,7 +13,7 @@ CREATE TABLE access_keys (
   created datetime(3) NOT NULL,
   FOREIGN KEY (workspace_id) REFERENCES workspaces (id)
 );
-CREATE TABLE builds (
+CREATE TABLE IF NOT EXISTS builds (
   id char(26) NOT NULL PRIMARY KEY,
   workspace_id char(26) NOT NULL,
   slug varchar(255) NOT NULL,
@@ -33,7 +33,7 @@ CREATE TABLE builds (
   KEY (workspace_id, id),
   FOREIGN KEY (workspace_id) REFERENCES workspaces (id)
 );
-CREATE TABLE packages (
+CREATE TABLE IF NOT EXISTS packages (
   id char(26) NOT NULL PRIMARY KEY,
   workspace_id char(26) NOT NULL,
   name varchar(64) NOT NULL,
@@ -51,12 +51,12 @@ CREATE TABLE packages (
   KEY (workspace_id, id),
   FOREIGN KEY (workspace_id) REFERENCES workspaces (id)
 );
-CREATE TABLE hosts (
+CREATE TABLE IF NOT EXISTS hosts (
   id char(26) NOT NULL PRIMARY KEY,
   name varchar(64) NOT NULL UNIQUE,
   seen datetime(3) NOT NULL
 );
-CREATE TABLE devices (
+CREATE TABLE IF NOT EXISTS devices (
   id char(26) NOT NULL PRIMARY KEY,
   serial varchar(128) NOT NULL UNIQUE,
   host_id char(26) NOT NULL,
@@ -67,7 +67,7 @@ CREATE TABLE devices (
   KEY (host_id),
   FOREIGN KEY (host_id) REFERENCES hosts (id)
 );
-CREATE TABLE runs (
+CREATE TABLE IF NOT EXISTS runs (
   id char(26) NOT NULL PRIMARY KEY,
   workspace_id char(26) NOT NULL,
   build_id char(26) NOT NULL,
@@ -85,7 +85,7 @@ CREATE TABLE runs (
   FOREIGN KEY (build_id) REFERENCES builds (id),
   FOREIGN KEY (package_id) REFERENCES packages (id)
 );
-CREATE TABLE legs (
+CREATE TABLE IF NOT EXISTS legs (
   id char(26) NOT NULL PRIMARY KEY,
   run_id char(26) NOT NULL,
   workspace_id char(26) NOT NULL,
@@ -101,7 +101,7 @@ CREATE TABLE legs (
   FOREIGN KEY (run_id) REFERENCES runs (id),
   FOREIGN KEY (device_id) REFERENCES devices (id)
 );
-CREATE TABLE attempts (
+CREATE TABLE IF NOT EXISTS attempts (
   id char(26) NOT NULL PRIMARY KEY,
   leg_id char(26) NOT NULL,
   number int NOT NULL,
@@ -117,7 +117,7 @@ CREATE TABLE attempts (
   UNIQUE KEY (leg_id, number),
   FOREIGN KEY (leg_id) REFERENCES legs (id)
 );
-CREATE TABLE cases (
+CREATE TABLE IF NOT EXISTS cases (
   attempt_id char(26) NOT NULL,
   ordinal int NOT NULL,
   name varchar(512) NOT NULL,
@@ -134,7 +134,7 @@ CREATE TABLE cases (
   PRIMARY KEY (attempt_id, ordinal),
   FOREIGN KEY (attempt_id) REFERENCES attempts (id)
 );
-CREATE TABLE artifacts (
+CREATE TABLE IF NOT EXISTS artifacts (
   id char(26) NOT NULL PRIMARY KEY,
   workspace_id char(26) NOT NULL,
   attempt_id char(26) NOT NULL,
@@ -147,7 +147,7 @@ CREATE TABLE artifacts (
   UNIQUE KEY (attempt_id, name),
   FOREIGN KEY (attempt_id) REFERENCES attempts (id)
 );
-CREATE TABLE holds (
+CREATE TABLE IF NOT EXISTS holds (
   id char(26) NOT NULL PRIMARY KEY,
   device_id char(26) NOT NULL,
   host_id char(26) NOT NULL,
@@ -166,7 +166,7 @@ CREATE TABLE holds (
   FOREIGN KEY (device_id) REFERENCES devices (id),
   FOREIGN KEY (attempt_id) REFERENCES attempts (id)
 );
-CREATE TABLE leases (
+CREATE TABLE IF NOT EXISTS leases (
   name varchar(32) NOT NULL PRIMARY KEY,
   holder char(26) NOT NULL,
   expires datetime(3) NOT NULL
