@@ -490,7 +490,10 @@ type Device struct {
 	Model     string       `json:"model"`
 	Origin    DeviceOrigin `json:"origin"`
 	Os        string       `json:"os"`
-	Platform  string       `json:"platform"`
+
+	// Overdue It is held for longer than the work on it may take: see DELETE /devices/{serial}/hold
+	Overdue  *bool  `json:"overdue,omitempty"`
+	Platform string `json:"platform"`
 
 	// Quarantined Since when
 	Quarantined *time.Time `json:"quarantined,omitempty"`
@@ -1045,6 +1048,9 @@ type Timeline struct {
 
 	// Live The attempt goes on
 	Live bool `json:"live"`
+
+	// Next Where the next window begins; without it there is no more
+	Next *string `json:"next,omitempty"`
 }
 
 // TimelineChange defines model for TimelineChange.
@@ -1207,6 +1213,9 @@ type GetLogOverviewParams struct {
 
 // GetTimelineParams defines parameters for GetTimeline.
 type GetTimelineParams struct {
+	// From Where the window begins
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
 	// Attempt The attempt's number; the last one unless given
 	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
 }
@@ -1423,6 +1432,13 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
 	GetDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FreeDevice End the work on a device, whatever its state
+	//
+	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+	//
+	// Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
+	FreeDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReleaseDevice Let a device in quarantine have work again
 	//
 	// Corresponds with DELETE /devices/{serial}/quarantine (the `ReleaseDevice` operationId).
@@ -1581,6 +1597,8 @@ type ClientInterface interface {
 	GetScreen(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
+	//
+	// A long timeline comes in windows. As long as an answer has next, there is more.
 	//
 	// Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
 	GetTimeline(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1878,6 +1896,23 @@ func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, req
 // Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
 func (c *Client) GetDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDeviceRequest(c.Server, serial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FreeDevice End the work on a device, whatever its state
+//
+// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+//
+// Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
+func (c *Client) FreeDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFreeDeviceRequest(c.Server, serial)
 	if err != nil {
 		return nil, err
 	}
@@ -2276,6 +2311,8 @@ func (c *Client) GetScreen(ctx context.Context, id string, reqEditors ...Request
 }
 
 // GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
+//
+// A long timeline comes in windows. As long as an answer has next, there is more.
 //
 // Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
 func (c *Client) GetTimeline(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3095,6 +3132,40 @@ func NewGetDeviceRequest(server string, serial string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFreeDeviceRequest constructs an http.Request for the FreeDevice method
+func NewFreeDeviceRequest(server string, serial string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/hold", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -4148,6 +4219,18 @@ func NewGetTimelineRequest(server string, id string, params *GetTimelineParams) 
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
 
 		if params.Attempt != nil {
 
@@ -5233,6 +5316,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
 	GetDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
 
+	// FreeDeviceWithResponse End the work on a device, whatever its state
+	//
+	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
+	FreeDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*FreeDeviceResponse, error)
+
 	// ReleaseDeviceWithResponse Let a device in quarantine have work again
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5417,6 +5509,8 @@ type ClientWithResponsesInterface interface {
 	GetScreenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetScreenResponse, error)
 
 	// GetTimelineWithResponse What happened in an attempt, on one clock; of one that goes on, what has happened so far
+	//
+	// A long timeline comes in windows. As long as an answer has next, there is more.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -5993,6 +6087,54 @@ func (r GetDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FreeDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FreeDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FreeDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FreeDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FreeDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FreeDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FreeDeviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8031,6 +8173,21 @@ func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, serial 
 	return ParseGetDeviceResponse(rsp)
 }
 
+// FreeDeviceWithResponse End the work on a device, whatever its state
+//
+// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
+func (c *ClientWithResponses) FreeDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*FreeDeviceResponse, error) {
+	rsp, err := c.FreeDevice(ctx, serial, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFreeDeviceResponse(rsp)
+}
+
 // ReleaseDeviceWithResponse Let a device in quarantine have work again
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8353,6 +8510,8 @@ func (c *ClientWithResponses) GetScreenWithResponse(ctx context.Context, id stri
 }
 
 // GetTimelineWithResponse What happened in an attempt, on one clock; of one that goes on, what has happened so far
+//
+// A long timeline comes in windows. As long as an answer has next, there is more.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -8958,6 +9117,39 @@ func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
 	}
 
 	response := &GetDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFreeDeviceResponse parses an HTTP response from a FreeDeviceWithResponse call
+func ParseFreeDeviceResponse(rsp *http.Response) (*FreeDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FreeDeviceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -10337,6 +10529,9 @@ type ServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx *echo.Context, serial string) error
+	// FreeDevice End the work on a device, whatever its state
+	// (DELETE /devices/{serial}/hold)
+	FreeDevice(ctx *echo.Context, serial string) error
 	// ReleaseDevice Let a device in quarantine have work again
 	// (DELETE /devices/{serial}/quarantine)
 	ReleaseDevice(ctx *echo.Context, serial string) error
@@ -10629,6 +10824,22 @@ func (w *ServerInterfaceWrapper) GetDevice(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetDevice(ctx, serial)
+	return err
+}
+
+// FreeDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) FreeDevice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FreeDevice(ctx, serial)
 	return err
 }
 
@@ -11082,6 +11293,13 @@ func (w *ServerInterfaceWrapper) GetTimeline(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetTimelineParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
 	// ------------- Optional query parameter "attempt" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -11541,6 +11759,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:serial", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
 	router.DELETE(options.BaseURL+"/devices/:serial/quarantine", wrapper.ReleaseDevice, options.OperationMiddlewares["releaseDevice"]...)
 	router.PUT(options.BaseURL+"/devices/:serial/quarantine", wrapper.QuarantineDevice, options.OperationMiddlewares["quarantineDevice"]...)
+	router.DELETE(options.BaseURL+"/devices/:serial/hold", wrapper.FreeDevice, options.OperationMiddlewares["freeDevice"]...)
 	router.GET(options.BaseURL+"/backup", wrapper.GetBackup, options.OperationMiddlewares["getBackup"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
@@ -11919,6 +12138,45 @@ type GetDevicedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FreeDeviceRequestObject struct {
+	Serial string `json:"serial"`
+}
+
+type FreeDeviceResponseObject interface {
+	VisitFreeDeviceResponse(w http.ResponseWriter) error
+}
+
+type FreeDevice200JSONResponse Device
+
+func (response FreeDevice200JSONResponse) VisitFreeDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FreeDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FreeDevicedefaultApplicationProblemPlusJSONResponse) VisitFreeDeviceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13659,6 +13917,9 @@ type StrictServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
+	// FreeDevice End the work on a device, whatever its state
+	// (DELETE /devices/{serial}/hold)
+	FreeDevice(ctx context.Context, request FreeDeviceRequestObject) (FreeDeviceResponseObject, error)
 	// ReleaseDevice Let a device in quarantine have work again
 	// (DELETE /devices/{serial}/quarantine)
 	ReleaseDevice(ctx context.Context, request ReleaseDeviceRequestObject) (ReleaseDeviceResponseObject, error)
@@ -13990,6 +14251,31 @@ func (sh *strictHandler) GetDevice(ctx *echo.Context, serial string) error {
 		return err
 	} else if validResponse, ok := response.(GetDeviceResponseObject); ok {
 		return validResponse.VisitGetDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FreeDevice operation middleware
+func (sh *strictHandler) FreeDevice(ctx *echo.Context, serial string) error {
+	var request FreeDeviceRequestObject
+
+	request.Serial = serial
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FreeDevice(ctx.Request().Context(), request.(FreeDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FreeDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FreeDeviceResponseObject); ok {
+		return validResponse.VisitFreeDeviceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

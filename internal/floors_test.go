@@ -27,7 +27,7 @@ var floors = [][]string{
 	{"internal/child"},
 	{"internal/core/planning", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict"},
-	{"internal/core/zipdir"},
+	{"internal/core/zipdir", "internal/core/foreign"},
 }
 
 // beside are the arrows within a floor.

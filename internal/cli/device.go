@@ -54,7 +54,20 @@ func (a *app) deviceCmd() *cobra.Command {
 			}
 			return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	return group("device", "Look at devices and care for them", list, show, quarantine, release)
+	free := &cobra.Command{Use: "free SERIAL", Short: "End the work on a device, whatever its state", Args: cobra.ExactArgs(1), Example: "  tessellant device free orr-05",
+		Long: "End the work on a device at once. Use it for work that does not end by itself or by: tessellant run stop.\nThe leg or session is stopped; what its host uploaded so far is kept. Only for work of your workspace.",
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := client.FreeDeviceWithResponse(c.Context(), args[0])
+			if err != nil || r.JSON200 == nil {
+				return a.problem("free the device", err, status(r), problemOf(r), bodyOf(r))
+			}
+			return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
+		}}
+	return group("device", "Look at devices and care for them", list, show, quarantine, release, free)
 }
 
 func (a *app) deviceShow(ctx context.Context, serial string) error {
@@ -107,6 +120,9 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 }
 
 func stateText(d api.Device) string {
+	if deref(d.Overdue) {
+		return string(d.State) + ", longer than its work may take; end it with: tessellant device free " + d.Serial
+	}
 	if d.Why != nil && *d.Why != "" {
 		return string(d.State) + ": " + *d.Why
 	}

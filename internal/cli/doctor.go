@@ -15,6 +15,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"tessellant/api"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/phone/adb"
 	"tessellant/internal/sandbox"
@@ -231,6 +232,14 @@ func (a *app) lookAtService(ctx context.Context, c houseConfig) (out []symptom) 
 		return append(out, symptom{"key", "wrong", "the service does not know it", "sign in with: tessellant login " + url})
 	}
 	out = append(out, fine("key", "%s of the workspace %s", me.JSON200.Role, me.JSON200.Workspace))
+	limit := 200
+	if devices, err := client.ListDevicesWithResponse(ctx, &api.ListDevicesParams{Limit: &limit}); err == nil && devices.JSON200 != nil {
+		for _, d := range devices.JSON200.Items {
+			if deref(d.Overdue) {
+				out = append(out, symptom{"work on " + d.Serial, "wrong", "it does not end: the device is held for longer than the work may take", "end it with: tessellant device free " + d.Serial})
+			}
+		}
+	}
 	if hosts, err := client.ListHostsWithResponse(ctx); err == nil && hosts.JSON200 != nil {
 		for _, h := range hosts.JSON200.Items {
 			s := fine("host "+h.Name, "%s, %s", h.State, plural(h.Devices, "device"))

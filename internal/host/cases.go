@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
@@ -47,6 +48,8 @@ func (a *attempt) cases(ctx context.Context) error {
 		r.StartMS = a.rec.now()
 		a.rec.inCase(c.Name)
 		switch {
+		case ctx.Err() != nil && brokenOff(context.Cause(ctx)):
+			return context.Cause(ctx) // it says nothing of the cases that were not begun
 		case ctx.Err() != nil:
 			r.Verdict, r.Message = verdict.Skipped, "not begun: "+context.Cause(ctx).Error()
 			a.noteCase(c, r, r.Try)
@@ -72,28 +75,32 @@ func (a *attempt) cases(ctx context.Context) error {
 			return &phone.Lost{Serial: a.hold.Serial, Doing: "run " + c.Name, Err: errors.New(r.Message)}
 		}
 	}
-	if cause := context.Cause(ctx); errors.Is(cause, errLegTime) || errors.Is(cause, errStopped) {
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, errCaseTime) {
 		return cause
 	}
 	return nil
 }
 
-// maxSaid is how many bytes of each text of a result leave the host: the bus carries small messages.
-const maxSaid = 64 << 10
+// Bounds of the texts of a result that leave the host, in bytes: the bus carries small messages, and a list shows many.
+const (
+	maxSaid     = 60_000
+	maxTrySaid  = 8 << 10 // where there was more than one try
+	maxCaseName = 500
+)
 
 // masked is a result as it may leave the host.
 func (a *attempt) masked(r CaseResult) *CaseResult {
-	hide := func(t *Try) {
+	hide := func(t *Try, most int) {
 		for _, s := range []*string{&t.Message, &t.Expected, &t.Actual, &t.Trace} {
-			if *s = a.mask.Text(*s); len(*s) > maxSaid {
-				*s = strings.ToValidUTF8((*s)[:maxSaid], "") + "…"
-			}
+			*s = foreign.Fit(a.mask.Text(*s), most)
 		}
+		t.Line = foreign.Name(a.mask.Text(t.Line), maxCaseName)
 	}
+	r.Name = foreign.Name(a.mask.Text(r.Name), maxCaseName)
 	r.Tries = append([]Try(nil), r.Tries...)
-	hide(&r.Try)
+	hide(&r.Try, maxSaid)
 	for i := range r.Tries {
-		hide(&r.Tries[i])
+		hide(&r.Tries[i], maxTrySaid)
 	}
 	return &r
 }
@@ -290,7 +297,21 @@ func (a *attempt) outcome(t *Try, o script.Outcome) {
 		t.Verdict = verdict.Lost
 	case errors.Is(o.Err, errStopped):
 		t.Verdict = verdict.Stopped
+	case o.Verdict == verdict.Expired && o.Err != nil && brokenOff(o.Err):
+		t.Verdict, t.Message = verdict.Lost, "broken off: "+whyBrokenOff(o.Err)
 	}
+}
+
+// brokenOff says whether work ended for a reason that is neither the test's nor a person's: the host stops, its hold ran out, or what goes on beside it failed.
+func brokenOff(cause error) bool {
+	return !errors.Is(cause, errLegTime) && !errors.Is(cause, errCaseTime) && !errors.Is(cause, errStopped)
+}
+
+func whyBrokenOff(cause error) string {
+	if errors.Is(cause, context.Canceled) {
+		return "the host was stopped"
+	}
+	return cause.Error()
 }
 
 func (a *attempt) crashed(t *Try, c devicelog.Crash) {

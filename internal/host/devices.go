@@ -164,13 +164,11 @@ func (h *Host) look(ctx context.Context) ([]Seen, error) {
 		if s := state[address]; s == "device" || time.Now().Before(h.retry[address]) {
 			continue
 		}
-		h.retry[address] = time.Now().Add(2 * time.Second)
-		_ = h.Server.Disconnect(ctx, address)
-		if err := h.Server.Connect(ctx, address); err != nil {
-			h.Log.Debug("no device at its address", "address", address, "err", err)
-			continue
+		h.retry[address] = time.Now().Add(connectTakes)
+		h.connect(address)
+		if s := state[address]; s == "" || s == "offline" {
+			state[address] = "connecting"
 		}
-		state[address] = "connecting"
 	}
 	var seen []Seen
 	for transport, s := range state {
@@ -187,6 +185,40 @@ func (h *Host) look(ctx context.Context) ([]Seen, error) {
 	h.mu.Unlock()
 	slices.SortFunc(seen, func(a, b Seen) int { return strings.Compare(a.Facts.Serial, b.Facts.Serial) })
 	return seen, nil
+}
+
+// connectTakes is how long the adb server is given to reach an address; until then it is not asked again.
+const connectTakes = 15 * time.Second
+
+// connectsAtOnce is how many addresses are tried at the same time.
+const connectsAtOnce = 32
+
+// connect has the adb server look for a device at an address, beside all else: at one where nothing is that takes long.
+func (h *Host) connect(address string) {
+	h.care.Go(func() {
+		_ = guard.Do(h.Log, guard.Loop, func() error {
+			ctx, cancel := context.WithTimeout(h.careCtx, connectTakes)
+			defer cancel()
+			select {
+			case h.connecting <- struct{}{}:
+				defer func() { <-h.connecting }()
+			case <-ctx.Done():
+				return nil
+			}
+			_ = h.Server.Disconnect(ctx, address)
+			err := h.Server.Connect(ctx, address)
+			if err != nil {
+				h.Log.Debug("no device at its address", "address", address, "err", err)
+			}
+			h.looking.Lock()
+			h.retry[address] = time.Now().Add(2 * time.Second)
+			h.looking.Unlock()
+			if err == nil {
+				h.lookAndTell(h.careCtx)
+			}
+			return nil
+		})
+	})
 }
 
 // meet asks a device what it is, beside all else: one that does not answer holds nobody up.

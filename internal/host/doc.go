@@ -31,6 +31,9 @@ var ErrOver = errors.New("the service does not know this attempt")
 // ErrFull says that the service has no room for evidence.
 var ErrFull = errors.New("the service's storage is full")
 
+// ErrUnfit says that the service can't take this piece, now or later: it is too long, or of no kind that is known there. It is left out, and said; trying again would not help.
+var ErrUnfit = errors.New("the service can't take this")
+
 // Link is the service as a host sees it.
 type Link interface {
 	// Devices tells what the host is and which devices it sees now; those it no longer names are away. It answers

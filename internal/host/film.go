@@ -32,7 +32,7 @@ type film struct {
 	fresh  chan picture  // taken, and not developed yet
 	packed bool          // pictures only come as PNG
 	first  chan struct{} // closed when the first was taken, or could not be
-	spool  *spool
+	spool  *share
 
 	mu      sync.Mutex
 	frames  []frame
@@ -40,6 +40,7 @@ type film struct {
 	shownAt int64
 	last    []byte // the newest picture, as it came
 	size    image.Point
+	taken   int64 // bytes of the frames
 	err     error
 }
 
@@ -66,7 +67,7 @@ const (
 	maxFrames    = 20_000
 )
 
-func newFilm(dir string, p phone.Phone, at func(time.Time) int64, room *spool) (*film, error) {
+func newFilm(dir string, p phone.Phone, at func(time.Time) int64, room *share) (*film, error) {
 	dir = filepath.Join(dir, "frames")
 	return &film{spool: room, dir: dir, phone: p, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{})}, os.MkdirAll(dir, 0o700)
 }
@@ -138,7 +139,22 @@ func (f *film) take(ctx context.Context) {
 
 // addPNG adds a packed picture.
 func (f *film) addPNG(at int64, raw []byte) {
-	f.add(picture{at, raw, func() (image.Image, error) { return png.Decode(bytes.NewReader(raw)) }})
+	f.add(picture{at, raw, func() (image.Image, error) { return decode(raw) }})
+}
+
+// maxPixels is how many a screen may have; an 8K one has 33 million.
+const maxPixels = 40_000_000
+
+// decode unpacks a picture that is no larger than a screen: a small file may say that it is.
+func decode(raw []byte) (image.Image, error) {
+	c, err := png.DecodeConfig(bytes.NewReader(raw))
+	if err != nil {
+		return nil, err
+	}
+	if c.Width <= 0 || c.Height <= 0 || c.Width > maxPixels/c.Height {
+		return nil, fmt.Errorf("a picture of %d × %d pixels is larger than any screen", c.Width, c.Height)
+	}
+	return png.Decode(bytes.NewReader(raw))
 }
 
 // add hands a picture over for development, and never waits: when too many are
@@ -210,6 +226,7 @@ func (f *film) frame(p picture) {
 		f.err = err
 		return
 	}
+	f.taken += int64(buf.Len())
 	f.frames = append(f.frames, frame{p.at, name})
 	f.shown, f.shownAt = buf.Bytes(), p.at
 }
@@ -273,5 +290,12 @@ func (f *film) encode(ctx context.Context, target string, end int64) error {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("the video can't be encoded: %w: %s", err, strings.TrimSpace(string(out)))
 	}
-	return os.RemoveAll(f.dir)
+	if err := os.RemoveAll(f.dir); err != nil {
+		return err
+	}
+	f.spool.back(f.taken)
+	if i, err := os.Stat(target); err == nil {
+		_ = f.spool.room(i.Size()) // it is smaller than its frames, mostly
+	}
+	return nil
 }

@@ -46,8 +46,9 @@ type Config struct {
 // Host is a running host.
 type Host struct {
 	Config
-	encoding chan struct{} // one encoder at a time
-	spool    *spool
+	encoding   chan struct{} // one encoder at a time
+	connecting chan struct{} // places for addresses that are tried
+	spool      *spool
 
 	looking   sync.Mutex // guards the three below
 	retry     map[string]time.Time
@@ -103,7 +104,7 @@ func New(c Config) *Host {
 	if c.Silence == 0 {
 		c.Silence = 20 * time.Second
 	}
-	return &Host{Config: c, encoding: make(chan struct{}, 1), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
+	return &Host{Config: c, encoding: make(chan struct{}, 1), connecting: make(chan struct{}, connectsAtOnce), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
 		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, storage: map[string]storageLook{}, sessions: map[string]*served{}}
 }
 

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
@@ -64,6 +65,9 @@ type attempt struct {
 	standing *w3c.Error // that a session's last command failed with
 	how      string     // a session ended
 }
+
+// share is what the attempt takes of the host's folder.
+func (a *attempt) share() *share { return a.h.spool.of(a.hold.AttemptID) }
 
 // caseLimit is how long one case may take, within the leg's limit.
 const caseLimit = 10 * time.Minute
@@ -121,7 +125,7 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 	if a.cut {
 		v, message = verdict.Lost, "the host was stopped before all evidence was written"
 	}
-	end = Closing{Verdict: v, Message: a.mask.Text(message), OurFault: a.ours}
+	end = Closing{Verdict: v, Message: foreign.Fit(a.mask.Text(message), maxClosing), OurFault: a.ours}
 	if a.rec != nil && a.rec.whole() != nil {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.rec.whole().Error() + ")")
 	}
@@ -176,7 +180,7 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	if a.unit, err = a.h.device(ctx, a.hold.Serial); err != nil {
 		return verdict.Lost, "the device " + a.hold.Serial + " was not there: " + err.Error()
 	}
-	if a.rec, err = newRecorder(a.dir, a.unit.device, a.mask, a.h.spool); err != nil {
+	if a.rec, err = newRecorder(a.dir, a.unit.device, a.mask, a.share()); err != nil {
 		return verdict.Lost, fmt.Sprintf("the host can't keep evidence: %v", err)
 	}
 	a.phone = phone.Observed(a.unit.device, a.rec.command)
@@ -325,7 +329,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if session != nil && !session.Log {
 		logTo = "" // it is watched for crashes all the same
 	}
-	if a.book, err = newLogbook(logTo, d, a.hold.AppID, since, a.mask, a.h.spool); err != nil {
+	if a.book, err = newLogbook(logTo, d, a.hold.AppID, since, a.mask, a.share()); err != nil {
 		return err
 	}
 	beside := func(f func() error) { // what goes on beside the test; its error ends the attempt
@@ -337,7 +341,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	}
 	beside(func() error { return a.book.follow(ctx) }) // a log that ends is the first sign that the device went away
 	if session == nil || session.Video {
-		if a.film, err = newFilm(a.dir, d, a.rec.at, a.h.spool); err != nil {
+		if a.film, err = newFilm(a.dir, d, a.rec.at, a.share()); err != nil {
 			return err
 		}
 		a.rec.film = a.film
@@ -390,7 +394,7 @@ func (a *attempt) sessionEnd(end *Closing) {
 	if g := a.outside; g != nil {
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		end.Marked, end.MarkedMessage = g.marked, a.mask.Text(g.message)
+		end.Marked, end.MarkedMessage = g.marked, foreign.Fit(a.mask.Text(g.message), maxSaid)
 	}
 }
 

@@ -46,7 +46,7 @@ func (r *recorder) takeFresh() []timeline.Event {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	out := r.fresh
-	r.fresh = nil
+	r.fresh, r.freshly = nil, 0
 	return out
 }
 

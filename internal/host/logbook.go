@@ -3,6 +3,7 @@ package host
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -25,24 +26,25 @@ type logbook struct {
 	out    *os.File
 	year   int
 	mask   *masking.Mask
-	spool  *spool
+	spool  *share
 
 	mu      sync.Mutex
 	apps    []string // whose death is looked for
 	finder  devicelog.Finder
-	seen    int // crashes that were looked at
-	marks   map[string]bool
-	changed chan struct{} // closed when a crash or a mark has come
-	lost    error         // the stream ended because the device went away
-	last    time.Time     // of the newest line
+	seen    int             // crashes that were looked at
+	marks   map[string]bool // those that are waited for; true: it came
+	changed chan struct{}   // closed when a crash or a mark has come
+	lost    error           // the stream ended because the device went away
+	last    time.Time       // of the newest line
 	bytes   int64
+	broke   int   // how often its stream ended
 	err     error // why it could not be written down any more
 }
 
 const maxDeviceLog = 512 << 20 // bytes kept
 
 // newLogbook keeps the log in dir; "": it is only watched.
-func newLogbook(dir string, l phone.Logger, app string, since time.Time, mask *masking.Mask, room *spool) (*logbook, error) {
+func newLogbook(dir string, l phone.Logger, app string, since time.Time, mask *masking.Mask, room *share) (*logbook, error) {
 	name := os.DevNull
 	if dir != "" {
 		name = filepath.Join(dir, "device.log")
@@ -54,12 +56,16 @@ func newLogbook(dir string, l phone.Logger, app string, since time.Time, mask *m
 	return &logbook{mask: mask, spool: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
 }
 
+// maxReopen is the longest pause before a log that has ended is opened again.
+const maxReopen = 5 * time.Second
+
 // follow reads the log until ctx ends or the device is lost. A stream that
-// breaks while the device is there is opened again where it broke.
+// breaks while the device is there is opened again where it broke, however often that is: a device whose log ends can be tested all the same.
 func (b *logbook) follow(ctx context.Context) error {
-	for try := 0; ; try++ {
+	for pause := time.Duration(0); ; pause = min(max(2*pause, 50*time.Millisecond), maxReopen) {
 		b.mu.Lock()
 		since := b.last
+		before := b.bytes
 		b.mu.Unlock()
 		r, err := b.logger.Log(ctx, since)
 		if err == nil {
@@ -70,24 +76,38 @@ func (b *logbook) follow(ctx context.Context) error {
 			return nil
 		}
 		var lost *phone.Lost
-		if errors.As(err, &lost) || try >= 5 {
+		if errors.As(err, &lost) {
 			b.mu.Lock()
 			b.lost = err
 			b.news()
 			b.mu.Unlock()
 			return err
 		}
+		b.mu.Lock()
+		if b.bytes > before {
+			pause = 0
+		}
+		b.broke++
+		b.mu.Unlock()
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return nil
+		}
 	}
 }
 
+// maxLogLine is how many bytes a line of the log may have; a longer one comes in pieces.
+const maxLogLine = 64 << 10
+
 func (b *logbook) read(r io.Reader) error {
-	br := bufio.NewReaderSize(r, 64<<10)
+	br := bufio.NewReaderSize(r, maxLogLine)
 	for {
-		text, err := br.ReadString('\n')
-		if text != "" {
-			b.line(text)
+		text, err := br.ReadSlice('\n')
+		if len(text) > 0 {
+			b.line(string(text))
 		}
-		if err != nil {
+		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
 			return err
 		}
 	}
@@ -114,9 +134,9 @@ func (b *logbook) line(text string) {
 	b.last = l.At
 	before := len(b.finder.Crashes())
 	b.finder.Feed(l)
-	mark := l.Tag == "Tessellant"
-	if mark {
-		b.marks[l.Text] = true
+	mark := false
+	if _, awaited := b.marks[l.Text]; awaited && l.Tag == "Tessellant" { // any app may write under that tag
+		b.marks[l.Text], mark = true, true
 	}
 	if mark || len(b.finder.Crashes()) != before {
 		b.news()
@@ -152,10 +172,19 @@ func (b *logbook) crash(ctx context.Context) *devicelog.Crash {
 }
 
 // settle waits until all that the device has logged so far has come: it writes
-// a mark and waits for it, a few seconds at most.
-func (b *logbook) settle(ctx context.Context, mark string) {
+// a mark that nobody can guess and waits for it, a few seconds at most.
+func (b *logbook) settle(ctx context.Context, what string) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
+	mark := what + " " + rand.Text()[:12]
+	b.mu.Lock()
+	b.marks[mark] = false
+	b.mu.Unlock()
+	defer func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.marks, mark)
+	}()
 	if err := b.logger.Mark(ctx, mark); err != nil {
 		return
 	}
@@ -194,6 +223,9 @@ func (b *logbook) close() error {
 	defer b.mu.Unlock()
 	if b.bytes > maxDeviceLog {
 		_, _ = fmt.Fprintf(b.out, "--------- %d bytes more were left out\n", b.bytes-maxDeviceLog)
+	}
+	if b.broke > 0 {
+		_, _ = fmt.Fprintf(b.out, "--------- the log's stream ended %d times and was opened again; lines may be missing\n", b.broke)
 	}
 	if b.out.Name() == os.DevNull {
 		return b.out.Close()

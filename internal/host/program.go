@@ -24,6 +24,7 @@ import (
 	"unicode/utf8"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
@@ -78,7 +79,8 @@ type program struct {
 	dir    sandbox.Folders
 	out    *output
 	began  time.Time
-	opened int // sessions; one at a time is
+	opened int  // sessions; one at a time is
+	excess bool // its reports have more cases than are read
 }
 
 // program prepares and runs the package's program, and reads what it reports.
@@ -333,8 +335,22 @@ func (p *program) keep() {
 			p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "not all files were kept", Error: fmt.Sprintf("%d files and %d MB are the most", maxKept, maxKeptBytes>>20)})
 			return
 		}
-		left -= p.take(kept, name, "kept/"+name, left)
+		left -= p.take(kept, name, "kept/"+p.keptName(i, p.a.mask.Text(name)), left)
 	}
+}
+
+// maxKeptName is how many bytes the name of a kept file may have, with its folder: it is part of a key in the database.
+const maxKeptName = 150
+
+// keptName is what the i-th file is kept as: under its own name where that is short, and text.
+func (p *program) keptName(i int, name string) string {
+	if most := maxKeptName - len("kept/"); len(name) > most || name != foreign.Name(name, most) {
+		ext := foreign.Name(path.Ext(name), 20)
+		short := fmt.Sprintf("%03d-%s%s", i+1, foreign.Name(strings.TrimSuffix(path.Base(name), path.Ext(name)), 60), ext)
+		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was renamed", Answer: foreign.Name(name, 1000) + " is kept as " + short})
+		return short
+	}
+	return name
 }
 
 // take copies a file of the program's into the attempt's folder, and answers how long it is.
@@ -345,8 +361,8 @@ func (p *program) take(dir *os.Root, from, name string, most int64) int64 {
 	}
 	defer in.Close()
 	i, err := in.Stat()
-	if err != nil || !i.Mode().IsRegular() || i.Size() > most || p.a.h.spool.room(i.Size()) != nil {
-		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was not kept", Error: name + ": it is too long, or there is no room for it"})
+	if err != nil || !i.Mode().IsRegular() || i.Size() > most || p.a.share().room(i.Size()) != nil {
+		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was not kept", Error: foreign.Name(name, 200) + ": it is too long, or there is no room for it"})
 		return 0
 	}
 	to := filepath.Join(p.a.dir, filepath.FromSlash(name))
@@ -406,7 +422,9 @@ func (p *program) results(ctx context.Context, end sandbox.Ended, runErr error) 
 	if end.Killed != "" {
 		a.results, a.said = append(a.results, verdict.Expired), append(a.said, "the program was ended: "+end.Killed)
 	}
-	if len(bad) > 0 {
+	if p.excess { // what was not read may have failed
+		a.results, a.said = append(a.results, verdict.Invalid), append(a.said, "not all results can be read: "+strings.Join(bad, "; "))
+	} else if len(bad) > 0 {
 		a.results, a.said = append(a.results, verdict.Failed), append(a.said, "not all results can be read: "+strings.Join(bad, "; "))
 	}
 	if v := verdict.Roll(a.results...); end.Code != 0 && (v == verdict.Passed || v == verdict.Skipped) {
@@ -420,6 +438,14 @@ func (p *program) results(ctx context.Context, end sandbox.Ended, runErr error) 
 
 // read gives the cases of the program's report files, and says which of them can't be read.
 func (p *program) read() (cases []junit.Case, bad []string) {
+	var all reported
+	defer func() {
+		if all.left > 0 {
+			bad = append(bad, fmt.Sprintf("there are %d test cases more than the %d that are read", all.left, maxReported))
+		}
+		p.excess = all.left > 0
+		cases = junit.Apart(all.cases)
+	}()
 	work, err := os.OpenRoot(p.dir.Work)
 	if err != nil {
 		return nil, []string{err.Error()}
@@ -427,24 +453,62 @@ func (p *program) read() (cases []junit.Case, bad []string) {
 	defer work.Close()
 	for i, name := range files(p.dir.Work, p.spec.Results) {
 		if i >= maxResults {
-			return junit.Tried(cases), append(bad, fmt.Sprintf("more than %d result files", maxResults))
+			p.excess = true
+			return nil, append(bad, fmt.Sprintf("there are more than %d result files", maxResults))
 		}
 		p.take(work, name, fmt.Sprintf("results/%03d-%s.xml", i+1, slug(strings.TrimSuffix(path.Base(name), path.Ext(name)))), maxKeptBytes)
 		f, err := work.Open(name)
 		if err == nil {
-			err = junit.Read(f, func(c junit.Case) error {
-				if len(cases) < maxCases {
-					cases = append(cases, c)
-				}
-				return nil
-			})
+			err = junit.Read(f, all.add)
 			_ = f.Close()
+		}
+		if errors.Is(err, junit.ErrMany) {
+			all.left++
 		}
 		if err != nil && !errors.Is(err, junit.ErrNone) {
 			bad = append(bad, name+": "+err.Error())
 		}
 	}
-	return junit.Tried(cases), bad
+	return nil, bad
+}
+
+const (
+	// maxReported is how many cases a program's reports may have in all. With more, the leg is invalid: nobody has seen all of them.
+	maxReported = 200_000
+	// maxReportedText is how many bytes of their messages, traces and names are kept; of what comes behind, a line each.
+	maxReportedText = 64 << 20
+	reportedLine    = 200
+)
+
+// reported gathers the cases of all reports. Where there are too many, failures take the places of passes.
+type reported struct {
+	cases []junit.Case
+	text  int
+	left  int // cases that had no place
+	pass  int // where the next case that passed is looked for
+}
+
+func (r *reported) add(c junit.Case) error {
+	c.Output, c.Properties = "", nil // nobody asks for them
+	if r.text > maxReportedText {
+		c.Message, c.Trace = foreign.Fit(c.Message, reportedLine), foreign.Fit(c.Trace, reportedLine)
+	}
+	r.text += len(c.Message) + len(c.Trace) + len(c.Name) + len(c.Class) + len(c.Suite)
+	if len(r.cases) < maxReported {
+		r.cases = append(r.cases, c)
+		return nil
+	}
+	r.left++
+	if c.Verdict == verdict.Passed || c.Verdict == verdict.Skipped {
+		return nil
+	}
+	for ; r.pass < len(r.cases); r.pass++ {
+		if v := r.cases[r.pass].Verdict; v == verdict.Passed || v == verdict.Skipped {
+			r.cases[r.pass] = c
+			break
+		}
+	}
+	return nil
 }
 
 // marry brings the cases of a report together with what happened. Those that the program marked itself have their place; where it marked
@@ -558,7 +622,7 @@ func (o *output) line(text string) {
 	if o.tail = append(o.tail, text...); len(o.tail) > 2*lastOutput {
 		o.tail = append([]byte(nil), o.tail[len(o.tail)-lastOutput:]...)
 	}
-	if o.bytes += int64(len(text)); o.bytes <= maxOutput && o.a.h.spool.room(int64(len(text))) == nil {
+	if o.bytes += int64(len(text)); o.bytes <= maxOutput && o.a.share().room(int64(len(text))) == nil {
 		_, _ = o.file.WriteString(text)
 	}
 	if o.lines++; o.lines <= maxSaidLines && strings.TrimSpace(text) != "" {

@@ -8,10 +8,12 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
@@ -27,7 +29,7 @@ type recorder struct {
 	phone phone.Phone // unobserved, for pictures
 	film  *film
 	mask  *masking.Mask
-	spool *spool
+	spool *share
 
 	mu       sync.Mutex
 	out      *os.File
@@ -38,11 +40,25 @@ type recorder struct {
 	element  string // the locator in that line
 	calls    []call // of this case
 	shots    int
-	fresh    []timeline.Event // not told to those who watch
-	reported []timeline.Span  // cases that are known from a report
+	fresh    []timeline.Event      // not told to those who watch
+	freshly  int                   // bytes of them
+	bytes    int64                 // of the timeline
+	left     map[timeline.Kind]int // events that had no room in it
+	reported []timeline.Span       // cases that are known from a report
 }
 
 const maxCalls = 2000 // of a case that are remembered: a crash concerns the newest
+
+// Bounds of an attempt's timeline, in bytes. Past the first, what a test writes as often as it likes is left out; past the second, all but how cases came out.
+const (
+	maxTalk     = 48 << 20
+	maxTimeline = 64 << 20
+	maxFreshly  = 2 << 20
+
+	maxEventName = 1 << 10
+	maxEventText = 64 << 10
+	maxEventArg  = 16 << 10
+)
 
 // call is a command's moment and its line in the script.
 type call struct {
@@ -50,7 +66,7 @@ type call struct {
 	line string
 }
 
-func newRecorder(dir string, p phone.Phone, mask *masking.Mask, room *spool) (*recorder, error) {
+func newRecorder(dir string, p phone.Phone, mask *masking.Mask, room *share) (*recorder, error) {
 	for _, d := range []string{dir, filepath.Join(dir, "screenshots"), filepath.Join(dir, "trees")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
@@ -78,14 +94,75 @@ func (r *recorder) note(e timeline.Event) {
 	if e.Case == "" {
 		e.Case = r.testCase
 	}
-	e.Args = r.mask.Map(e.Args)
-	for _, s := range []*string{&e.Name, &e.Answer, &e.Error, &e.Expected, &e.Actual} {
-		*s = r.mask.Text(*s)
+	r.fit(&e)
+	n := int64(e.Bytes())
+	if !r.fits(e.Kind, n) {
+		return
 	}
+	r.bytes += n
 	e, err := r.w.Append(e)
 	r.failed(err)
-	if len(r.fresh) < maxFresh {
+	if len(r.fresh) < maxFresh && r.freshly < maxFreshly {
 		r.fresh = append(r.fresh, e)
+		r.freshly += e.Bytes()
+	}
+}
+
+// fit hides secrets in an event, and cuts what is long in it.
+func (r *recorder) fit(e *timeline.Event) {
+	if len(e.Args) > 0 {
+		args := make(map[string]string, len(e.Args))
+		for k, v := range e.Args {
+			args[foreign.Name(k, 100)] = foreign.Fit(r.mask.Text(v), maxEventArg)
+		}
+		e.Args = args
+	}
+	for _, s := range []*string{&e.Case, &e.Name, &e.Line} {
+		*s = foreign.Fit(r.mask.Text(*s), maxEventName)
+	}
+	for _, s := range []*string{&e.Answer, &e.Error, &e.Expected, &e.Actual} {
+		*s = foreign.Fit(r.mask.Text(*s), maxEventText)
+	}
+}
+
+// fits says, under mu, whether there is room for an event, and counts it where there is none.
+func (r *recorder) fits(kind timeline.Kind, n int64) bool {
+	most := int64(maxTalk)
+	switch kind {
+	case timeline.Stage, timeline.Case, timeline.Crash:
+		r.failed(r.spool.room(n)) // without them nothing would have a place: they are written all the same
+		return true
+	case timeline.Marker:
+		most = maxTimeline
+	}
+	if r.bytes+n > most {
+		r.leave(kind)
+		return false
+	}
+	if err := r.spool.room(n); err != nil {
+		r.failed(err)
+		r.leave(kind)
+		return false
+	}
+	return true
+}
+
+func (r *recorder) leave(kind timeline.Kind) {
+	if r.left == nil {
+		r.left = map[timeline.Kind]int{}
+	}
+	r.left[kind]++
+}
+
+// sayLeft writes, under mu, what the timeline had no room for.
+func (r *recorder) sayLeft() {
+	var said []string
+	for _, k := range slices.Sorted(maps.Keys(r.left)) {
+		said = append(said, fmt.Sprintf("%d × %s", r.left[k], k))
+	}
+	if len(said) > 0 {
+		_, err := r.w.Append(timeline.Event{At: r.now(), Kind: timeline.Marker, Name: "the timeline is not whole", Error: "it holds as much as it may; left out: " + strings.Join(said, ", ")})
+		r.failed(err)
 	}
 }
 
@@ -258,6 +335,7 @@ func (n notes) Log(text, line string) {
 func (r *recorder) close() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.sayLeft()
 	r.failed(errors.Join(r.out.Sync(), r.out.Close()))
 	if len(r.reported) > 0 {
 		r.failed(r.marry())

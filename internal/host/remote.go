@@ -247,6 +247,8 @@ func (r *Remote) do(ctx context.Context, method, path, kind string, body io.Read
 		err = fmt.Errorf("%w: %s", ErrOver, p.Detail)
 	case http.StatusInsufficientStorage:
 		err = fmt.Errorf("%w: %s", ErrFull, p.Detail)
+	case http.StatusBadRequest, http.StatusMethodNotAllowed, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity:
+		err = fmt.Errorf("%w: %s: %s", ErrUnfit, p.Title, p.Detail)
 	}
 	return nil, err
 }
@@ -313,6 +315,8 @@ func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
 		return a, nil
 	case a.Kind == KindOver:
 		return a, fmt.Errorf("%w: %s", ErrOver, a.Problem)
+	case a.Kind == KindUnfit:
+		return a, fmt.Errorf("%w: %s", ErrUnfit, a.Problem)
 	case a.Kind == KindFull:
 		return a, fmt.Errorf("%w: %s", ErrFull, a.Problem)
 	}

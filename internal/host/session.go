@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
@@ -88,7 +89,7 @@ func (g *gathering) Log(line string) {
 	line = fmt.Sprintf("%9.3f %s\n", float64(g.a.rec.now())/1000, strings.ReplaceAll(g.a.mask.Text(line), "\n", " "))
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if g.written += int64(len(line)); g.written > maxRemoteLog || g.a.h.spool.room(int64(len(line))) != nil {
+	if g.written += int64(len(line)); g.written > maxRemoteLog || g.a.share().room(int64(len(line))) != nil {
 		return
 	}
 	if len(g.lines) == 0 {
@@ -134,6 +135,7 @@ func (g *gathering) BeginCase(_ context.Context, name string) error {
 	if g.ordinal >= maxCases {
 		return fmt.Errorf("the session has %d cases already", g.ordinal)
 	}
+	name = foreign.Name(name, maxCaseName)
 	g.a.rec.inCase(name)
 	g.open, g.crash = &CaseResult{Ordinal: g.ordinal, Name: name, Try: Try{StartMS: g.a.rec.now()}}, nil
 	g.ordinal++
@@ -163,7 +165,7 @@ func (g *gathering) EndCase(ctx context.Context, v, message string) error {
 		return errors.New("no case is open; begin one with …/tessellant/case/begin")
 	}
 	g.open = nil
-	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), message, g.a.rec.now()-c.StartMS
+	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), foreign.Fit(message, maxSaid), g.a.rec.now()-c.StartMS
 	if g.crash != nil {
 		said := c.Message
 		c.Verdict, c.Message, c.Trace = verdict.Crashed, g.crash.Problem, g.crash.Trace
@@ -222,7 +224,7 @@ func (g *gathering) endCase(c *CaseResult) {
 func (g *gathering) Mark(v, message string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.marked, g.message = verdict.Verdict(v), message
+	g.marked, g.message = verdict.Verdict(v), foreign.Fit(message, maxSaid)
 	g.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "marked " + v, Answer: message})
 }
 

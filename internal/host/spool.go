@@ -9,6 +9,7 @@ package host
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,9 +20,9 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/verdict"
 )
 
@@ -53,26 +54,66 @@ func Growing() (out []Artifact) {
 type spool struct {
 	dir   string
 	limit int64 // bytes
-	used  atomic.Int64
+
+	mu     sync.Mutex
+	used   int64            // by all shares
+	shares map[string]int64 // what each attempt has taken of the bound
 }
 
 // errNoRoom says that the bound is reached.
 var errNoRoom = errors.New("the host's folder holds as much as it may")
 
+// share is what one attempt takes of the bound. Whatever it has taken is given back when the attempt's folder is removed, no more and no less. The nil share has no bound.
+type share struct {
+	s       *spool
+	attempt string
+}
+
+func (s *spool) of(attempt string) *share { return &share{s, attempt} }
+
 // room takes n bytes of the bound.
-func (s *spool) room(n int64) error {
-	if s == nil || s.used.Add(n) <= s.limit {
+func (h *share) room(n int64) error {
+	if h == nil || h.s == nil {
 		return nil
 	}
-	s.used.Add(-n)
-	return errNoRoom
+	h.s.mu.Lock()
+	defer h.s.mu.Unlock()
+	if h.s.used+n > h.s.limit {
+		return errNoRoom
+	}
+	h.s.take(h.attempt, n)
+	return nil
+}
+
+// back gives n bytes back, of a file that was removed, or that is shorter than it was taken for.
+func (h *share) back(n int64) {
+	if h == nil || h.s == nil {
+		return
+	}
+	h.s.mu.Lock()
+	defer h.s.mu.Unlock()
+	h.s.take(h.attempt, -min(n, h.s.shares[h.attempt]))
+}
+
+// take changes what an attempt has taken, under mu.
+func (s *spool) take(attempt string, n int64) {
+	if s.shares == nil {
+		s.shares = map[string]int64{}
+	}
+	s.used += n
+	s.shares[attempt] += n
 }
 
 func (s *spool) path(attempt string) string { return filepath.Join(s.dir, attempt) }
 
-// measure counts what lies there.
+// measure counts what lies there, of attempts that an earlier process left.
 func (s *spool) measure() {
-	s.used.Store(folderSize(s.dir))
+	dirs, _ := os.ReadDir(s.dir)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, d := range dirs {
+		s.take(d.Name(), folderSize(s.path(d.Name())))
+	}
 }
 
 func folderSize(dir string) (n int64) {
@@ -89,9 +130,11 @@ func folderSize(dir string) (n int64) {
 
 // remove throws an attempt's folder away.
 func (s *spool) remove(attempt string) {
-	n := folderSize(s.path(attempt))
 	_ = os.RemoveAll(s.path(attempt))
-	s.used.Add(-n)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.used -= s.shares[attempt]
+	delete(s.shares, attempt)
 }
 
 // courier takes one attempt's reports and evidence to the service.
@@ -110,15 +153,23 @@ type courier struct {
 	ready   chan struct{} // closed when the attempt is over and all its files are written
 	closeIt sync.Once
 
-	mu      sync.Mutex
-	reports *os.File
-	missing []string // evidence that could not be handed in
+	failing map[string]time.Time // pieces that can't be handed in, since when
+	goodAt  time.Time            // when the service last took something
+
+	mu        sync.Mutex
+	reports   *os.File
+	written   int64    // bytes of reports that are whole in the file
+	unwritten [][]byte // reports that the disk had no room for
+	missing   []string // what could not be handed in, and why
 }
+
+// maxUnwritten is how many reports wait in memory for room on the disk.
+const maxUnwritten = 10_000
 
 // newCourier opens, or opens again, the attempt's folder.
 func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, error) {
 	c := &courier{link: link, hold: hold, dir: s.path(hold.AttemptID), log: log, news: make(chan struct{}, 1), sent: map[string]bool{}, offset: map[string]int64{},
-		ready: make(chan struct{})}
+		failing: map[string]time.Time{}, ready: make(chan struct{})}
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return nil, err
 	}
@@ -126,8 +177,38 @@ func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, err
 		return nil, err
 	}
 	var err error
-	c.reports, err = os.OpenFile(filepath.Join(c.dir, reportsFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if c.reports, err = os.OpenFile(filepath.Join(c.dir, reportsFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
+		return nil, err
+	}
+	c.written, err = wholeLines(filepath.Join(c.dir, reportsFile))
+	if err == nil { // a line that a process left half-written has no end that could come
+		err = c.reports.Truncate(c.written)
+	}
 	return c, err
+}
+
+// wholeLines is how many bytes of a file stand up to its last line end.
+func wholeLines(name string) (int64, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	whole, n := int64(0), int64(0)
+	buf := make([]byte, 64<<10)
+	for {
+		k, err := f.Read(buf)
+		if i := bytes.LastIndexByte(buf[:k], '\n'); i >= 0 {
+			whole = n + int64(i) + 1
+		}
+		n += int64(k)
+		if errors.Is(err, io.EOF) {
+			return whole, nil
+		}
+		if err != nil {
+			return whole, err
+		}
+	}
 }
 
 // writeHold writes down what is to be done.
@@ -168,10 +249,27 @@ func (c *courier) report(p Progress) error {
 		return err
 	}
 	c.mu.Lock()
-	_, err = c.reports.Write(append(raw, '\n'))
+	if len(c.unwritten) < maxUnwritten {
+		c.unwritten = append(c.unwritten, append(raw, '\n'))
+	}
+	err = c.writeReports()
 	c.mu.Unlock()
 	c.tell()
 	return err
+}
+
+// writeReports writes the reports that are not in the file yet, in their order, under mu. One that the disk has no room for is taken out of the
+// file again, and waits: half a line would swallow the next.
+func (c *courier) writeReports() error {
+	for len(c.unwritten) > 0 {
+		line := c.unwritten[0]
+		if _, err := c.reports.Write(line); err != nil {
+			return errors.Join(err, c.reports.Truncate(c.written))
+		}
+		c.written += int64(len(line))
+		c.unwritten = c.unwritten[1:]
+	}
+	return nil
 }
 
 func (c *courier) tell() {
@@ -237,6 +335,12 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 		over = true
 	default:
 	}
+	c.mu.Lock()
+	err := c.writeReports()
+	c.mu.Unlock()
+	if err != nil {
+		c.log.Debug("reports wait for room on the disk", "err", err)
+	}
 	// Reports take another way than files: where the one is blocked, the other may be open.
 	untold := c.sendReports(ctx)
 	if errors.Is(untold, ErrOver) {
@@ -261,16 +365,75 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 		return err
 	}
 	e := end()
-	if len(c.missing) > 0 {
-		e.Message = strings.TrimSpace(e.Message + " (the service had no room for " + strings.Join(c.missing, ", ") + ")")
+	if n := len(c.missing); n > 0 {
+		more := ""
+		if n > maxNamed {
+			more = fmt.Sprintf(" and %d more", n-maxNamed)
+		}
+		e.Message = strings.TrimSpace(foreign.Fit(e.Message, maxClosing) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
 	}
-	if err := c.link.Close(ctx, c.hold, e); err != nil {
+	err = c.link.Close(ctx, c.hold, e)
+	if errors.Is(err, ErrUnfit) { // nothing that is said may keep the device
+		c.log.Error("the service does not take what is said of an attempt's end", "err", err)
+		err = c.link.Close(ctx, c.hold, Closing{Verdict: e.Verdict, How: e.How, Message: "how it ended could not be kept"})
+	}
+	if err != nil && !errors.Is(err, ErrUnfit) {
 		return fmt.Errorf("close the hold: %w", err)
 	}
-	return errDone
+	return errDone // one that could not even be closed so runs out, since it is not renewed any more
 }
 
+const (
+	maxNamed   = 5       // of what is missing, in a message
+	maxClosing = 4 << 10 // bytes of a message besides
+)
+
+// leave notes that a piece is left out, for good.
+func (c *courier) leave(what string, why error) {
+	c.log.Warn("a piece of evidence is left out", "what", what, "err", why)
+	c.missing = append(c.missing, foreign.Name(what, 100)+": "+foreign.Name(why.Error(), 200))
+}
+
+// stuckFor is how long a piece may be refused while the service takes others.
+const stuckFor = 10 * time.Minute
+
+// took judges what came of handing in a piece: nil where it is done with, handed in or left out for good.
+func (c *courier) took(what string, err error) error {
+	switch {
+	case err == nil:
+		delete(c.failing, what)
+		c.goodAt = time.Now()
+		return nil
+	case errors.Is(err, ErrUnfit):
+		c.leave(what, err)
+		return nil
+	case errors.Is(err, ErrOver):
+		return err
+	}
+	since, before := c.failing[what]
+	if !before {
+		c.failing[what] = time.Now()
+		return err
+	}
+	if time.Since(since) > stuckFor && time.Since(c.goodAt) < time.Minute {
+		c.leave(what, err)
+		return nil
+	}
+	return err
+}
+
+// sendReports tells all reports that are in the file.
 func (c *courier) sendReports(ctx context.Context) error {
+	for {
+		if err := c.sendSomeReports(ctx); errors.Is(err, errNoMore) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+}
+
+func (c *courier) sendSomeReports(ctx context.Context) error {
 	f, err := os.Open(filepath.Join(c.dir, reportsFile))
 	if err != nil {
 		return err
@@ -294,13 +457,37 @@ func (c *courier) sendReports(ctx context.Context) error {
 		}
 	}
 	if len(batch) == 0 {
-		return nil
+		c.readTo = read
+		return errNoMore
 	}
-	if err := c.link.Report(ctx, c.hold, batch); err != nil {
+	err = c.link.Report(ctx, c.hold, batch)
+	if errors.Is(err, ErrUnfit) && len(batch) > 1 { // which of them is it?
+		for _, p := range batch {
+			if err := c.took(nameOf(p), c.link.Report(ctx, c.hold, []Progress{p})); err != nil {
+				return fmt.Errorf("report: %w", err)
+			}
+		}
+		err = nil
+	}
+	if err := c.took(nameOf(batch[0]), err); err != nil {
 		return fmt.Errorf("report: %w", err)
 	}
 	c.readTo = read
-	return c.sendReports(ctx) // until there is nothing more
+	return nil
+}
+
+// errNoMore says that there is no report that was not told.
+var errNoMore = errors.New("no more reports")
+
+// nameOf says what a report is about.
+func nameOf(p Progress) string {
+	switch {
+	case p.Case != nil:
+		return fmt.Sprintf("report %d (case %s)", p.Seq, foreign.Name(p.Case.Name, 60))
+	case p.Stage != "":
+		return fmt.Sprintf("report %d (stage %s)", p.Seq, foreign.Name(p.Stage, 20))
+	}
+	return fmt.Sprintf("report %d", p.Seq)
 }
 
 func (c *courier) sendPart(ctx context.Context, name string) error {
@@ -323,8 +510,10 @@ func (c *courier) sendPart(ctx context.Context, name string) error {
 		if n == 0 {
 			return nil
 		}
-		if err := c.link.Append(ctx, c.hold, a, c.offset[name], buf[:n]); err != nil {
-			return fmt.Errorf("hand in a part of %s: %w", name, err)
+		if appended := c.link.Append(ctx, c.hold, a, c.offset[name], buf[:n]); errors.Is(appended, ErrUnfit) {
+			c.log.Warn("parts of a file are not taken; it is handed in at the end", "file", name, "err", appended)
+		} else if appended != nil {
+			return fmt.Errorf("hand in a part of %s: %w", name, appended)
 		}
 		c.offset[name] += int64(n)
 		if err != nil {
@@ -357,10 +546,10 @@ func (c *courier) sendFiles(ctx context.Context, over bool) error {
 			if time.Since(c.fullAt) < fullFor {
 				return err
 			}
-			c.missing = append(c.missing, name)
+			c.leave(name, err)
 			err = nil
 		}
-		if err != nil {
+		if err = c.took(name, err); err != nil {
 			return fmt.Errorf("hand in %s: %w", name, err)
 		}
 		c.sent[name] = true
@@ -393,7 +582,7 @@ func ArtifactNamed(name string) (Artifact, bool) {
 		return Artifact{name, "output", "text/plain; charset=utf-8"}, true
 	case strings.HasPrefix(name, "results/") && strings.HasSuffix(name, ".xml"):
 		return Artifact{name, "results", "application/xml"}, true
-	case strings.HasPrefix(name, "kept/") && len(name) < 250:
+	case strings.HasPrefix(name, "kept/") && len(name) <= maxKeptName && name == foreign.Name(name, maxKeptName):
 		return Artifact{name, "kept", "application/octet-stream"}, true
 	case name == "video.mp4":
 		return Artifact{name, "video", "video/mp4"}, true

@@ -32,6 +32,7 @@ const (
 	KindOver     = "over"     // ErrOver
 	KindFull     = "full"     // ErrFull
 	KindStranger = "stranger" // this session is not known: join again
+	KindUnfit    = "unfit"    // ErrUnfit
 	KindProtocol = "protocol" // the service does not speak this host's protocol
 )
 

@@ -23,8 +23,8 @@ func (s *server) GetTimeline(ctx context.Context, q api.GetTimelineRequestObject
 	if err != nil {
 		return nil, err
 	}
-	v, err := s.s.Timeline(ctx, identity(ctx), q.Id, n)
-	return api.GetTimeline200JSONResponse{Attempt: v.Attempt, Live: v.Live, Events: full(v.Events)}, err
+	v, err := s.s.Timeline(ctx, identity(ctx), q.Id, n, text(q.Params.From))
+	return api.GetTimeline200JSONResponse{Attempt: v.Attempt, Live: v.Live, Events: full(v.Events), Next: some(v.Next)}, err
 }
 
 func attemptOf(n *int) (int, error) {

@@ -183,6 +183,11 @@ func (s *server) ReleaseDevice(ctx context.Context, q api.ReleaseDeviceRequestOb
 	return api.ReleaseDevice200JSONResponse(deviceView(d)), err
 }
 
+func (s *server) FreeDevice(ctx context.Context, q api.FreeDeviceRequestObject) (api.FreeDeviceResponseObject, error) {
+	d, err := s.s.FreeDevice(ctx, identity(ctx), q.Serial)
+	return api.FreeDevice200JSONResponse(deviceView(d)), err
+}
+
 func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api.CheckRunResponseObject, error) {
 	p, err := s.s.CheckRun(ctx, identity(ctx), runRequest(*q.Body))
 	if err != nil {
@@ -262,6 +267,13 @@ func some(s string) *string {
 		return nil
 	}
 	return &s
+}
+
+func someTrue(b bool) *bool {
+	if !b {
+		return nil
+	}
+	return &b
 }
 
 func each[A, B any](in []A, f func(A) B) []B {
@@ -359,7 +371,7 @@ func deviceOut(d store.Device) api.Device {
 			state, why = "quarantined", d.QuarantineWhy
 		}
 	}
-	return api.Device{Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: state, Why: some(why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
+	return api.Device{Overdue: someTrue(d.Overdue), Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: state, Why: some(why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
 		Origin: api.DeviceOrigin(f.Origin), Simulated: f.Simulated, Width: f.Width, Height: f.Height, Density: f.Density, WidthDp: f.WidthDP(), MemoryMb: f.MemoryMB,
 		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen}
 }

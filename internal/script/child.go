@@ -19,6 +19,7 @@ import (
 	"go.starlark.net/starlarkstruct"
 	"go.starlark.net/syntax"
 
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
 )
 
@@ -72,7 +73,7 @@ type child struct {
 // run runs the case with what its file wants to be called around it.
 func (c *child) run() *ending {
 	thread := &starlark.Thread{Name: c.job.Func, Load: c.load, Print: func(t *starlark.Thread, msg string) {
-		_, _ = c.ask(t, "log", map[string]any{"text": cut(msg, maxNote)})
+		_, _ = c.ask(t, "log", map[string]any{"text": foreign.Fit(msg, maxNote)})
 	}}
 	thread.OnMaxSteps = func(t *starlark.Thread) {
 		c.outOfSteps = true
@@ -127,7 +128,7 @@ func (c *child) run() *ending {
 
 // ended says how a function ended that gave an error.
 func (c *child) ended(err error) *ending {
-	e := &ending{Error: cut(err.Error(), maxSaid)}
+	e := &ending{Error: foreign.Fit(err.Error(), maxSaid)}
 	var skipped *skipped
 	switch {
 	case c.outOfSteps:
@@ -137,7 +138,7 @@ func (c *child) ended(err error) *ending {
 	}
 	var ee *starlark.EvalError
 	if errors.As(err, &ee) {
-		e.Error, e.Trace = cut(ee.Msg, maxSaid), cut(ee.CallStack.String(), maxSaid)
+		e.Error, e.Trace = foreign.Fit(ee.Msg, maxSaid), foreign.Fit(ee.CallStack.String(), maxSaid)
 		for i := range ee.CallStack {
 			if pos := ee.CallStack.At(i).Pos; pos.Filename() != "<builtin>" {
 				e.Line = where(pos)
@@ -297,7 +298,7 @@ func (c *child) waitUntil(t *starlark.Thread, b *starlark.Builtin, args starlark
 			if about == "" {
 				about = "the condition to come true"
 			}
-			_, err := c.ask(t, b.Name(), map[string]any{"expected": fmt.Sprintf("%s within %gs", cut(about, maxReason), seconds), "actual": "the condition still giving " + shown(v)})
+			_, err := c.ask(t, b.Name(), map[string]any{"expected": fmt.Sprintf("%s within %gs", foreign.Fit(about, maxReason), seconds), "actual": "the condition still giving " + shown(v)})
 			return nil, err
 		}
 	}
@@ -349,13 +350,13 @@ func (c *child) global(t *starlark.Thread, b *starlark.Builtin, args starlark.Tu
 	}
 	switch b.Name() {
 	case "skip":
-		return nil, &skipped{cut(plain(v), maxReason)}
+		return nil, &skipped{foreign.Fit(plain(v), maxReason)}
 	case "expect_failure":
-		c.expected = cut(plain(v), maxReason)
+		c.expected = foreign.Fit(plain(v), maxReason)
 		_, err := c.ask(t, "log", map[string]any{"text": "known to fail: " + c.expected})
 		return starlark.None, err
 	}
-	_, err := c.ask(t, "log", map[string]any{"text": cut(plain(v), maxNote)})
+	_, err := c.ask(t, "log", map[string]any{"text": foreign.Fit(plain(v), maxNote)})
 	return starlark.None, err
 }
 
@@ -383,7 +384,7 @@ func (c *child) check(w testpkg.Word) *starlark.Builtin {
 			return nil, err
 		}
 		k := judge(first, second)
-		_, err := c.ask(t, "check", map[string]any{"kind": w.Name, "held": k.held, "about": cut(about, maxReason), "expected": k.expected, "actual": k.actual, "go_on": goOn})
+		_, err := c.ask(t, "check", map[string]any{"kind": w.Name, "held": k.held, "about": foreign.Fit(about, maxReason), "expected": k.expected, "actual": k.actual, "go_on": goOn})
 		return starlark.None, err
 	})
 }
@@ -407,7 +408,7 @@ func isTrue(cond, _ starlark.Value) checked { return checked{bool(cond.Truth()),
 
 // shown writes a value as a person would want to read it in an error.
 func shown(v starlark.Value) string {
-	return cut(v.String(), maxShown)
+	return foreign.Fit(v.String(), maxShown)
 }
 
 const (
@@ -415,14 +416,6 @@ const (
 	maxReason = 4 << 10  // of a reason that a script gives
 	maxSaid   = 64 << 10 // of an error, of a trace
 )
-
-// cut shortens a text that a script may have made as long as it likes, and says so.
-func cut(s string, most int) string {
-	if len(s) <= most {
-		return s
-	}
-	return strings.ToValidUTF8(s[:most], "") + fmt.Sprintf("… (cut: it had %d bytes)", len(s))
-}
 
 func plain(v starlark.Value) string {
 	if s, ok := v.(starlark.String); ok {

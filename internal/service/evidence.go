@@ -54,10 +54,24 @@ type TimelineView struct {
 	Attempt int  // 0: there is none yet
 	Live    bool // it goes on
 	Events  []timeline.Event
+	Next    string // where the next window begins; "": this is the last
+
+	bytes int // of the events
 }
 
-// Timeline gives what happened in an attempt of a leg, so far; attempt 0: in the last one.
-func (s *Service) Timeline(ctx context.Context, who Identity, leg string, attempt int) (v TimelineView, err error) {
+const (
+	windowEvents = 20_000  // of a timeline, in one window
+	windowBytes  = 8 << 20 // the same, in bytes
+)
+
+// Timeline gives a window of what happened in an attempt of a leg, so far; attempt 0: in the last one. Place is where the window begins, as the one before said; "": at the beginning.
+func (s *Service) Timeline(ctx context.Context, who Identity, leg string, attempt int, place string) (v TimelineView, err error) {
+	from, badPlace := int64(0), error(nil)
+	if place != "" {
+		if from, badPlace = strconv.ParseInt(place, 10, 64); badPlace != nil || from < 0 {
+			return v, fail(Invalid, "read the timeline", "give from what the window before gave as next", "%.100q is no place in a timeline", place)
+		}
+	}
 	a, l, err := s.attempt(ctx, who, leg, attempt)
 	if err != nil {
 		return v, err
@@ -68,43 +82,64 @@ func (s *Service) Timeline(ctx context.Context, who Identity, leg string, attemp
 	v.Attempt = a.Number
 	if !a.Ended.Valid {
 		v.Live = true
-		v.Events, err = s.eventsSoFar(ctx, l, a.ID)
+		err = s.eventsSoFar(ctx, l, a.ID, from, &v)
 		return v, err
 	}
 	f := a.artifact("timeline")
 	if f == nil {
 		return v, nil
 	}
-	r, err := s.Open(ctx, *f, 0, -1)
+	if from > f.Size {
+		return v, fail(Invalid, "read the timeline", "give from what the window before gave as next", "the timeline ends before %d", from)
+	}
+	r, err := s.Open(ctx, *f, from, -1)
 	if err != nil {
 		return v, err
 	}
 	defer r.Close()
-	err = timeline.Read(r, func(e timeline.Event) error { v.Events = append(v.Events, e); return nil })
+	err = timeline.ReadFrom(r, func(e timeline.Event, upTo int64) error { return v.add(e, from+upTo < f.Size, from+upTo) })
 	return v, err
 }
 
-// eventsSoFar gives the events of an attempt that goes on: what this process was told, and before that what was
+// add puts an event into the window; with the last that fits it says where the next one begins, if there is more.
+func (v *TimelineView) add(e timeline.Event, more bool, next int64) error {
+	v.Events = append(v.Events, e)
+	v.bytes += e.Bytes()
+	if more && (len(v.Events) >= windowEvents || v.bytes >= windowBytes) {
+		v.Next = strconv.FormatInt(next, 10)
+		return timeline.ErrEnough
+	}
+	return nil
+}
+
+// eventsSoFar gives the events of an attempt that goes on, behind the number from: what this process was told, and before that what was
 // handed in to the one before it.
-func (s *Service) eventsSoFar(ctx context.Context, l LegDetail, attempt string) ([]timeline.Event, error) {
+func (s *Service) eventsSoFar(ctx context.Context, l LegDetail, attempt string, from int64, v *TimelineView) error {
 	told, _, _ := s.Feed.Now(attempt)
-	if len(told) > 0 && told[0].Seq == 1 {
-		return told, nil
+	first := int64(1 << 62)
+	if len(told) > 0 {
+		first = int64(told[0].Seq)
 	}
-	parts, err := s.Blobs.List(ctx, partsOf(store.Hold{WorkspaceID: l.WorkspaceID, AttemptID: attempt}, "timeline.jsonl"))
-	if err != nil {
-		return nil, err
-	}
-	var out []timeline.Event
-	if err := timeline.Read(s.joined(ctx, parts), func(e timeline.Event) error {
-		if len(told) == 0 || e.Seq < told[0].Seq {
-			out = append(out, e)
+	if first > from+1 { // what comes before was handed in, in parts
+		parts, err := s.Blobs.List(ctx, partsOf(store.Hold{WorkspaceID: l.WorkspaceID, AttemptID: attempt}, "timeline.jsonl"))
+		if err != nil {
+			return err
 		}
-		return nil
-	}); err != nil {
-		return nil, err
+		if err := timeline.Read(s.joined(ctx, parts), func(e timeline.Event) error {
+			if n := int64(e.Seq); n > from && n < first {
+				return v.add(e, true, n)
+			}
+			return nil
+		}); err != nil || v.Next != "" {
+			return err
+		}
 	}
-	return append(out, told...), nil
+	for i, e := range told {
+		if int64(e.Seq) > from && v.add(e, i+1 < len(told), int64(e.Seq)) != nil {
+			break
+		}
+	}
+	return nil
 }
 
 // Screen gives the newest picture of a leg that runs, as JPEG.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"sync"
 	"syscall"
@@ -13,7 +14,10 @@ import (
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
@@ -90,7 +94,11 @@ func (l *link) Devices(ctx context.Context, name string, about host.About, seen 
 	}
 	var still []string
 	for _, d := range seen {
-		if err := l.Store.SeeDevice(ctx, id, d.Facts, d.State, d.Why); err != nil {
+		if len(d.Facts.Serial) > maxSerial || d.Facts.Serial != foreign.Name(d.Facts.Serial, maxSerial) {
+			l.Log.Warn("a device has a serial that can't be kept, and is passed over", "host", name, "serial", foreign.Name(d.Facts.Serial, maxSerial))
+			continue
+		}
+		if err := l.Store.SeeDevice(ctx, id, fitted(d.Facts), d.State, foreign.Fit(d.Why, maxWhyNot)); err != nil {
 			return nil, err
 		}
 		still = append(still, d.Facts.Serial)
@@ -108,8 +116,64 @@ func (l *link) Devices(ctx context.Context, name string, about host.About, seen 
 	return l.Store.ToBeChecked(ctx, id, l.quarantineLasts())
 }
 
+// Bounds of what hosts say, in bytes: as their columns have it, or as lists can show.
+const (
+	maxSerial   = 128
+	maxWhyNot   = 2 << 10
+	maxFact     = 200
+	maxCaseName = 500
+	maxText     = 60_000  // of a case
+	maxMessage  = 4 << 10 // of a leg
+	maxFile     = 255
+	maxOrdinal  = 10_000_000
+)
+
+// fitted are a device's facts as they can be kept.
+func fitted(f devices.Facts) devices.Facts {
+	for _, s := range []*string{&f.Platform, &f.OS, &f.Maker, &f.Model, &f.Form, &f.Origin, &f.Language} {
+		*s = foreign.Name(*s, maxFact)
+	}
+	f.ABIs = slices.Clone(f.ABIs[:min(len(f.ABIs), 20)])
+	for i := range f.ABIs {
+		f.ABIs[i] = foreign.Name(f.ABIs[i], maxFact)
+	}
+	return f
+}
+
+// fit makes of a case as a host tells it what can be kept; an error that is host.ErrUnfit where that can't be.
+func fit(c *store.Case) error {
+	if c.Ordinal < 0 || c.Ordinal > maxOrdinal {
+		return fmt.Errorf("%w: there is no case %d", host.ErrUnfit, c.Ordinal)
+	}
+	if c.Verdict != "" && !c.Verdict.Known() {
+		return fmt.Errorf("%w: there is no verdict %.50q", host.ErrUnfit, c.Verdict)
+	}
+	c.Name, c.Line = foreign.Name(c.Name, maxCaseName), foreign.Name(c.Line, maxCaseName)
+	for _, s := range []*string{&c.Message, &c.Expected, &c.Actual, &c.Trace} {
+		*s = foreign.Fit(*s, maxText)
+	}
+	for _, s := range []*string{&c.Shot, &c.Tree} {
+		if *s != foreign.Name(*s, maxFile) {
+			*s = "" // it names nothing that could have been kept
+		}
+	}
+	return nil
+}
+
+// unfit says in the host's words that the database will never take something.
+func unfit(err error) error {
+	if store.Unfit(err) {
+		return fmt.Errorf("%w: %w", host.ErrUnfit, err)
+	}
+	return err
+}
+
 // tellAbout keeps what a host says of itself, when it has changed.
 func (l *link) tellAbout(ctx context.Context, id string, about host.About) error {
+	about.Isolation, about.Why = foreign.Name(about.Isolation, maxFact), foreign.Fit(about.Why, maxWhyNot)
+	if len(about.Runtimes) > 100 {
+		about.Runtimes = nil
+	}
 	said := fmt.Sprint(about)
 	l.mu.Lock()
 	same := l.told[id] == said
@@ -234,11 +298,22 @@ func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) e
 	var qs []store.Progress
 	for _, p := range ps {
 		q := store.Progress{Seq: p.Seq, Stage: p.Stage, Cases: p.Cases}
+		if p.Stage != "" && !slices.Contains(stages, p.Stage) {
+			return fmt.Errorf("%w: there is no stage %.50q", host.ErrUnfit, p.Stage)
+		}
 		if c := p.Case; c != nil {
 			q.Case = &store.Case{Ordinal: c.Ordinal, Name: c.Name, Verdict: c.Verdict, Message: c.Message, Line: c.Line, Expected: c.Expected, Actual: c.Actual,
 				Trace: c.Trace, Shot: c.Shot, Tree: c.Tree, StartMS: c.StartMS, TookMS: c.TookMS}
-			for _, t := range c.Tries {
+			for _, t := range c.Tries[:min(len(c.Tries), maxConfirm+1)] {
+				one := store.Case{Verdict: t.Verdict, Message: t.Message, Line: t.Line, Expected: t.Expected, Actual: t.Actual, Trace: t.Trace, Shot: t.Shot, Tree: t.Tree}
+				if err := fit(&one); err != nil {
+					return err
+				}
+				t.Message, t.Line, t.Expected, t.Actual, t.Trace, t.Shot, t.Tree = one.Message, one.Line, one.Expected, one.Actual, one.Trace, one.Shot, one.Tree
 				q.Case.Tries.V = append(q.Case.Tries.V, store.Try(t))
+			}
+			if err := fit(q.Case); err != nil {
+				return err
 			}
 		}
 		qs = append(qs, q)
@@ -247,8 +322,11 @@ func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) e
 	if err == nil && h.ID != "" {
 		l.changed(h)
 	}
-	return err
+	return unfit(err)
 }
+
+// stages are those of a leg that a host may tell.
+var stages = []string{"held", "preparing", "running", "collecting"}
 
 // Live implements host.Link.
 func (l *link) Live(_ context.Context, h host.Hold, now host.Live) error {
@@ -285,8 +363,9 @@ func (l *link) Append(ctx context.Context, hold host.Hold, a host.Artifact, offs
 	return full(err)
 }
 
-// full says in the host's words that there is no room.
+// full says in the host's words that there is no room, or never will be.
 func full(err error) error {
+	err = unfit(err)
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, blobs.ErrFull) {
 		return fmt.Errorf("%w: %w", host.ErrFull, err)
 	}
@@ -336,11 +415,41 @@ func (s *Service) assemble(ctx context.Context, h store.Hold) error {
 		if len(parts) == 0 {
 			continue
 		}
-		if err := s.keep(ctx, h, a, s.joined(ctx, parts)); err != nil {
+		whole := io.NopCloser(s.joined(ctx, parts))
+		if a.Kind == "timeline" {
+			whole = withoutLost(whole, have)
+		}
+		err = s.keep(ctx, h, a, whole)
+		_ = whole.Close()
+		if err != nil {
 			return err
 		}
 	}
-	return nil
+	return s.Store.ForgetLostPictures(ctx, h.AttemptID)
+}
+
+// withoutLost gives a timeline in which what names a picture that never came says so instead.
+func withoutLost(r io.Reader, have []store.Artifact) io.ReadCloser {
+	came := map[string]bool{"": true}
+	for _, a := range have {
+		came[a.Name] = true
+	}
+	out, in := io.Pipe()
+	go func() {
+		w := timeline.NewWriter(in)
+		in.CloseWithError(timeline.Read(r, func(e timeline.Event) error {
+			for _, name := range []*string{&e.File, &e.Tree} {
+				if !came[*name] {
+					args := map[string]string{"lost with its host": *name}
+					maps.Copy(args, e.Args)
+					e.Args, *name = args, ""
+				}
+			}
+			_, err := w.Append(e)
+			return err
+		}))
+	}()
+	return out
 }
 
 // joined reads parts one after the other.
@@ -385,7 +494,15 @@ func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error 
 			return err
 		}
 	}
-	return l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage})
+	if !c.Verdict.Known() {
+		c.Message = fmt.Sprintf("the host says that it ended as %.50q, which nobody knows: %s", c.Verdict, c.Message)
+		c.Verdict = verdict.Lost
+	}
+	if c.Marked != "" && !c.Marked.Known() {
+		c.Marked = ""
+	}
+	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, maxMessage), foreign.Fit(c.MarkedMessage, maxMessage), foreign.Name(c.How, 16)
+	return unfit(l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage}))
 }
 
 // Fetch implements host.Link.

@@ -149,6 +149,8 @@ func kindOf(err error) string {
 		return host.KindOver
 	case errors.Is(err, host.ErrFull):
 		return host.KindFull
+	case errors.Is(err, host.ErrUnfit):
+		return host.KindUnfit
 	}
 	return ""
 }
@@ -238,7 +240,7 @@ func (s *Service) HostKeep(ctx context.Context, h store.Host, hold, name string,
 	}
 	a, ok := host.ArtifactNamed(name)
 	if !ok {
-		return fail(Invalid, "keep the artifact", "", "%q is no artifact's name", name)
+		return fail(Invalid, "keep the artifact", "", "%.200q is no artifact's name", name)
 	}
 	if offset < 0 {
 		return gone(s.HostLink().Keep(ctx, x, a, r))
@@ -266,6 +268,9 @@ func (s *Service) HostScreen(ctx context.Context, h store.Host, hold string, at 
 
 // gone turns the host's error into one for HTTP.
 func gone(err error) error {
+	if errors.Is(err, host.ErrUnfit) {
+		return fail(Refused, "keep it", "leave it out", "%v", err)
+	}
 	if errors.Is(err, host.ErrOver) {
 		return fail(NotFound, "find the hold", "it is over; throw away what was for it", "%v", err)
 	}

@@ -39,6 +39,7 @@ var byLabel = []struct {
 
 var (
 	waitDesc     = prometheus.NewDesc("tessellant_waiting_seconds", "How long the leg that has waited longest for a device has waited.", nil, nil)
+	overdueDesc  = prometheus.NewDesc("tessellant_overdue_devices", "Devices that are held for longer than the work on them may take.", nil, nil)
 	evidenceDesc = prometheus.NewDesc("tessellant_evidence_bytes", "Evidence that is kept.", nil, nil)
 	roomDesc     = prometheus.NewDesc("tessellant_storage_free_bytes", "Room for builds and evidence, the reserve taken off; only where they lie in a folder.", nil, nil)
 )
@@ -48,6 +49,7 @@ func (c *collector) Describe(d chan<- *prometheus.Desc) {
 		d <- m.desc
 	}
 	d <- waitDesc
+	d <- overdueDesc
 	d <- evidenceDesc
 	d <- roomDesc
 }
@@ -84,6 +86,8 @@ func (c *collector) read() (m []prometheus.Metric) {
 	}
 	wait, err := c.s.Store.LongestWait(ctx)
 	gauge(waitDesc, float64(wait), err)
+	overdue, err := c.s.Store.CountOverdue(ctx)
+	gauge(overdueDesc, float64(overdue), err)
 	bytes, err := c.s.Store.ArtifactBytes(ctx)
 	gauge(evidenceDesc, float64(bytes), err)
 	if free := c.s.Blobs.Free(); free >= 0 {

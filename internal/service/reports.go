@@ -58,7 +58,7 @@ func (s *Service) ReportSession(ctx context.Context, who Identity, id string, r 
 
 // married puts a report's cases onto a session's clock, and those that the client marked itself in their places.
 func married(told []junit.Case, have []store.Case, began time.Time) []store.Case {
-	told = junit.Tried(told)
+	told = junit.Apart(told)
 	var marks []junit.Mark
 	var marked []store.Case
 	for _, c := range have {

@@ -514,6 +514,34 @@ func (s *Service) ReleaseDevice(ctx context.Context, who Identity, serial string
 	return s.Device(ctx, who, serial)
 }
 
+// FreeDevice ends the work on a device, whatever its state: the leg, or the session, is stopped at once, and its host
+// hears of it when it next renews its hold. What had been handed in is kept.
+func (s *Service) FreeDevice(ctx context.Context, who Identity, serial string) (DeviceView, error) {
+	const title = "free the device"
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return d, err
+	}
+	if d.Hold == nil {
+		if d.Held {
+			return d, fail(Refused, title, "ask somebody of that workspace", "the work on it is another workspace's")
+		}
+		return d, fail(Refused, title, "see how it stands with: tessellant device show "+serial, "nothing is at work on it")
+	}
+	h := *d.Hold
+	if err := s.assemble(ctx, h); err != nil {
+		s.logOf(h).Warn("what was handed in of an attempt could not be put together", "err", err)
+	}
+	if err := s.closeHold(ctx, h, store.Closing{Verdict: verdict.Stopped, Message: "a person freed its device", How: "stopped"}); err != nil {
+		return d, err
+	}
+	s.Log.Info("a device was freed by hand", "device", serial, "leg", h.LegID)
+	if name, err := s.Store.HostName(ctx, h.HostID); err == nil {
+		s.Bus.Publish(bus.Host(name), nil)
+	}
+	return s.Device(ctx, who, serial)
+}
+
 // DeviceLegs lists the workspace's legs on a device, the newest first.
 func (s *Service) DeviceLegs(ctx context.Context, who Identity, serial, after string, limit int) ([]LegView, string, error) {
 	d, err := s.Device(ctx, who, serial)

@@ -328,13 +328,13 @@ func TestWhatAHostHandedInBeforeItVanishedIsPutTogether(t *testing.T) {
 	require.NoError(t, d.link.Append(ctx, h, log, 27, []byte("age\"}\n{\"seq\":2,\"at\":2,\"ki")), "told twice, it is there once")
 	leg, err := d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
-	tl, err := d.Timeline(ctx, d.Who, leg.Legs[0].ID, 0)
+	tl, err := d.Timeline(ctx, d.Who, leg.Legs[0].ID, 0, "")
 	require.NoError(t, err)
 	assert.True(t, tl.Live)
 	assert.Len(t, tl.Events, 1, "what goes on can be looked at, also by a service that was started since")
 	d.sql("UPDATE holds SET expires = now(3) - INTERVAL 1 SECOND")
 	housetest.Eventually(t, "the attempt is over", func() bool {
-		tl, err = d.Timeline(ctx, d.Who, leg.Legs[0].ID, 1)
+		tl, err = d.Timeline(ctx, d.Who, leg.Legs[0].ID, 1, "")
 		require.NoError(t, err)
 		return !tl.Live
 	})

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"tessellant/internal/bus"
 	"tessellant/internal/core/appfile"
@@ -257,8 +258,8 @@ func (s *Service) MarkSession(ctx context.Context, who Identity, id, caseName st
 	if v != verdict.Passed && v != verdict.Failed && (v != verdict.Skipped || caseName == "") {
 		return x, fail(Invalid, title, "a session is passed or failed, a case also skipped", "%q is no verdict that can be given", v)
 	}
-	if len(caseName) > 500 || len(message) > 64<<10 {
-		return x, fail(Invalid, title, "keep the name within 500 bytes and the message within 65536", "the name or the message is too long")
+	if len(caseName) > maxCaseName || len(message) > maxText || !utf8.ValidString(caseName+message) {
+		return x, fail(Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", maxCaseName, maxText), "the name or the message is too long, or is no text")
 	}
 	if caseName == "" {
 		err = s.Store.MarkSession(ctx, x.ID, v, message)

@@ -205,6 +205,16 @@ func (s *Store) PutArtifact(ctx context.Context, a Artifact) error {
 	return err
 }
 
+// ForgetLostPictures takes from an attempt's cases the names of pictures and trees that never came.
+func (s *Store) ForgetLostPictures(ctx context.Context, attempt string) error {
+	for _, column := range []string{"shot", "tree"} {
+		if _, err := s.exec(ctx, "UPDATE cases SET "+column+" = '' WHERE attempt_id = ? AND "+column+" <> '' AND NOT EXISTS (SELECT 1 FROM artifacts a WHERE a.attempt_id = cases.attempt_id AND a.name = cases."+column+")", attempt); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // ArtifactByID finds an artifact.
 func (s *Store) ArtifactByID(ctx context.Context, workspace, id string) (a Artifact, err error) {
 	err = s.db.GetContext(ctx, &a, "SELECT * FROM artifacts WHERE workspace_id = ? AND id = ?", workspace, id)

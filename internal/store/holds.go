@@ -26,7 +26,9 @@ type Device struct {
 	Seen   time.Time           `db:"seen"`
 	Held   bool                `db:"held"`
 	Silent int                 `db:"silent"` // seconds since its host spoke of it, by the database's clock
-	Host   string              `db:"host"`   // its name
+	// Overdue says that it is held for longer than the work on it may take.
+	Overdue bool   `db:"overdue"`
+	Host    string `db:"host"` // its name
 
 	LostInRow     int          `db:"lost_in_row"` // attempts lost on it since the last that was not
 	Quarantined   sql.NullTime `db:"quarantined"`
@@ -90,7 +92,16 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 // A device that was ready is away once its host has not spoken of it for a while.
 const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
 	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, " +
-	"TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent"
+	"TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
+
+// overdueHolds are holds that last longer than their work may take: its own limit, and 40 minutes to make ready and to hand in.
+const overdueHolds = "holds h LEFT JOIN runs r ON r.id = h.run_id LEFT JOIN sessions s ON s.id = h.leg_id WHERE h.active = 1 AND h.created + INTERVAL (coalesce(r.limit_seconds, JSON_VALUE(s.request, '$.limit'), 0) + 2400) SECOND < now(3)"
+
+// CountOverdue counts the devices that are held for longer than the work on them may take.
+func (s *Store) CountOverdue(ctx context.Context) (n int64, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM "+overdueHolds)
+	return n, err
+}
 
 // Devices lists devices by serial; limit 0: all.
 func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {

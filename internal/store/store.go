@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -230,6 +231,13 @@ func (s *Store) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 		return err
 	}
 	return tx.Commit()
+}
+
+// Unfit says whether the database will never take a value: it is too long, out of range, or of characters that it does not have. (MariaDB's ER_DATA_TOO_LONG,
+// ER_WARN_DATA_OUT_OF_RANGE, WARN_DATA_TRUNCATED, ER_TRUNCATED_WRONG_VALUE, ER_TRUNCATED_WRONG_VALUE_FOR_FIELD, ER_CONSTRAINT_FAILED.)
+func Unfit(err error) bool {
+	var me *mysql.MySQLError
+	return errors.As(err, &me) && slices.Contains([]uint16{1406, 1264, 1265, 1292, 1366, 4025}, me.Number)
 }
 
 // taken turns a duplicate key into ErrTaken.

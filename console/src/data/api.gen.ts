@@ -257,6 +257,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{serial}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End the work on a device, whatever its state
+         * @description For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+         */
+        delete: operations["freeDevice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/backup": {
         parameters: {
             query?: never;
@@ -724,7 +746,10 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What happened in an attempt, on one clock; of one that goes on, what has happened so far */
+        /**
+         * What happened in an attempt, on one clock; of one that goes on, what has happened so far
+         * @description A long timeline comes in windows. As long as an answer has next, there is more.
+         */
         get: operations["getTimeline"];
         put?: never;
         post?: never;
@@ -997,6 +1022,8 @@ export interface components {
             state: "free" | "held" | "away" | "unusable" | "quarantined";
             /** @description Of one that gets no work: why, and the remedy */
             why?: string;
+            /** @description It is held for longer than the work on it may take: see DELETE /devices/{serial}/hold */
+            overdue?: boolean;
             /** @description The host it is attached to */
             host: string;
             /**
@@ -1295,6 +1322,8 @@ export interface components {
             /** @description The attempt goes on */
             live: boolean;
             events: components["schemas"]["TimelineEvent"][];
+            /** @description Where the next window begins; without it there is no more */
+            next?: string;
         };
         /** @enum {string} */
         LogLevel: "V" | "D" | "I" | "W" | "E" | "F";
@@ -1955,6 +1984,29 @@ export interface operations {
         };
     };
     releaseDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    freeDevice: {
         parameters: {
             query?: never;
             header?: never;
@@ -2648,6 +2700,8 @@ export interface operations {
             query?: {
                 /** @description The attempt's number; the last one unless given */
                 attempt?: components["parameters"]["AttemptNumber"];
+                /** @description Where the window begins */
+                from?: string;
             };
             header?: never;
             path: {

@@ -1,6 +1,6 @@
 // What the pages ask for. Each thing has one key, so that live events know where to put what has changed.
 import { keepPreviousData, notifyManager, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { answer, http, Refusal, type Leg, type LogLevel, type RunRequest, type Verdict } from './api';
+import { answer, http, Refusal, type Leg, type LogLevel, type RunRequest, type Timeline, type Verdict } from './api';
 
 notifyManager.setScheduler(queueMicrotask); // what an event changes is drawn in the next frame, not after a timer
 
@@ -47,8 +47,23 @@ export const useLeg = (id: string) => useQuery(legQuery(id));
 
 const timelineQuery = (leg: string, attempt: number | undefined) => ({
   queryKey: ['timeline', leg, attempt],
-  queryFn: () => answer(http.GET('/legs/{id}/timeline', { params: { path: { id: leg }, query: { attempt } } })),
+  queryFn: () => wholeTimeline(leg, attempt),
 });
+
+/** So many events of a timeline are held by a tab; the rest is among the leg's files. */
+export const mostEvents = 60_000;
+
+/** A long timeline comes in windows. */
+async function wholeTimeline(leg: string, attempt: number | undefined): Promise<Timeline> {
+  const ask = (from?: string) => answer(http.GET('/legs/{id}/timeline', { params: { path: { id: leg }, query: { attempt, from } } }));
+  const all = await ask();
+  while (all.next !== undefined && all.events.length < mostEvents) {
+    const more = await ask(all.next);
+    all.events = all.events.concat(more.events);
+    all.next = more.next;
+  }
+  return all;
+}
 export const useTimeline = (leg: string, attempt: number | undefined) => useQuery({ ...timelineQuery(leg, attempt), enabled: attempt !== undefined });
 
 /** Asks for a leg before its page is there; and for its last attempt, which the page will want first. */

@@ -95,6 +95,7 @@ export default function LegPage() {
       </Head>
       {l.session?.message && <Sub>{l.session.message}</Sub>}
       {timeline.error && <Refused error={timeline.error} />}
+      {timeline.data?.next !== undefined && !live && <Sub>Only its first {events.length.toLocaleString('en')} events are shown. All of them are in timeline.jsonl among the files.</Sub>}
       {attempt?.message && (attempt.verdict === 'lost' || attempt.verdict === 'invalid') && <Sub>Attempt {attempt.number} on {attempt.serial}, host {attempt.host}: {attempt.message}</Sub>}
       {attempt && attempt.serial !== l.device.serial && <Sub>This attempt ran on <Link to={`/devices/${encodeURIComponent(attempt.serial)}`}>{attempt.serial}</Link>, which is like {l.device.serial}.</Sub>}
       {attempt?.evidence_removed && <Sub>Its evidence was removed <When at={attempt.evidence_removed} />, for its age or for want of room.</Sub>}

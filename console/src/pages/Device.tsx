@@ -69,6 +69,7 @@ export default function DevicePage() {
 /** Takes the device out of work, and lets it have some again. */
 function Care({ d }: { d: Device }) {
   const [why, setWhy] = useState<string>();
+  const [freeing, setFreeing] = useState(false);
   const [error, setError] = useState<unknown>();
   const path = { params: { path: { serial: d.serial } } };
   async function take(asked: Promise<Device>) {
@@ -77,6 +78,7 @@ function Care({ d }: { d: Device }) {
       client.setQueryData(['device', d.serial], await asked);
       void client.invalidateQueries({ queryKey: ['devices'] });
       setWhy(undefined);
+      setFreeing(false);
     } catch (e) {
       setError(e);
     }
@@ -88,6 +90,17 @@ function Care({ d }: { d: Device }) {
         <Row $gap={12}>
           <Sub>In quarantine since <When at={d.quarantined} />{d.quarantined_by === 'itself' ? ', by itself; a check that it passes releases it' : ', by hand'}{d.state === 'held' ? '; the leg that it is at work on is finished' : ''}.</Sub>
           <Button onPress={() => void take(answer(http.DELETE('/devices/{serial}/quarantine', path)))}>Release</Button>
+        </Row>
+      )}
+      {d.overdue && (
+        <Sub>It has been held for longer than the work on it may take. End that work if nobody needs it.</Sub>
+      )}
+      {d.held_by && !freeing && <Row><Button onPress={() => setFreeing(true)}>Free the device …</Button></Row>}
+      {d.held_by && freeing && (
+        <Row $gap={12}>
+          <Sub>The {d.held_by.run ? 'leg' : 'session'} on it is stopped at once. What was uploaded so far is kept.</Sub>
+          <Button $main onPress={() => void take(answer(http.DELETE('/devices/{serial}/hold', path)))}>Free it</Button>
+          <Button onPress={() => setFreeing(false)}>Keep it</Button>
         </Row>
       )}
       {!d.quarantined && why === undefined && <Row><Button onPress={() => setWhy('')}>Quarantine …</Button></Row>}

@@ -107,7 +107,11 @@ type Crash struct {
 	Trace   string // all that the log says of it, with line ends
 }
 
-const maxTrace = 400 // lines
+const (
+	maxTrace      = 400       // lines
+	maxTraceBytes = 256 << 10 // of a trace
+	maxCrashes    = 1000      // that are told of one log
+)
 
 // Finder finds crashes in a stream of lines. A crash is told as soon as its
 // first lines say whose and what it is; its trace grows with the lines after it.
@@ -130,6 +134,12 @@ func ofCrashes(tag string) bool {
 // com.android.internal.os.RuntimeInit and by the linker's debuggerd handler; that an app does not
 // respond, under ActivityManager, by com.android.server.am.ProcessErrorStateRecord.
 func (f *Finder) Feed(l Line) {
+	if len(f.done) >= maxCrashes {
+		return
+	}
+	if f.open != nil && len(f.open.Trace) > maxTraceBytes {
+		f.n = maxTrace // it is full
+	}
 	switch {
 	case l.Tag == "AndroidRuntime" && strings.HasPrefix(l.Text, "FATAL EXCEPTION"):
 		f.open, f.n = &Crash{At: l.At, PID: l.PID, Trace: l.Text + "\n"}, 0

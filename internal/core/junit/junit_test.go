@@ -153,12 +153,18 @@ func TestTimesOfAReportOnAnotherClock(t *testing.T) {
 	assert.EqualValues(t, 1, Case{Start: zero}.On(zero, zero), "0 means that it is not known")
 }
 
-func TestOneCaseTriedMoreThanOnce(t *testing.T) {
-	at := time.Date(2026, 11, 20, 9, 30, 0, 0, time.UTC)
-	got := Tried([]Case{
-		{Name: "a", Verdict: verdict.Failed, Message: "once", Start: at}, {Name: "b", Verdict: verdict.Passed, Start: at}, {Name: "a", Verdict: verdict.Passed, Start: at.Add(time.Minute)},
-		{Name: "b", Verdict: verdict.Failed, Message: "later", Start: at.Add(time.Minute)}, {Class: "other", Name: "a", Verdict: verdict.Passed}})
-	assert.Equal(t, []Case{{Name: "a", Verdict: verdict.Flaky, Message: "once", Start: at, Reruns: 1}, {Name: "b", Verdict: verdict.Failed, Message: "later", Start: at, Reruns: 1}, {Class: "other", Name: "a", Verdict: verdict.Passed}}, got)
+func TestCasesOfOneNameAreToldApart(t *testing.T) {
+	got := Apart([]Case{{Name: "a", Verdict: verdict.Passed}, {Name: "a", Verdict: verdict.Failed, Message: "no"}, {Name: "a (2)"}, {Name: "a", Verdict: verdict.Passed}, {Class: "other", Name: "a"}, {Class: "other", Name: "a"}})
+	var names []string
+	for _, c := range got {
+		names = append(names, c.FullName())
+	}
+	assert.Equal(t, []string{"a", "a (2)", "a (2) (2)", "a (3)", "other.a", "other.a (2)"}, names)
+	assert.Equal(t, []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Passed}, []verdict.Verdict{got[0].Verdict, got[1].Verdict, got[3].Verdict}, "none was merged")
+	many := make([]Case, 100_000)
+	start := time.Now()
+	Apart(many)
+	assert.Less(t, time.Since(start), 5*time.Second)
 }
 
 func TestCasesFindTheirMarks(t *testing.T) {
@@ -166,6 +172,7 @@ func TestCasesFindTheirMarks(t *testing.T) {
 	marks := []Mark{{"opens", 1000}, {"opens", 9000}, {"Shores.closes", 12000}}
 	assert.Equal(t, []int{1, 0, 2, -1}, Pair(cases, []int64{8800, 0, 0, 900}, marks), "the nearest where the time is known, else the first that is left")
 	assert.Equal(t, []int{0, 1, 2, -1}, Pair(cases, make([]int64, 4), marks), "in their order")
+	assert.Equal(t, []int{0, 1}, Pair(Apart([]Case{{Name: "opens"}, {Name: "opens"}}), make([]int64, 2), marks), "twins are marked by the one name")
 	assert.Empty(t, Pair(nil, nil, marks))
 }
 

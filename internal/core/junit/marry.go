@@ -4,8 +4,6 @@ package junit
 
 import (
 	"time"
-
-	"tessellant/internal/core/verdict"
 )
 
 // clockSlack is how far a report's times may be off: runners write their suites' in whole seconds.
@@ -25,29 +23,28 @@ func (c Case) On(zero, began time.Time) int64 {
 	return max(at.Sub(zero).Milliseconds(), 1)
 }
 
-// Tried makes one of cases with the same full name: a report has one for each time that its runner tried. One that failed first and
-// passed then is flaky; else the worst counts.
-func Tried(in []Case) (out []Case) {
-	at := map[string]int{}
-	for _, c := range in {
-		i, seen := at[c.FullName()]
-		if !seen {
-			at[c.FullName()] = len(out)
-			out = append(out, c)
+// Apart tells cases with the same full name apart: the second is called name (2). Runners do write twins, for parameters or for loops, and nothing in a report says
+// that one is another try of the other; where a runner says so, it does within one case.
+func Apart(in []Case) []Case {
+	taken := make(map[string]bool, len(in))
+	next := map[string]int{}
+	for i := range in {
+		name := in[i].FullName()
+		if !taken[name] {
+			taken[name] = true
 			continue
 		}
-		first := &out[i]
-		first.Reruns++
-		switch {
-		case first.Verdict == verdict.Flaky:
-		case first.Verdict == verdict.Failed && c.Verdict == verdict.Passed:
-			first.Verdict = verdict.Flaky
-		case verdict.Roll(first.Verdict, c.Verdict) != first.Verdict:
-			c.Start, c.Reruns = first.Start, first.Reruns
-			*first = c
+		n := max(next[name], 2)
+		for ; ; n++ {
+			in[i].Twin = n
+			if full := in[i].FullName(); !taken[full] {
+				taken[full] = true
+				break
+			}
 		}
+		next[name] = n + 1
 	}
-	return out
+	return in
 }
 
 // Mark is a case that was marked as such while it ran.
@@ -83,6 +80,7 @@ func Pair(cases []Case, at []int64, marks []Mark) []int {
 		return true
 	}
 	for i, c := range cases {
+		c.Twin = 0 // it is marked by its own name
 		if !take(i, c.FullName()) && !take(i, c.Name) {
 			out[i] = -1
 		}

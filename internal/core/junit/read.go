@@ -34,6 +34,7 @@ type Case struct {
 	Trace      string
 	Errored    bool // an error, not a failure: the test itself broke
 	Reruns     int  // how often it was tried again
+	Twin       int  // of the cases of one name, which one this is, from 2; 0: the first, or the only one
 	Output     string
 	Start      time.Time // zero: the report does not say
 	Took       time.Duration
@@ -43,6 +44,9 @@ type Case struct {
 // FullName is what a case is called in a run: its class, or else its suite, and its name. What stands before the name is cut where it is
 // very long.
 func (c Case) FullName() string {
+	if c.Twin > 0 {
+		c.Name = fmt.Sprintf("%s (%d)", c.Name, c.Twin)
+	}
 	before, between := c.Suite, " / "
 	if c.Class != "" && c.Class != "test" { // what Node's own runner calls them all
 		before, between = c.Class, "."
@@ -59,9 +63,12 @@ const (
 	maxName     = 400      // of each name
 	maxFullName = 500
 	maxDepth    = 100
-	maxCases    = 200_000
+	maxCases    = 5_000_000 // they come one at a time; who keeps them has a bound of its own
 	maxProps    = 50
 )
+
+// ErrMany says that a report has more cases than any that was ever meant.
+var ErrMany = errors.New("there are too many test cases in it")
 
 // ErrNone says that a report has no test case in it.
 var ErrNone = errors.New("there is no test case in it")
@@ -215,7 +222,7 @@ func (d *reader) suite() suite {
 // testcase reads a case to its end.
 func (d *reader) testcase() error {
 	if d.cases++; d.cases > maxCases {
-		return fmt.Errorf("there are more than %d cases", maxCases)
+		return fmt.Errorf("%w: more than %d", ErrMany, maxCases)
 	}
 	c := Case{Class: clip(d.attrs.class, maxName), Name: clip(d.attrs.name, maxName), File: clip(d.attrs.file, maxName), Verdict: verdict.Passed, Took: seconds(d.attrs.time), Start: stamp(d.attrs.timestamp)}
 	if n := len(d.suites); n > 0 {

@@ -85,9 +85,19 @@ const maxLine = 4 << 20
 // Read calls f with each event in r. A last line that was cut off, as a killed
 // writer leaves it, is passed over; any other line that is no event is an error.
 func Read(r io.Reader, f func(Event) error) error {
+	return ReadFrom(r, func(e Event, _ int64) error { return f(e) })
+}
+
+// ErrEnough ends a reading before the end, without an error.
+var ErrEnough = errors.New("enough was read")
+
+// ReadFrom is Read for r that begins with an event; f is also told how many bytes have been read with it, and may answer ErrEnough.
+func ReadFrom(r io.Reader, f func(e Event, upTo int64) error) error {
 	br := bufio.NewReaderSize(r, 64<<10)
+	upTo := int64(0)
 	for n := 1; ; n++ {
 		line, err := readLine(br)
+		upTo += int64(len(line))
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -98,7 +108,9 @@ func Read(r io.Reader, f func(Event) error) error {
 		if err := json.Unmarshal(line, &e); err != nil {
 			return fmt.Errorf("timeline line %d is no event: %w", n, err)
 		}
-		if err := f(e); err != nil {
+		if err := f(e, upTo); errors.Is(err, ErrEnough) {
+			return nil
+		} else if err != nil {
 			return err
 		}
 	}

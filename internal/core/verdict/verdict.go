@@ -5,6 +5,8 @@
 // line from the run's. In: verdicts. Out: a verdict, counts, an exit code.
 package verdict
 
+import "slices"
+
 // Verdict is how a case, an attempt, a leg or a run came out. The empty
 // verdict means that there is none yet.
 type Verdict string
@@ -23,6 +25,9 @@ const (
 
 // Order lists all verdicts, the one that decides a roll-up first.
 var Order = []Verdict{Crashed, Failed, Expired, Invalid, Lost, Stopped, Flaky, Passed, Skipped}
+
+// Known says whether v is one of the verdicts.
+func (v Verdict) Known() bool { return slices.Contains(Order, v) }
 
 // Roll returns the first verdict of Order that occurs among vs; "skipped" only
 // when all are. Empty verdicts are passed over; of nothing it makes nothing.
