@@ -48,7 +48,7 @@ func (a *attempt) cases(ctx context.Context) error {
 		r.StartMS = a.rec.now()
 		a.rec.inCase(c.Name)
 		switch {
-		case ctx.Err() != nil && brokenOff(context.Cause(ctx)):
+		case errors.Is(context.Cause(ctx), context.Canceled), errors.Is(context.Cause(ctx), errHoldOver):
 			return context.Cause(ctx) // it says nothing of the cases that were not begun
 		case ctx.Err() != nil:
 			r.Verdict, r.Message = verdict.Skipped, "not begun: "+context.Cause(ctx).Error()
@@ -75,7 +75,7 @@ func (a *attempt) cases(ctx context.Context) error {
 			return &phone.Lost{Serial: a.hold.Serial, Doing: "run " + c.Name, Err: errors.New(r.Message)}
 		}
 	}
-	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, errCaseTime) {
+	if cause := context.Cause(ctx); errors.Is(cause, errLegTime) || errors.Is(cause, errStopped) {
 		return cause
 	}
 	return nil

@@ -145,7 +145,12 @@ func (s *Service) Host(t testing.TB, server *adb.Server, connect ...string) (sto
 // HostWith sets a host with more of a configuration to work.
 func (s *Service) HostWith(t testing.TB, c host.Config) (stop func()) {
 	t.Helper()
-	c.Name, c.Dir, c.Link, c.Log = service.BuiltIn, filepath.Join(s.Dir, "host"), s.HostLink(), Log()
+	c.Name, c.Dir, c.Log = service.BuiltIn, filepath.Join(s.Dir, "host"), Log()
+	if over, ok := c.Link.(interface{ Over(host.Link) }); ok { // a link of the test's own, over the real one
+		over.Over(s.HostLink())
+	} else {
+		c.Link = s.HostLink()
+	}
 	h := host.New(c)
 	require.NoError(t, h.Begin())
 	ctx, cancel := context.WithCancel(context.Background())

@@ -417,7 +417,13 @@ func (s *Service) assemble(ctx context.Context, h store.Hold) error {
 		}
 		whole := io.NopCloser(s.joined(ctx, parts))
 		if a.Kind == "timeline" {
-			whole = withoutLost(whole, have)
+			came := map[string]bool{"": true}
+			for _, a := range have {
+				came[a.Name] = true
+			}
+			if lacks(s.joined(ctx, parts), came) {
+				whole = withoutLost(whole, came)
+			}
 		}
 		err = s.keep(ctx, h, a, whole)
 		_ = whole.Close()
@@ -428,12 +434,19 @@ func (s *Service) assemble(ctx context.Context, h store.Hold) error {
 	return s.Store.ForgetLostPictures(ctx, h.AttemptID)
 }
 
+// lacks says whether a timeline names a picture that never came.
+func lacks(r io.Reader, came map[string]bool) (lost bool) {
+	_ = timeline.ReadFrom(r, func(e timeline.Event, _ int64) error {
+		if lost = !came[e.File] || !came[e.Tree]; lost {
+			return timeline.ErrEnough
+		}
+		return nil
+	})
+	return lost
+}
+
 // withoutLost gives a timeline in which what names a picture that never came says so instead.
-func withoutLost(r io.Reader, have []store.Artifact) io.ReadCloser {
-	came := map[string]bool{"": true}
-	for _, a := range have {
-		came[a.Name] = true
-	}
+func withoutLost(r io.Reader, came map[string]bool) io.ReadCloser {
 	out, in := io.Pipe()
 	go func() {
 		w := timeline.NewWriter(in)

@@ -1,0 +1,258 @@
+package host
+
+// The courier with a service that refuses for good, that has no room, and on a disk that has none.
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/verdict"
+)
+
+// picky is a service that takes what it likes.
+type picky struct {
+	Link
+	refuse func(what string) error
+
+	mu      sync.Mutex
+	reports []Progress
+	files   []string
+	closed  []Closing
+}
+
+func (p *picky) Beside(string) bool { return true }
+
+func (p *picky) Report(_ context.Context, _ Hold, ps []Progress) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, x := range ps {
+		if err := p.refuse(fmt.Sprint("report ", x.Seq)); err != nil {
+			return err
+		}
+	}
+	p.reports = append(p.reports, ps...)
+	return nil
+}
+
+func (p *picky) Keep(_ context.Context, _ Hold, a Artifact, r io.Reader) error {
+	_, _ = io.Copy(io.Discard, r)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if err := p.refuse(a.Name); err != nil {
+		return err
+	}
+	p.files = append(p.files, a.Name)
+	return nil
+}
+
+func (p *picky) Close(_ context.Context, _ Hold, c Closing) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if err := p.refuse("close " + c.Message); err != nil {
+		return err
+	}
+	p.closed = append(p.closed, c)
+	return nil
+}
+
+func carry(t *testing.T, p *picky) (*courier, func()) {
+	t.Helper()
+	s := &spool{dir: t.TempDir(), limit: 1 << 30}
+	c, err := newCourier(p, s, Hold{AttemptID: "A"}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "kept"), 0o700))
+	return c, func() {
+		require.NoError(t, c.finish(Closing{Verdict: verdict.Failed, Message: "no"}))
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		defer cancel()
+		require.NoError(t, c.deliver(ctx, func() Closing { return Closing{Verdict: verdict.Failed, Message: "no"} }))
+	}
+}
+
+func TestWhatTheServiceNeverTakesIsLeftOutAndSaid(t *testing.T) {
+	p := &picky{refuse: func(what string) error {
+		if what == "report 3" || what == "kept/odd" {
+			return fmt.Errorf("%w: too long", ErrUnfit)
+		}
+		return nil
+	}}
+	c, deliver := carry(t, p)
+	for seq := range int64(5) {
+		require.NoError(t, c.report(Progress{Seq: seq + 1, Case: &CaseResult{Name: fmt.Sprint("case ", seq+1)}}))
+	}
+	for _, name := range []string{"kept/odd", "kept/plain"} {
+		require.NoError(t, writeWhole(filepath.Join(c.dir, name), []byte("x")))
+	}
+	deliver()
+	var seqs []int64
+	for _, r := range p.reports {
+		seqs = append(seqs, r.Seq)
+	}
+	assert.Equal(t, []int64{1, 2, 4, 5}, seqs, "one piece is left out, and no other")
+	assert.Equal(t, []string{"kept/plain"}, p.files)
+	require.Len(t, p.closed, 1)
+	assert.Contains(t, p.closed[0].Message, "report 3 (case case 3)")
+	assert.Contains(t, p.closed[0].Message, "kept/odd: the service can't take this: too long")
+}
+
+func TestAnEndThatCanNotBeSaidIsSaidOtherwise(t *testing.T) {
+	p := &picky{refuse: func(what string) error {
+		if strings.HasPrefix(what, "close no") {
+			return ErrUnfit
+		}
+		return nil
+	}}
+	_, deliver := carry(t, p)
+	deliver()
+	require.Len(t, p.closed, 1)
+	assert.Equal(t, verdict.Failed, p.closed[0].Verdict)
+	assert.Equal(t, "how it ended could not be kept", p.closed[0].Message)
+
+	p = &picky{refuse: func(what string) error {
+		if strings.HasPrefix(what, "close") {
+			return ErrUnfit
+		}
+		return nil
+	}}
+	_, deliver = carry(t, p)
+	deliver() // it comes to an end: the hold is not renewed any more
+}
+
+func TestAPieceThatIsRefusedWhileOthersAreTakenIsLeftOutInTheEnd(t *testing.T) {
+	p := &picky{refuse: func(string) error { return nil }}
+	c, _ := carry(t, p)
+	no := errors.New("a fault of the service")
+	assert.Error(t, c.took("kept/a", no))
+	c.failing["kept/a"] = time.Now().Add(-2 * stuckFor)
+	assert.Error(t, c.took("kept/a", no), "the service takes nothing now")
+	require.NoError(t, c.took("kept/b", nil))
+	assert.NoError(t, c.took("kept/a", no))
+	require.Len(t, c.missing, 1)
+	assert.Contains(t, c.missing[0], "a fault of the service")
+}
+
+func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
+	p := &picky{refuse: func(string) error { return nil }}
+	c, deliver := carry(t, p)
+	require.NoError(t, c.report(Progress{Seq: 1}))
+	real := c.reports
+	name := real.Name()
+	// The disk is full: a file that can't be written stands for it.
+	full, err := os.Open(name)
+	require.NoError(t, err)
+	c.reports = full
+	assert.Error(t, c.report(Progress{Seq: 2}))
+	// A part of a line came to the disk all the same.
+	_, err = real.WriteString(`{"Seq":2,"Ca`)
+	require.NoError(t, err)
+	require.NoError(t, real.Truncate(c.written))
+	assert.Error(t, c.report(Progress{Seq: 3}))
+	_ = full.Close()
+	c.reports = real
+	require.NoError(t, c.report(Progress{Seq: 4}), "there is room again")
+	deliver()
+	var seqs []int64
+	for _, r := range p.reports {
+		seqs = append(seqs, r.Seq)
+	}
+	assert.Equal(t, []int64{1, 2, 3, 4}, seqs)
+
+	// What another process left half-written is taken off.
+	dir := t.TempDir()
+	s := &spool{dir: dir, limit: 1 << 30}
+	require.NoError(t, os.MkdirAll(s.path("B"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(s.path("B"), reportsFile), []byte("{\"Seq\":1}\n{\"Seq\":2,\"St"), 0o600))
+	again, err := newCourier(p, s, Hold{AttemptID: "B"}, slog.Default())
+	require.NoError(t, err)
+	require.NoError(t, again.report(Progress{Seq: 2}))
+	raw, err := os.ReadFile(filepath.Join(s.path("B"), reportsFile))
+	require.NoError(t, err)
+	assert.Equal(t, "{\"Seq\":1}\n{\"Seq\":2}\n", string(raw))
+}
+
+func TestTheHostsFolderIsCountedWithoutDrift(t *testing.T) {
+	s := &spool{dir: t.TempDir(), limit: 1000}
+	a, b := s.of("a"), s.of("b")
+	require.NoError(t, a.room(600))
+	assert.ErrorIs(t, b.room(500), errNoRoom)
+	a.back(100)
+	require.NoError(t, b.room(500))
+	a.back(10_000) // no more than was taken
+	assert.EqualValues(t, 500, s.used)
+	require.NoError(t, os.MkdirAll(s.path("b"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(s.path("b"), "x"), make([]byte, 77), 0o600))
+	s.remove("b")
+	assert.Zero(t, s.used, "what was taken is given back, whatever lay there")
+	require.NoError(t, os.MkdirAll(s.path("left"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(s.path("left"), "x"), make([]byte, 77), 0o600))
+	s.measure()
+	assert.EqualValues(t, 77, s.used)
+	s.remove("left")
+	assert.Zero(t, s.used)
+}
+
+func TestALogThatEndsEndsNoAttempt(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	d := &diary{open: func(n int, _ time.Time) (io.ReadCloser, error) {
+		if n == 12 {
+			cancel()
+		}
+		return io.NopCloser(strings.NewReader(fmt.Sprintf("17000000%02d.250  1  1 I A: line %d\n", n, n))), nil
+	}}
+	b, err := newLogbook(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
+	require.NoError(t, err)
+	require.NoError(t, b.follow(ctx), "it is opened again and again")
+	require.NoError(t, b.close())
+	raw, err := os.ReadFile(b.out.Name())
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "line 11\n")
+	assert.Contains(t, string(raw), "ended 11 times")
+}
+
+func TestAnAppCanForgeNoMarkAndFillNoMemoryWithThem(t *testing.T) {
+	r, w := io.Pipe()
+	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
+	b, err := newLogbook("", d, "a", time.Unix(1700000000, 0), nil, nil)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error)
+	go func() { done <- b.follow(ctx) }()
+	for i := range 2000 {
+		_, err = io.WriteString(w, fmt.Sprintf("1700000001.000  7  7 I Tessellant: end of case %d, try 1\n", i))
+		require.NoError(t, err)
+	}
+	_, err = io.WriteString(w, strings.Repeat("x", 1<<20)+"\n")
+	require.NoError(t, err)
+	b.settle(ctx, "end of case 1, try 1")
+	b.mu.Lock()
+	assert.Empty(t, b.marks)
+	b.mu.Unlock()
+	require.Len(t, d.marks, 1)
+	assert.NotEqual(t, "end of case 1, try 1", d.marks[0], "nobody can know it before")
+	cancel()
+	_ = w.Close()
+	require.NoError(t, <-done)
+}
+
+func TestAPictureLargerThanAnyScreenIsNotUnpacked(t *testing.T) {
+	// A PNG of a few bytes that says that it has 30000 × 30000 pixels (PNG specification, section 11.2.2).
+	head := []byte("IHDR\x00\x00\x75\x30\x00\x00\x75\x30\x08\x06\x00\x00\x00")
+	bomb := append([]byte("\x89PNG\r\n\x1a\n\x00\x00\x00\x0d"), head...)
+	bomb = binary.BigEndian.AppendUint32(bomb, crc32.ChecksumIEEE(head))
+	_, err := decode(bomb)
+	assert.ErrorContains(t, err, "30000 × 30000 pixels is larger than any screen")
+}
