@@ -401,27 +401,36 @@ type Attempt struct {
 // Build defines model for Build.
 type Build struct {
 	// Abis Processor kinds with native code; empty
-	Abis        []string  `json:"abis"`
-	AppId       string    `json:"app_id"`
-	Created     time.Time `json:"created"`
-	Debuggable  bool      `json:"debuggable"`
-	Filename    string    `json:"filename"`
-	HasIcon     bool      `json:"has_icon"`
-	Id          string    `json:"id"`
-	Label       string    `json:"label"`
-	MinApi      int       `json:"min_api"`
-	Permissions []string  `json:"permissions"`
-	Platform    string    `json:"platform"`
+	Abis       []string  `json:"abis"`
+	AppId      string    `json:"app_id"`
+	Created    time.Time `json:"created"`
+	Debuggable bool      `json:"debuggable"`
+	Filename   string    `json:"filename"`
+
+	// Findings What will go wrong with it
+	Findings *[]Finding `json:"findings,omitempty"`
+	HasIcon  bool       `json:"has_icon"`
+	Id       string     `json:"id"`
+	Label    string     `json:"label"`
+	MinApi   int        `json:"min_api"`
+
+	// MinCode The code name of the unreleased system that it needs; min_api is 10000 then
+	MinCode     *string  `json:"min_code,omitempty"`
+	Permissions []string `json:"permissions"`
+	Platform    string   `json:"platform"`
 
 	// Ref Short and stable, such as kelpline/android@231
 	Ref    string `json:"ref"`
 	Sha256 string `json:"sha256"`
 
 	// Size Bytes
-	Size        int64  `json:"size"`
-	TargetApi   int    `json:"target_api"`
-	VersionCode int64  `json:"version_code"`
-	VersionName string `json:"version_name"`
+	Size      int64 `json:"size"`
+	TargetApi int   `json:"target_api"`
+
+	// TargetCode The code name of the unreleased system that it is made for; target_api is 10000 then
+	TargetCode  *string `json:"target_code,omitempty"`
+	VersionCode int64   `json:"version_code"`
+	VersionName string  `json:"version_name"`
 }
 
 // BuildPage defines model for BuildPage.

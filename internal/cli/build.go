@@ -18,6 +18,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/httpd"
 )
 
 func (a *app) buildCmd() *cobra.Command {
@@ -97,7 +98,7 @@ func (a *app) buildCheck(path string) error {
 	}
 	return a.show(x, func() {
 		b := api.Build{AppId: x.AppID, Label: x.Label, VersionName: x.VersionName, VersionCode: x.VersionCode, MinApi: x.MinAPI, TargetApi: x.TargetAPI,
-			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable}
+			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable, MinCode: &x.MinCode, TargetCode: &x.TargetCode, Findings: httpd.BuildFindings(x.Findings)}
 		a.buildFacts(&b)
 	})
 }
@@ -144,9 +145,19 @@ func (a *app) buildFacts(b *api.Build) {
 	if b.Debuggable {
 		debug = "yes"
 	}
+	needs, made := fmt.Sprintf("API level %d or later", b.MinApi), fmt.Sprint(b.TargetApi)
+	if c := deref(b.MinCode); c != "" {
+		needs = "the unreleased " + c
+	}
+	if c := deref(b.TargetCode); c != "" {
+		made = "the unreleased " + c
+	}
 	facts(a.out, "reference", b.Ref, "id", b.Id, "app", fmt.Sprintf("%s (%s)", b.Label, b.AppId), "version", fmt.Sprintf("%s (code %d)", b.VersionName, b.VersionCode),
-		"Android", fmt.Sprintf("API level %d or later, made for %d", b.MinApi, b.TargetApi), "code for", runs, "asks for", strings.Join(short(b.Permissions), ", "),
+		"Android", needs+", made for "+made, "code for", runs, "asks for", strings.Join(short(b.Permissions), ", "),
 		"debuggable", debug, "size", bytesText(b.Size), "SHA-256", b.Sha256, "file", b.Filename)
+	for _, f := range deref(b.Findings) {
+		fmt.Fprintln(a.out, findingText(f))
+	}
 }
 
 // short leaves out what all permissions of the system begin with.

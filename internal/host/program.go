@@ -79,8 +79,9 @@ type program struct {
 	dir    sandbox.Folders
 	out    *output
 	began  time.Time
-	opened int  // sessions; one at a time is
-	excess bool // its reports have more cases than are read
+	opened int      // sessions; one at a time is
+	excess bool     // its reports have more cases than are read
+	empty  []string // report files without a case, and what is in them
 }
 
 // program prepares and runs the package's program, and reads what it reports.
@@ -412,12 +413,10 @@ func (p *program) results(ctx context.Context, end sandbox.Ended, runErr error) 
 	switch {
 	case cause != nil:
 		return cause
+	case len(cases) == 0 && len(p.empty)+len(bad) > 0:
+		return fmt.Errorf("the program ended (%s), and what it wrote as results is no JUnit XML with test cases: %s%s", howEnded(end, runErr), strings.Join(append(p.empty, bad...), "; "), p.out.last())
 	case len(cases) == 0:
-		why := ""
-		if len(bad) > 0 {
-			why = "; " + strings.Join(bad, "; ")
-		}
-		return fmt.Errorf("the program ended (%s) and wrote no results as %s%s%s", howEnded(end, runErr), strings.Join(p.spec.Results, ", "), why, p.out.last())
+		return fmt.Errorf("the program ended (%s) and wrote no results as %s%s", howEnded(end, runErr), strings.Join(p.spec.Results, ", "), p.out.last())
 	}
 	if end.Killed != "" {
 		a.results, a.said = append(a.results, verdict.Expired), append(a.said, "the program was ended: "+end.Killed)
@@ -465,8 +464,10 @@ func (p *program) read() (cases []junit.Case, bad []string) {
 		if errors.Is(err, junit.ErrMany) {
 			all.left++
 		}
-		if err != nil && !errors.Is(err, junit.ErrNone) {
-			bad = append(bad, name+": "+err.Error())
+		if errors.Is(err, junit.ErrNone) {
+			p.empty = append(p.empty, fmt.Sprintf("%s: %v", foreign.Name(name, 100), err))
+		} else if err != nil {
+			bad = append(bad, foreign.Name(name, 100)+": "+err.Error())
 		}
 	}
 	return nil, bad

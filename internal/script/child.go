@@ -84,7 +84,9 @@ func (c *child) run() *ending {
 	globals, err := c.exec(thread, c.job.File)
 	if err != nil {
 		e := c.ended(err)
-		e.Kind = "load"
+		if e.Kind != "steps" { // an endless top level is out of time as an endless case is
+			e.Kind = "load"
+		}
 		return e
 	}
 	call := func(name string, args ...starlark.Value) (starlark.Value, error) {

@@ -198,6 +198,8 @@ func (t *talk) outcome(ctx context.Context, l Limits, end *ending, used time.Dur
 		return Outcome{Verdict: verdict.Failed, Message: fmt.Sprintf("the script needed more than %d MB of memory, so the case was ended", l.Memory>>20)}
 	case end == nil && used >= time.Duration(l.CPU)*time.Second-100*time.Millisecond:
 		return Outcome{Verdict: verdict.Expired, Line: t.last.line, Message: fmt.Sprintf("the script had computed for %d s of processor time and was ended: are its numbers or texts very large?", l.CPU)}
+	case end == nil && strings.Contains(stderr, "goroutine stack exceeds"):
+		return Outcome{Verdict: verdict.Failed, Line: t.last.line, Message: "the script's data, or its calls, are nested too deep; make them flatter"}
 	case end == nil:
 		return Outcome{Verdict: verdict.Failed, Message: "the script's process died: " + firstLine(stderr)}
 	case end.Error == "":

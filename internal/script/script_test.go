@@ -193,6 +193,7 @@ func TestACaseThatIsWrongEndsTheCaseAndNotTheHost(t *testing.T) {
 		"a wrong locator":              {"phone.tap('but' + 'ton[')", Limits{}, verdict.Failed, "can't be used: as CSS"},
 		"a wrong direction":            {"phone.swipe('round')", Limits{}, verdict.Failed, "up, down, left or right"},
 		"numbers squared on and on":    {"x = 3\nfor i in range(60):\n    x = x * x\n    log(str(x))", Limits{Steps: 1 << 40, Memory: 256 << 20, CPU: 2}, verdict.Expired, "2 s of processor time"},
+		"a top level without end":      {"pass\nwhile True:\n    pass\n", Limits{Steps: 1_000_000, Memory: 64 << 20}, verdict.Expired, "is there an endless loop"},
 		"an error that is a book":      {"fail('x' * (1 << 23))", Limits{}, verdict.Failed, "(cut: it had 8388"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -964,6 +964,12 @@ export interface components {
             created: string;
             has_icon: boolean;
             debuggable: boolean;
+            /** @description The code name of the unreleased system that it needs; min_api is 10000 then */
+            min_code?: string;
+            /** @description The code name of the unreleased system that it is made for; target_api is 10000 then */
+            target_code?: string;
+            /** @description What will go wrong with it */
+            findings?: components["schemas"]["Finding"][];
         };
         BuildPage: {
             items: components["schemas"]["Build"][];

@@ -1,7 +1,7 @@
 // One build: what was read from the file, and the runs it took part in.
 import { useParams } from 'react-router';
 import { useBuild } from '../data/queries';
-import { Awaited, Command, Facts, Head, Mono, Page, Ref, Refused, Row, Section, Sub, Title, When } from '../parts/page';
+import { Awaited, Command, Facts, Findings, Head, Mono, Page, Ref, Refused, Row, Section, Sub, Title, When } from '../parts/page';
 import { RunsOf } from '../parts/RunsOf';
 import { StartLink } from '../parts/StartLink';
 import { bytes, many } from '../words';
@@ -20,17 +20,23 @@ export default function BuildPage() {
         <Row $gap={16}>
           {b.has_icon && <Icon $size={56} src={iconURL(b.id)} alt={`Icon of ${b.label}`} />}
           <div>
-            <h1>{b.label} {b.version_name} runs on Android API {b.min_api} and later.</h1>
+            <h1>{b.label} {b.version_name} runs on {b.min_code ? `the unreleased Android ${b.min_code}` : `Android API ${b.min_api} and later`}.</h1>
             <Sub>{b.filename}, {bytes(b.size)}, uploaded <When at={b.created} /></Sub>
           </div>
         </Row>
         <StartLink build={b.ref} />
       </Head>
+      {b.findings && (
+        <Section aria-labelledby="found">
+          <h2 id="found">What will go wrong with it</h2>
+          <Findings of={b.findings} />
+        </Section>
+      )}
       <Section aria-labelledby="facts">
         <h2 id="facts">Read from the file</h2>
         <Facts of={[
           ['reference', <Ref key="r">{b.ref}</Ref>], ['app id', <Mono key="a">{b.app_id}</Mono>], ['version', `${b.version_name}, code ${b.version_code}`],
-          ['Android', `made for API ${b.target_api}, runs from API ${b.min_api} on`], ['processors', b.abis.length ? b.abis.join(', ') : 'all: it has no native code'],
+          ['Android', `made for ${b.target_code ?? `API ${b.target_api}`}, runs from ${b.min_code ?? `API ${b.min_api}`} on`], ['processors', b.abis.length ? b.abis.join(', ') : 'all: it has no native code'],
           ['permissions', b.permissions.length ? <span key="p">{many(b.permissions.length, 'permission')}: <Mono>{b.permissions.map((p) => p.replace('android.permission.', '')).join(', ')}</Mono></span> : 'none'],
           ['debuggable', b.debuggable ? 'yes' : 'no'], ['SHA-256', <Ref key="s">{b.sha256}</Ref>], ['id', <Ref key="i">{b.id}</Ref>],
         ]} />

@@ -34,7 +34,7 @@ export default function BuildsPage() {
             { name: 'app', wide: true, show: (b) => <Row>{b.has_icon && <Icon $size={24} src={iconURL(b.id)} alt="" />}{b.label}</Row> },
             { name: 'version', show: (b) => `${b.version_name} (${b.version_code})` },
             { name: 'reference', show: (b) => b.ref },
-            { name: 'Android', show: (b) => `API ${b.min_api} and later` },
+            { name: 'Android', show: (b) => (b.min_code ? `Android ${b.min_code}` : `API ${b.min_api} and later`) },
             { name: 'size', show: (b) => bytes(b.size) },
             { name: 'uploaded', show: (b) => <When at={b.created} /> },
           ]}

@@ -15,12 +15,18 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"image"
+	_ "image/jpeg" // icons come as JPEG, too
 	"image/png"
 	"io"
 	"path"
+	"regexp"
 	"sort"
-	"strconv"
 	"strings"
+	"sync"
+
+	"golang.org/x/image/draw"
+	_ "golang.org/x/image/webp" // and as WebP
 
 	"tessellant/internal/core/zipdir"
 )
@@ -40,6 +46,17 @@ type Facts struct {
 	IconPath    string   `json:"icon_path"`    // inside the file: the densest one that is a picture
 	Debuggable  bool     `json:"debuggable"`
 	TestOnly    bool     `json:"test_only"`
+	// MinCode and TargetCode are the code names of systems that are not released, where the manifest names such; the level is Preview then.
+	MinCode    string    `json:"min_code,omitempty"`
+	TargetCode string    `json:"target_code,omitempty"`
+	Findings   []Finding `json:"findings,omitempty"`
+}
+
+// Finding is something worth knowing with a build that can be used all the same.
+type Finding struct {
+	Level  string `json:"level"` // warns or notes
+	What   string `json:"what"`
+	Remedy string `json:"remedy"`
 }
 
 // Refusal says why a file is not a build that can be used, and what to do.
@@ -56,7 +73,9 @@ const (
 	maxDirectory = 64 << 20  // bytes of the zip directory
 	maxManifest  = 8 << 20   // bytes of the unpacked manifest
 	maxTable     = 128 << 20 // bytes of the unpacked resource table
-	maxIcon      = 1 << 20   // bytes of the icon
+	maxIcon      = 4 << 20   // bytes of the icon
+	maxVersion   = 255       // bytes of a version's name
+	maxAppID     = 223       // bytes of an app's id, as the system has it
 	maxWork      = 64 << 20  // units of work: about one a byte looked at
 	maxText      = 4096      // bytes kept of any one text
 	rebuild      = "build the app again and upload the file that the build made"
@@ -72,6 +91,8 @@ func Read(r io.ReaderAt, size int64) (Facts, error) {
 	manifest := find(z, "AndroidManifest.xml")
 	if manifest == nil {
 		switch {
+		case isIPA(z):
+			return none, refuse("upload an Android build for now", "this is an iOS app (IPA); iOS builds are not read yet")
 		case find(z, "BundleConfig.pb") != nil:
 			return none, refuse("make an APK from it", "this is an app bundle (AAB), which a device can't install")
 		default:
@@ -101,15 +122,77 @@ func Read(r io.ReaderAt, size int64) (Facts, error) {
 	if err != nil {
 		return none, refuse(rebuild, "the build's facts can't be read: %v", err)
 	}
-	if facts.AppID == "" {
+	switch {
+	case facts.AppID == "":
 		return none, refuse(rebuild, "AndroidManifest.xml names no package")
+	case len(facts.AppID) > maxAppID || !appIDForm().MatchString(facts.AppID):
+		return none, refuse("give the app an id of letters, digits and underscores with dots between, such as org.example.app", "the system takes no app with the id %.100q", facts.AppID)
+	case len(facts.VersionName) > maxVersion:
+		return none, refuse("shorten it", "the version's name is %d bytes long; %d is the most", len(facts.VersionName), maxVersion)
 	}
 	facts.ABIs = abis(z)
-	return facts, nil
+	facts.Findings, err = m.findings(z, table, r, size)
+	return facts, err
 }
 
-// Icon reads the icon that Facts.IconPath names. It answers nil when there is
-// none or when it is not a PNG of at most 1 MiB.
+// appIDForm is what the system takes for an app's id (android.content.pm.parsing: validateName).
+var appIDForm = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]*(\.[A-Za-z][A-Za-z0-9_]*)+$`)
+})
+
+func isIPA(z *zip.Reader) bool {
+	for _, f := range z.File {
+		if dir, file, ok := strings.Cut(strings.TrimPrefix(f.Name, "Payload/"), "/"); ok && strings.HasPrefix(f.Name, "Payload/") && strings.HasSuffix(dir, ".app") && file == "Info.plist" {
+			return true
+		}
+	}
+	return false
+}
+
+// findings says what will go wrong with a build that can be read.
+func (m *manifest) findings(z *zip.Reader, t *resources, r io.ReaderAt, size int64) (out []Finding, err error) {
+	if m.split != "" {
+		out = append(out, Finding{"warns", fmt.Sprintf("it is the split %.100q of an app, and not the whole app", m.split), "upload a universal APK: a split can't be installed alone"})
+	}
+	if needs, err := t.flag(m.needsSplits); err != nil {
+		return nil, refuse(rebuild, "the build's facts can't be read: %v", err)
+	} else if needs {
+		out = append(out, Finding{"warns", "it needs other splits of the app beside it", "upload a universal APK: devices refuse this one alone"})
+	}
+	if !signed(z, r, size) {
+		out = append(out, Finding{"warns", "it is not signed", "sign it: devices refuse an app without a signature"})
+	}
+	return out, nil
+}
+
+// signed says whether there is a signature at all, of the first scheme (a file in META-INF) or a later one (a block before the zip's directory). Whether it is
+// good is not looked at.
+func signed(z *zip.Reader, r io.ReaderAt, size int64) bool {
+	for _, f := range z.File {
+		if dir, name := path.Split(f.Name); dir == "META-INF/" {
+			switch strings.ToUpper(path.Ext(name)) {
+			case ".RSA", ".DSA", ".EC":
+				return true
+			}
+		}
+	}
+	const magic = "APK Sig Block 42" // source.android.com: APK Signature Scheme v2, "APK Signing Block"
+	at, err := zipdir.Begin(r, size)
+	if err != nil || at < int64(len(magic)) {
+		return false
+	}
+	tail := make([]byte, len(magic))
+	_, err = r.ReadAt(tail, at-int64(len(magic)))
+	return err == nil && string(tail) == magic
+}
+
+const (
+	maxIconSide = 4096 // pixels of an icon that is looked at
+	iconSide    = 512  // of one that is kept
+)
+
+// Icon reads the icon that Facts.IconPath names, as a PNG of at most 512 pixels. It answers nil when there is
+// none, or when it is no picture that can be read.
 func Icon(r io.ReaderAt, size int64, name string) []byte {
 	z, err := open(r, size)
 	if err != nil || name == "" {
@@ -123,10 +206,30 @@ func Icon(r io.ReaderAt, size int64, name string) []byte {
 	if err != nil {
 		return nil
 	}
-	if cfg, err := png.DecodeConfig(bytes.NewReader(raw)); err != nil || cfg.Width > 2048 || cfg.Height > 2048 {
+	cfg, kind, err := image.DecodeConfig(bytes.NewReader(raw))
+	if err != nil || cfg.Width <= 0 || cfg.Height <= 0 || cfg.Width > maxIconSide || cfg.Height > maxIconSide {
 		return nil
 	}
-	return raw
+	if kind == "png" && cfg.Width <= iconSide && cfg.Height <= iconSide && len(raw) <= 1<<20 {
+		return raw
+	}
+	img, _, err := image.Decode(bytes.NewReader(raw))
+	if err != nil {
+		return nil
+	}
+	w, h := min(cfg.Width, iconSide), min(cfg.Height, iconSide)
+	if cfg.Width > cfg.Height {
+		h = max(cfg.Height*w/cfg.Width, 1)
+	} else {
+		w = max(cfg.Width*h/cfg.Height, 1)
+	}
+	small := image.NewNRGBA(image.Rect(0, 0, w, h))
+	draw.ApproxBiLinear.Scale(small, small.Bounds(), img, img.Bounds(), draw.Src, nil)
+	var out bytes.Buffer
+	if png.Encode(&out, small) != nil {
+		return nil
+	}
+	return out.Bytes()
 }
 
 // File reads one file out of the build, of at most max bytes.
@@ -152,7 +255,7 @@ func open(r io.ReaderAt, size int64) (*zip.Reader, error) {
 	}
 	dir, err := zipdir.Size(r, size)
 	if errors.Is(err, zipdir.ErrNone) {
-		return nil, refuse("upload it again from the start", "it is cut off: it begins as a zip file but has no zip directory at its end")
+		return nil, refuse("upload it again from the start, as the build made it", "it begins as a zip file but has no zip directory at its end: it is cut off, or something was put behind it")
 	}
 	if err != nil {
 		return nil, err
@@ -166,6 +269,16 @@ func open(r io.ReaderAt, size int64) (*zip.Reader, error) {
 	}
 	if len(z.File) > maxEntries {
 		return nil, refuse(rebuild, "it holds %d files, more than the %d that are read", len(z.File), maxEntries)
+	}
+	seen := make(map[string]bool, len(z.File))
+	for _, f := range z.File {
+		if seen[f.Name] {
+			return nil, refuse(rebuild, "it holds two files named %q; devices refuse such an app", clip(f.Name))
+		}
+		seen[f.Name] = true
+		if f.Flags&1 != 0 { // APPNOTE 4.4.4, bit 0
+			return nil, refuse("pack it without a password", "%q inside is encrypted", clip(f.Name))
+		}
 	}
 	for _, f := range z.File[:min(3, len(z.File))] { // each costs a read
 		if off, err := f.DataOffset(); err != nil || off < 0 || off > size {
@@ -222,26 +335,34 @@ func abis(z *zip.Reader) []string {
 // facts turns the manifest into Facts, looking up in the table what it refers to.
 func (m *manifest) facts(t *resources) (Facts, error) {
 	text := func(v value) (string, error) { return t.text(v) }
-	f := Facts{Platform: "android", AppID: m.pkg, Debuggable: m.debuggable, TestOnly: m.testOnly, Permissions: m.permissions}
+	f := Facts{Platform: "android", AppID: m.pkg, Permissions: m.permissions}
 	var err error
+	if f.Debuggable, err = t.flag(m.debuggable); err != nil {
+		return f, err
+	}
+	if f.TestOnly, err = t.flag(m.testOnly); err != nil {
+		return f, err
+	}
 	if f.VersionName, err = text(m.versionName); err != nil {
 		return f, err
 	}
 	if f.Label, err = text(m.label); err != nil {
 		return f, err
 	}
-	f.VersionCode = int64(m.versionCodeMajor)<<32 | int64(m.versionCode)
-	f.MinAPI, f.TargetAPI = 1, 0
-	if n, err := text(m.minAPI); err != nil {
+	code, err := t.number(m.versionCode)
+	major, err2 := t.number(m.versionCodeMajor)
+	if err = errors.Join(err, err2); err != nil {
 		return f, err
-	} else if v, err := strconv.Atoi(n); err == nil {
-		f.MinAPI = v
 	}
-	f.TargetAPI = f.MinAPI
-	if n, err := text(m.targetAPI); err != nil {
+	f.VersionCode = (major&0x7fffffff)<<32 | code
+	if f.MinAPI, f.MinCode, err = t.level(m.minAPI, 1); err != nil {
 		return f, err
-	} else if v, err := strconv.Atoi(n); err == nil {
-		f.TargetAPI = v
+	}
+	if f.TargetAPI, f.TargetCode, err = t.level(m.targetAPI, f.MinAPI); err != nil {
+		return f, err
+	}
+	if f.TargetCode == "" && f.TargetAPI == Preview {
+		f.TargetCode = f.MinCode
 	}
 	if f.Label == "" {
 		f.Label = f.AppID

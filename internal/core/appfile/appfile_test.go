@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -106,6 +107,130 @@ func pack(t *testing.T, tool, manifest string, files map[string]string) string {
 	return out
 }
 
+func TestValuesAreReadAsTheSystemReadsThem(t *testing.T) {
+	for _, tool := range []string{"aapt", "aapt2"} {
+		code := map[string]string{"aapt": "@string/code", "aapt2": "77"}[tool] // the newer one writes no reference there
+		apk := pack(t, tool, `package="org.kelpline.odd" android:versionCode="`+code+`" android:versionName="@string/v"><uses-sdk android:minSdkVersion="0x15" android:targetSdkVersion="Wrack"/>
+			<application android:label="@string/name" android:debuggable="@bool/no" android:testOnly="@bool/yes"/>`,
+			map[string]string{
+				"res/values/s.xml":        `<resources><string name="code">77</string><string name="v">2.0</string><string name="name">old</string><bool name="no">false</bool><bool name="yes">true</bool></resources>`,
+				"res/values-v26/s.xml":    `<resources><string name="name">since Android 8</string></resources>`,
+				"res/values-land/s.xml":   `<resources><string name="name">lying down</string></resources>`,
+				"res/values-de-v28/s.xml": `<resources><string name="name">neu</string></resources>`,
+			})
+		raw, err := os.ReadFile(apk)
+		require.NoError(t, err)
+		got, err := read(raw)
+		require.NoError(t, err)
+		assert.EqualValues(t, 77, got.VersionCode, "a text, by reference")
+		assert.Equal(t, 21, got.MinAPI, "in hexadecimal")
+		assert.Equal(t, "Wrack", got.TargetCode)
+		assert.Equal(t, appfile.Preview, got.TargetAPI)
+		assert.False(t, got.Debuggable, "a boolean by reference")
+		assert.True(t, got.TestOnly)
+		assert.Equal(t, "since Android 8", got.Label, "what a device of today shows")
+	}
+}
+
+// rezipped writes an APK's files anew, with change made to each entry.
+func rezipped(t *testing.T, raw []byte, change func(h *zip.FileHeader) []*zip.FileHeader) []byte {
+	t.Helper()
+	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
+	require.NoError(t, err)
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	for _, f := range z.File {
+		r, err := f.Open()
+		require.NoError(t, err)
+		content, err := io.ReadAll(r)
+		require.NoError(t, err)
+		for _, h := range change(&zip.FileHeader{Name: f.Name, Method: f.Method}) {
+			e, err := w.CreateHeader(h)
+			require.NoError(t, err)
+			_, err = e.Write(content)
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, w.Close())
+	return out.Bytes()
+}
+
+// replaced writes an APK anew, with a text in its files replaced by one of the same length, in UTF-8 and UTF-16.
+func replaced(t *testing.T, raw []byte, old, now string) []byte {
+	t.Helper()
+	require.Len(t, now, len(old))
+	wide := func(s string) (out []byte) {
+		for _, c := range []byte(s) {
+			out = append(out, c, 0)
+		}
+		return out
+	}
+	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
+	require.NoError(t, err)
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	for _, f := range z.File {
+		r, err := f.Open()
+		require.NoError(t, err)
+		content, err := io.ReadAll(r)
+		require.NoError(t, err)
+		e, err := w.Create(f.Name)
+		require.NoError(t, err)
+		_, err = e.Write(bytes.ReplaceAll(bytes.ReplaceAll(content, []byte(old), []byte(now)), wide(old), wide(now)))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return out.Bytes()
+}
+
+func TestWhatASystemWouldRefuseIsRefusedOrSaid(t *testing.T) {
+	same := func(h *zip.FileHeader) []*zip.FileHeader { return []*zip.FileHeader{h} }
+	bare := func(manifest string) []byte {
+		raw, err := os.ReadFile(pack(t, "aapt2", manifest, nil))
+		require.NoError(t, err)
+		return raw
+	}
+	plain := bare(`package="org.kelpline.bare" android:versionCode="7"><application/>`)
+	ipa := rezipped(t, plain, func(h *zip.FileHeader) []*zip.FileHeader {
+		return []*zip.FileHeader{{Name: "Payload/Kelp.app/" + map[string]string{"AndroidManifest.xml": "Info.plist"}[h.Name] + strings.Repeat("x", len(h.Name)%19)}}
+	})
+	text := func() []byte {
+		var out bytes.Buffer
+		w := zip.NewWriter(&out)
+		e, err := w.Create("AndroidManifest.xml")
+		require.NoError(t, err)
+		_, _ = e.Write([]byte("<?xml version='1.0'?><manifest package='a.b'/>"))
+		require.NoError(t, w.Close())
+		return out.Bytes()
+	}()
+	for says, raw := range map[string][]byte{
+		`two files named "AndroidManifest.xml"`: rezipped(t, plain, func(h *zip.FileHeader) []*zip.FileHeader { twin := *h; return append(same(h), &twin) }),
+		`inside is encrypted`:                   rezipped(t, plain, func(h *zip.FileHeader) []*zip.FileHeader { h.Flags = 1; return same(h) }),
+		`an iOS app (IPA)`:                      ipa,
+		`it is plain text`:                      text,
+		`something was put behind it`:           append(append([]byte{}, plain...), make([]byte, 70_000)...),
+		`the version's name is 300 bytes long`:  bare(`package="org.kelpline.bare" android:versionName="` + strings.Repeat("v", 300) + `"><application/>`),
+	} {
+		_, err := read(raw)
+		var no *appfile.Refusal
+		require.ErrorAs(t, err, &no, says)
+		assert.Contains(t, no.Why, says)
+		assert.NotEmpty(t, no.Remedy)
+	}
+	// An id that no packaging tool writes: the one in the manifest's pool is changed, at the same length.
+	for _, bad := range []string{"../../etc/x; rm-rf", "one.kelpline..bare", "1rg.kelpline.bare_", "orgXkelplineXbareX"} {
+		_, err := read(replaced(t, bare(`package="org.kelpline.bare_" android:versionCode="7"><application/>`), "org.kelpline.bare_", bad))
+		assert.ErrorContains(t, err, "the system takes no app with the id", bad)
+	}
+	split, err := read(bare(`package="org.kelpline.bare" split="config.hdpi"><application android:isSplitRequired="true"/>`))
+	require.NoError(t, err)
+	var found []string
+	for _, f := range split.Findings {
+		found = append(found, f.What)
+	}
+	assert.Equal(t, []string{`it is the split "config.hdpi" of an app, and not the whole app`, "it needs other splits of the app beside it", "it is not signed"}, found)
+}
+
 func TestReadSaysWhatAndroidsOwnToolSays(t *testing.T) {
 	png, err := os.ReadFile(filepath.Join(housetest.Root(), "demo/kelpline/res/mipmap-mdpi/ic_kelp.png"))
 	require.NoError(t, err)
@@ -144,6 +269,11 @@ func TestReadSaysWhatAndroidsOwnToolSays(t *testing.T) {
 				}
 			}
 			want.Permissions = unique
+			if name != "kelpline" {
+				require.Len(t, got.Findings, 1)
+				assert.Equal(t, "it is not signed", got.Findings[0].What)
+			}
+			got.Findings = nil
 			assert.Equal(t, want, got)
 			if got.IconPath != "" {
 				assert.NotEmpty(t, appfile.Icon(bytes.NewReader(raw), int64(len(raw)), got.IconPath))

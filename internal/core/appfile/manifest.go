@@ -3,7 +3,10 @@ package appfile
 // The binary manifest (ResourceTypes.h: ResXMLTree_*), as far as the facts of
 // a build need it.
 
-import "errors"
+import (
+	"bytes"
+	"errors"
+)
 
 // Resource ids of the manifest's attributes (android.R.attr). Names may have
 // been stripped from the string pool; the ids never are.
@@ -18,14 +21,17 @@ const (
 	attrTargetSDK        = 0x01010270
 	attrTestOnly         = 0x01010272
 	attrVersionCodeMajor = 0x01010576
+	attrSplitRequired    = 0x01010591
 )
 
 type manifest struct {
 	pkg                           string
-	versionCode, versionCodeMajor uint32
+	versionCode, versionCodeMajor value
 	versionName, label, icon      value
 	minAPI, targetAPI             value
-	debuggable, testOnly          bool
+	debuggable, testOnly          value
+	split                         string // the name of the split that it is; "": it is a whole app, or its base
+	needsSplits                   value
 	permissions                   []string
 	launcher                      string // class name as written
 
@@ -40,6 +46,9 @@ func readManifest(raw []byte, b *budget) (*manifest, error) {
 	var strings *pool
 	var ids []byte
 	found := false
+	if isText(raw) {
+		return nil, errors.New("it is plain text, not Android's binary XML: the build tool turns the one into the other when it packs an APK")
+	}
 	err := chunks(raw, b, func(c chunk) error {
 		if c.kind != chunkXML {
 			return errors.New("it is not in Android's binary XML format")
@@ -63,6 +72,12 @@ func readManifest(raw []byte, b *budget) (*manifest, error) {
 		err = errors.New("it is empty")
 	}
 	return m, err
+}
+
+// isText says whether a manifest is XML as people write it.
+func isText(raw []byte) bool {
+	raw = bytes.TrimLeft(bytes.TrimPrefix(raw, []byte("\ufeff")), " \t\r\n")
+	return bytes.HasPrefix(raw, []byte("<"))
 }
 
 type attribute struct {
@@ -151,11 +166,14 @@ func (m *manifest) element(name string, attrs []attribute) {
 	switch {
 	case name == "manifest" && within():
 		for _, a := range attrs {
-			if a.name == "package" {
+			switch a.name {
+			case "package":
 				m.pkg = a.text
+			case "split":
+				m.split = a.text
 			}
 		}
-		m.versionCode, m.versionCodeMajor = get(attrVersionCode).data, get(attrVersionCodeMajor).data
+		m.versionCode, m.versionCodeMajor = get(attrVersionCode), get(attrVersionCodeMajor)
 		m.versionName = get(attrVersionName)
 	case name == "uses-sdk" && within("manifest"):
 		m.minAPI, m.targetAPI = get(attrMinSDK), get(attrTargetSDK)
@@ -166,8 +184,7 @@ func (m *manifest) element(name string, attrs []attribute) {
 		}
 	case name == "application" && within("manifest"):
 		m.label, m.icon = get(attrLabel), get(attrIcon)
-		m.debuggable = get(attrDebuggable).data != 0
-		m.testOnly = get(attrTestOnly).data != 0
+		m.debuggable, m.testOnly, m.needsSplits = get(attrDebuggable), get(attrTestOnly), get(attrSplitRequired)
 	case (name == "activity" || name == "activity-alias") && within("manifest", "application"):
 		m.activity = get(attrName).text
 	case name == "intent-filter":

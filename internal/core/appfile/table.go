@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 type resources struct {
@@ -22,6 +23,8 @@ type typeChunk struct {
 	entries uint32 // where they start in whole
 	offsets []byte // one an entry
 	plain   bool   // for any language
+	bare    bool   // under no qualifier but, maybe, a version
+	since   uint16 // the API level from which on it is meant; 0: any
 	density uint16
 }
 
@@ -70,6 +73,8 @@ func (t *resources) addType(pkg uint32, c chunk) error {
 	config := c.header[20:]
 	x.plain = le.Uint32(config[8:]) == 0 && le.Uint32(config[4:]) == 0
 	x.density = le.Uint16(config[14:])
+	x.since = le.Uint16(config[24:])
+	x.bare = x.plain && le.Uint32(config[12:]) == 0 && le.Uint32(config[16:]) == 0 && le.Uint32(config[20:]) == 0
 	key := pkg<<8 | uint32(c.header[8])
 	t.types[key] = append(t.types[key], x)
 	return nil
@@ -168,7 +173,7 @@ func (t *resources) text(v value) (string, error) {
 		case typeBool:
 			return strconv.FormatBool(v.data != 0), nil
 		case typeReference, typeDynamicRef:
-			next, ok, err := t.lookup(v.data, func(a, b typeChunk) bool { return a.plain && !b.plain })
+			next, ok, err := t.lookup(v.data, newest)
 			if err != nil || !ok {
 				return "", err
 			}
@@ -177,7 +182,99 @@ func (t *resources) text(v value) (string, error) {
 			return "", nil
 		}
 	}
-	return "", fmt.Errorf("a resource refers to another more than %d times over", maxHops)
+	return "", errHops
+}
+
+var errHops = fmt.Errorf("a resource refers to another more than %d times over", maxHops)
+
+// newest likes best what a device of the newest system shows that is set to no language of its own.
+func newest(a, b typeChunk) bool {
+	switch {
+	case a.plain != b.plain:
+		return a.plain
+	case a.bare != b.bare:
+		return a.bare
+	}
+	return a.since > b.since
+}
+
+// resolved follows references to a value that is none; false: there is none.
+func (t *resources) resolved(v value) (value, bool, error) {
+	for range maxHops {
+		if v.kind != typeReference && v.kind != typeDynamicRef {
+			return v, v.kind != 0, nil
+		}
+		next, ok, err := t.lookup(v.data, newest)
+		if err != nil || !ok {
+			return value{}, false, err
+		}
+		v = next
+	}
+	return value{}, false, errHops
+}
+
+// Types of values that are whole numbers of any kind: decimal, hexadecimal, boolean, colours (ResourceTypes.h: TYPE_FIRST_INT to TYPE_LAST_INT).
+const (
+	typeFirstInt = 0x10
+	typeLastInt  = 0x1f
+)
+
+// number reads a value as the system's TypedArray.getInteger does: whole numbers as they are, texts in decimal, hexadecimal or octal; 0 where it is neither.
+func (t *resources) number(v value) (int64, error) {
+	v, ok, err := t.resolved(v)
+	if err != nil || !ok {
+		return 0, err
+	}
+	switch {
+	case v.kind >= typeFirstInt && v.kind <= typeLastInt:
+		return int64(v.data), nil
+	case v.kind == typeString:
+		text := strings.TrimSpace(v.text)
+		if hex, ok := strings.CutPrefix(text, "#"); ok {
+			text = "0x" + hex
+		}
+		if n, err := strconv.ParseInt(text, 0, 64); err == nil && n >= 0 && n < 1<<32 {
+			return n, nil
+		}
+	}
+	return 0, nil
+}
+
+// flag reads a value as TypedArray.getBoolean does: numbers but 0, and the texts true, TRUE and 1.
+func (t *resources) flag(v value) (bool, error) {
+	v, ok, err := t.resolved(v)
+	if err != nil || !ok {
+		return false, err
+	}
+	if v.kind == typeString {
+		return v.text == "true" || v.text == "TRUE" || v.text == "1", nil
+	}
+	return v.kind >= typeFirstInt && v.kind <= typeLastInt && v.data != 0, nil
+}
+
+// Preview is the API level that stands for a system that is not released yet (Build.VERSION_CODES.CUR_DEVELOPMENT).
+const Preview = 10_000
+
+// level reads an API level: a number, or the code name of a system that is not released (then it is Preview). otherwise is for where nothing is said.
+func (t *resources) level(v value, otherwise int) (n int, codeName string, err error) {
+	v, ok, err := t.resolved(v)
+	if err != nil || !ok {
+		return otherwise, "", err
+	}
+	if v.kind == typeString {
+		text := strings.TrimSpace(v.text)
+		if n, err := strconv.Atoi(text); err == nil && n >= 0 {
+			return n, "", nil
+		}
+		if text == "" {
+			return otherwise, "", nil
+		}
+		return Preview, text, nil
+	}
+	if v.kind >= typeFirstInt && v.kind <= typeLastInt && v.data < 1<<31 {
+		return int(v.data), "", nil
+	}
+	return otherwise, "", nil
 }
 
 // picture follows references to the densest value that names a picture; an

@@ -95,7 +95,8 @@ func Read(r io.Reader, each func(Case) error) error {
 	if err != nil {
 		return err
 	}
-	d := &reader{scanner: newScanner(in), each: each}
+	head := &beginning{r: in}
+	d := &reader{scanner: newScanner(head), each: each}
 	known := false
 	for {
 		if err := d.next(); errors.Is(err, io.EOF) {
@@ -135,7 +136,7 @@ func Read(r io.Reader, each func(Case) error) error {
 		}
 	}
 	if d.cases == 0 {
-		return ErrNone
+		return head.none(known)
 	}
 	if len(d.suites) > 0 {
 		return d.fail(io.ErrUnexpectedEOF)
@@ -196,6 +197,32 @@ func decoded(r io.Reader) (io.Reader, error) {
 }
 
 var encodingForm = regexp.MustCompile(`<\?xml[^>]*encoding=["']([^"']{1,40})["']`)
+
+// beginning keeps the first bytes that are read.
+type beginning struct {
+	r    io.Reader
+	kept []byte
+}
+
+func (b *beginning) Read(p []byte) (int, error) {
+	n, err := b.r.Read(p)
+	if len(b.kept) < 40 {
+		b.kept = append(b.kept, p[:min(n, 40)]...)
+	}
+	return n, err
+}
+
+// none is ErrNone, with what is there in place of a report.
+func (b *beginning) none(report bool) error {
+	begins := strings.TrimSpace(strings.ToValidUTF8(string(b.kept), "\uFFFD"))
+	switch {
+	case report:
+		return ErrNone
+	case begins == "":
+		return fmt.Errorf("%w: it is empty", ErrNone)
+	}
+	return fmt.Errorf("%w: it is no XML, but begins with %q", ErrNone, clip(begins, 40))
+}
 
 func (d *reader) fail(err error) error {
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {

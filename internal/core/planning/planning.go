@@ -108,6 +108,8 @@ func Unfit(app appfile.Facts, d Device) *Finding {
 		return &Finding{Blocks, f.Serial, "the device's host can't run the package: " + d.Lacks, "see what hosts have with: tessellant host list"}
 	case app.Platform != f.Platform:
 		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build is for %s, the device runs %s", app.Platform, f.Platform), "choose a build for " + f.Platform}
+	case f.API < app.MinAPI && app.MinCode != "":
+		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build needs the unreleased system %s, the device has Android %s (API %d)", app.MinCode, f.OS, f.API), "build with a minSdkVersion that is a released API level"}
 	case f.API < app.MinAPI:
 		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build needs API level %d, the device has %d (Android %s)", app.MinAPI, f.API, f.OS),
 			fmt.Sprintf("lower minSdkVersion, or add --where 'api>=%d'", app.MinAPI)}

@@ -4,6 +4,7 @@ package testpkg
 // before it runs.
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"path"
@@ -67,6 +68,9 @@ func (p *Package) readScript(name string, src []byte) {
 			s.loads = append(s.loads, x)
 		case *syntax.ExprStmt:
 			p.readDeclaration(s, x.X)
+		case *syntax.WhileStmt, *syntax.ForStmt:
+			from, _ := stmt.Span()
+			p.Findings = append(p.Findings, Finding{"notes", name, int(from.Line), "a loop at the top level is only run when a case is: whether it comes to an end is not known before", "put it into a function, where it belongs to one case"})
 		}
 	}
 	if err := resolve.File(file, func(n string) bool { _, ok := byName[""][n]; return ok }, starlark.Universe.Has); err != nil {
@@ -416,13 +420,22 @@ func docstring(def *syntax.DefStmt) string {
 }
 
 // nestedTooDeep gives the line where brackets, or signs before a value, are
-// nested deeper than any person writes: the parser recurses once a level.
+// nested deeper than any person writes: the parser recurses once a level. What stands in texts and comments does not count.
 func nestedTooDeep(src []byte) int {
 	depth, run, line := 0, 0, 1
-	for _, c := range src {
+	for i := 0; i < len(src); i++ {
+		c := src[i]
 		switch c {
 		case '\n':
 			line++
+		case '#':
+			for i+1 < len(src) && src[i+1] != '\n' {
+				i++
+			}
+		case '"', '\'':
+			end := textEnd(src, i)
+			line += bytes.Count(src[i:end], []byte("\n"))
+			i, run = end-1, 0
 		case '(', '[', '{':
 			depth++
 			run = 0
@@ -440,4 +453,24 @@ func nestedTooDeep(src []byte) int {
 		}
 	}
 	return 0
+}
+
+// textEnd is where the text literal that begins at i ends: behind its closing quotes, or at the end of its line where it has none, as the parser sees it too. In raw
+// texts a backslash keeps a quote from ending them as well (Starlark's specification, "Literals").
+func textEnd(src []byte, i int) int {
+	quote := src[i : i+1]
+	if triple := bytes.Repeat(quote, 3); bytes.HasPrefix(src[i:], triple) {
+		quote = triple
+	}
+	for j := i + len(quote); j < len(src); j++ {
+		switch {
+		case src[j] == '\\':
+			j++
+		case bytes.HasPrefix(src[j:], quote):
+			return j + len(quote)
+		case src[j] == '\n' && len(quote) == 1:
+			return j
+		}
+	}
+	return len(src)
 }

@@ -204,7 +204,12 @@ func (p *Package) readEntry(raw []byte) {
 	var e entryFile
 	dec := yaml.NewDecoder(bytes.NewReader(raw))
 	dec.KnownFields(true)
-	if err := dec.Decode(&e); err != nil {
+	err := dec.Decode(&e)
+	if errors.Is(err, io.EOF) {
+		p.blocks(Entry, 0, "write name: and kind: script, or kind: program", "it is empty")
+		return
+	}
+	if err != nil {
 		what := strings.ReplaceAll(strings.TrimPrefix(err.Error(), "yaml: "), " in type testpkg.entryFile", "")
 		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind, about and inputs, and of the kind program also run, prepare, needs, results and limits", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
 		return

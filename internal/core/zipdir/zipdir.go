@@ -41,6 +41,24 @@ func Size(r io.ReaderAt, size int64) (int64, error) {
 	return 0, ErrNone
 }
 
+// Begin gives where the directory begins, by the end record; a file with a zip64 record is passed over.
+func Begin(r io.ReaderAt, size int64) (int64, error) {
+	n := min(size, int64(endSize+maxComment))
+	tail := make([]byte, n)
+	if _, err := r.ReadAt(tail, size-n); err != nil && !errors.Is(err, io.EOF) {
+		return 0, fmt.Errorf("read the end of the file: %w", err)
+	}
+	i := bytes.LastIndex(tail, []byte("PK\x05\x06"))
+	if i < 0 || i+endSize > len(tail) {
+		return 0, ErrNone
+	}
+	at := binary.LittleEndian.Uint32(tail[i+16:])
+	if at == 1<<32-1 || int64(at) > size {
+		return 0, ErrNone
+	}
+	return int64(at), nil
+}
+
 // zip64 gives the size by the zip64 record whose locator stands before the end record at end; 0: there is none.
 func zip64(r io.ReaderAt, size, end int64) (int64, error) {
 	if end < locatorSize {
