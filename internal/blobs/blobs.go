@@ -82,20 +82,16 @@ func OpenFolder(dir string) (*Store, error) {
 	return s, nil
 }
 
-// Open opens a bucket by its URL, such as file:///var/lib/tessellant/blobs.
-func Open(ctx context.Context, address string) (*Store, error) {
+// Open opens a folder by its path, or by its URL: file:///var/lib/tessellant/blobs. Nothing else is known yet.
+func Open(address string) (*Store, error) {
 	u, err := url.Parse(address)
-	if err != nil {
-		return nil, fmt.Errorf("the blob store's address %q can't be read: %w", address, err)
-	}
-	if u.Scheme == "file" {
+	if err == nil && u.Scheme == "file" {
 		return OpenFolder(u.Path)
 	}
-	b, err := blob.OpenBucket(ctx, address)
-	if err != nil {
-		return nil, fmt.Errorf("open the blob store %s: %w", u.Redacted(), err)
+	if err == nil && u.Scheme != "" {
+		return nil, fmt.Errorf("builds and evidence can't be kept at %s: give a folder, which may be on a disk of its own or on a network", u.Redacted())
 	}
-	return &Store{bucket: b}, nil
+	return OpenFolder(address)
 }
 
 // Close closes the bucket.

@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) backupCmd() *cobra.Command {
-	return &cobra.Command{Use: "backup FILE.tar", Short: "Save everything that the service keeps in one file", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "backup FILE.tar", Short: "Save everything that the service keeps in one file", Args: exactly(1),
 		Long: `Save everything that the service keeps in one file, while it runs: the database as of one moment, and all
 builds, packages and evidence. Left out are browsers' sign-ins and the secret inputs of runs that go on.
 For owners. Keys are in it as hashes only; still, keep it as you would keep the service.`,
@@ -78,7 +78,7 @@ func wholeBackup(f io.ReadSeeker) error {
 
 func (a *app) restoreCmd() *cobra.Command {
 	var c houseConfig
-	cmd := &cobra.Command{Use: "restore FILE.tar", Short: "Fill an empty data folder from a backup", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{Use: "restore FILE.tar", Short: "Fill an empty data folder from a backup", Args: exactly(1),
 		Long: `Fill an empty data folder, or an empty database and blob store, from a backup. No service may use them
 meanwhile. Then start it as before: the keys are those of the time of the backup.`,
 		Example: "  tessellant restore tessellant-monday.tar --data /srv/tessellant\n  tessellant serve --data /srv/tessellant",

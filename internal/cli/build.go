@@ -22,7 +22,7 @@ import (
 )
 
 func (a *app) buildCmd() *cobra.Command {
-	add := &cobra.Command{Use: "add FILE", Short: "Upload a build", Args: cobra.ExactArgs(1),
+	add := &cobra.Command{Use: "add FILE", Short: "Upload a build", Args: exactly(1),
 		Long:    "Upload a build: an APK. It is read at once; what is in it is shown, and a file that is not a build is refused.\nThe same file again gives the same build.",
 		Example: "  tessellant build add kelpline-1.8.0.apk",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildAdd(c.Context(), args[0]) }}
@@ -31,12 +31,12 @@ func (a *app) buildCmd() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error { return a.buildList(c.Context(), limit) }}
 	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
 	var icon string
-	show := &cobra.Command{Use: "show REF", Short: "Show what is in a build", Args: cobra.ExactArgs(1),
+	show := &cobra.Command{Use: "show REF", Short: "Show what is in a build", Args: exactly(1),
 		Long:    "Show what is in a build. REF is an id, or an app and a version:\nkelpline/android@231 (version code), @v1.8.0 (version name), @newest.",
 		Example: "  tessellant build show kelpline/android@newest\n  tessellant build show kelpline/android@231 --icon kelpline.png",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildShow(c.Context(), args[0], icon) }}
 	show.Flags().StringVar(&icon, "icon", "", "write the app's icon into this file")
-	check := &cobra.Command{Use: "check FILE", Short: "Read a build where it lies, without sending it", Args: cobra.ExactArgs(1),
+	check := &cobra.Command{Use: "check FILE", Short: "Read a build where it lies, without sending it", Args: exactly(1),
 		Long:    "Read a build where it lies, without sending it. Exit code 3 when it is not one.",
 		Example: "  tessellant build check kelpline-1.8.0.apk",
 		RunE:    func(_ *cobra.Command, args []string) error { return a.buildCheck(args[0]) }}

@@ -24,6 +24,7 @@ import (
 	"golang.org/x/term"
 
 	"tessellant/api"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/httpd"
 )
@@ -60,7 +61,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		return verdict.ExitPassed
 	}
 	if text := err.Error(); text != "" {
-		fmt.Fprintln(stderr, text)
+		fmt.Fprintln(stderr, foreign.Shown(text))
 	}
 	var e *exit
 	if errors.As(err, &e) {
@@ -114,6 +115,26 @@ func envOr(name, otherwise string) string {
 	return otherwise
 }
 
+// exactly takes the arguments that a command's usage names, and says which are missing.
+func exactly(n int) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) == n {
+			return nil
+		}
+		names := strings.Fields(c.Use)[1:]
+		for i, name := range names {
+			if strings.HasPrefix(name, "-") || strings.HasPrefix(name, "[") {
+				names = names[:i]
+				break
+			}
+		}
+		if len(args) < n && len(args) < len(names) {
+			return fmt.Errorf("%s needs %s\nsee: %s --help", c.CommandPath(), strings.Join(names[len(args):min(n, len(names))], " and "), c.CommandPath())
+		}
+		return fmt.Errorf("%s takes %s and no more; %q is too much\nsee: %s --help", c.CommandPath(), strings.Join(names[:min(n, len(names))], " and "), args[min(n, len(args)-1)], c.CommandPath())
+	}
+}
+
 // group is a command that only holds others.
 func group(use, short string, cmds ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
@@ -150,7 +171,11 @@ func (a *app) client() (*api.ClientWithResponses, error) {
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
 		return nil, fmt.Errorf("%q is no address of a service; write it as %s", a.url, DefaultURL)
 	}
-	return api.NewClientWithResponses(strings.TrimSuffix(a.url, "/")+httpd.Prefix, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	way := http.DefaultTransport
+	if !a.json { // JSON has its own escapes, and is for programs
+		way = plainly{way}
+	}
+	return api.NewClientWithResponses(strings.TrimSuffix(a.url, "/")+httpd.Prefix, api.WithHTTPClient(&http.Client{Transport: way}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+a.key)
 		return nil
 	}))
@@ -178,6 +203,9 @@ func problemText(p *api.Problem) string {
 	}
 	if p.Findings != nil {
 		for _, f := range *p.Findings {
+			if f.Device == nil && p.Detail != nil && f.What == *p.Detail {
+				continue // that is said already, and what to do follows
+			}
 			s += "\n  " + findingText(f)
 		}
 	}

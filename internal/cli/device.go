@@ -20,11 +20,11 @@ func (a *app) deviceCmd() *cobra.Command {
 		Example: "  tessellant device list\n  tessellant device list --where maker=Fennel --where 'os>=10'",
 		RunE:    func(c *cobra.Command, _ []string) error { return a.deviceList(c.Context(), where) }}
 	list.Flags().StringArrayVar(&where, "where", nil, whereHelp)
-	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who holds it, and how its newest legs came out", Args: cobra.ExactArgs(1),
+	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who holds it, and how its newest legs came out", Args: exactly(1),
 		Example: "  tessellant device show orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceShow(c.Context(), args[0]) }}
 	var why string
-	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Give a device no more work until it is released", Args: cobra.ExactArgs(1),
+	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Give a device no more work until it is released", Args: exactly(1),
 		Long:    "Give a device no more work until a person releases it; a leg that it is at work on is finished. A device on\nwhich two attempts in a row were lost does so by itself, until it passes a check.",
 		Example: "  tessellant device quarantine mar-01 --why 'its cable is loose'",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -42,7 +42,7 @@ func (a *app) deviceCmd() *cobra.Command {
 		}}
 	quarantine.Flags().StringVar(&why, "why", "", "what is wrong with it, for those who wonder")
 	_ = quarantine.MarkFlagRequired("why")
-	release := &cobra.Command{Use: "release SERIAL", Short: "Let a device in quarantine have work again", Args: cobra.ExactArgs(1), Example: "  tessellant device release mar-01",
+	release := &cobra.Command{Use: "release SERIAL", Short: "Let a device in quarantine have work again", Args: exactly(1), Example: "  tessellant device release mar-01",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.client()
 			if err != nil {
@@ -54,7 +54,7 @@ func (a *app) deviceCmd() *cobra.Command {
 			}
 			return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	free := &cobra.Command{Use: "free SERIAL", Short: "End the work on a device, whatever its state", Args: cobra.ExactArgs(1), Example: "  tessellant device free orr-05",
+	free := &cobra.Command{Use: "free SERIAL", Short: "End the work on a device, whatever its state", Args: exactly(1), Example: "  tessellant device free orr-05",
 		Long: "End the work on a device at once. Use it for work that does not end by itself or by: tessellant run stop.\nThe leg or session is stopped; what its host uploaded so far is kept. Only for work of your workspace.",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.client()

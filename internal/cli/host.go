@@ -55,13 +55,13 @@ The service has a host of its own built in, for devices on its own machine.`,
 	f.Int64Var(&c.SpoolMB, "spool-mb", 20<<10, "how many MB of evidence may wait in the data folder")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.StringVar(&format, "log-format", "text", "text or json")
-	key := &cobra.Command{Use: "key NAME", Short: "Make a key for a host, in place of any it had", Args: cobra.ExactArgs(1),
+	key := &cobra.Command{Use: "key NAME", Short: "Make a key for a host, in place of any it had", Args: exactly(1),
 		Long:    "Make the key with which a process joins as the host NAME; it is shown only now. For owners.\nA process that had joined with an older key of this name is sent away.",
 		Example: "  tessellant host key bench-2",
 		RunE:    func(c *cobra.Command, args []string) error { return a.hostKey(c.Context(), args[0]) }}
 	list := &cobra.Command{Use: "list", Short: "List hosts by name", Args: cobra.NoArgs, Example: "  tessellant host list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.hostList(c.Context()) }}
-	remove := &cobra.Command{Use: "remove NAME", Short: "Take a host's key away", Args: cobra.ExactArgs(1), Example: "  tessellant host remove bench-2",
+	remove := &cobra.Command{Use: "remove NAME", Short: "Take a host's key away", Args: exactly(1), Example: "  tessellant host remove bench-2",
 		Long: "Take a host's key away: it can't join any more, and its devices are away. What was run on them stays.",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.client()

@@ -30,7 +30,7 @@ type houseConfig struct {
 	Listen    string
 	Data      string
 	Database  string // DSN; "": a MariaDB of our own
-	Blobs     string // URL; "": a folder in Data
+	Blobs     string // a folder; "": one in Data
 	ADB       string // address of an adb server; "": one of our own
 	Bus       string // URL of a NATS server; "": one of our own
 	BusListen string // where that listens for hosts; "": any port of loopback
@@ -189,7 +189,7 @@ func (h *house) openBlobs(ctx context.Context, c houseConfig) (bl *blobs.Store, 
 	if c.Blobs == "" {
 		bl, err = blobs.OpenFolder(filepath.Join(c.Data, "blobs"))
 	} else {
-		bl, err = blobs.Open(ctx, c.Blobs)
+		bl, err = blobs.Open(c.Blobs)
 	}
 	if err == nil {
 		h.onClose(func() { _ = bl.Close() })

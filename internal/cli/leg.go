@@ -24,6 +24,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 )
@@ -32,19 +33,19 @@ const legHelp = "LEG is an id, or a run and a serial: newest/orr-01."
 
 func (a *app) legCmd() *cobra.Command {
 	var withTimeline bool
-	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: cobra.ExactArgs(1),
+	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: exactly(1),
 		Long:    "Show what happened on one device: cases, failures with what was expected and what was there, files.\nWith --timeline also every command, step and check, on the attempt's own clock.\n\n" + legHelp,
 		Example: "  tessellant leg show newest/orr-01\n  tessellant leg show newest/orr-01 --timeline",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legShow(c.Context(), args[0], withTimeline) }}
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and check")
 	var level, tag string
-	log := &cobra.Command{Use: "log LEG", Short: "Show the device's log, on the attempt's clock", Args: cobra.ExactArgs(1),
+	log := &cobra.Command{Use: "log LEG", Short: "Show the device's log, on the attempt's clock", Args: exactly(1),
 		Long:    "Show the device's log, on the attempt's clock. " + legHelp,
 		Example: "  tessellant leg log newest/orr-01 --level W\n  tessellant leg log newest/orr-01 --tag AndroidRuntime",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legLog(c.Context(), args[0], level, tag) }}
 	log.Flags().StringVar(&level, "level", "V", "only lines of this level or a graver one: V D I W E F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
-	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: cobra.ExactArgs(2),
+	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: exactly(2),
 		Long:    "Download all files of a leg, as one zip or into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie at the top, earlier ones' in attempt-N.\n\n" + legHelp,
 		Example: "  tessellant leg fetch newest/orr-01 evidence/\n  tessellant leg fetch newest/orr-01 evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -238,7 +239,17 @@ func (a *app) events(ctx context.Context, client *api.ClientWithResponses, at ap
 		return err
 	}
 	defer r.Close()
-	return timeline.Read(r, f)
+	return timeline.Read(r, func(e timeline.Event) error {
+		if !a.json {
+			for _, s := range []*string{&e.Case, &e.Name, &e.Answer, &e.Error, &e.Expected, &e.Actual, &e.Line, &e.Verdict, &e.File} {
+				*s = foreign.Shown(*s)
+			}
+			for k, v := range e.Args {
+				e.Args[k] = foreign.Shown(v)
+			}
+		}
+		return f(e)
+	})
 }
 
 func (a *app) timeline(ctx context.Context, client *api.ClientWithResponses, at api.Attempt) error {

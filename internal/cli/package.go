@@ -17,11 +17,11 @@ import (
 )
 
 func (a *app) packageCmd() *cobra.Command {
-	check := &cobra.Command{Use: "check DIR", Short: "Find mistakes in a package before it is sent", Args: cobra.ExactArgs(1),
+	check := &cobra.Command{Use: "check DIR", Short: "Find mistakes in a package before it is sent", Args: exactly(1),
 		Long:    "Find mistakes in a package before it is sent: syntax, names that are not defined, words that a phone does not have, locators that can't be used.\nExit code 3 when something would keep it from running.",
 		Example: "  tessellant package check demo/shore-suite",
 		RunE:    func(_ *cobra.Command, args []string) error { return a.packageCheck(args[0]) }}
-	add := &cobra.Command{Use: "add DIR", Short: "Pack a folder and upload it", Args: cobra.ExactArgs(1),
+	add := &cobra.Command{Use: "add DIR", Short: "Pack a folder and upload it", Args: exactly(1),
 		Long:    "Check a folder, pack it and upload it as the next revision of the package that its tessellant.yaml names.\nThe same content again gives the same revision.",
 		Example: "  tessellant package add demo/shore-suite",
 		RunE:    func(c *cobra.Command, args []string) error { return a.packageAdd(c.Context(), args[0]) }}
@@ -29,7 +29,7 @@ func (a *app) packageCmd() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List packages, the newest first", Args: cobra.NoArgs, Example: "  tessellant package list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.packageList(c.Context(), limit) }}
 	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
-	show := &cobra.Command{Use: "show REF", Short: "Show a package and its cases", Args: cobra.ExactArgs(1),
+	show := &cobra.Command{Use: "show REF", Short: "Show a package and its cases", Args: exactly(1),
 		Long: "Show a package and its cases. REF is an id, shore-suite@7 (revision) or shore-suite@newest.", Example: "  tessellant package show shore-suite@newest",
 		RunE: func(c *cobra.Command, args []string) error { return a.packageShow(c.Context(), args[0]) }}
 	return group("package", "Check, upload and look at test packages", check, add, list, show)

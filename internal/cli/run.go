@@ -81,7 +81,7 @@ func (a *app) runCmd() *cobra.Command {
 	list.Flags().StringVar(&build, "build", "", "only runs of this build")
 	list.Flags().StringVar(&pkg, "package", "", "only runs of this package")
 	list.Flags().StringVar(&came, "verdict", "", "only runs that came out so, such as failed")
-	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: cobra.ExactArgs(1), Example: "  tessellant run show newest",
+	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: exactly(1), Example: "  tessellant run show newest",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
 			if err != nil {
@@ -90,13 +90,13 @@ func (a *app) runCmd() *cobra.Command {
 			return a.show(r, func() { a.runText(r) })
 		}}
 	var junitFile string
-	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: cobra.ExactArgs(1),
+	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: exactly(1),
 		Long:    "Write a run's results, so far, as JUnit XML: one suite a device, all in one file. RUN is an id, or newest.",
 		Example: "  tessellant run report newest --junit results.xml\n  tessellant run report newest --junit -",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runReport(c.Context(), args[0], junitFile) }}
 	report.Flags().StringVar(&junitFile, "junit", "", "the file to write; - for standard output")
 	_ = report.MarkFlagRequired("junit")
-	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: cobra.ExactArgs(1), Example: "  tessellant run watch newest",
+	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: exactly(1), Example: "  tessellant run watch newest",
 		Long: "Follow a run until it is over, and exit with its verdict: 0 passed or flaky; 1 the app failed somewhere; 3 nothing worse than invalid, lost or stopped.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
@@ -106,7 +106,7 @@ func (a *app) runCmd() *cobra.Command {
 			return a.watch(c.Context(), r)
 		}}
 	var leg string
-	stop := &cobra.Command{Use: "stop RUN", Short: "End a run, or one leg of it", Args: cobra.ExactArgs(1),
+	stop := &cobra.Command{Use: "stop RUN", Short: "End a run, or one leg of it", Args: exactly(1),
 		Long:    "End a run, or one leg of it. Legs that wait are over at once; the others end within seconds, with what was gathered until then.",
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}

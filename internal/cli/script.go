@@ -31,7 +31,7 @@ func (a *app) scriptCmd() *cobra.Command {
 	list.Flags().BoolVar(&markdown, "markdown", false, "the page of the documentation")
 	var q runFlags
 	var build, device string
-	try := &cobra.Command{Use: "try DIR --device SERIAL", Short: "Run a package on one device and show what happens as it happens", Args: cobra.ExactArgs(1),
+	try := &cobra.Command{Use: "try DIR --device SERIAL", Short: "Run a package on one device and show what happens as it happens", Args: exactly(1),
 		Long: `Run the package in a folder on one device, and show each case, step, command and check as it happens;
 of a case that fails also what the device logged just before. The package is uploaded as it is; the same
 content again makes no new revision. Ctrl-C stops it on the device, too. The exit code is the verdict's.`,

@@ -34,16 +34,16 @@ func (a *app) sessionCmd() *cobra.Command {
 	list.Flags().BoolVar(&going, "going", false, "only those that are not over")
 	list.Flags().StringVar(&after, "after", "", "go on after this session: what a list before gave as the rest")
 	var withTimeline bool
-	show := &cobra.Command{Use: "show SESSION", Short: "Show what happened in a session", Args: cobra.ExactArgs(1),
+	show := &cobra.Command{Use: "show SESSION", Short: "Show what happened in a session", Args: exactly(1),
 		Long:    "Show what happened in a session: its cases, failures, files. With --timeline also every command, on the session's own clock.\n\n" + sessionHelp,
 		Example: "  tessellant session show newest\n  tessellant session show newest --timeline",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionShow(c.Context(), args[0], withTimeline) }}
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and case")
-	stop := &cobra.Command{Use: "stop SESSION", Short: "End a session", Args: cobra.ExactArgs(1),
+	stop := &cobra.Command{Use: "stop SESSION", Short: "End a session", Args: exactly(1),
 		Long:    "End a session: one that waits at once, another within seconds, with what was gathered.\n\n" + sessionHelp,
 		Example: "  tessellant session stop newest",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionStop(c.Context(), args[0]) }}
-	fetch := &cobra.Command{Use: "fetch SESSION DIR|FILE.zip", Short: "Download all files of a session", Args: cobra.ExactArgs(2),
+	fetch := &cobra.Command{Use: "fetch SESSION DIR|FILE.zip", Short: "Download all files of a session", Args: exactly(2),
 		Long:    "Download all files of a session, as one zip or into DIR, which is made: leg.json, timeline.jsonl, device.log, remote-end.log, video.mp4, screenshots/ and trees/.\n\n" + sessionHelp,
 		Example: "  tessellant session fetch newest evidence/\n  tessellant session fetch newest evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -54,7 +54,7 @@ func (a *app) sessionCmd() *cobra.Command {
 			return a.fetchTo(c.Context(), s.Id, args[1])
 		}}
 	var caseName, message string
-	mark := &cobra.Command{Use: "mark SESSION VERDICT", Short: "Say how a session, or a case of it, came out", Args: cobra.ExactArgs(2),
+	mark := &cobra.Command{Use: "mark SESSION VERDICT", Short: "Say how a session, or a case of it, came out", Args: exactly(2),
 		Long:    "Say how a session came out as a whole: passed or failed; or with --case one case of it, which may also be skipped. It can be said while the session goes on and afterwards, and again.\n\n" + sessionHelp,
 		Example: "  tessellant session mark newest passed\n  tessellant session mark newest failed --case 'opens a shore' --message 'the chart was empty'",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -63,7 +63,7 @@ func (a *app) sessionCmd() *cobra.Command {
 	mark.Flags().StringVar(&caseName, "case", "", "which case; without it, the session as a whole")
 	mark.Flags().StringVar(&message, "message", "", "why")
 	var of string
-	report := &cobra.Command{Use: "report FILE", Short: "Hand in the test runner's JUnit XML", Args: cobra.ExactArgs(1),
+	report := &cobra.Command{Use: "report FILE", Short: "Hand in the test runner's JUnit XML", Args: exactly(1),
 		Long:    "Hand in the JUnit XML that the test runner wrote: its cases become the session's, each at its own time on the session's clock. An earlier report's cases give way.\n\n" + strings.Replace(sessionHelp, "SESSION", "--session", 1),
 		Example: "  tessellant session report results.xml\n  tessellant session report results.xml --session 01HZY3V7Q2M4T8K6N9R5S1W0XB",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionReport(c.Context(), of, args[0]) }}
@@ -291,7 +291,7 @@ func (a *app) sessionReport(ctx context.Context, id, file string) error {
 func (a *app) snippetCmd() *cobra.Command {
 	var p api.GetSnippetParams
 	var build, group, name, where = "", "", "", []string{}
-	c := &cobra.Command{Use: "snippet LANGUAGE", Short: "Write the program with which a test from outside begins", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "snippet LANGUAGE", Short: "Write the program with which a test from outside begins", Args: exactly(1),
 		ValidArgs: []string{"shell", "python", "node", "go", "java"},
 		Long: "Write a program that opens a session on a device, looks at its screen and ends the session, with what the language brings along and nothing else.\n" +
 			"LANGUAGE is shell, python, node, go or java. The program reads the key from TESSELLANT_KEY.",

@@ -7,6 +7,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+
+	"tessellant/internal/core/foreign"
 )
 
 // newTable gives an empty table in our look: no lines, headings in small letters.
@@ -57,7 +59,7 @@ func facts(out io.Writer, pairs ...string) {
 	}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		if pairs[i+1] != "" {
-			t.AppendRow(table.Row{pairs[i], pairs[i+1]})
+			t.AppendRow(table.Row{pairs[i], foreign.Shown(pairs[i+1])})
 		}
 	}
 	t.Render()

@@ -198,7 +198,7 @@ func TestHowAProgramCanEnd(t *testing.T) {
 		said    []string
 	}{
 		"it writes no results":              {60, "run: echo last words; exit 3\nresults: [r.xml]\n", map[string]string{}, verdict.Invalid, []string{"with exit code 3", "wrote no results as r.xml", "last words"}},
-		"its results hold no case":          {60, "run: echo '<testsuites/>' > r.xml; echo '{}' > s.xml; echo done > t.xml; : > u.xml\nresults: ['*.xml']\n", map[string]string{}, verdict.Invalid, []string{"no JUnit XML with test cases", "r.xml: there is no test case in it", `s.xml: there is no test case in it: it is no XML, but begins with "{}"`, `begins with "done"`, "u.xml: there is no test case in it: it is empty"}},
+		"its results hold no case":          {60, "run: echo '<testsuites/>' > r.xml; echo '{}' > s.xml; echo done > t.xml; touch u.xml\nresults: ['*.xml']\n", map[string]string{}, verdict.Invalid, []string{"no JUnit XML with test cases", "r.xml: there is no test case in it", `s.xml: there is no test case in it: it is no XML, but begins with "{}"`, `begins with "done"`, "u.xml: there is no test case in it: it is empty"}},
 		"its results are none":              {60, "run: echo '<html/>' > r.xml\nresults: [r.xml]\n", map[string]string{}, verdict.Invalid, []string{"it begins with <html>", "it wrote nothing"}},
 		"it can't be started":               {60, "run: [no-such-thing]\nresults: [r.xml]\n", map[string]string{}, verdict.Invalid, []string{"no-such-thing can't be started: it is not here"}},
 		"it can't be prepared":              {60, "prepare: echo oh no; exit 1\nrun: 'true'\nresults: [r.xml]\n", ok, verdict.Invalid, []string{"could not be prepared", "oh no"}},

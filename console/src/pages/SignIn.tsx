@@ -4,7 +4,7 @@ import { Form } from 'react-aria-components';
 import { useLocation, useNavigate } from 'react-router';
 import styled from 'styled-components';
 import { answer, http } from '../data/api';
-import { client } from '../data/queries';
+import { client, useMe } from '../data/queries';
 import { Button, TextField } from '../parts/controls';
 import { Awaited, Mono, Refused, Sub, Title } from '../parts/page';
 import { Tile } from '../parts/Tile';
@@ -24,6 +24,8 @@ export function SignIn({ denied }: { denied: boolean }) {
   const [busy, setBusy] = useState(false);
   const ticket = pathname === '/signin' ? hash.slice(1) : '';
   const used = useRef('');
+  const me = useMe();
+  const asks = ticket !== '' && me.data !== undefined && used.current !== ticket; // a link never replaces a sign-in by itself
 
   async function signIn(body: { key?: string; ticket?: string }) {
     setBusy(true);
@@ -42,10 +44,14 @@ export function SignIn({ denied }: { denied: boolean }) {
   }
 
   useEffect(() => {
-    if (!ticket || used.current === ticket) return;
+    if (!ticket || used.current === ticket || me.isPending || me.data) return;
+    byLink();
+  });
+
+  function byLink() {
     used.current = ticket; // it works once
     void signIn({ ticket });
-  });
+  }
   useEffect(() => {
     if (pathname === '/signin' && !ticket && !denied && !error) void navigate('/', { replace: true }); // signed in already
   });
@@ -56,7 +62,13 @@ export function SignIn({ denied }: { denied: boolean }) {
       <Card>
         <Pattern aria-hidden>{pattern.map((p, i) => <Tile key={i} what={p} />)}</Pattern>
         <h1>Sign in to Tessellant</h1>
-        {ticket && busy ? (
+        {asks ? (
+          <>
+            <Sub>This browser is signed in to the workspace {me.data!.workspace}. The link that you opened signs it in anew, maybe to another workspace. Use it only if you asked for it.</Sub>
+            <Button $main onPress={() => void navigate('/', { replace: true })}>Stay in {me.data!.workspace}</Button>
+            <Button onPress={byLink}>Sign in by the link</Button>
+          </>
+        ) : ticket && busy ? (
           <Awaited what="the link to sign you in" />
         ) : (
           <Fields onSubmit={(e) => { e.preventDefault(); void signIn({ key: key.trim() }); }}>

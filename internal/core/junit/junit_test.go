@@ -68,7 +68,7 @@ func wide(s string) string {
 
 func TestWhatIsNoReportIsRefusedWithItsPlace(t *testing.T) {
 	for text, want := range map[string]string{
-		"": ErrNone.Error(), "<testsuites/>": ErrNone.Error(), "<html><body/></html>": "JUnit XML, line 1: it begins with <html>, not with <testsuites> or <testsuite>",
+		"": ErrNone.Error() + ": it is empty", "<testsuites/>": ErrNone.Error(), "<html><body/></html>": "JUnit XML, line 1: it begins with <html>, not with <testsuites> or <testsuite>",
 		"<testsuite>\n<testcase name=\"a\"/>\n<testcase name=\"b\">": "JUnit XML, line 3: it is cut off",
 		strings.Repeat("<testsuite>", 200):                           "JUnit XML, line 1: suites are more than 100 deep in each other",
 	} {
