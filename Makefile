@@ -48,6 +48,10 @@ bench: build
 fault: build
 	@$(GO) test ./internal/faults -run Campaign -rounds 65 -v -timeout 2h
 
+# What an attacker and an unlucky client do, against a service that is up: tried, held, and what it cost. About 10 minutes, on loopback alone.
+attack: build
+	@$(GO) test ./internal/faults -run TestAttack -long -v -timeout 15m
+
 # The tests under the race detector. About 15 minutes.
 race: setup $(KELPLINE) console/dist/index.html
 	@command -v gcc >/dev/null || { echo "the race detector needs a C compiler: install Debian's gcc" >&2; exit 1; }

@@ -165,6 +165,8 @@ func (jsonBody) Bind(c *echo.Context, target any) error {
 		return &service.Error{Kind: service.CutOff, Title: "read the request", Why: "its body did not come whole: " + err.Error(), Remedy: "send it again"}
 	case len(raw) == 0:
 		return io.EOF
+	case strings.TrimSpace(string(raw)) == "null":
+		return badJSON("its body must be an object, not null")
 	}
 	dec := json.NewDecoder(strings.NewReader(string(raw)))
 	dec.DisallowUnknownFields()
@@ -174,7 +176,31 @@ func (jsonBody) Bind(c *echo.Context, target any) error {
 	if _, err := dec.Token(); !errors.Is(err, io.EOF) {
 		return badJSON("something stands behind the end of the object")
 	}
+	if lacks := required(raw, reflect.TypeOf(target)); lacks != "" {
+		return badJSON("its body lacks the field %q", lacks)
+	}
 	return nil
+}
+
+// required finds a field that an object must have and lacks; "": there is none, or it is no object at all. The generated types have a field that may be left out as a
+// pointer, or as omitempty.
+func required(raw []byte, t reflect.Type) string {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	var have map[string]json.RawMessage
+	if t.Kind() != reflect.Struct || json.Unmarshal(raw, &have) != nil {
+		return ""
+	}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, more, _ := strings.Cut(f.Tag.Get("json"), ",")
+		v, given := have[name]
+		if name != "" && name != "-" && more == "" && f.Type.Kind() != reflect.Pointer && (!given || string(v) == "null") {
+			return name
+		}
+	}
+	return ""
 }
 
 func badJSON(why string, args ...any) error {

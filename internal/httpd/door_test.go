@@ -445,12 +445,12 @@ func TestAReportFindsTheCasesThatWereMarked(t *testing.T) {
 		r, err := o.ReportSessionWithBodyWithResponse(t.Context(), s.Id, "application/xml", strings.NewReader(text))
 		require.NoError(t, err)
 		require.NotNil(t, r.JSON200, string(r.Body))
-		assert.Equal(t, map[string]int{"passed": 2, "failed": 1, "flaky": 1}, r.JSON200.Cases)
+		assert.Equal(t, map[string]int{"passed": 3, "failed": 2}, r.JSON200.Cases)
 		l, err := o.GetLegWithResponse(t.Context(), s.Id)
 		require.NoError(t, err)
 		got := l.JSON200.Attempts[0].Cases
-		require.Len(t, got, 4)
-		assert.Equal(t, []string{"opens", "opens", "again"}, []string{got[0].Name, got[1].Name, got[2].Name})
+		require.Len(t, got, 5)
+		assert.Equal(t, []string{"opens", "opens", "again", "again (2)"}, []string{got[0].Name, got[1].Name, got[2].Name, got[3].Name}, "twins are not merged")
 		assert.Equal(t, []api.Verdict{api.Passed, api.Failed}, []api.Verdict{*got[0].Verdict, *got[1].Verdict})
 		assert.Less(t, got[0].StartMs, got[1].StartMs, "their times stay")
 	}

@@ -77,7 +77,7 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 	})
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics, promhttp.HandlerOpts{})), enter(s))
 	g := e.Group(Prefix, middleware.GzipWithConfig(middleware.GzipConfig{Skipper: notPacked, Level: 3, MinLength: 1000}), enter(s), bounds(s))
-	api.RegisterHandlers(g, api.NewStrictHandler(&server{s}, nil))
+	api.RegisterHandlers(g, api.NewStrictHandler(&server{s, make(chan struct{}, windowsAtOnce)}, nil))
 	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete, http.MethodPut, http.MethodPatch} {
 		e.Add(method, Door+"/*", webdriver(s))
 	}

@@ -16,7 +16,10 @@ import (
 )
 
 // server answers the operations of openapi.yaml.
-type server struct{ s *service.Service }
+type server struct {
+	s       *service.Service
+	windows chan struct{} // places for those who read a window of a timeline
+}
 
 var _ api.StrictServerInterface = (*server)(nil)
 

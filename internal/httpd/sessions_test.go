@@ -82,7 +82,7 @@ func TestMarksAndReportsThatCanNotBeAreRefused(t *testing.T) {
 	for body, says := range map[string]string{
 		`{"verdict": "crashed"}`: `"crashed" is no verdict that can be given | a session is passed or failed, a case also skipped`,
 		`{"verdict": "skipped"}`: `"skipped" is no verdict`,
-		`{}`:                     `"" is no verdict`,
+		`{}`:                     `its body lacks the field "verdict"`,
 		`{"verdict":`:            "could not read the request | its body is JSON that is cut off",
 		`{"verdict": 7}`:         `its field "verdict" must be a text, not number`,
 		`{"verdict": "passed", "message": "` + strings.Repeat("x", 100_000) + `"}`:                 "keep the name within 500 bytes",

@@ -61,7 +61,7 @@ type TimelineView struct {
 
 const (
 	windowEvents = 20_000  // of a timeline, in one window
-	windowBytes  = 8 << 20 // the same, in bytes
+	windowBytes  = 4 << 20 // the same, in bytes
 )
 
 // Timeline gives a window of what happened in an attempt of a leg, so far; attempt 0: in the last one. Place is where the window begins, as the one before said; "": at the beginning.

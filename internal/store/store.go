@@ -150,7 +150,18 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, patient.DB, files, goose.WithSessionLocker(migrating{}))
+	// One process at a time looks whether there is anything to do; the lock under which it is done is the migrating connection's own.
+	conn, err := patient.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("the database can't be reached: %w", err)
+	}
+	defer conn.Close()
+	start := migrating("start")
+	if err := start.SessionLock(ctx, conn); err != nil {
+		return err
+	}
+	defer func() { _ = start.SessionUnlock(context.WithoutCancel(ctx), conn) }()
+	p, err := goose.NewProvider(goose.DialectMySQL, patient.DB, files, goose.WithSessionLocker(migrating("migrate")))
 	if err != nil {
 		return err
 	}
@@ -160,15 +171,15 @@ func (s *Store) migrate(ctx context.Context) error {
 	return nil
 }
 
-// migrating is the lock under which tables are changed. It is the migrating connection's own: it lasts as long as that does.
-type migrating struct{}
+// migrating is a lock under which tables are changed. It is a connection's own: it lasts as long as that does.
+type migrating string
 
 const migrateWaits = 600 // seconds for another process that changes the tables
 
 // SessionLock implements lock.SessionLocker.
-func (migrating) SessionLock(ctx context.Context, conn *sql.Conn) error {
+func (m migrating) SessionLock(ctx context.Context, conn *sql.Conn) error {
 	var got sql.NullInt64
-	err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(concat('tessellant.migrate.', md5(database())), ?)", migrateWaits).Scan(&got)
+	err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(concat('tessellant.', ?, '.', md5(database())), ?)", string(m), migrateWaits).Scan(&got)
 	if err != nil {
 		return fmt.Errorf("the database can't be reached: %w", err)
 	}
@@ -179,8 +190,8 @@ func (migrating) SessionLock(ctx context.Context, conn *sql.Conn) error {
 }
 
 // SessionUnlock implements lock.SessionLocker.
-func (migrating) SessionUnlock(ctx context.Context, conn *sql.Conn) error {
-	_, err := conn.ExecContext(ctx, "SELECT RELEASE_LOCK(concat('tessellant.migrate.', md5(database())))")
+func (m migrating) SessionUnlock(ctx context.Context, conn *sql.Conn) error {
+	_, err := conn.ExecContext(ctx, "SELECT RELEASE_LOCK(concat('tessellant.', ?, '.', md5(database())))", string(m))
 	return err
 }
 
