@@ -455,7 +455,7 @@ func (p *program) read() (cases []junit.Case, bad []string) {
 			p.excess = true
 			return nil, append(bad, fmt.Sprintf("there are more than %d result files", maxResults))
 		}
-		p.take(work, name, fmt.Sprintf("results/%03d-%s.xml", i+1, slug(strings.TrimSuffix(path.Base(name), path.Ext(name)))), maxKeptBytes)
+		p.take(work, name, fmt.Sprintf("results/%03d-%s.xml", i+1, slug(p.a.mask.Text(strings.TrimSuffix(path.Base(name), path.Ext(name))))), maxKeptBytes)
 		f, err := work.Open(name)
 		if err == nil {
 			err = junit.Read(f, all.add)

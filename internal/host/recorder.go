@@ -260,7 +260,7 @@ func (r *recorder) shot(ctx context.Context, p phone.Phone, what string) (name s
 	}
 	r.mu.Lock()
 	r.shots++
-	name = fmt.Sprintf("screenshots/%03d-%s.png", r.shots, slug(what))
+	name = fmt.Sprintf("screenshots/%03d-%s.png", r.shots, slug(r.mask.Text(what)))
 	r.mu.Unlock()
 	return name, r.file(name, png)
 }
@@ -271,7 +271,7 @@ func (r *recorder) moment(ctx context.Context, p phone.Phone, what string) (shot
 	s, err2 := p.Tree(ctx)
 	if err2 == nil {
 		r.mu.Lock()
-		tree = fmt.Sprintf("trees/%03d-%s.xml", r.shots, slug(what))
+		tree = fmt.Sprintf("trees/%03d-%s.xml", r.shots, slug(r.mask.Text(what)))
 		r.mu.Unlock()
 		err2 = r.file(tree, []byte(r.mask.Text(s.XML())))
 	}

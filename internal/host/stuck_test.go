@@ -6,8 +6,10 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -219,4 +221,22 @@ func (p *panics) Fetch(ctx context.Context, h host.Hold, what host.Content) (io.
 		m["x"] = 1
 	}
 	return p.Link.Fetch(ctx, h, what)
+}
+
+func TestADeadAddressMakesNoHealthyDeviceFlap(t *testing.T) {
+	// A listener that takes connections and never says a word.
+	mute, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer mute.Close()
+	b := set(t, "orr-01", standin.Instant, func(c *host.Config) {
+		c.Connect = append([]string{mute.Addr().String(), "127.0.0.1:1"}, c.Connect...)
+	})
+	for start := time.Now(); time.Since(start) < 8*time.Second; time.Sleep(200 * time.Millisecond) {
+		d, err := b.Device(t.Context(), b.Who, "orr-01")
+		require.NoError(t, err)
+		require.Equal(t, "ready", d.State, d.Why)
+		require.Less(t, d.Silent, 7, "its host speaks of it all the while")
+	}
+	l := b.wait(b.start(60, "a", "phone.launch()"))
+	assert.Equal(t, verdict.Passed, l.Verdict, l.Message)
 }

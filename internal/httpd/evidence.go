@@ -9,7 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
+	"path"
+	"strings"
 	"time"
 
 	"tessellant/api"
@@ -145,6 +148,16 @@ func (s *server) GetArtifact(ctx context.Context, q api.GetArtifactRequestObject
 	return artifactBytes{ctx, s.s, a}, nil
 }
 
+// disposition says whether a browser may show an artifact, and what it is called when it is saved (RFC 6266).
+func disposition(a store.Artifact) string {
+	how := "attachment"
+	switch kind, _, _ := strings.Cut(a.ContentType, "/"); kind {
+	case "image", "video":
+		how = "inline"
+	}
+	return mime.FormatMediaType(how, map[string]string{"filename": path.Base(a.Name)})
+}
+
 // artifactBytes sends an artifact, whole or in ranges.
 type artifactBytes struct {
 	ctx context.Context
@@ -159,7 +172,7 @@ func (b artifactBytes) VisitGetArtifactResponse(w http.ResponseWriter) error {
 	}
 	w.Header().Set("Content-Type", b.a.ContentType)
 	w.Header().Set("ETag", `"`+b.a.SHA256+`"`)
-	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.Header().Set("Content-Disposition", disposition(b.a))
 	w.Header().Set("Content-Security-Policy", "sandbox") // it may be anything that a test wrote
 	file := &seeker{ctx: b.ctx, b: b}
 	defer file.Close()

@@ -15,6 +15,8 @@ import (
 	"os"
 	"strings"
 	"time"
+
+	"tessellant/internal/blobs"
 )
 
 // Entries of a backup; blobs follow under BackupBlobs.
@@ -70,13 +72,19 @@ func (s *Service) Backup(ctx context.Context, who Identity, w io.Writer) error {
 	end := BackupEnding{DumpSHA256: hex.EncodeToString(h.Sum(nil))}
 	err = s.Blobs.Each(ctx, func(key string, size int64, open func() (io.ReadCloser, error)) error {
 		r, err := open()
-		if err != nil {
+		if errors.Is(err, blobs.ErrNotFound) {
 			return nil // removed since it was listed
+		}
+		if err != nil {
+			return fmt.Errorf("the file %s can't be backed up: %w", key, err)
 		}
 		defer r.Close()
 		end.Blobs++
 		end.Bytes += size
-		return entry(BackupBlobs+key, size, r)
+		if err := entry(BackupBlobs+key, size, r); err != nil {
+			return fmt.Errorf("the file %s can't be backed up: %w", key, err)
+		}
+		return nil
 	})
 	if err != nil {
 		return err

@@ -18,6 +18,7 @@ const Levels = "VDIWEF"
 
 const (
 	maxIndexed = 1<<32 - 1 // bytes; offsets are kept in 32 bits
+	maxLines   = 6_000_000 // lines; what comes behind belongs to the last
 	maxTags    = 60_000
 )
 
@@ -88,12 +89,20 @@ type scan struct {
 	zero   time.Time
 	year   int
 	at     int32
+	bare   bool // the line before was empty
 	tags   map[string]uint16
 	finder Finder
 }
 
 // line adds a line that begins at the index's size.
 func (x *scan) line(text string) {
+	n := len(x.entries)
+	if bare := strings.TrimRight(text, "\r\n") == ""; n >= maxLines || (bare && x.bare) {
+		return // empty lines one after the other are one
+	} else if x.bare = bare; bare {
+		x.entries = append(x.entries, entry{off: uint32(x.Size), level: -1, at: x.at})
+		return
+	}
 	e := entry{off: uint32(x.Size), level: -1}
 	if l, ok := Parse(text, x.year); ok {
 		if x.zero.IsZero() {
@@ -182,8 +191,12 @@ func (x *Index) Choose(c Choice, log io.Reader) ([]uint32, error) {
 				}
 				continue
 			}
-			line = slices.Grow(line[:0], int(to-from))[:to-from]
+			n := min(to-from, maxParsed)
+			line = slices.Grow(line[:0], int(n))[:n]
 			if _, err := io.ReadFull(br, line); err != nil {
+				return nil, err
+			}
+			if _, err := br.Discard(int(to - from - n)); err != nil {
 				return nil, err
 			}
 			fits = containsFold(line, want)

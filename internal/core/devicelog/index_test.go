@@ -2,6 +2,8 @@ package devicelog
 
 import (
 	"fmt"
+	"io"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -92,4 +94,40 @@ func BenchmarkScan(b *testing.B) {
 	for b.Loop() {
 		_, _ = Scan(strings.NewReader(s.String()), time.Time{}, 2030)
 	}
+}
+
+// newlines is a reader of so many empty lines.
+type newlines struct{ left int }
+
+func (n *newlines) Read(b []byte) (int, error) {
+	if n.left == 0 {
+		return 0, io.EOF
+	}
+	k := min(len(b), n.left)
+	for i := range k {
+		b[i] = '\n'
+	}
+	n.left -= k
+	return k, nil
+}
+
+func TestALogOfEmptyLinesTakesNoMemory(t *testing.T) {
+	const many = 50 << 20
+	log := func() io.Reader {
+		return io.MultiReader(strings.NewReader("1700000001.000  1  1 I A: one\n"), &newlines{many}, strings.NewReader("1700000002.000  1  1 I A: two\n"))
+	}
+	x, err := Scan(log(), time.Unix(1700000000, 0), 2023)
+	require.NoError(t, err)
+	assert.Equal(t, 3, x.Lines(), "empty lines one after the other are one")
+	assert.Less(t, x.Bytes(), int64(1<<10))
+	from, to := x.Span(2)
+	assert.EqualValues(t, 30+many, from)
+	assert.EqualValues(t, 60+many, to)
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	rows, err := x.Choose(Choice{Text: "two"}, log())
+	require.NoError(t, err)
+	assert.Equal(t, []uint32{2}, rows)
+	runtime.ReadMemStats(&after)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(16<<20))
 }

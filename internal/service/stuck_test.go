@@ -1,0 +1,165 @@
+package service_test
+
+// What stuck for ever: sessions that nobody awaits, hosts that come back under their name, changes that were never told, files whose row is there.
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/bus"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/host"
+	"tessellant/internal/housetest"
+	"tessellant/internal/service"
+	"tessellant/internal/store"
+)
+
+func TestASessionThatWaitsWhileTheServiceIsStartedAnewEndsTruthfully(t *testing.T) {
+	d := set(t)
+	x := store.Session{ID: store.NewID(), WorkspaceID: d.Who.WorkspaceID, Token: []byte(strings.Repeat("t", 32)), Label: "tides", Created: time.Now().UTC(), BuildID: sql.NullString{},
+		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Patience: 3600, Recording: map[string]bool{}}}}
+	require.NoError(t, d.Store.AddSession(ctx, x, time.Minute))
+	require.NoError(t, d.EndUnawaited(ctx))
+	v, err := d.Session(ctx, d.Who, x.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "waiting", v.Stage, "somebody waits for it")
+	require.NoError(t, d.Store.AwaitSession(ctx, x.ID, -time.Second)) // the process that did is gone
+	require.NoError(t, d.EndUnawaited(ctx))
+	v, err = d.Session(ctx, d.Who, x.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "done", v.Stage)
+	assert.Contains(t, v.Message, "the service was started anew while it waited")
+}
+
+func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
+	d := set(t)
+	stop, err := d.AnswerHosts()
+	require.NoError(t, err)
+	defer stop()
+	join := func() string {
+		key, err := d.AddHost(ctx, d.Who, "bench-1")
+		require.NoError(t, err)
+		h, err := d.EnterHost(ctx, key)
+		require.NoError(t, err)
+		w, err := d.Join(ctx, h, "1", host.Protocol, "nats://x", bus.Secret{})
+		require.NoError(t, err)
+		return w.Token
+	}
+	ask := func(c host.Call) (a host.Answer) {
+		raw, err := json.Marshal(c)
+		require.NoError(t, err)
+		back, err := d.Bus.Call(ctx, bus.Hosts, raw)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(back, &a))
+		require.Empty(t, a.Problem)
+		return a
+	}
+	about := &host.About{Isolation: "tight", Runtimes: map[string]string{"sh": "1"}}
+	seen := []host.Seen{{Facts: devices.Facts{Serial: "far-1", Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}}
+	token := join()
+	ask(host.Call{Token: token, Kind: "devices", About: about})
+	require.Empty(t, ask(host.Call{Token: token, Kind: "holds"}).Holds)
+	require.NoError(t, d.RemoveHost(ctx, d.Who, "bench-1"))
+	token = join()
+	ask(host.Call{Token: token, Kind: "devices", About: about, Seen: seen})
+	hosts, err := d.Hosts(ctx)
+	require.NoError(t, err)
+	for _, h := range hosts {
+		if h.Name == "bench-1" {
+			assert.Equal(t, "tight", h.About.V.Isolation, "what it is was told to the new row")
+		}
+	}
+	d.start("far-1")
+	housetest.Eventually(t, "it gets its work", func() bool { return len(ask(host.Call{Token: token, Kind: "holds"}).Holds) == 1 })
+}
+
+func TestTheFeedForgetsWhatIsOverAndTellsEveryEnd(t *testing.T) {
+	d := set(t, "d-1")
+	run := d.start()
+	h := d.holds(1)[0]
+	require.NoError(t, d.link.Live(ctx, h, host.Live{Events: []timeline.Event{{Seq: 1, Kind: timeline.Log, Answer: "hello"}}}))
+	place := d.Feed.Here()
+	told := func(over bool) func() bool {
+		return func() bool {
+			changes, _, _, ok := d.Feed.After(place, d.Who.WorkspaceID, "")
+			require.True(t, ok)
+			for _, c := range changes {
+				if v, is := c.Value.(service.RunView); is && v.ID == run.ID && v.Ended.Valid == over {
+					return true
+				}
+			}
+			return false
+		}
+	}
+	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
+	housetest.Eventually(t, "the run is told", told(false))
+	// The hold is closed elsewhere, behind this process's back.
+	_, ok, err := d.Store.CloseHold(ctx, h.ID, store.Closing{Verdict: verdict.Passed})
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.NoError(t, d.link.Live(ctx, h, host.Live{Events: []timeline.Event{{Seq: 2, Kind: timeline.Log, Answer: "late"}}}))
+	housetest.Eventually(t, "its end is told", told(true))
+	housetest.Eventually(t, "the attempt is forgotten", func() bool { return d.Feed.Remembered() == 0 })
+}
+
+func TestAHostsOddWordsHoldNoDeviceAndLoseNoOther(t *testing.T) {
+	d := set(t, "d-1")
+	d.start()
+	h := d.holds(1)[0]
+	long := strings.Repeat("x", 70_000)
+	bad := []host.Progress{
+		{Seq: 1, Stage: "dancing"}, {Seq: 2, Case: &host.CaseResult{Ordinal: -1, Name: "a"}}, {Seq: 3, Case: &host.CaseResult{Ordinal: 0, Name: "a", Try: host.Try{Verdict: "wonderful"}}},
+	}
+	for _, p := range bad {
+		err := d.link.Report(ctx, h, []host.Progress{p})
+		assert.True(t, errors.Is(err, host.ErrUnfit), "%v: %v", p.Seq, err)
+	}
+	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 4, Case: &host.CaseResult{Ordinal: 0, Name: long + "\xff\x00", Try: host.Try{Verdict: verdict.Failed, Message: long, Line: long, Shot: long, Trace: "\xff"}}}}))
+	_, err := d.link.Devices(ctx, service.BuiltIn, host.About{Why: long}, []host.Seen{
+		{Facts: devices.Facts{Serial: strings.Repeat("s", 300)}, State: "ready"}, {Facts: devices.Facts{Serial: "odd\x00"}, State: "ready"},
+		{Facts: devices.Facts{Serial: "d-1", Model: long, Platform: "android", API: 30}, State: "unusable", Why: long}})
+	require.NoError(t, err, "the odd ones are passed over, the others are told")
+	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: "splendid", Message: long, MarkedMessage: long, Marked: "odd", How: long}))
+	l, err := d.Leg(ctx, d.Who, h.LegID)
+	require.NoError(t, err)
+	require.Len(t, l.Attempts[0].Cases, 1)
+	assert.LessOrEqual(t, len(l.Attempts[0].Cases[0].Name), 500)
+	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
+	assert.Contains(t, l.Attempts[0].Message, "which nobody knows")
+	assert.Less(t, len(l.Attempts[0].Message), 5000)
+	ds, _, err := d.Devices(ctx, nil, "", 10)
+	require.NoError(t, err)
+	assert.Len(t, ds, 1)
+}
+
+func TestABuildWhoseAnswerWasLostKeepsItsFile(t *testing.T) {
+	d := set(t)
+	b, err := d.Build(ctx, d.Who, "kelpline/android@newest")
+	require.NoError(t, err)
+	// The row was written, and the answer got lost on the way: the upload ends with the client's context.
+	r, err := d.Blobs.Read(ctx, b.BlobKey, 0, 10)
+	require.NoError(t, err)
+	_ = r.Close()
+	keep, after := d.Settled(ctx, context.DeadlineExceeded, func(ctx context.Context) error {
+		_, err := d.Store.BuildByID(ctx, d.Who.WorkspaceID, b.ID)
+		return err
+	})
+	assert.True(t, keep)
+	assert.NoError(t, after, "it is there")
+	keep, after = d.Settled(ctx, context.DeadlineExceeded, func(context.Context) error { return store.ErrNotFound })
+	assert.False(t, keep)
+	assert.Error(t, after)
+	keep, after = d.Settled(ctx, context.DeadlineExceeded, func(context.Context) error { return errors.New("the database is away") })
+	assert.True(t, keep, "nobody knows: then nothing is deleted")
+	assert.Error(t, after)
+}
