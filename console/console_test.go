@@ -279,6 +279,15 @@ func TestSigningIn(t *testing.T) {
 	d.do(chromedp.Navigate(d.URL + "/signin#" + ticket))
 	d.says("Nothing has run yet.")
 	assert.Equal(t, "/", eval[string](d, "location.pathname + location.hash"), "the ticket does not stay in the address")
+	other, _, err := d.NewTicket(context.Background(), d.Who)
+	require.NoError(t, err)
+	for _, answer := range []string{"Stay in tests", "Sign in by the link"} { // a link replaces no sign-in by itself
+		d.do(chromedp.Navigate("about:blank"), chromedp.Navigate(d.URL+"/signin#"+other))
+		d.says("This browser is signed in to the workspace tests.")
+		eval[bool](d, button)
+		d.press(answer)
+		d.says("Nothing has run yet.")
+	}
 	require.NoError(t, d.SignOut(context.Background(), "")) // nobody's
 	eval[bool](d, "fetch('/api/v1/signin', {method: 'DELETE'}).then(r => r.ok)")
 	d.do(chromedp.Navigate("about:blank"), chromedp.Navigate(d.URL+"/signin#"+ticket))

@@ -99,7 +99,7 @@ export function App() {
     return () => stream.stop();
   }, [signedIn]);
   const denied = me.error instanceof Refusal && me.error.status === 401;
-  if (denied || pathname === '/signin') return <SignIn denied={denied} />;
+  if (denied || pathname === '/signin') return <SignIn denied={denied} known={!me.isPending} workspace={me.data?.workspace} />;
   if (me.error) {
     return (
       <Page>

@@ -26,6 +26,7 @@ const (
 	feedLooks   = 5 * time.Second        // at runs and devices that other processes may have changed
 	liveEvents  = 20_000                 // of an attempt that goes on, in memory
 	liveBytes   = 8 << 20                // the same, in bytes
+	feedRests   = 4                      // as long as reading the changes took
 	feedAgain   = time.Second            // after changes could not be read
 	oneWeighs   = 1 << 10                // bytes that a leg, a device or anything else is taken for
 )
@@ -306,6 +307,7 @@ func (s *Service) Follow(ctx context.Context) {
 	defer look.Stop()
 	gather := time.NewTimer(0)
 	defer gather.Stop()
+	took := time.Duration(0) // to read what had changed last
 	for {
 		select {
 		case <-f.wake:
@@ -314,13 +316,16 @@ func (s *Service) Follow(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		gather.Reset(feedGathers)
+		gather.Reset(max(feedGathers, min(feedRests*took, feedLooks))) // a run of very many cases is read less often
 		select {
 		case <-gather.C:
 		case <-ctx.Done():
 			return
 		}
-		if err := guard.Do(s.Log, guard.Loop, func() error { return s.tellChanges(ctx) }); err != nil {
+		start := time.Now()
+		err := guard.Do(s.Log, guard.Loop, func() error { return s.tellChanges(ctx) })
+		took = time.Since(start)
+		if err != nil {
 			s.warn(ctx, "changes can't be told yet", err)
 			select {
 			case <-time.After(feedAgain):

@@ -265,7 +265,7 @@ func (s *Store) PutCases(ctx context.Context, session, attempt, source string, c
 				c.Ordinal = next
 				next++
 			}
-			if err := putCase(ctx, tx, attempt, c); err != nil {
+			if err := putCases(ctx, tx, attempt, []Case{c}); err != nil {
 				return err
 			}
 			if _, err := tx.ExecContext(ctx, "UPDATE cases SET source = ? WHERE attempt_id = ? AND ordinal = ?", from, attempt, c.Ordinal); err != nil {

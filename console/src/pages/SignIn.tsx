@@ -4,7 +4,7 @@ import { Form } from 'react-aria-components';
 import { useLocation, useNavigate } from 'react-router';
 import styled from 'styled-components';
 import { answer, http } from '../data/api';
-import { client, useMe } from '../data/queries';
+import { client } from '../data/queries';
 import { Button, TextField } from '../parts/controls';
 import { Awaited, Mono, Refused, Sub, Title } from '../parts/page';
 import { Tile } from '../parts/Tile';
@@ -16,7 +16,8 @@ const Fields = styled(Form)`display: flex; flex-direction: column; gap: 16px;`;
 const Pattern = styled.div`display: grid; grid-template-columns: repeat(8, 16px); gap: 4px;`;
 const pattern = ['passed', 'passed', 'failed', 'passed', 'flaky', 'passed', 'passed', 'crashed', 'passed', 'running', 'passed', 'passed', 'passed', 'lost', 'passed', 'passed'];
 
-export function SignIn({ denied }: { denied: boolean }) {
+/** Known says whether it has been asked who is signed in already; then workspace is where. */
+export function SignIn({ denied, known, workspace }: { denied: boolean; known: boolean; workspace?: string }) {
   const { hash, pathname } = useLocation();
   const navigate = useNavigate();
   const [key, setKey] = useState('');
@@ -24,8 +25,7 @@ export function SignIn({ denied }: { denied: boolean }) {
   const [busy, setBusy] = useState(false);
   const ticket = pathname === '/signin' ? hash.slice(1) : '';
   const used = useRef('');
-  const me = useMe();
-  const asks = ticket !== '' && me.data !== undefined && used.current !== ticket; // a link never replaces a sign-in by itself
+  const asks = ticket !== '' && workspace !== undefined && !busy && error === undefined; // a link never replaces a sign-in by itself
 
   async function signIn(body: { key?: string; ticket?: string }) {
     setBusy(true);
@@ -44,7 +44,7 @@ export function SignIn({ denied }: { denied: boolean }) {
   }
 
   useEffect(() => {
-    if (!ticket || used.current === ticket || me.isPending || me.data) return;
+    if (!ticket || used.current === ticket || !known || workspace !== undefined) return;
     byLink();
   });
 
@@ -64,8 +64,8 @@ export function SignIn({ denied }: { denied: boolean }) {
         <h1>Sign in to Tessellant</h1>
         {asks ? (
           <>
-            <Sub>This browser is signed in to the workspace {me.data!.workspace}. The link that you opened signs it in anew, maybe to another workspace. Use it only if you asked for it.</Sub>
-            <Button $main onPress={() => void navigate('/', { replace: true })}>Stay in {me.data!.workspace}</Button>
+            <Sub>This browser is signed in to the workspace {workspace}. The link that you opened signs it in anew, maybe to another workspace. Use it only if you asked for it.</Sub>
+            <Button $main onPress={() => void navigate('/', { replace: true })}>Stay in {workspace}</Button>
             <Button onPress={byLink}>Sign in by the link</Button>
           </>
         ) : ticket && busy ? (
