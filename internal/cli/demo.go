@@ -58,9 +58,11 @@ func (a *app) demo(ctx context.Context, c demoConfig, builds string, again bool)
 		}
 		fmt.Fprintln(a.err, err) // the service stays up, so that one can look
 	}
-	fmt.Fprintln(a.out, "\nThe console, with another link that signs in once:")
-	if err := a.wayIn(ctx); err != nil && ctx.Err() == nil {
-		return err
+	if earlier == 0 {
+		fmt.Fprintln(a.out, "\nThe console, with another link that signs in once:")
+		if err := a.wayIn(ctx); err != nil && ctx.Err() == nil {
+			return err
+		}
 	}
 	fmt.Fprintf(a.out, "From another terminal:\n  bin/tessellant login %s < %s\nCtrl-C stops everything; make demo finds it again.\n", a.url, filepath.Join(c.Data, "key"))
 	<-ctx.Done()

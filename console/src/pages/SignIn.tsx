@@ -77,7 +77,7 @@ export function SignIn({ denied, known, workspace }: { denied: boolean; known: b
           </Fields>
         )}
         {error !== undefined && <Refused error={error} />}
-        <Sub>The first key was printed when the service started for the first time. Signed in on the command line already? <Mono>tessellant console</Mono> prints a link that signs this browser in.</Sub>
+        {!asks && <Sub>The first key was printed when the service started for the first time. Signed in on the command line already? <Mono>tessellant console</Mono> prints a link that signs this browser in.</Sub>}
       </Card>
     </Middle>
   );
