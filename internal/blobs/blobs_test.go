@@ -18,7 +18,7 @@ import (
 
 func TestWhatGoesInComesOut(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
-	s, err := Open(ctx, "file://"+dir)
+	s, err := Open("file://" + dir)
 	require.NoError(t, err)
 	defer s.Close()
 	data := bytes.Repeat([]byte("rock pool "), 200_000)
@@ -67,4 +67,14 @@ func TestAFolderOnTheSameDiskLiesBeside(t *testing.T) {
 	assert.True(t, s.Beside(dir))
 	assert.False(t, s.Beside("/proc"))
 	assert.False(t, s.Beside(filepath.Join(dir, "nowhere")))
+}
+
+func TestOnlyFoldersAreKnown(t *testing.T) {
+	for _, address := range []string{"s3://bucket", "https://store.example/x", "mem://"} {
+		_, err := Open(address)
+		assert.ErrorContains(t, err, "give a folder", address)
+	}
+	s, err := Open(t.TempDir())
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
 }

@@ -96,6 +96,9 @@ func (a *app) buildCheck(path string) error {
 	if err != nil {
 		return err
 	}
+	if found, err := appfile.Whole(f, st.Size()); err == nil && found != nil {
+		x.Findings = append(x.Findings, *found)
+	}
 	return a.show(x, func() {
 		b := api.Build{AppId: x.AppID, Label: x.Label, VersionName: x.VersionName, VersionCode: x.VersionCode, MinApi: x.MinAPI, TargetApi: x.TargetAPI,
 			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable, MinCode: &x.MinCode, TargetCode: &x.TargetCode, Findings: httpd.BuildFindings(x.Findings)}

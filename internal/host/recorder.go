@@ -338,10 +338,15 @@ func (r *recorder) close() error {
 	r.sayLeft()
 	r.failed(errors.Join(r.out.Sync(), r.out.Close()))
 	if len(r.reported) > 0 {
+		marrying.Lock() // it lies in memory whole
+		defer marrying.Unlock()
 		r.failed(r.marry())
 	}
 	return r.err
 }
+
+// marrying is held while one timeline is written anew: one at a time in the whole process.
+var marrying sync.Mutex
 
 // marry writes the timeline anew, with the cases of a report among the events of their time.
 func (r *recorder) marry() error {

@@ -372,10 +372,10 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 		}
 		e.Message = strings.TrimSpace(foreign.Fit(e.Message, maxClosing) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
 	}
-	err = c.link.Close(ctx, c.hold, e)
+	err = c.close(ctx, e)
 	if errors.Is(err, ErrUnfit) { // nothing that is said may keep the device
 		c.log.Error("the service does not take what is said of an attempt's end", "err", err)
-		err = c.link.Close(ctx, c.hold, Closing{Verdict: e.Verdict, How: e.How, Message: "how it ended could not be kept"})
+		err = c.close(ctx, Closing{Verdict: e.Verdict, How: e.How, Message: "how it ended could not be kept"})
 	}
 	if err != nil && !errors.Is(err, ErrUnfit) {
 		return fmt.Errorf("close the hold: %w", err)
@@ -460,10 +460,10 @@ func (c *courier) sendSomeReports(ctx context.Context) error {
 		c.readTo = read
 		return errNoMore
 	}
-	err = c.link.Report(ctx, c.hold, batch)
+	err = c.told(ctx, batch)
 	if errors.Is(err, ErrUnfit) && len(batch) > 1 { // which of them is it?
 		for _, p := range batch {
-			if err := c.took(nameOf(p), c.link.Report(ctx, c.hold, []Progress{p})); err != nil {
+			if err := c.took(nameOf(p), c.told(ctx, []Progress{p})); err != nil {
 				return fmt.Errorf("report: %w", err)
 			}
 		}
@@ -474,6 +474,23 @@ func (c *courier) sendSomeReports(ctx context.Context) error {
 	}
 	c.readTo = read
 	return nil
+}
+
+// pieceTakes is how long one call for a piece may take: a call that hangs is made again.
+const pieceTakes = time.Minute
+
+// told tells the service of progress.
+func (c *courier) told(ctx context.Context, p []Progress) error {
+	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
+	defer cancel()
+	return c.link.Report(ctx, c.hold, p)
+}
+
+// close ends the hold.
+func (c *courier) close(ctx context.Context, end Closing) error {
+	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
+	defer cancel()
+	return c.link.Close(ctx, c.hold, end)
 }
 
 // errNoMore says that there is no report that was not told.
@@ -510,7 +527,10 @@ func (c *courier) sendPart(ctx context.Context, name string) error {
 		if n == 0 {
 			return nil
 		}
-		if appended := c.link.Append(ctx, c.hold, a, c.offset[name], buf[:n]); errors.Is(appended, ErrUnfit) {
+		piece, cancel := context.WithTimeout(ctx, pieceTakes)
+		appended := c.link.Append(piece, c.hold, a, c.offset[name], buf[:n])
+		cancel()
+		if errors.Is(appended, ErrUnfit) {
 			c.log.Warn("parts of a file are not taken; it is handed in at the end", "file", name, "err", appended)
 		} else if appended != nil {
 			return fmt.Errorf("hand in a part of %s: %w", name, appended)

@@ -19,6 +19,7 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/zipdir"
 	"tessellant/internal/store"
 )
 
@@ -127,6 +128,13 @@ func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store
 	}
 	if err != nil {
 		return b, false, err
+	}
+	switch found, err := appfile.Whole(at, size); {
+	case errors.Is(err, zipdir.ErrNone): // the directory's place is not said as it is with builds
+	case err != nil:
+		return b, false, err
+	case found != nil:
+		facts.Findings = append(facts.Findings, *found)
 	}
 	if icon := appfile.Icon(at, size, facts.IconPath); icon != nil {
 		iconKey = key + ".icon"

@@ -231,6 +231,50 @@ func TestWhatASystemWouldRefuseIsRefusedOrSaid(t *testing.T) {
 	assert.Equal(t, []string{`it is the split "config.hdpi" of an app, and not the whole app`, "it needs other splits of the app beside it", "it is not signed"}, found)
 }
 
+func TestContentsThatWereChangedAfterSigningAreFound(t *testing.T) {
+	whole := func(raw []byte) string {
+		found, err := appfile.Whole(bytes.NewReader(raw), int64(len(raw)))
+		require.NoError(t, err)
+		if found == nil {
+			return ""
+		}
+		return found.What
+	}
+	raw, err := os.ReadFile(housetest.Kelpline(t)) // signed by versions 1, 2 and 3
+	require.NoError(t, err)
+	assert.Empty(t, whole(raw))
+	for _, at := range []int{200, len(raw) / 2, len(raw) - 30} {
+		changed := bytes.Clone(raw)
+		changed[at] ^= 1
+		if _, err := zip.NewReader(bytes.NewReader(changed), int64(len(changed))); err == nil {
+			assert.NotEmpty(t, whole(changed), at)
+		}
+	}
+	// Packed anew, it has the first signature alone: that of each file.
+	same := rezipped(t, raw, func(h *zip.FileHeader) []*zip.FileHeader { return []*zip.FileHeader{h} })
+	assert.Empty(t, whole(same))
+	more := rezipped(t, raw, func(h *zip.FileHeader) []*zip.FileHeader {
+		if h.Name == "resources.arsc" {
+			return []*zip.FileHeader{h, {Name: "assets/new"}}
+		}
+		return []*zip.FileHeader{h}
+	})
+	assert.Equal(t, "its contents are not those that were signed", whole(more))
+	less := rezipped(t, raw, func(h *zip.FileHeader) []*zip.FileHeader {
+		if h.Name == "classes.dex" {
+			return nil
+		}
+		return []*zip.FileHeader{h}
+	})
+	assert.Equal(t, "its contents are not those that were signed", whole(less))
+	assert.Equal(t, "its contents are not those that were signed", whole(replaced(t, raw, "Kelpline", "Kelpl1ne")))
+	unsigned, err := os.ReadFile(pack(t, "aapt2", `package="org.kelpline.bare"><application/>`, nil))
+	require.NoError(t, err)
+	assert.Empty(t, whole(unsigned))
+	out, err := exec.Command("apksigner", "verify", "--min-sdk-version", "18", housetest.Kelpline(t)).CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
 func TestReadSaysWhatAndroidsOwnToolSays(t *testing.T) {
 	png, err := os.ReadFile(filepath.Join(housetest.Root(), "demo/kelpline/res/mipmap-mdpi/ic_kelp.png"))
 	require.NoError(t, err)
@@ -467,6 +511,9 @@ func FuzzRead(f *testing.F) {
 		facts, err := read(raw)
 		if err == nil && facts.AppID == "" {
 			t.Fatal("taken without an app id")
+		}
+		if err == nil {
+			_, _ = appfile.Whole(bytes.NewReader(raw), int64(len(raw)))
 		}
 	})
 }

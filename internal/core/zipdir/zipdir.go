@@ -41,8 +41,8 @@ func Size(r io.ReaderAt, size int64) (int64, error) {
 	return 0, ErrNone
 }
 
-// Begin gives where the directory begins, by the end record; a file with a zip64 record is passed over.
-func Begin(r io.ReaderAt, size int64) (int64, error) {
+// End gives where the end of central directory record begins.
+func End(r io.ReaderAt, size int64) (int64, error) {
 	n := min(size, int64(endSize+maxComment))
 	tail := make([]byte, n)
 	if _, err := r.ReadAt(tail, size-n); err != nil && !errors.Is(err, io.EOF) {
@@ -52,8 +52,21 @@ func Begin(r io.ReaderAt, size int64) (int64, error) {
 	if i < 0 || i+endSize > len(tail) {
 		return 0, ErrNone
 	}
-	at := binary.LittleEndian.Uint32(tail[i+16:])
-	if at == 1<<32-1 || int64(at) > size {
+	return size - n + int64(i), nil
+}
+
+// Begin gives where the directory begins, by the end record; a file with a zip64 record has ErrNone.
+func Begin(r io.ReaderAt, size int64) (int64, error) {
+	end, err := End(r, size)
+	if err != nil {
+		return 0, err
+	}
+	record := make([]byte, endSize)
+	if _, err := r.ReadAt(record, end); err != nil {
+		return 0, fmt.Errorf("read the end of the file: %w", err)
+	}
+	at := binary.LittleEndian.Uint32(record[16:])
+	if at == 1<<32-1 || int64(at) > end {
 		return 0, ErrNone
 	}
 	return int64(at), nil
