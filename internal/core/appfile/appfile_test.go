@@ -133,26 +133,8 @@ func TestValuesAreReadAsTheSystemReadsThem(t *testing.T) {
 }
 
 // rezipped writes an APK's files anew, with change made to each entry.
-func rezipped(t *testing.T, raw []byte, change func(h *zip.FileHeader) []*zip.FileHeader) []byte {
-	t.Helper()
-	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
-	require.NoError(t, err)
-	var out bytes.Buffer
-	w := zip.NewWriter(&out)
-	for _, f := range z.File {
-		r, err := f.Open()
-		require.NoError(t, err)
-		content, err := io.ReadAll(r)
-		require.NoError(t, err)
-		for _, h := range change(&zip.FileHeader{Name: f.Name, Method: f.Method}) {
-			e, err := w.CreateHeader(h)
-			require.NoError(t, err)
-			_, err = e.Write(content)
-			require.NoError(t, err)
-		}
-	}
-	require.NoError(t, w.Close())
-	return out.Bytes()
+func rezipped(t *testing.T, raw []byte, headers func(h *zip.FileHeader) []*zip.FileHeader) []byte {
+	return rewritten(t, raw, headers, func(content []byte) []byte { return content })
 }
 
 // replaced writes an APK anew, with a text in its files replaced by one of the same length, in UTF-8 and UTF-16.
@@ -165,6 +147,13 @@ func replaced(t *testing.T, raw []byte, old, now string) []byte {
 		}
 		return out
 	}
+	return rewritten(t, raw, func(h *zip.FileHeader) []*zip.FileHeader { return []*zip.FileHeader{h} }, func(content []byte) []byte {
+		return bytes.ReplaceAll(bytes.ReplaceAll(content, []byte(old), []byte(now)), wide(old), wide(now))
+	})
+}
+
+func rewritten(t *testing.T, raw []byte, headers func(h *zip.FileHeader) []*zip.FileHeader, contents func([]byte) []byte) []byte {
+	t.Helper()
 	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
 	require.NoError(t, err)
 	var out bytes.Buffer
@@ -174,10 +163,12 @@ func replaced(t *testing.T, raw []byte, old, now string) []byte {
 		require.NoError(t, err)
 		content, err := io.ReadAll(r)
 		require.NoError(t, err)
-		e, err := w.Create(f.Name)
-		require.NoError(t, err)
-		_, err = e.Write(bytes.ReplaceAll(bytes.ReplaceAll(content, []byte(old), []byte(now)), wide(old), wide(now)))
-		require.NoError(t, err)
+		for _, h := range headers(&zip.FileHeader{Name: f.Name, Method: f.Method}) {
+			e, err := w.CreateHeader(h)
+			require.NoError(t, err)
+			_, err = e.Write(contents(content))
+			require.NoError(t, err)
+		}
 	}
 	require.NoError(t, w.Close())
 	return out.Bytes()

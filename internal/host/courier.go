@@ -1,0 +1,427 @@
+package host
+
+// A courier takes one attempt's reports and evidence from its folder to the service while the attempt goes on. It may start anew at any time,
+// also in another process: everything it says can be said twice.
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/foreign"
+)
+
+const (
+	// partEvery is how often the parts of what grows are handed in: what a host that dies for good takes with it.
+	partEvery = 3 * time.Second
+	maxPart   = 1 << 20   // bytes
+	maxBatch  = 256 << 10 // bytes of reports that are told at once
+	// fullFor is how long a service without room for evidence is asked again before the leg is closed without it.
+	fullFor = 10 * time.Minute
+)
+
+// courier takes one attempt's reports and evidence to the service.
+type courier struct {
+	link Link
+	hold Hold
+	dir  string
+	log  *slog.Logger
+
+	news    chan struct{} // something was added
+	sent    map[string]bool
+	offset  map[string]int64 // of the growing ones, handed in
+	partAt  time.Time
+	readTo  int64 // of reports.jsonl
+	fullAt  time.Time
+	ready   chan struct{} // closed when the attempt is over and all its files are written
+	closeIt sync.Once
+
+	failing map[string]time.Time // pieces that can't be handed in, since when
+	goodAt  time.Time            // when the service last took something
+
+	mu        sync.Mutex
+	reports   *os.File
+	written   int64    // bytes of reports that are whole in the file
+	unwritten [][]byte // reports that the disk had no room for
+	missing   []string // what could not be handed in, and why
+}
+
+// maxUnwritten is how many reports wait in memory for room on the disk.
+const maxUnwritten = 10_000
+
+// newCourier opens, or opens again, the attempt's folder.
+func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, error) {
+	c := &courier{link: link, hold: hold, dir: s.path(hold.AttemptID), log: log, news: make(chan struct{}, 1), sent: map[string]bool{}, offset: map[string]int64{},
+		failing: map[string]time.Time{}, ready: make(chan struct{})}
+	if err := os.MkdirAll(c.dir, 0o700); err != nil {
+		return nil, err
+	}
+	if err := writeHold(c.dir, hold); err != nil {
+		return nil, err
+	}
+	var err error
+	if c.reports, err = os.OpenFile(filepath.Join(c.dir, reportsFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
+		return nil, err
+	}
+	c.written, err = wholeLines(filepath.Join(c.dir, reportsFile))
+	if err == nil { // a line that a process left half-written has no end that could come
+		err = c.reports.Truncate(c.written)
+	}
+	return c, err
+}
+
+// report adds a report.
+func (c *courier) report(p Progress) error {
+	raw, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	if len(c.unwritten) < maxUnwritten {
+		c.unwritten = append(c.unwritten, append(raw, '\n'))
+	}
+	err = c.writeReports()
+	c.mu.Unlock()
+	c.tell()
+	return err
+}
+
+// writeReports writes the reports that are not in the file yet, in their order, under mu. One that the disk has no room for is taken out of the
+// file again, and waits: half a line would swallow the next.
+func (c *courier) writeReports() error {
+	for len(c.unwritten) > 0 {
+		line := c.unwritten[0]
+		if _, err := c.reports.Write(line); err != nil {
+			return errors.Join(err, c.reports.Truncate(c.written))
+		}
+		c.written += int64(len(line))
+		c.unwritten = c.unwritten[1:]
+	}
+	return nil
+}
+
+func (c *courier) tell() {
+	select {
+	case c.news <- struct{}{}:
+	default:
+	}
+}
+
+// finish says how the attempt came out; all its files are written.
+func (c *courier) finish(end Closing) error {
+	raw, err := json.Marshal(end)
+	if err == nil {
+		err = writeWhole(filepath.Join(c.dir, closingFile), raw)
+	}
+	c.closeIt.Do(func() { close(c.ready) })
+	c.tell()
+	return err
+}
+
+// deliver hands everything in until the hold is closed, or ctx ends. End says how the attempt came
+// out where that could not be written down.
+func (c *courier) deliver(ctx context.Context, end func() Closing) error {
+	defer c.reports.Close()
+	tick := time.NewTicker(partEvery / 6) // it may be due a little after a tick
+	defer tick.Stop()
+	for wait := 100 * time.Millisecond; ; {
+		err := c.round(ctx, end)
+		switch {
+		case errors.Is(err, errDone):
+			return nil
+		case errors.Is(err, ErrOver):
+			c.log.Warn("the service has no use for this attempt any more")
+			return nil
+		case err != nil && ctx.Err() == nil:
+			c.log.Debug("not handed in yet", "err", err)
+			select {
+			case <-time.After(wait):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			wait = min(wait*2, 5*time.Second)
+			continue
+		}
+		wait = 100 * time.Millisecond
+		select {
+		case <-c.news:
+		case <-tick.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// errDone says that all was handed in and the hold is closed.
+var errDone = errors.New("all is handed in")
+
+// round hands in what there is now.
+func (c *courier) round(ctx context.Context, end func() Closing) error {
+	over := false
+	select {
+	case <-c.ready:
+		over = true
+	default:
+	}
+	c.mu.Lock()
+	err := c.writeReports()
+	c.mu.Unlock()
+	if err != nil {
+		c.log.Debug("reports wait for room on the disk", "err", err)
+	}
+	// Reports take another way than files: where the one is blocked, the other may be open.
+	untold := c.sendReports(ctx)
+	if errors.Is(untold, ErrOver) {
+		return untold
+	}
+	if !over {
+		if time.Since(c.partAt) < partEvery {
+			return untold
+		}
+		c.partAt = time.Now()
+		parts := growing
+		if c.link.Beside(c.dir) {
+			parts = nil
+		}
+		for _, name := range parts {
+			if err := c.sendPart(ctx, name); err != nil {
+				return errors.Join(untold, err)
+			}
+		}
+	}
+	if err := errors.Join(untold, c.sendFiles(ctx, over)); err != nil || !over {
+		return err
+	}
+	e := end()
+	if n := len(c.missing); n > 0 {
+		more := ""
+		if n > maxNamed {
+			more = fmt.Sprintf(" and %d more", n-maxNamed)
+		}
+		e.Message = strings.TrimSpace(foreign.Fit(e.Message, maxClosing) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
+	}
+	err = c.close(ctx, e)
+	if errors.Is(err, ErrUnfit) { // nothing that is said may keep the device
+		c.log.Error("the service does not take what is said of an attempt's end", "err", err)
+		err = c.close(ctx, Closing{Verdict: e.Verdict, How: e.How, Message: "how it ended could not be kept"})
+	}
+	if err != nil && !errors.Is(err, ErrUnfit) {
+		return fmt.Errorf("close the hold: %w", err)
+	}
+	return errDone // one that could not even be closed so runs out, since it is not renewed any more
+}
+
+const (
+	maxNamed   = 5       // of what is missing, in a message
+	maxClosing = 4 << 10 // bytes of a message besides
+)
+
+// leave notes that a piece is left out, for good.
+func (c *courier) leave(what string, why error) {
+	c.log.Warn("a piece of evidence is left out", "what", what, "err", why)
+	c.missing = append(c.missing, foreign.Name(what, 100)+": "+foreign.Name(why.Error(), 200))
+}
+
+// stuckFor is how long a piece may be refused while the service takes others.
+const stuckFor = 10 * time.Minute
+
+// took judges what came of handing in a piece: nil where it is done with, handed in or left out for good.
+func (c *courier) took(what string, err error) error {
+	switch {
+	case err == nil:
+		delete(c.failing, what)
+		c.goodAt = time.Now()
+		return nil
+	case errors.Is(err, ErrUnfit):
+		c.leave(what, err)
+		return nil
+	case errors.Is(err, ErrOver):
+		return err
+	}
+	since, before := c.failing[what]
+	if !before {
+		c.failing[what] = time.Now()
+		return err
+	}
+	if time.Since(since) > stuckFor && time.Since(c.goodAt) < time.Minute {
+		c.leave(what, err)
+		return nil
+	}
+	return err
+}
+
+// sendReports tells all reports that are in the file.
+func (c *courier) sendReports(ctx context.Context) error {
+	for {
+		if err := c.sendSomeReports(ctx); errors.Is(err, errNoMore) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+}
+
+func (c *courier) sendSomeReports(ctx context.Context) error {
+	f, err := os.Open(filepath.Join(c.dir, reportsFile))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err := f.Seek(c.readTo, io.SeekStart); err != nil {
+		return err
+	}
+	br := bufio.NewReader(f)
+	var batch []Progress
+	read := c.readTo
+	for len(batch) < 200 && read-c.readTo < maxBatch {
+		line, err := br.ReadBytes('\n')
+		if err != nil {
+			break // a line without an end is still being written
+		}
+		read += int64(len(line))
+		var p Progress
+		if json.Unmarshal(line, &p) == nil {
+			batch = append(batch, p)
+		}
+	}
+	if len(batch) == 0 {
+		c.readTo = read
+		return errNoMore
+	}
+	err = c.told(ctx, batch)
+	if errors.Is(err, ErrUnfit) && len(batch) > 1 { // which of them is it?
+		for _, p := range batch {
+			if err := c.took(nameOf(p), c.told(ctx, []Progress{p})); err != nil {
+				return fmt.Errorf("report: %w", err)
+			}
+		}
+		err = nil
+	}
+	if err := c.took(nameOf(batch[0]), err); err != nil {
+		return fmt.Errorf("report: %w", err)
+	}
+	c.readTo = read
+	return nil
+}
+
+// pieceTakes is how long one call for a piece may take: a call that hangs is made again.
+const pieceTakes = time.Minute
+
+// told tells the service of progress.
+func (c *courier) told(ctx context.Context, p []Progress) error {
+	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
+	defer cancel()
+	return c.link.Report(ctx, c.hold, p)
+}
+
+// close ends the hold.
+func (c *courier) close(ctx context.Context, end Closing) error {
+	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
+	defer cancel()
+	return c.link.Close(ctx, c.hold, end)
+}
+
+// errNoMore says that there is no report that was not told.
+var errNoMore = errors.New("no more reports")
+
+// nameOf says what a report is about.
+func nameOf(p Progress) string {
+	switch {
+	case p.Case != nil:
+		return fmt.Sprintf("report %d (case %s)", p.Seq, foreign.Name(p.Case.Name, 60))
+	case p.Stage != "":
+		return fmt.Sprintf("report %d (stage %s)", p.Seq, foreign.Name(p.Stage, 20))
+	}
+	return fmt.Sprintf("report %d", p.Seq)
+}
+
+func (c *courier) sendPart(ctx context.Context, name string) error {
+	f, err := os.Open(filepath.Join(c.dir, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	a, _ := ArtifactNamed(name)
+	for {
+		i, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		buf := make([]byte, max(0, min(i.Size()-c.offset[name], maxPart)))
+		n, err := f.ReadAt(buf, c.offset[name])
+		if n == 0 {
+			return nil
+		}
+		piece, cancel := context.WithTimeout(ctx, pieceTakes)
+		appended := c.link.Append(piece, c.hold, a, c.offset[name], buf[:n])
+		cancel()
+		if errors.Is(appended, ErrUnfit) {
+			c.log.Warn("parts of a file are not taken; it is handed in at the end", "file", name, "err", appended)
+		} else if appended != nil {
+			return fmt.Errorf("hand in a part of %s: %w", name, appended)
+		}
+		c.offset[name] += int64(n)
+		if err != nil {
+			return nil
+		}
+	}
+}
+
+// sendFiles hands in the files that are whole: pictures and trees at once, the rest when the attempt is over.
+func (c *courier) sendFiles(ctx context.Context, over bool) error {
+	var names []string
+	_ = filepath.WalkDir(c.dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		name, err := filepath.Rel(c.dir, path)
+		name = filepath.ToSlash(name)
+		if _, ok := ArtifactNamed(name); err == nil && ok && !c.sent[name] && (over || strings.Contains(name, "/")) {
+			names = append(names, name)
+		}
+		return nil
+	})
+	for _, name := range names {
+		err := c.sendFile(ctx, name)
+		if errors.Is(err, ErrFull) {
+			if c.fullAt.IsZero() {
+				c.fullAt = time.Now()
+				c.log.Warn("the service has no room for evidence; it is kept here until there is", "file", name)
+			}
+			if time.Since(c.fullAt) < fullFor {
+				return err
+			}
+			c.leave(name, err)
+			err = nil
+		}
+		if err = c.took(name, err); err != nil {
+			return fmt.Errorf("hand in %s: %w", name, err)
+		}
+		c.sent[name] = true
+	}
+	return nil
+}
+
+func (c *courier) sendFile(ctx context.Context, name string) error {
+	f, err := os.Open(filepath.Join(c.dir, filepath.FromSlash(name)))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	a, _ := ArtifactNamed(name)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+	defer cancel()
+	return c.link.Keep(ctx, c.hold, a, f)
+}
