@@ -46,8 +46,11 @@ func Whole(r io.ReaderAt, size int64) (*Finding, error) {
 		return nil, err
 	}
 	start, block, err := signingBlock(r, begin)
-	if err != nil {
+	if errors.Is(err, errBlock) {
 		return &Finding{"warns", err.Error(), changedDo}, nil
+	}
+	if err != nil {
+		return nil, err
 	}
 	same := true
 	if block != nil {
@@ -161,9 +164,9 @@ func blockAgrees(r io.ReaderAt, size, block, directory int64, pairs []byte) (boo
 	if err != nil {
 		return false, err
 	}
-	name, make := "SHA-256", sha256.New
+	name, hashOf := "SHA-256", sha256.New
 	if want[name] == nil {
-		name, make = "SHA-512", sha512.New
+		name, hashOf = "SHA-512", sha512.New
 	}
 	if want[name] == nil {
 		return true, nil // by a hash that is not known here: nothing is said
@@ -181,22 +184,22 @@ func blockAgrees(r io.ReaderAt, size, block, directory int64, pairs []byte) (boo
 	var sums []byte
 	chunks := uint32(0)
 	for _, part := range []io.Reader{io.NewSectionReader(r, 0, block), io.NewSectionReader(r, directory, end-directory), bytes.NewReader(tail)} {
-		if sums, chunks, err = addChunks(sums, chunks, part, make); err != nil {
+		if sums, chunks, err = addChunks(sums, chunks, part, hashOf); err != nil {
 			return false, err
 		}
 	}
-	top := make()
+	top := hashOf()
 	_, _ = top.Write(binary.LittleEndian.AppendUint32([]byte{0x5a}, chunks))
 	_, _ = top.Write(sums)
 	return bytes.Equal(top.Sum(nil), want[name]), nil
 }
 
-func addChunks(sums []byte, n uint32, r io.Reader, make1 func() hash.Hash) ([]byte, uint32, error) {
+func addChunks(sums []byte, n uint32, r io.Reader, hashOf func() hash.Hash) ([]byte, uint32, error) {
 	buf := make([]byte, chunkOfAPK)
 	for {
 		k, err := io.ReadFull(r, buf)
 		if k > 0 {
-			h := make1()
+			h := hashOf()
 			_, _ = h.Write(binary.LittleEndian.AppendUint32([]byte{0xa5}, uint32(k)))
 			_, _ = h.Write(buf[:k])
 			sums, n = h.Sum(sums), n+1
