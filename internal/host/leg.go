@@ -165,8 +165,10 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 // refuse closes a hold that nothing can be done for.
 func (h *Host) refuse(ctx context.Context, hold Hold, log *slog.Logger, why error) {
 	log.Error("a leg can't be begun", "err", why)
+	var panicked *guard.Panicked
+	ours := errors.As(why, &panicked)
 	err := persist(ctx, log, "close the hold", func(ctx context.Context) error {
-		return h.Link.Close(ctx, hold, Closing{Verdict: verdict.Lost, Message: why.Error(), OurFault: true})
+		return h.Link.Close(ctx, hold, Closing{Verdict: verdict.Lost, Message: why.Error(), OurFault: ours})
 	})
 	if err != nil {
 		log.Error("a hold could not be closed", "err", err)
