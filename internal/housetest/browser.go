@@ -4,6 +4,7 @@ package housetest
 
 import (
 	"context"
+	"os"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -22,11 +23,15 @@ const Patience = 30 * time.Second
 
 // Browse starts a browser with an empty profile; stop ends it.
 func Browse() (*Tab, func(), error) {
+	own, err := os.MkdirTemp("", "tsl-tab-") // it leaves folders there when it is ended
+	if err != nil {
+		return nil, nil, err
+	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Env("TMPDIR="+own))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, cancel := chromedp.NewContext(alloc)
-	end := func() { cancel(); stop() }
+	end := func() { cancel(); stop(); _ = os.RemoveAll(own) }
 	if err := chromedp.Do(ctx); err != nil {
 		end()
 		return nil, nil, err
