@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
 	"runtime/debug"
 	"sort"
 	"strings"
@@ -25,6 +26,11 @@ import (
 
 // ChildArg is the argument with which the binary is started as a child.
 const ChildArg = "script-case"
+
+const (
+	computedAll = "the script's processor time is used up"
+	cpuGrace    = 10 // seconds of processor time in which a child can still say so
+)
 
 // Child runs the one case that comes in on standard input, and ends the process.
 func Child() {
@@ -51,7 +57,14 @@ func Child() {
 		}
 	}
 	// Steps do not count what one step costs: the square of a number of a million digits is one.
-	if err := syscall.Setrlimit(syscall.RLIMIT_CPU, &syscall.Rlimit{Cur: j.CPU, Max: j.CPU}); err != nil {
+	over := make(chan os.Signal, 1)
+	signal.Notify(over, syscall.SIGXCPU)
+	go func() {
+		<-over
+		fmt.Fprintln(os.Stderr, computedAll)
+		os.Exit(1)
+	}()
+	if err := syscall.Setrlimit(syscall.RLIMIT_CPU, &syscall.Rlimit{Cur: j.CPU, Max: j.CPU + cpuGrace}); err != nil {
 		fmt.Fprintln(os.Stderr, "limit processor time:", err)
 		os.Exit(2)
 	}

@@ -5,6 +5,7 @@ package script
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -121,8 +122,7 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 	}
 	_ = cmd.Wait()
 	ending.Stop()
-	used := cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
-	return t.soften(end, t.outcome(ctx, c.Limits, end, used, stderr.String()))
+	return t.soften(end, t.outcome(ctx, c.Limits, end, stderr.String(), cmd.ProcessState.String()))
 }
 
 // talk is a conversation with a child.
@@ -180,7 +180,7 @@ func (t *talk) converse(ctx context.Context, out io.Reader, enc *json.Encoder) *
 }
 
 // outcome says how a case came out, but for soft checks and expected failures.
-func (t *talk) outcome(ctx context.Context, l Limits, end *ending, used time.Duration, stderr string) Outcome {
+func (t *talk) outcome(ctx context.Context, l Limits, end *ending, stderr, died string) Outcome {
 	call := t.last
 	if end != nil && end.Error != "" {
 		call = t.failed[end.Error]
@@ -196,12 +196,12 @@ func (t *talk) outcome(ctx context.Context, l Limits, end *ending, used time.Dur
 		return o
 	case end == nil && wantedMemory(stderr):
 		return Outcome{Verdict: verdict.Failed, Message: fmt.Sprintf("the script needed more than %d MB of memory, so the case was ended", l.Memory>>20)}
-	case end == nil && used >= time.Duration(l.CPU)*time.Second-100*time.Millisecond:
+	case end == nil && strings.Contains(stderr, computedAll):
 		return Outcome{Verdict: verdict.Expired, Line: t.last.line, Message: fmt.Sprintf("the script had computed for %d s of processor time and was ended: are its numbers or texts very large?", l.CPU)}
 	case end == nil && strings.Contains(stderr, "goroutine stack exceeds"):
 		return Outcome{Verdict: verdict.Failed, Line: t.last.line, Message: "the script's data, or its calls, are nested too deep; make them flatter"}
 	case end == nil:
-		return Outcome{Verdict: verdict.Failed, Message: "the script's process died: " + firstLine(stderr)}
+		return Outcome{Verdict: verdict.Failed, Message: "the script's process died: " + firstLine(stderr, died)}
 	case end.Error == "":
 		return Outcome{Verdict: verdict.Passed, Value: end.Value}
 	case end.Kind == "steps":
@@ -251,12 +251,10 @@ func wantedMemory(stderr string) bool {
 		(strings.HasPrefix(stderr, "SIGSEGV") && strings.Contains(stderr, "goroutine 0 "))
 }
 
-func firstLine(s string) string {
+// firstLine is what a process said, or else how it died.
+func firstLine(s, died string) string {
 	s, _, _ = strings.Cut(strings.TrimSpace(s), "\n")
-	if s == "" {
-		return "it gave no reason"
-	}
-	return s
+	return cmp.Or(s, died)
 }
 
 // tail keeps the first 8 KiB written to it.
