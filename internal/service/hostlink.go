@@ -1,23 +1,19 @@
 package service
 
+// The service as hosts meet it: what they are told to do, and what they tell.
+
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 	"sync"
-	"syscall"
 	"time"
 
-	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
-	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
-	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
 	"tessellant/internal/store"
@@ -114,58 +110,6 @@ func (l *link) Devices(ctx context.Context, name string, about host.About, seen 
 	l.Bus.Publish(bus.Work, nil)
 	l.Feed.devicesChanged()
 	return l.Store.ToBeChecked(ctx, id, l.quarantineLasts())
-}
-
-// Bounds of what hosts say, in bytes: as their columns have it, or as lists can show.
-const (
-	maxSerial   = 128
-	maxWhyNot   = 2 << 10
-	maxFact     = 200
-	maxCaseName = 500
-	maxText     = 60_000  // of a case
-	maxMessage  = 4 << 10 // of a leg
-	maxFile     = 255
-	maxOrdinal  = 10_000_000
-)
-
-// fitted are a device's facts as they can be kept.
-func fitted(f devices.Facts) devices.Facts {
-	for _, s := range []*string{&f.Platform, &f.OS, &f.Maker, &f.Model, &f.Form, &f.Origin, &f.Language} {
-		*s = foreign.Name(*s, maxFact)
-	}
-	f.ABIs = slices.Clone(f.ABIs[:min(len(f.ABIs), 20)])
-	for i := range f.ABIs {
-		f.ABIs[i] = foreign.Name(f.ABIs[i], maxFact)
-	}
-	return f
-}
-
-// fit makes of a case as a host tells it what can be kept; an error that is host.ErrUnfit where that can't be.
-func fit(c *store.Case) error {
-	if c.Ordinal < 0 || c.Ordinal > maxOrdinal {
-		return fmt.Errorf("%w: there is no case %d", host.ErrUnfit, c.Ordinal)
-	}
-	if c.Verdict != "" && !c.Verdict.Known() {
-		return fmt.Errorf("%w: there is no verdict %.50q", host.ErrUnfit, c.Verdict)
-	}
-	c.Name, c.Line = foreign.Name(c.Name, maxCaseName), foreign.Name(c.Line, maxCaseName)
-	for _, s := range []*string{&c.Message, &c.Expected, &c.Actual, &c.Trace} {
-		*s = foreign.Fit(*s, maxText)
-	}
-	for _, s := range []*string{&c.Shot, &c.Tree} {
-		if *s != foreign.Name(*s, maxFile) {
-			*s = "" // it names nothing that could have been kept
-		}
-	}
-	return nil
-}
-
-// unfit says in the host's words that the database will never take something.
-func unfit(err error) error {
-	if store.Unfit(err) {
-		return fmt.Errorf("%w: %w", host.ErrUnfit, err)
-	}
-	return err
 }
 
 // tellAbout keeps what a host says of itself, when it has changed.
@@ -325,9 +269,6 @@ func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) e
 	return unfit(err)
 }
 
-// stages are those of a leg that a host may tell.
-var stages = []string{"held", "preparing", "running", "collecting"}
-
 // Live implements host.Link.
 func (l *link) Live(_ context.Context, h host.Hold, now host.Live) error {
 	l.Feed.live(h, now)
@@ -343,155 +284,8 @@ func (l *link) own(ctx context.Context, hold host.Hold) (store.Hold, error) {
 	return h, err
 }
 
-func attemptKey(h store.Hold, name string) string {
-	return h.WorkspaceID + "/attempts/" + h.AttemptID + "/" + name
-}
-
-// partsOf is where the parts of an artifact lie that is still being written.
-func partsOf(h store.Hold, name string) string { return attemptKey(h, "parts/"+name+"/") }
-
 // Beside implements host.Link, for the host in this process.
 func (l *link) Beside(dir string) bool { return l.Blobs.Beside(dir) }
-
-// Append implements host.Link.
-func (l *link) Append(ctx context.Context, hold host.Hold, a host.Artifact, offset int64, part []byte) error {
-	h, err := l.own(ctx, hold)
-	if err != nil {
-		return err
-	}
-	_, _, err = l.Blobs.Put(ctx, fmt.Sprintf("%s%016d", partsOf(h, a.Name), offset), bytes.NewReader(part))
-	return full(err)
-}
-
-// full says in the host's words that there is no room, or never will be.
-func full(err error) error {
-	err = unfit(err)
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, blobs.ErrFull) {
-		return fmt.Errorf("%w: %w", host.ErrFull, err)
-	}
-	return err
-}
-
-// Keep implements host.Link.
-func (l *link) Keep(ctx context.Context, hold host.Hold, a host.Artifact, r io.Reader) error {
-	h, err := l.own(ctx, hold)
-	if err != nil {
-		return err
-	}
-	return full(l.keep(ctx, h, a, r))
-}
-
-func (s *Service) keep(ctx context.Context, h store.Hold, a host.Artifact, r io.Reader) error {
-	key := attemptKey(h, a.Name)
-	size, sha, err := s.Blobs.Put(ctx, key, r)
-	if err != nil {
-		return err
-	}
-	if err := s.Store.PutArtifact(ctx, store.Artifact{ID: store.NewID(), WorkspaceID: h.WorkspaceID, AttemptID: h.AttemptID, Name: a.Name, Kind: a.Kind,
-		ContentType: a.ContentType, Size: size, SHA256: sha, BlobKey: key}); err != nil {
-		return err
-	}
-	parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
-	for _, p := range parts {
-		err = errors.Join(err, s.Blobs.Delete(ctx, p))
-	}
-	return err
-}
-
-// assemble makes artifacts of the parts that a host handed in before it went away.
-func (s *Service) assemble(ctx context.Context, h store.Hold) error {
-	have, err := s.Store.Artifacts(ctx, h.AttemptID)
-	if err != nil {
-		return err
-	}
-	for _, a := range host.Growing() {
-		if slices.ContainsFunc(have, func(x store.Artifact) bool { return x.Name == a.Name }) {
-			continue
-		}
-		parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
-		if err != nil {
-			return err
-		}
-		if len(parts) == 0 {
-			continue
-		}
-		whole := io.NopCloser(s.joined(ctx, parts))
-		if a.Kind == "timeline" {
-			came := map[string]bool{"": true}
-			for _, a := range have {
-				came[a.Name] = true
-			}
-			if lacks(s.joined(ctx, parts), came) {
-				whole = withoutLost(whole, came)
-			}
-		}
-		err = s.keep(ctx, h, a, whole)
-		_ = whole.Close()
-		if err != nil {
-			return err
-		}
-	}
-	return s.Store.ForgetLostPictures(ctx, h.AttemptID)
-}
-
-// lacks says whether a timeline names a picture that never came.
-func lacks(r io.Reader, came map[string]bool) (lost bool) {
-	_ = timeline.ReadFrom(r, func(e timeline.Event, _ int64) error {
-		if lost = !came[e.File] || !came[e.Tree]; lost {
-			return timeline.ErrEnough
-		}
-		return nil
-	})
-	return lost
-}
-
-// withoutLost gives a timeline in which what names a picture that never came says so instead.
-func withoutLost(r io.Reader, came map[string]bool) io.ReadCloser {
-	out, in := io.Pipe()
-	go func() {
-		w := timeline.NewWriter(in)
-		in.CloseWithError(timeline.Read(r, func(e timeline.Event) error {
-			for _, name := range []*string{&e.File, &e.Tree} {
-				if !came[*name] {
-					args := map[string]string{"lost with its host": *name}
-					maps.Copy(args, e.Args)
-					e.Args, *name = args, ""
-				}
-			}
-			_, err := w.Append(e)
-			return err
-		}))
-	}()
-	return out
-}
-
-// joined reads parts one after the other.
-func (s *Service) joined(ctx context.Context, parts []string) io.Reader {
-	readers := make([]io.Reader, len(parts))
-	for i, key := range parts {
-		readers[i] = &lazy{open: func() (io.ReadCloser, error) { return s.Blobs.Read(ctx, key, 0, -1) }}
-	}
-	return io.MultiReader(readers...)
-}
-
-// lazy opens what it reads when it is read.
-type lazy struct {
-	open func() (io.ReadCloser, error)
-	r    io.ReadCloser
-}
-
-func (l *lazy) Read(b []byte) (n int, err error) {
-	if l.r == nil {
-		if l.r, err = l.open(); err != nil {
-			return 0, err
-		}
-	}
-	n, err = l.r.Read(b)
-	if err != nil {
-		_ = l.r.Close()
-	}
-	return n, err
-}
 
 // Close implements host.Link.
 func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error {

@@ -1,0 +1,166 @@
+package service
+
+// Evidence as it is handed in: whole, or part by part while an attempt goes on; and what is made of the parts of an attempt that was lost with its host.
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"syscall"
+
+	"tessellant/internal/blobs"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/host"
+	"tessellant/internal/store"
+)
+
+func attemptKey(h store.Hold, name string) string {
+	return h.WorkspaceID + "/attempts/" + h.AttemptID + "/" + name
+}
+
+// partsOf is where the parts of an artifact lie that is still being written.
+func partsOf(h store.Hold, name string) string { return attemptKey(h, "parts/"+name+"/") }
+
+// Append implements host.Link.
+func (l *link) Append(ctx context.Context, hold host.Hold, a host.Artifact, offset int64, part []byte) error {
+	h, err := l.own(ctx, hold)
+	if err != nil {
+		return err
+	}
+	_, _, err = l.Blobs.Put(ctx, fmt.Sprintf("%s%016d", partsOf(h, a.Name), offset), bytes.NewReader(part))
+	return full(err)
+}
+
+// full says in the host's words that there is no room, or never will be.
+func full(err error) error {
+	err = unfit(err)
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, blobs.ErrFull) {
+		return fmt.Errorf("%w: %w", host.ErrFull, err)
+	}
+	return err
+}
+
+// Keep implements host.Link.
+func (l *link) Keep(ctx context.Context, hold host.Hold, a host.Artifact, r io.Reader) error {
+	h, err := l.own(ctx, hold)
+	if err != nil {
+		return err
+	}
+	return full(l.keep(ctx, h, a, r))
+}
+
+func (s *Service) keep(ctx context.Context, h store.Hold, a host.Artifact, r io.Reader) error {
+	key := attemptKey(h, a.Name)
+	size, sha, err := s.Blobs.Put(ctx, key, r)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.PutArtifact(ctx, store.Artifact{ID: store.NewID(), WorkspaceID: h.WorkspaceID, AttemptID: h.AttemptID, Name: a.Name, Kind: a.Kind,
+		ContentType: a.ContentType, Size: size, SHA256: sha, BlobKey: key}); err != nil {
+		return err
+	}
+	parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
+	for _, p := range parts {
+		err = errors.Join(err, s.Blobs.Delete(ctx, p))
+	}
+	return err
+}
+
+// assemble makes artifacts of the parts that a host handed in before it went away.
+func (s *Service) assemble(ctx context.Context, h store.Hold) error {
+	have, err := s.Store.Artifacts(ctx, h.AttemptID)
+	if err != nil {
+		return err
+	}
+	for _, a := range host.Growing() {
+		if slices.ContainsFunc(have, func(x store.Artifact) bool { return x.Name == a.Name }) {
+			continue
+		}
+		parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
+		if err != nil {
+			return err
+		}
+		if len(parts) == 0 {
+			continue
+		}
+		whole := io.NopCloser(s.joined(ctx, parts))
+		if a.Kind == "timeline" {
+			came := map[string]bool{"": true}
+			for _, a := range have {
+				came[a.Name] = true
+			}
+			if lacks(s.joined(ctx, parts), came) {
+				whole = withoutLost(whole, came)
+			}
+		}
+		err = s.keep(ctx, h, a, whole)
+		_ = whole.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return s.Store.ForgetLostPictures(ctx, h.AttemptID)
+}
+
+// lacks says whether a timeline names a picture that never came.
+func lacks(r io.Reader, came map[string]bool) (lost bool) {
+	_ = timeline.ReadFrom(r, func(e timeline.Event, _ int64) error {
+		if lost = !came[e.File] || !came[e.Tree]; lost {
+			return timeline.ErrEnough
+		}
+		return nil
+	})
+	return lost
+}
+
+// withoutLost gives a timeline in which what names a picture that never came says so instead.
+func withoutLost(r io.Reader, came map[string]bool) io.ReadCloser {
+	out, in := io.Pipe()
+	go func() {
+		w := timeline.NewWriter(in)
+		in.CloseWithError(timeline.Read(r, func(e timeline.Event) error {
+			for _, name := range []*string{&e.File, &e.Tree} {
+				if !came[*name] {
+					args := map[string]string{"lost with its host": *name}
+					maps.Copy(args, e.Args)
+					e.Args, *name = args, ""
+				}
+			}
+			_, err := w.Append(e)
+			return err
+		}))
+	}()
+	return out
+}
+
+// joined reads parts one after the other.
+func (s *Service) joined(ctx context.Context, parts []string) io.Reader {
+	readers := make([]io.Reader, len(parts))
+	for i, key := range parts {
+		readers[i] = &lazy{open: func() (io.ReadCloser, error) { return s.Blobs.Read(ctx, key, 0, -1) }}
+	}
+	return io.MultiReader(readers...)
+}
+
+// lazy opens what it reads when it is read.
+type lazy struct {
+	open func() (io.ReadCloser, error)
+	r    io.ReadCloser
+}
+
+func (l *lazy) Read(b []byte) (n int, err error) {
+	if l.r == nil {
+		if l.r, err = l.open(); err != nil {
+			return 0, err
+		}
+	}
+	n, err = l.r.Read(b)
+	if err != nil {
+		_ = l.r.Close()
+	}
+	return n, err
+}

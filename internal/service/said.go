@@ -1,0 +1,68 @@
+package service
+
+// What hosts say, fitted to what can be kept. What never can is host.ErrUnfit.
+
+import (
+	"fmt"
+	"slices"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/foreign"
+	"tessellant/internal/host"
+	"tessellant/internal/store"
+)
+
+// Bounds of what hosts say, in bytes: as their columns have it, or as lists can show.
+const (
+	maxSerial   = 128
+	maxWhyNot   = 2 << 10
+	maxFact     = 200
+	maxCaseName = 500
+	maxText     = 60_000  // of a case
+	maxMessage  = 4 << 10 // of a leg
+	maxFile     = 255
+	maxOrdinal  = 10_000_000
+)
+
+// fitted are a device's facts as they can be kept.
+func fitted(f devices.Facts) devices.Facts {
+	for _, s := range []*string{&f.Platform, &f.OS, &f.Maker, &f.Model, &f.Form, &f.Origin, &f.Language} {
+		*s = foreign.Name(*s, maxFact)
+	}
+	f.ABIs = slices.Clone(f.ABIs[:min(len(f.ABIs), 20)])
+	for i := range f.ABIs {
+		f.ABIs[i] = foreign.Name(f.ABIs[i], maxFact)
+	}
+	return f
+}
+
+// fit makes of a case as a host tells it what can be kept; an error that is host.ErrUnfit where that can't be.
+func fit(c *store.Case) error {
+	if c.Ordinal < 0 || c.Ordinal > maxOrdinal {
+		return fmt.Errorf("%w: there is no case %d", host.ErrUnfit, c.Ordinal)
+	}
+	if c.Verdict != "" && !c.Verdict.Known() {
+		return fmt.Errorf("%w: there is no verdict %.50q", host.ErrUnfit, c.Verdict)
+	}
+	c.Name, c.Line = foreign.Name(c.Name, maxCaseName), foreign.Name(c.Line, maxCaseName)
+	for _, s := range []*string{&c.Message, &c.Expected, &c.Actual, &c.Trace} {
+		*s = foreign.Fit(*s, maxText)
+	}
+	for _, s := range []*string{&c.Shot, &c.Tree} {
+		if *s != foreign.Name(*s, maxFile) {
+			*s = "" // it names nothing that could have been kept
+		}
+	}
+	return nil
+}
+
+// unfit says in the host's words that the database will never take something.
+func unfit(err error) error {
+	if store.Unfit(err) {
+		return fmt.Errorf("%w: %w", host.ErrUnfit, err)
+	}
+	return err
+}
+
+// stages are those of a leg that a host may tell.
+var stages = []string{"held", "preparing", "running", "collecting"}
