@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +26,7 @@ const (
 	partEvery = 3 * time.Second
 	maxPart   = 1 << 20   // bytes
 	maxBatch  = 256 << 10 // bytes of reports that are told at once
+	maxTold   = 200       // of them
 	// fullFor is how long a service without room for evidence is asked again before the leg is closed without it.
 	fullFor = 10 * time.Minute
 )
@@ -52,6 +54,7 @@ type courier struct {
 	reports   *os.File
 	written   int64    // bytes of reports that are whole in the file
 	unwritten [][]byte // reports that the disk had no room for
+	forgotten int      // reports that there was no room for in memory either
 	missing   []string // what could not be handed in, and why
 }
 
@@ -88,6 +91,8 @@ func (c *courier) report(p Progress) error {
 	c.mu.Lock()
 	if len(c.unwritten) < maxUnwritten {
 		c.unwritten = append(c.unwritten, append(raw, '\n'))
+	} else {
+		c.forgotten++
 	}
 	err = c.writeReports()
 	c.mu.Unlock()
@@ -202,6 +207,11 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 		return err
 	}
 	e := end()
+	c.mu.Lock()
+	if c.forgotten > 0 {
+		c.missing, c.forgotten = append(c.missing, fmt.Sprintf("%d reports: the host's disk is full", c.forgotten)), 0
+	}
+	c.mu.Unlock()
 	if n := len(c.missing); n > 0 {
 		more := ""
 		if n > maxNamed {
@@ -259,15 +269,34 @@ func (c *courier) took(what string, err error) error {
 	return err
 }
 
-// sendReports tells all reports that are in the file.
+// sendReports tells all reports that are in the file, and those that wait for room in it: they can be told again.
 func (c *courier) sendReports(ctx context.Context) error {
 	for {
 		if err := c.sendSomeReports(ctx); errors.Is(err, errNoMore) {
-			return nil
+			break
 		} else if err != nil {
 			return err
 		}
 	}
+	c.mu.Lock()
+	lines := c.unwritten
+	c.mu.Unlock()
+	for batch := range slices.Chunk(lines, maxTold) {
+		if err := c.tellBatch(ctx, decoded(batch)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func decoded(lines [][]byte) (out []Progress) {
+	for _, line := range lines {
+		var p Progress
+		if json.Unmarshal(line, &p) == nil {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 func (c *courier) sendSomeReports(ctx context.Context) error {
@@ -280,24 +309,32 @@ func (c *courier) sendSomeReports(ctx context.Context) error {
 		return err
 	}
 	br := bufio.NewReader(f)
-	var batch []Progress
+	var lines [][]byte
 	read := c.readTo
-	for len(batch) < 200 && read-c.readTo < maxBatch {
+	for len(lines) < maxTold && read-c.readTo < maxBatch {
 		line, err := br.ReadBytes('\n')
 		if err != nil {
 			break // a line without an end is still being written
 		}
 		read += int64(len(line))
-		var p Progress
-		if json.Unmarshal(line, &p) == nil {
-			batch = append(batch, p)
-		}
+		lines = append(lines, line)
 	}
-	if len(batch) == 0 {
-		c.readTo = read
+	if len(lines) == 0 {
 		return errNoMore
 	}
-	err = c.told(ctx, batch)
+	if err := c.tellBatch(ctx, decoded(lines)); err != nil {
+		return err
+	}
+	c.readTo = read
+	return nil
+}
+
+// tellBatch tells some reports, and leaves those out that the service will never take.
+func (c *courier) tellBatch(ctx context.Context, batch []Progress) error {
+	if len(batch) == 0 {
+		return nil
+	}
+	err := c.told(ctx, batch)
 	if errors.Is(err, ErrUnfit) && len(batch) > 1 { // which of them is it?
 		for _, p := range batch {
 			if err := c.took(nameOf(p), c.told(ctx, []Progress{p})); err != nil {
@@ -309,7 +346,6 @@ func (c *courier) sendSomeReports(ctx context.Context) error {
 	if err := c.took(nameOf(batch[0]), err); err != nil {
 		return fmt.Errorf("report: %w", err)
 	}
-	c.readTo = read
 	return nil
 }
 

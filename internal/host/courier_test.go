@@ -184,6 +184,28 @@ func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
 	assert.Equal(t, "{\"Seq\":1}\n{\"Seq\":2}\n", string(raw))
 }
 
+func TestReportsThatTheDiskNeverHadRoomForAreToldAllTheSame(t *testing.T) {
+	p := &picky{refuse: func(string) error { return nil }}
+	c, deliver := carry(t, p)
+	require.NoError(t, c.report(Progress{Seq: 1}))
+	full, err := os.Open(c.reports.Name())
+	require.NoError(t, err)
+	defer full.Close()
+	c.reports = full
+	for n := int64(2); n < maxUnwritten+7; n++ {
+		assert.Error(t, c.report(Progress{Seq: n}))
+	}
+	deliver()
+	seen := int64(0)
+	for _, r := range p.reports {
+		assert.LessOrEqual(t, r.Seq, seen+1, "in their order")
+		seen = max(seen, r.Seq)
+	}
+	assert.EqualValues(t, maxUnwritten+1, seen)
+	require.Len(t, p.closed, 1)
+	assert.Equal(t, "no (not kept: 5 reports: the host's disk is full)", p.closed[0].Message)
+}
+
 func TestTheHostsFolderIsCountedWithoutDrift(t *testing.T) {
 	s := &spool{dir: t.TempDir(), limit: 1000}
 	a, b := s.of("a"), s.of("b")
