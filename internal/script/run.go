@@ -104,7 +104,12 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 	if err := errors.Join(err1, err2); err != nil {
 		return Outcome{Verdict: verdict.Invalid, Message: "the script can't be started: " + err.Error(), Err: err}
 	}
-	if err := cmd.Start(); err != nil {
+	if err := cmd.Start(); ctx.Err() != nil { // it was too late to begin
+		if err == nil {
+			_ = cmd.Wait()
+		}
+		return Outcome{Verdict: verdict.Expired, Message: context.Cause(ctx).Error(), Err: context.Cause(ctx)}
+	} else if err != nil {
 		return Outcome{Verdict: verdict.Invalid, Message: "the script can't be started: " + err.Error(), Err: err}
 	}
 	facts := map[string]any{"api": float64(c.Facts.API), "width": float64(c.Facts.WidthDP()), "height": float64(c.Facts.HeightDP()), "language": c.Facts.Language, "os": c.Facts.OS,

@@ -231,6 +231,16 @@ func TestALostPhoneEndsTheCaseWithItsOwnError(t *testing.T) {
 	assert.Equal(t, "it.star:3", o.Line)
 }
 
+func TestACaseThatComesTooLateSaysWhyAndIsNotInvalid(t *testing.T) {
+	cause := errors.New("a person stopped it")
+	ctx, cancel := context.WithCancelCause(t.Context())
+	cancel(cause)
+	o := Run(ctx, Case{Scripts: map[string]string{"it.star": "def test_it(phone):\n    pass\n"}, File: "it.star", Func: "test_it"}, nil)
+	assert.Equal(t, verdict.Expired, o.Verdict)
+	assert.Equal(t, cause, o.Err)
+	assert.Equal(t, cause.Error(), o.Message)
+}
+
 func TestTheCallersLimitEndsTheCase(t *testing.T) {
 	for name, body := range map[string]string{"in a wait": "phone.find('#never', within = 60)", "in a loop": "while True:\n    pass"} {
 		t.Run(name, func(t *testing.T) {
