@@ -96,9 +96,15 @@ func KelplineApp(t testing.TB) phone.App {
 // ADB starts an adb server.
 func ADB(t testing.TB) *adb.Process {
 	t.Helper()
-	p, err := adb.StartServer(context.Background(), t.TempDir())
+	dir := t.TempDir()
+	p, err := adb.StartServer(context.Background(), dir)
 	require.NoError(t, err)
-	t.Cleanup(p.Close)
+	t.Cleanup(func() {
+		p.Close()
+		if said, err := os.ReadFile(filepath.Join(dir, "adb.log")); t.Failed() && err == nil {
+			t.Logf("the adb server said:\n%s", said[max(0, len(said)-4000):])
+		}
+	})
 	return p
 }
 
@@ -127,10 +133,16 @@ func Phone(t testing.TB, server *adb.Process, traits standin.Traits) *standin.Ph
 	p, err := standin.Start(traits, "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(p.Close)
-	require.NoError(t, server.Connect(context.Background(), p.Address()))
+	// The server may die while it is new, and is started again then, without its connections.
 	Eventually(t, fmt.Sprintf("the adb server lists %s as a device", traits.Serial), func() bool {
+		if err := server.Connect(context.Background(), p.Address()); err != nil {
+			t.Logf("connect %s: %v", traits.Serial, err)
+			return false
+		}
 		ds, err := server.Devices(context.Background())
-		require.NoError(t, err)
+		if err != nil {
+			t.Logf("list the devices: %v", err)
+		}
 		for _, d := range ds {
 			if d.Serial == p.Address() && d.State == "device" {
 				return true
