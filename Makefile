@@ -48,7 +48,7 @@ bench: build
 fault: build
 	@$(GO) test ./internal/faults -run Campaign -rounds 65 -v -timeout 2h
 
-# What an attacker and an unlucky client do, against a service that is up: tried, held, and what it cost. About 10 minutes, on loopback alone.
+# What an attacker and an unlucky client do, against a service that is up: tried, held, and what it cost. Some minutes, on loopback alone.
 attack: build
 	@$(GO) test ./internal/faults -run TestAttack -long -v -timeout 15m
 
