@@ -88,16 +88,17 @@ func (a *app) buildCheck(path string) error {
 	if err != nil {
 		return err
 	}
-	x, err := appfile.Read(f, st.Size())
+	build, err := appfile.Open(f, st.Size())
+	var x appfile.Facts
+	if err == nil {
+		x, err = build.Examine()
+	}
 	var refusal *appfile.Refusal
 	if errors.As(err, &refusal) {
 		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s is not a build: %s\n  what to do: %s", path, refusal.Why, refusal.Remedy)}
 	}
 	if err != nil {
 		return err
-	}
-	if found, err := appfile.Whole(f, st.Size()); err == nil && found != nil {
-		x.Findings = append(x.Findings, *found)
 	}
 	return a.show(x, func() {
 		b := api.Build{AppId: x.AppID, Label: x.Label, VersionName: x.VersionName, VersionCode: x.VersionCode, MinApi: x.MinAPI, TargetApi: x.TargetAPI,

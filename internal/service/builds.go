@@ -19,7 +19,6 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"tessellant/internal/core/appfile"
-	"tessellant/internal/core/zipdir"
 	"tessellant/internal/store"
 )
 
@@ -120,8 +119,11 @@ func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store
 	if old, err := s.Store.BuildByHash(ctx, who.WorkspaceID, sha); err == nil {
 		return old, false, nil
 	}
-	at := s.Blobs.At(ctx, key, size)
-	facts, err := appfile.Read(at, size)
+	file, err := appfile.Open(s.Blobs.At(ctx, key, size), size)
+	var facts appfile.Facts
+	if err == nil {
+		facts, err = file.Examine()
+	}
 	var refusal *appfile.Refusal
 	if errors.As(err, &refusal) {
 		return b, false, fail(Refused, title, refusal.Remedy, "%s", refusal.Why)
@@ -129,14 +131,7 @@ func (s *Service) AddBuild(ctx context.Context, who Identity, u Upload) (b store
 	if err != nil {
 		return b, false, err
 	}
-	switch found, err := appfile.Whole(at, size); {
-	case errors.Is(err, zipdir.ErrNone): // the directory's place is not said as it is with builds
-	case err != nil:
-		return b, false, err
-	case found != nil:
-		facts.Findings = append(facts.Findings, *found)
-	}
-	if icon := appfile.Icon(at, size, facts.IconPath); icon != nil {
+	if icon := file.Icon(facts.IconPath); icon != nil {
 		iconKey = key + ".icon"
 		if _, _, err := s.Blobs.Put(ctx, iconKey, bytes.NewReader(icon)); err != nil {
 			return b, false, err

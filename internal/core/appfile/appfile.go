@@ -11,24 +11,14 @@
 package appfile
 
 import (
-	"archive/zip"
-	"bytes"
 	"errors"
 	"fmt"
-	"image"
-	_ "image/jpeg" // icons come as JPEG, too
-	"image/png"
 	"io"
 	"path"
 	"regexp"
 	"sort"
 	"strings"
 	"sync"
-
-	"golang.org/x/image/draw"
-	_ "golang.org/x/image/webp" // and as WebP
-
-	"tessellant/internal/core/zipdir"
 )
 
 // Facts is what a build says about itself.
@@ -83,17 +73,35 @@ const (
 
 // Read reads the facts of the APK of size bytes behind r.
 func Read(r io.ReaderAt, size int64) (Facts, error) {
-	var none Facts
-	z, err := open(r, size)
+	f, err := Open(r, size)
 	if err != nil {
-		return none, err
+		return Facts{}, err
 	}
-	manifest := find(z, "AndroidManifest.xml")
+	return f.Facts()
+}
+
+// Examine is Facts, with what is found where the contents are held against the signature: it reads all of them.
+func (f *File) Examine() (Facts, error) {
+	facts, err := f.Facts()
+	if err != nil {
+		return facts, err
+	}
+	found, err := f.Whole()
+	if found != nil {
+		facts.Findings = append(facts.Findings, *found)
+	}
+	return facts, err
+}
+
+// Facts reads the build's facts.
+func (f *File) Facts() (Facts, error) {
+	var none Facts
+	manifest := f.named["AndroidManifest.xml"]
 	if manifest == nil {
 		switch {
-		case isIPA(z):
+		case f.isIPA():
 			return none, refuse("upload an Android build for now", "this is an iOS app (IPA); iOS builds are not read yet")
-		case find(z, "BundleConfig.pb") != nil:
+		case f.named["BundleConfig.pb"] != nil:
 			return none, refuse("make an APK from it", "this is an app bundle (AAB), which a device can't install")
 		default:
 			return none, refuse("upload the APK itself, not an archive of something else", "the zip file has no AndroidManifest.xml at its root, so it is not an APK")
@@ -109,8 +117,8 @@ func Read(r io.ReaderAt, size int64) (Facts, error) {
 		return none, refuse(rebuild, "AndroidManifest.xml can't be read: %v", err)
 	}
 	var table *resources
-	if f := find(z, "resources.arsc"); f != nil {
-		raw, err := unpack(f, maxTable)
+	if packed := f.named["resources.arsc"]; packed != nil {
+		raw, err := unpack(packed, maxTable)
 		if err != nil {
 			return none, err
 		}
@@ -130,8 +138,8 @@ func Read(r io.ReaderAt, size int64) (Facts, error) {
 	case len(facts.VersionName) > maxVersion:
 		return none, refuse("shorten it", "the version's name is %d bytes long; %d is the most", len(facts.VersionName), maxVersion)
 	}
-	facts.ABIs = abis(z)
-	facts.Findings, err = m.findings(z, table, r, size)
+	facts.ABIs = f.abis()
+	facts.Findings, err = f.findings(m, table)
 	return facts, err
 }
 
@@ -140,9 +148,9 @@ var appIDForm = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]*(\.[A-Za-z][A-Za-z0-9_]*)+$`)
 })
 
-func isIPA(z *zip.Reader) bool {
-	for _, f := range z.File {
-		if dir, file, ok := strings.Cut(strings.TrimPrefix(f.Name, "Payload/"), "/"); ok && strings.HasPrefix(f.Name, "Payload/") && strings.HasSuffix(dir, ".app") && file == "Info.plist" {
+func (f *File) isIPA() bool {
+	for name := range f.named {
+		if dir, file, ok := strings.Cut(strings.TrimPrefix(name, "Payload/"), "/"); ok && strings.HasPrefix(name, "Payload/") && strings.HasSuffix(dir, ".app") && file == "Info.plist" {
 			return true
 		}
 	}
@@ -150,7 +158,7 @@ func isIPA(z *zip.Reader) bool {
 }
 
 // findings says what will go wrong with a build that can be read.
-func (m *manifest) findings(z *zip.Reader, t *resources, r io.ReaderAt, size int64) (out []Finding, err error) {
+func (f *File) findings(m *manifest, t *resources) (out []Finding, err error) {
 	if m.split != "" {
 		out = append(out, Finding{"warns", fmt.Sprintf("it is the split %.100q of an app, and not the whole app", m.split), "upload a universal APK: a split can't be installed alone"})
 	}
@@ -159,168 +167,18 @@ func (m *manifest) findings(z *zip.Reader, t *resources, r io.ReaderAt, size int
 	} else if needs {
 		out = append(out, Finding{"warns", "it needs other splits of the app beside it", "upload a universal APK: devices refuse this one alone"})
 	}
-	if !signed(z, r, size) {
+	if signed, err := f.signed(); err != nil {
+		return nil, err
+	} else if !signed {
 		out = append(out, Finding{"warns", "it is not signed", "sign it: devices refuse an app without a signature"})
 	}
 	return out, nil
 }
 
-// signed says whether there is a signature at all, of the first scheme (a file in META-INF) or a later one (a block before the zip's directory). Whether it is
-// good is not looked at.
-func signed(z *zip.Reader, r io.ReaderAt, size int64) bool {
-	for _, f := range z.File {
-		if dir, name := path.Split(f.Name); dir == "META-INF/" {
-			switch strings.ToUpper(path.Ext(name)) {
-			case ".RSA", ".DSA", ".EC":
-				return true
-			}
-		}
-	}
-	const magic = "APK Sig Block 42" // source.android.com: APK Signature Scheme v2, "APK Signing Block"
-	at, err := zipdir.Begin(r, size)
-	if err != nil || at < int64(len(magic)) {
-		return false
-	}
-	tail := make([]byte, len(magic))
-	_, err = r.ReadAt(tail, at-int64(len(magic)))
-	return err == nil && string(tail) == magic
-}
-
-const (
-	maxIconSide = 4096 // pixels of an icon that is looked at
-	iconSide    = 512  // of one that is kept
-)
-
-// Icon reads the icon that Facts.IconPath names, as a PNG of at most 512 pixels. It answers nil when there is
-// none, or when it is no picture that can be read.
-func Icon(r io.ReaderAt, size int64, name string) []byte {
-	z, err := open(r, size)
-	if err != nil || name == "" {
-		return nil
-	}
-	f := find(z, name)
-	if f == nil {
-		return nil
-	}
-	raw, err := unpack(f, maxIcon)
-	if err != nil {
-		return nil
-	}
-	cfg, kind, err := image.DecodeConfig(bytes.NewReader(raw))
-	if err != nil || cfg.Width <= 0 || cfg.Height <= 0 || cfg.Width > maxIconSide || cfg.Height > maxIconSide {
-		return nil
-	}
-	if kind == "png" && cfg.Width <= iconSide && cfg.Height <= iconSide && len(raw) <= 1<<20 {
-		return raw
-	}
-	img, _, err := image.Decode(bytes.NewReader(raw))
-	if err != nil {
-		return nil
-	}
-	w, h := min(cfg.Width, iconSide), min(cfg.Height, iconSide)
-	if cfg.Width > cfg.Height {
-		h = max(cfg.Height*w/cfg.Width, 1)
-	} else {
-		w = max(cfg.Width*h/cfg.Height, 1)
-	}
-	small := image.NewNRGBA(image.Rect(0, 0, w, h))
-	draw.ApproxBiLinear.Scale(small, small.Bounds(), img, img.Bounds(), draw.Src, nil)
-	var out bytes.Buffer
-	if png.Encode(&out, small) != nil {
-		return nil
-	}
-	return out.Bytes()
-}
-
-// File reads one file out of the build, of at most max bytes.
-func File(r io.ReaderAt, size int64, name string, max int64) ([]byte, error) {
-	z, err := open(r, size)
-	if err != nil {
-		return nil, err
-	}
-	f := find(z, name)
-	if f == nil {
-		return nil, fmt.Errorf("the build has no file %s", name)
-	}
-	return unpack(f, max)
-}
-
-func open(r io.ReaderAt, size int64) (*zip.Reader, error) {
-	if size == 0 {
-		return nil, refuse("upload the APK that your build made", "the file is empty")
-	}
-	head := make([]byte, 4)
-	if n, _ := r.ReadAt(head, 0); n < 4 || !bytes.HasPrefix(head, []byte("PK")) {
-		return nil, refuse("upload the APK that your build made", "this is not an APK: it does not begin as a zip file does")
-	}
-	dir, err := zipdir.Size(r, size)
-	if errors.Is(err, zipdir.ErrNone) {
-		return nil, refuse("upload it again from the start, as the build made it", "it begins as a zip file but has no zip directory at its end: it is cut off, or something was put behind it")
-	}
-	if err != nil {
-		return nil, err
-	}
-	if dir > maxDirectory {
-		return nil, refuse(rebuild, "its zip directory is %d bytes long, more than the %d that are read", dir, maxDirectory)
-	}
-	z, err := zip.NewReader(r, size)
-	if err != nil {
-		return nil, refuse("upload it again from the start", "its zip directory is damaged: %v", err)
-	}
-	if len(z.File) > maxEntries {
-		return nil, refuse(rebuild, "it holds %d files, more than the %d that are read", len(z.File), maxEntries)
-	}
-	seen := make(map[string]bool, len(z.File))
-	for _, f := range z.File {
-		if seen[f.Name] {
-			return nil, refuse(rebuild, "it holds two files named %q; devices refuse such an app", clip(f.Name))
-		}
-		seen[f.Name] = true
-		if f.Flags&1 != 0 { // APPNOTE 4.4.4, bit 0
-			return nil, refuse("pack it without a password", "%q inside is encrypted", clip(f.Name))
-		}
-	}
-	for _, f := range z.File[:min(3, len(z.File))] { // each costs a read
-		if off, err := f.DataOffset(); err != nil || off < 0 || off > size {
-			return nil, refuse("upload it again from the start", "it is damaged: the file %q inside has no beginning", clip(f.Name))
-		}
-	}
-	return z, nil
-}
-
-func find(z *zip.Reader, name string) *zip.File {
-	for _, f := range z.File {
-		if f.Name == name {
-			return f
-		}
-	}
-	return nil
-}
-
-func unpack(f *zip.File, max int64) ([]byte, error) {
-	if f.UncompressedSize64 > uint64(max) {
-		return nil, refuse(rebuild, "%s inside is %d bytes long, more than the %d that are read", clip(f.Name), f.UncompressedSize64, max)
-	}
-	rc, err := f.Open()
-	if err != nil {
-		return nil, refuse("upload it again from the start", "%s inside can't be opened: %v", clip(f.Name), err)
-	}
-	defer rc.Close()
-	// Read what is really there: the size that the directory tells may be a lie.
-	raw, err := io.ReadAll(io.LimitReader(rc, max+1))
-	if err != nil {
-		return nil, refuse("upload it again from the start", "%s inside is damaged: %v", clip(f.Name), err)
-	}
-	if int64(len(raw)) > max {
-		return nil, refuse(rebuild, "%s inside unpacks to more than the %d bytes that are read", clip(f.Name), max)
-	}
-	return raw, nil
-}
-
-func abis(z *zip.Reader) []string {
+func (f *File) abis() []string {
 	seen := map[string]bool{}
-	for _, f := range z.File {
-		if dir, file, ok := strings.Cut(strings.TrimPrefix(f.Name, "lib/"), "/"); ok && strings.HasPrefix(f.Name, "lib/") && strings.HasSuffix(file, ".so") {
+	for name := range f.named {
+		if dir, file, ok := strings.Cut(strings.TrimPrefix(name, "lib/"), "/"); ok && strings.HasPrefix(name, "lib/") && strings.HasSuffix(file, ".so") {
 			seen[dir] = true
 		}
 	}

@@ -224,7 +224,9 @@ func TestWhatASystemWouldRefuseIsRefusedOrSaid(t *testing.T) {
 
 func TestContentsThatWereChangedAfterSigningAreFound(t *testing.T) {
 	whole := func(raw []byte) string {
-		found, err := appfile.Whole(bytes.NewReader(raw), int64(len(raw)))
+		build, err := appfile.Open(bytes.NewReader(raw), int64(len(raw)))
+		require.NoError(t, err)
+		found, err := build.Whole()
 		require.NoError(t, err)
 		if found == nil {
 			return ""
@@ -259,6 +261,18 @@ func TestContentsThatWereChangedAfterSigningAreFound(t *testing.T) {
 	})
 	assert.Equal(t, "its contents are not those that were signed", whole(less))
 	assert.Equal(t, "its contents are not those that were signed", whole(replaced(t, raw, "Kelpline", "Kelpl1ne")))
+	// A list of digests that can't be unpacked is a finding, and no fault of the service's.
+	damaged := bytes.Clone(same)
+	z, err := zip.NewReader(bytes.NewReader(same), int64(len(same)))
+	require.NoError(t, err)
+	for _, f := range z.File {
+		if f.Name == "META-INF/MANIFEST.MF" {
+			at, err := f.DataOffset()
+			require.NoError(t, err)
+			damaged[at+int64(f.CompressedSize64)/2] ^= 0xff
+		}
+	}
+	assert.Equal(t, "its contents are not those that were signed", whole(damaged))
 	unsigned, err := os.ReadFile(pack(t, "aapt2", `package="org.kelpline.bare"><application/>`, nil))
 	require.NoError(t, err)
 	assert.Empty(t, whole(unsigned))
@@ -311,7 +325,9 @@ func TestReadSaysWhatAndroidsOwnToolSays(t *testing.T) {
 			got.Findings = nil
 			assert.Equal(t, want, got)
 			if got.IconPath != "" {
-				assert.NotEmpty(t, appfile.Icon(bytes.NewReader(raw), int64(len(raw)), got.IconPath))
+				build, err := appfile.Open(bytes.NewReader(raw), int64(len(raw)))
+				require.NoError(t, err)
+				assert.NotEmpty(t, build.Icon(got.IconPath))
 			}
 		})
 	}
@@ -499,12 +515,12 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Add(apk)
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		facts, err := read(raw)
-		if err == nil && facts.AppID == "" {
-			t.Fatal("taken without an app id")
+		build, err := appfile.Open(bytes.NewReader(raw), int64(len(raw)))
+		if err != nil {
+			return
 		}
-		if err == nil {
-			_, _ = appfile.Whole(bytes.NewReader(raw), int64(len(raw)))
+		if facts, err := build.Examine(); err == nil && facts.AppID == "" {
+			t.Fatal("taken without an app id")
 		}
 	})
 }
@@ -515,9 +531,12 @@ func FuzzParts(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	r, size := bytes.NewReader(apk), int64(len(apk))
-	manifest, err1 := appfile.File(r, size, "AndroidManifest.xml", 1<<20)
-	table, err2 := appfile.File(r, size, "resources.arsc", 1<<20)
+	build, err := appfile.Open(bytes.NewReader(apk), int64(len(apk)))
+	if err != nil {
+		f.Fatal(err)
+	}
+	manifest, err1 := build.Entry("AndroidManifest.xml", 1<<20)
+	table, err2 := build.Entry("resources.arsc", 1<<20)
 	if err := errors.Join(err1, err2); err != nil {
 		f.Fatal(err)
 	}

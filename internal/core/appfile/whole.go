@@ -17,9 +17,8 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"path"
 	"strings"
-
-	"tessellant/internal/core/zipdir"
 )
 
 const (
@@ -36,16 +35,12 @@ const (
 
 var errBlock = errors.New("its signing block can't be read")
 
-// Whole holds a build's contents against its signature; what is found is nil where they agree, or where it is not signed.
-func Whole(r io.ReaderAt, size int64) (*Finding, error) {
-	if size > MaxWhole {
+// Whole holds the build's contents against its signature; what is found is nil where they agree, or where it is not signed.
+func (f *File) Whole() (*Finding, error) {
+	if f.size > MaxWhole {
 		return &Finding{"notes", fmt.Sprintf("its contents were not held against its signature: it is larger than %d MB", MaxWhole>>20), "see whether it installs"}, nil
 	}
-	begin, err := zipdir.Begin(r, size)
-	if err != nil {
-		return nil, err
-	}
-	start, block, err := signingBlock(r, begin)
+	block, err := f.block()
 	if errors.Is(err, errBlock) {
 		return &Finding{"warns", err.Error(), changedDo}, nil
 	}
@@ -54,9 +49,9 @@ func Whole(r io.ReaderAt, size int64) (*Finding, error) {
 	}
 	same := true
 	if block != nil {
-		same, err = blockAgrees(r, size, start, begin, block)
+		same, err = f.blockAgrees(block)
 	} else {
-		same, err = manifestAgrees(r, size)
+		same, err = f.manifestAgrees()
 	}
 	if errors.Is(err, errBlock) || (err == nil && !same) {
 		return &Finding{"warns", changedWhat, changedDo}, nil
@@ -64,31 +59,54 @@ func Whole(r io.ReaderAt, size int64) (*Finding, error) {
 	return nil, err
 }
 
-// signingBlock gives the pairs of the signing block that ends where the zip's directory begins, and where it begins; nil: there is none.
-func signingBlock(r io.ReaderAt, directory int64) (start int64, pairs []byte, err error) {
-	const magic, foot = "APK Sig Block 42", 24
-	tail := make([]byte, foot)
-	if directory < foot+8 {
-		return 0, nil, nil
+// signed says whether there is a signature at all, of the first scheme (a file in META-INF) or a later one (a block before the zip's directory). Whether it is
+// good is not looked at.
+func (f *File) signed() (bool, error) {
+	for name := range f.named {
+		if dir, name := path.Split(name); dir == "META-INF/" {
+			switch strings.ToUpper(path.Ext(name)) {
+			case ".RSA", ".DSA", ".EC":
+				return true, nil
+			}
+		}
 	}
-	if _, err := r.ReadAt(tail, directory-foot); err != nil {
-		return 0, nil, fmt.Errorf("read the signing block: %w", err)
+	_, there, err := f.blockSize()
+	return there, err
+}
+
+const blockFoot = 24 // bytes at a signing block's end: its size, and what it is
+
+// blockSize is what the signing block says of its size at its end, in bytes without the 8 that say it at its beginning. It ends where the zip's
+// directory begins; where a zip64 record says that place, there is none.
+func (f *File) blockSize() (size uint64, there bool, err error) {
+	const magic = "APK Sig Block 42"
+	if f.dir.Begin < blockFoot+8 {
+		return 0, false, nil
 	}
-	if string(tail[8:]) != magic {
-		return 0, nil, nil
+	foot := make([]byte, blockFoot)
+	if _, err := f.r.ReadAt(foot, f.dir.Begin-blockFoot); err != nil {
+		return 0, false, fmt.Errorf("read the signing block: %w", err)
 	}
-	n := int64(binary.LittleEndian.Uint64(tail))
-	if n < foot || n > maxBlock || n+8 > directory {
-		return 0, nil, errBlock
+	return binary.LittleEndian.Uint64(foot), string(foot[8:]) == magic, nil
+}
+
+// block gives the signing block; nil: there is none.
+func (f *File) block() ([]byte, error) {
+	size, there, err := f.blockSize()
+	if err != nil || !there {
+		return nil, err
 	}
-	block := make([]byte, n+8)
-	if _, err := r.ReadAt(block, directory-n-8); err != nil {
-		return 0, nil, fmt.Errorf("read the signing block: %w", err)
+	if size < blockFoot || size > maxBlock || int64(size)+8 > f.dir.Begin {
+		return nil, errBlock
 	}
-	if int64(binary.LittleEndian.Uint64(block)) != n {
-		return 0, nil, errBlock
+	block := make([]byte, size+8)
+	if _, err := f.r.ReadAt(block, f.dir.Begin-int64(len(block))); err != nil {
+		return nil, fmt.Errorf("read the signing block: %w", err)
 	}
-	return directory - n - 8, block[8 : len(block)-foot], nil
+	if binary.LittleEndian.Uint64(block) != size {
+		return nil, errBlock
+	}
+	return block, nil
 }
 
 // prefixed takes a value that has its length before it, in 4 bytes.
@@ -159,8 +177,8 @@ func digests(pairs []byte) (map[string][]byte, error) {
 }
 
 // blockAgrees says whether the contents have the digest that their signers name.
-func blockAgrees(r io.ReaderAt, size, block, directory int64, pairs []byte) (bool, error) {
-	want, err := digests(pairs)
+func (f *File) blockAgrees(block []byte) (bool, error) {
+	want, err := digests(block[8 : len(block)-blockFoot])
 	if err != nil {
 		return false, err
 	}
@@ -171,19 +189,15 @@ func blockAgrees(r io.ReaderAt, size, block, directory int64, pairs []byte) (boo
 	if want[name] == nil {
 		return true, nil // by a hash that is not known here: nothing is said
 	}
-	end, err := zipdir.End(r, size)
+	tail, err := io.ReadAll(io.NewSectionReader(f.r, f.dir.End, f.size-f.dir.End))
 	if err != nil {
 		return false, err
 	}
-	last := io.NewSectionReader(r, end, size-end)
-	tail, err := io.ReadAll(last)
-	if err != nil {
-		return false, err
-	}
-	binary.LittleEndian.PutUint32(tail[16:], uint32(block)) // as it was before the block was put in
+	start := f.dir.Begin - int64(len(block))
+	binary.LittleEndian.PutUint32(tail[16:], uint32(start)) // as it was before the block was put in
 	var sums []byte
 	chunks := uint32(0)
-	for _, part := range []io.Reader{io.NewSectionReader(r, 0, block), io.NewSectionReader(r, directory, end-directory), bytes.NewReader(tail)} {
+	for _, part := range []io.Reader{io.NewSectionReader(f.r, 0, start), io.NewSectionReader(f.r, f.dir.Begin, f.dir.End-f.dir.Begin), bytes.NewReader(tail)} {
 		if sums, chunks, err = addChunks(sums, chunks, part, hashOf); err != nil {
 			return false, err
 		}
@@ -214,34 +228,30 @@ func addChunks(sums []byte, n uint32, r io.Reader, hashOf func() hash.Hash) ([]b
 }
 
 // manifestAgrees says whether each file has the digest that META-INF/MANIFEST.MF names: the first signature scheme. Without one there is nothing to hold it against.
-func manifestAgrees(r io.ReaderAt, size int64) (bool, error) {
-	z, err := open(r, size)
-	if err != nil {
-		return false, err
-	}
-	m := find(z, "META-INF/MANIFEST.MF")
-	if m == nil {
+func (f *File) manifestAgrees() (bool, error) {
+	m := f.named["META-INF/MANIFEST.MF"]
+	if m == nil || m.UncompressedSize64 > maxJAR {
 		return true, nil
 	}
 	raw, err := unpack(m, maxJAR)
 	if err != nil {
-		return false, err
+		return false, nil //nolint:nilerr // what can't be unpacked is not what was signed
 	}
 	want := jarDigests(raw)
 	left := int64(maxUnpacked)
-	for _, f := range z.File {
-		if strings.HasSuffix(f.Name, "/") || strings.HasPrefix(f.Name, "META-INF/") {
+	for _, file := range f.all {
+		if strings.HasSuffix(file.Name, "/") || strings.HasPrefix(file.Name, "META-INF/") {
 			continue
 		}
-		d, named := want[f.Name]
+		d, named := want[file.Name]
 		if !named {
 			return false, nil // it was added
 		}
-		delete(want, f.Name)
+		delete(want, file.Name)
 		if d.new == nil {
 			continue
 		}
-		in, err := f.Open()
+		in, err := file.Open()
 		if err != nil {
 			return false, nil //nolint:nilerr // what can't be opened is not what was signed
 		}

@@ -276,12 +276,12 @@ func Open(r io.ReaderAt, size int64) (fs.FS, error) {
 	if size > MaxZip {
 		return nil, fmt.Errorf("the package is %d bytes long; %d is the most", size, int64(MaxZip))
 	}
-	dir, err := zipdir.Size(r, size)
+	dir, err := zipdir.Find(r, size)
 	if err != nil {
 		return nil, fmt.Errorf("the package is not a zip file: %w", err)
 	}
-	if dir > maxDirectory {
-		return nil, fmt.Errorf("the package's zip directory is %d bytes long; %d is the most", dir, maxDirectory)
+	if dir.Size > maxDirectory {
+		return nil, fmt.Errorf("the package's zip directory is %d bytes long; %d is the most", dir.Size, maxDirectory)
 	}
 	z, err := zip.NewReader(r, size)
 	if err != nil {

@@ -1,6 +1,6 @@
-// Package zipdir tells how large a zip file's directory is, before anything is allocated for it: a small file can claim millions of entries.
+// Package zipdir tells where a zip file's directory lies and how large it is, before anything is allocated for it: a small file can claim millions of entries.
 //
-// In: an io.ReaderAt and its size. Out: bytes.
+// In: an io.ReaderAt and its size. Out: a Directory.
 package zipdir
 
 import (
@@ -18,58 +18,41 @@ const (
 	endSize     = 22 // end of central directory record, APPNOTE 4.3.16, without its comment
 	locatorSize = 20 // zip64 end of central directory locator, 4.3.15
 	maxComment  = 65535
+	elsewhere   = 1<<32 - 1 // what the end record says where the zip64 record says it
 )
 
-// Size finds the end of central directory record and gives the directory's size by it, in bytes; where a zip64 record (APPNOTE
-// 4.3.14) says that it is larger, that.
-func Size(r io.ReaderAt, size int64) (int64, error) {
+// Directory is where a zip file's directory lies.
+type Directory struct {
+	Size  int64 // bytes; where a zip64 record (APPNOTE 4.3.14) says that it is larger, that
+	Begin int64 // of it, by the end record; -1: it does not say, or what can't be
+	End   int64 // where the end of central directory record begins
+}
+
+// Find finds the directory by the end of central directory record.
+func Find(r io.ReaderAt, size int64) (d Directory, err error) {
 	for _, n := range []int64{1 << 10, endSize + maxComment} { // mostly there is no comment behind it
 		n = min(size, n)
 		tail := make([]byte, n)
 		if _, err := r.ReadAt(tail, size-n); err != nil && !errors.Is(err, io.EOF) {
-			return 0, fmt.Errorf("read the end of the file: %w", err)
+			return d, fmt.Errorf("read the end of the file: %w", err)
 		}
-		if i := bytes.LastIndex(tail, []byte("PK\x05\x06")); i >= 0 && i+endSize <= len(tail) {
-			large, err := zip64(r, size, size-n+int64(i))
-			said := binary.LittleEndian.Uint32(tail[i+12:])
-			if said == 1<<32-1 && large > 0 { // it stands in the other record
-				said = 0
-			}
-			return max(int64(said), large), err
+		i := bytes.LastIndex(tail, []byte("PK\x05\x06"))
+		if i < 0 || i+endSize > len(tail) {
+			continue
 		}
+		d.End = size - n + int64(i)
+		said, begin := binary.LittleEndian.Uint32(tail[i+12:]), binary.LittleEndian.Uint32(tail[i+16:])
+		if d.Begin = int64(begin); begin == elsewhere || d.Begin > d.End {
+			d.Begin = -1
+		}
+		large, err := zip64(r, size, d.End)
+		if said == elsewhere && large > 0 { // it stands in the other record
+			said = 0
+		}
+		d.Size = max(int64(said), large)
+		return d, err
 	}
-	return 0, ErrNone
-}
-
-// End gives where the end of central directory record begins.
-func End(r io.ReaderAt, size int64) (int64, error) {
-	n := min(size, int64(endSize+maxComment))
-	tail := make([]byte, n)
-	if _, err := r.ReadAt(tail, size-n); err != nil && !errors.Is(err, io.EOF) {
-		return 0, fmt.Errorf("read the end of the file: %w", err)
-	}
-	i := bytes.LastIndex(tail, []byte("PK\x05\x06"))
-	if i < 0 || i+endSize > len(tail) {
-		return 0, ErrNone
-	}
-	return size - n + int64(i), nil
-}
-
-// Begin gives where the directory begins, by the end record; a file with a zip64 record has ErrNone.
-func Begin(r io.ReaderAt, size int64) (int64, error) {
-	end, err := End(r, size)
-	if err != nil {
-		return 0, err
-	}
-	record := make([]byte, endSize)
-	if _, err := r.ReadAt(record, end); err != nil {
-		return 0, fmt.Errorf("read the end of the file: %w", err)
-	}
-	at := binary.LittleEndian.Uint32(record[16:])
-	if at == 1<<32-1 || int64(at) > end {
-		return 0, ErrNone
-	}
-	return int64(at), nil
+	return d, ErrNone
 }
 
 // zip64 gives the size by the zip64 record whose locator stands before the end record at end; 0: there is none.

@@ -27,7 +27,10 @@ func packed(t *testing.T, files int, comment string) []byte {
 	return buf.Bytes()
 }
 
-func sizeOf(raw []byte) (int64, error) { return Size(bytes.NewReader(raw), int64(len(raw))) }
+func sizeOf(raw []byte) (int64, error) {
+	d, err := Find(bytes.NewReader(raw), int64(len(raw)))
+	return d.Size, err
+}
 
 func TestTheDirectorysSizeIsFound(t *testing.T) {
 	one, err := sizeOf(packed(t, 1, ""))
@@ -60,7 +63,7 @@ func TestWhatIsNoZipFileHasNone(t *testing.T) {
 		_, err := sizeOf(raw)
 		assert.ErrorIs(t, err, ErrNone)
 	}
-	_, err := Size(broken{}, 1<<20)
+	_, err := Find(broken{}, 1<<20)
 	assert.ErrorContains(t, err, "the disk is gone")
 }
 

@@ -431,8 +431,11 @@ func (p *Phone) install(raw []byte, downgrade bool) string {
 	fail := func(code, why string, args ...any) string {
 		return fmt.Sprintf("Failure [%s: %s]", code, fmt.Sprintf(why, args...))
 	}
-	r, size := bytes.NewReader(raw), int64(len(raw))
-	facts, err := appfile.Read(r, size)
+	file, err := appfile.Open(bytes.NewReader(raw), int64(len(raw)))
+	var facts appfile.Facts
+	if err == nil {
+		facts, err = file.Facts()
+	}
 	if err != nil {
 		return fail("INSTALL_PARSE_FAILED_NOT_APK", "Failed to parse /data/app/vmdl.tmp/base.apk: %v", err)
 	}
@@ -450,10 +453,10 @@ func (p *Phone) install(raw []byte, downgrade bool) string {
 		return fail("INSTALL_FAILED_VERSION_DOWNGRADE", "Downgrade detected: Update version code %d is older than current %d", facts.VersionCode, old.facts.VersionCode)
 	}
 	in := &installed{facts: facts, size: len(raw)}
-	if src, err := appfile.File(r, size, "assets/behaviour.star", 256<<10); err == nil {
+	if src, err := file.Entry("assets/behaviour.star", 256<<10); err == nil {
 		in.source = string(src)
 	}
-	if icon := appfile.Icon(r, size, facts.IconPath); icon != nil {
+	if icon := file.Icon(facts.IconPath); icon != nil {
 		in.icon, _ = png.Decode(bytes.NewReader(icon))
 	}
 	p.kill(facts.AppID)
