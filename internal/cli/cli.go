@@ -229,11 +229,7 @@ func findingText(f api.Finding) string {
 }
 
 func clip(s string) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if len(s) > 120 {
-		s = s[:120] + "…"
-	}
-	return s
+	return foreign.Name(strings.Join(strings.Fields(s), " "), 120)
 }
 
 // show writes v as JSON where that was asked for; else what f writes.

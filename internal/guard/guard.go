@@ -44,6 +44,11 @@ func Do(log *slog.Logger, work string, f func() error) (err error) {
 	return f()
 }
 
+// Run is Do for what gives no error of its own.
+func Run(log *slog.Logger, work string, f func()) error {
+	return Do(log, work, func() error { f(); return nil })
+}
+
 // Caught logs and counts what recover gave.
 func Caught(log *slog.Logger, work string, value any) *Panicked {
 	Panics.WithLabelValues(work).Inc()

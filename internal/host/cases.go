@@ -81,12 +81,8 @@ func (a *attempt) cases(ctx context.Context) error {
 	return nil
 }
 
-// Bounds of the texts of a result that leave the host, in bytes: the bus carries small messages, and a list shows many.
-const (
-	maxSaid     = 60_000
-	maxTrySaid  = 8 << 10 // where there was more than one try
-	maxCaseName = 500
-)
+// maxTrySaid is how many bytes of each text of a try leave the host, where there was more than one: the bus carries small messages.
+const maxTrySaid = 8 << 10
 
 // masked is a result as it may leave the host.
 func (a *attempt) masked(r CaseResult) *CaseResult {
@@ -94,11 +90,11 @@ func (a *attempt) masked(r CaseResult) *CaseResult {
 		for _, s := range []*string{&t.Message, &t.Expected, &t.Actual, &t.Trace} {
 			*s = foreign.Fit(a.mask.Text(*s), most)
 		}
-		t.Line = foreign.Name(a.mask.Text(t.Line), maxCaseName)
+		t.Line = foreign.Name(a.mask.Text(t.Line), MaxCaseName)
 	}
-	r.Name = foreign.Name(a.mask.Text(r.Name), maxCaseName)
+	r.Name = foreign.Name(a.mask.Text(r.Name), MaxCaseName)
 	r.Tries = append([]Try(nil), r.Tries...)
-	hide(&r.Try, maxSaid)
+	hide(&r.Try, MaxText)
 	for i := range r.Tries {
 		hide(&r.Tries[i], maxTrySaid)
 	}
@@ -228,11 +224,10 @@ func (a *attempt) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *T
 	}
 	var watch sync.WaitGroup
 	watch.Go(func() {
-		_ = guard.Do(a.log, guard.Hold, func() error {
+		_ = guard.Run(a.log, guard.Hold, func() {
 			if crash := a.book.crash(ctx); crash != nil {
 				stop(&appCrashed{crash})
 			}
-			return nil
 		})
 	})
 	s := a.script(c, *f)

@@ -217,7 +217,7 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 		if n > maxNamed {
 			more = fmt.Sprintf(" and %d more", n-maxNamed)
 		}
-		e.Message = strings.TrimSpace(foreign.Fit(e.Message, maxClosing) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
+		e.Message = strings.TrimSpace(foreign.Fit(e.Message, MaxMessage-maxNotKept) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
 	}
 	err = c.close(ctx, e)
 	if errors.Is(err, ErrUnfit) { // nothing that is said may keep the device
@@ -232,7 +232,7 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 
 const (
 	maxNamed   = 5       // of what is missing, in a message
-	maxClosing = 4 << 10 // bytes of a message besides
+	maxNotKept = 2 << 10 // bytes of it there
 )
 
 // leave notes that a piece is left out, for good.

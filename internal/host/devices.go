@@ -44,7 +44,7 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 		s.asking = true
 		h.storage[transport] = s
 		h.care.Go(func() {
-			_ = guard.Do(h.Log, guard.Loop, func() error { h.lookCloser(transport, u); return nil })
+			_ = guard.Run(h.Log, guard.Loop, func() { h.lookCloser(transport, u) })
 		})
 	}
 	seen := Seen{Facts: u.facts, State: "ready"}
@@ -103,7 +103,7 @@ func (h *Host) watchDevices(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
-		_ = guard.Do(h.Log, guard.Loop, func() error { h.lookAndTell(ctx); return nil })
+		_ = guard.Run(h.Log, guard.Loop, func() { h.lookAndTell(ctx) })
 		select {
 		case <-tick.C:
 		case <-ctx.Done():

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"image"
 	"image/jpeg"
-	"image/png"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -139,22 +138,7 @@ func (f *film) take(ctx context.Context) {
 
 // addPNG adds a packed picture.
 func (f *film) addPNG(at int64, raw []byte) {
-	f.add(picture{at, raw, func() (image.Image, error) { return decode(raw) }})
-}
-
-// maxPixels is how many a screen may have; an 8K one has 33 million.
-const maxPixels = 40_000_000
-
-// decode unpacks a picture that is no larger than a screen: a small file may say that it is.
-func decode(raw []byte) (image.Image, error) {
-	c, err := png.DecodeConfig(bytes.NewReader(raw))
-	if err != nil {
-		return nil, err
-	}
-	if c.Width <= 0 || c.Height <= 0 || c.Width > maxPixels/c.Height {
-		return nil, fmt.Errorf("a picture of %d × %d pixels is larger than any screen", c.Width, c.Height)
-	}
-	return png.Decode(bytes.NewReader(raw))
+	f.add(picture{at, raw, func() (image.Image, error) { return phone.Unpacked(raw) }})
 }
 
 // add hands a picture over for development, and never waits: when too many are

@@ -135,7 +135,7 @@ func (h *Host) Run(ctx context.Context) error {
 		all.Go(func() {
 			defer close(mine.ended)
 			defer mine.leave(nil)
-			_ = guard.Do(h.logOf(hold), guard.Hold, func() error { h.handInLeft(ctx, hold); return nil })
+			_ = guard.Run(h.logOf(hold), guard.Hold, func() { h.handInLeft(ctx, hold) })
 		})
 	}
 	all.Go(func() { h.watchDevices(ctx) })
@@ -154,7 +154,7 @@ func (h *Host) Run(ctx context.Context) error {
 	defer tick.Stop()
 	for {
 		var fresh []Hold
-		if err := guard.Do(h.Log, guard.Loop, func() error { fresh = h.newHolds(ctx); return nil }); err != nil {
+		if err := guard.Run(h.Log, guard.Loop, func() { fresh = h.newHolds(ctx) }); err != nil {
 			h.Log.Error("holds can't be looked at", "err", err)
 		}
 		for _, hold := range fresh {
@@ -166,7 +166,7 @@ func (h *Host) Run(ctx context.Context) error {
 					<-j.ended
 				}
 				log := h.logOf(hold)
-				if err := guard.Do(log, guard.Hold, func() error { h.work(ctx, mine.held, hold); return nil }); err != nil {
+				if err := guard.Run(log, guard.Hold, func() { h.work(ctx, mine.held, hold) }); err != nil {
 					h.refuse(ctx, hold, log, err)
 				}
 			})

@@ -119,13 +119,13 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		a.letGo = true // it is not there, or does not answer: the next leg on it cleans up
 		h.lost(ctx, hold.Serial)
 	}
-	if err := guard.Do(a.log, guard.Hold, func() error { a.collect(ctx); return nil }); err != nil {
+	if err := guard.Run(a.log, guard.Hold, func() { a.collect(ctx) }); err != nil {
 		v, message, a.ours = verdict.Lost, err.Error(), true
 	}
 	if a.cut {
 		v, message = verdict.Lost, "the host was stopped before all evidence was written"
 	}
-	end = Closing{Verdict: v, Message: foreign.Fit(a.mask.Text(message), maxClosing), OurFault: a.ours}
+	end = Closing{Verdict: v, Message: foreign.Fit(a.mask.Text(message), MaxMessage), OurFault: a.ours}
 	if a.rec != nil && a.rec.whole() != nil {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.rec.whole().Error() + ")")
 	}
@@ -396,7 +396,7 @@ func (a *attempt) sessionEnd(end *Closing) {
 	if g := a.outside; g != nil {
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		end.Marked, end.MarkedMessage = g.marked, foreign.Fit(a.mask.Text(g.message), maxSaid)
+		end.Marked, end.MarkedMessage = g.marked, foreign.Fit(a.mask.Text(g.message), MaxMessage)
 	}
 }
 
@@ -507,7 +507,7 @@ func (a *attempt) collect(ctx context.Context) {
 	var cleaning sync.WaitGroup
 	if !a.letGo {
 		cleaning.Go(func() {
-			_ = guard.Do(a.log, guard.Hold, func() error { clean(tidy, d, a.asHeld()); return nil })
+			_ = guard.Run(a.log, guard.Hold, func() { clean(tidy, d, a.asHeld()) })
 		})
 	}
 	if a.film != nil && !a.noVideo {

@@ -195,9 +195,8 @@ func (s *served) makeRoom() {
 }
 
 func (s *served) do(d *done) {
-	if err := guard.Do(s.log, guard.Order, func() error {
+	if err := guard.Run(s.log, guard.Order, func() {
 		d.out = s.end.Do(s.ctx, remoteend.Request{Method: d.order.Method, Path: d.order.Path, Body: d.body})
-		return nil
 	}); err != nil {
 		d.out = remoteend.Answer(w3c.Fail(w3c.UnknownError, "%v", err))
 	}

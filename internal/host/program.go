@@ -124,7 +124,7 @@ func (a *attempt) program(ctx context.Context) error {
 	var watch sync.WaitGroup
 	watching, stopWatching := context.WithCancel(ctx)
 	watch.Go(func() {
-		_ = guard.Do(a.log, guard.Hold, func() error { a.outside.watchCrashes(watching); return nil })
+		_ = guard.Run(a.log, guard.Hold, func() { a.outside.watchCrashes(watching) })
 	})
 	p.began = time.Now()
 	end, runErr := box.Run(ctx, p.sandboxed(p.spec.Run))
@@ -425,7 +425,7 @@ func (o *output) Write(b []byte) (int, error) {
 	o.part = append(o.part, b...)
 	for {
 		i := bytes.IndexByte(o.part, '\n')
-		if i < 0 && len(o.part) < maxSaid {
+		if i < 0 && len(o.part) < MaxText {
 			break
 		}
 		if i < 0 {

@@ -167,7 +167,7 @@ func (s *session) answer(serve func(context.Context, Order) Result, log *slog.Lo
 
 // guarded answers an order, also where that fails.
 func guarded(ctx context.Context, log *slog.Logger, serve func(context.Context, Order) Result, o Order) (r Result) {
-	if err := guard.Do(log, guard.Order, func() error { r = serve(ctx, o); return nil }); err != nil {
+	if err := guard.Run(log, guard.Order, func() { r = serve(ctx, o) }); err != nil {
 		r = Result{Problem: err.Error()}
 	}
 	return r

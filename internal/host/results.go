@@ -193,5 +193,5 @@ func (a *attempt) reportCase(ordinal int, at int64, c junit.Case, m *mark) {
 	span.End = timeline.Event{Verdict: string(r.Verdict), Error: said.Message, File: r.Shot, Tree: r.Tree, Took: r.TookMS}
 	a.rec.reported = append(a.rec.reported, span)
 	a.results, a.said = append(a.results, r.Verdict), append(a.said, r.Name+": "+r.Message)
-	a.report(Progress{Case: a.masked(r)})
+	a.report(Progress{Case: said})
 }

@@ -135,7 +135,7 @@ func (g *gathering) BeginCase(_ context.Context, name string) error {
 	if g.ordinal >= maxCases {
 		return fmt.Errorf("the session has %d cases already", g.ordinal)
 	}
-	name = foreign.Name(name, maxCaseName)
+	name = foreign.Name(name, MaxCaseName)
 	g.a.rec.inCase(name)
 	g.open, g.crash = &CaseResult{Ordinal: g.ordinal, Name: name, Try: Try{StartMS: g.a.rec.now()}}, nil
 	g.ordinal++
@@ -165,7 +165,7 @@ func (g *gathering) EndCase(ctx context.Context, v, message string) error {
 		return errors.New("no case is open; begin one with …/tessellant/case/begin")
 	}
 	g.open = nil
-	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), foreign.Fit(message, maxSaid), g.a.rec.now()-c.StartMS
+	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), foreign.Fit(message, MaxText), g.a.rec.now()-c.StartMS
 	if g.crash != nil {
 		said := c.Message
 		c.Verdict, c.Message, c.Trace = verdict.Crashed, g.crash.Problem, g.crash.Trace
@@ -224,7 +224,7 @@ func (g *gathering) endCase(c *CaseResult) {
 func (g *gathering) Mark(v, message string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.marked, g.message = verdict.Verdict(v), foreign.Fit(message, maxSaid)
+	g.marked, g.message = verdict.Verdict(v), foreign.Fit(message, MaxText)
 	g.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "marked " + v, Answer: message})
 }
 
@@ -307,7 +307,7 @@ func (a *attempt) serve(ctx context.Context) error {
 		stopWatching()
 	}()
 	watch.Go(func() {
-		_ = guard.Do(a.log, guard.Hold, func() error { a.outside.watchCrashes(watching); return nil })
+		_ = guard.Run(a.log, guard.Hold, func() { a.outside.watchCrashes(watching) })
 	})
 	a.stage("running")
 	limit := time.NewTimer(q.Limit)

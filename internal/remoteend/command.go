@@ -377,9 +377,6 @@ func (c *command) active() (any, *w3c.Error) {
 	return nil, w3c.Fail(w3c.NoSuchElement, "no element has the focus")
 }
 
-// maxPixels is how many a screen may have; an 8K one has 33 million.
-const maxPixels = 40_000_000
-
 // screenshot takes the screen, or what of it an element covers, as Base64 of a PNG.
 func (c *command) screenshot(e *uitree.Element) (any, *w3c.Error) {
 	raw, err := c.phone.Screenshot(c.ctx)
@@ -391,10 +388,7 @@ func (c *command) screenshot(e *uitree.Element) (any, *w3c.Error) {
 		return nil, werr
 	}
 	if e != nil {
-		if c, err := png.DecodeConfig(bytes.NewReader(raw)); err == nil && (c.Width <= 0 || c.Height <= 0 || c.Width > maxPixels/c.Height) {
-			return nil, w3c.Fail(w3c.UnableToCaptureScreen, "the device's picture has %d × %d pixels, more than any screen", c.Width, c.Height)
-		}
-		img, err := png.Decode(bytes.NewReader(raw))
+		img, err := phone.Unpacked(raw)
 		if err != nil {
 			return nil, w3c.Fail(w3c.UnableToCaptureScreen, "the device's picture can't be read: %v", err)
 		}

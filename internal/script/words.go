@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
@@ -467,10 +468,7 @@ func onScreen(s *uitree.Screen) string {
 			name = "#" + e.ID
 		}
 		if t := e.Text; t != "" {
-			if len(t) > 40 {
-				t = strings.ToValidUTF8(t[:40], "") + "…"
-			}
-			name = strings.TrimSpace(name + fmt.Sprintf(" %q", t))
+			name = strings.TrimSpace(name + fmt.Sprintf(" %q", foreign.Name(t, 40)))
 		}
 		if name != "" {
 			seen = append(seen, name)

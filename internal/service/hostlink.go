@@ -308,7 +308,7 @@ func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error 
 	if c.Marked != "" && !c.Marked.Known() {
 		c.Marked = ""
 	}
-	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, maxMessage), foreign.Fit(c.MarkedMessage, maxMessage), foreign.Name(c.How, 16)
+	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, host.MaxMessage), foreign.Fit(c.MarkedMessage, host.MaxMessage), foreign.Name(c.How, 16)
 	return unfit(l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage}))
 }
 

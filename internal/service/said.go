@@ -14,14 +14,11 @@ import (
 
 // Bounds of what hosts say, in bytes: as their columns have it, or as lists can show.
 const (
-	maxSerial   = 128
-	maxWhyNot   = 2 << 10
-	maxFact     = 200
-	maxCaseName = 500
-	maxText     = 60_000  // of a case
-	maxMessage  = 4 << 10 // of a leg
-	maxFile     = 255
-	maxOrdinal  = 10_000_000
+	maxSerial  = 128
+	maxWhyNot  = 2 << 10
+	maxFact    = 200
+	maxFile    = 255
+	maxOrdinal = 10_000_000
 )
 
 // fitted are a device's facts as they can be kept.
@@ -44,9 +41,9 @@ func fit(c *store.Case) error {
 	if c.Verdict != "" && !c.Verdict.Known() {
 		return fmt.Errorf("%w: there is no verdict %.50q", host.ErrUnfit, c.Verdict)
 	}
-	c.Name, c.Line = foreign.Name(c.Name, maxCaseName), foreign.Name(c.Line, maxCaseName)
+	c.Name, c.Line = foreign.Name(c.Name, host.MaxCaseName), foreign.Name(c.Line, host.MaxCaseName)
 	for _, s := range []*string{&c.Message, &c.Expected, &c.Actual, &c.Trace} {
-		*s = foreign.Fit(*s, maxText)
+		*s = foreign.Fit(*s, host.MaxText)
 	}
 	for _, s := range []*string{&c.Shot, &c.Tree} {
 		if *s != foreign.Name(*s, maxFile) {

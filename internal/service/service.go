@@ -11,12 +11,12 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 	"sync"
 	"time"
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/store"
@@ -95,11 +95,7 @@ func (e *Error) Error() string {
 const maxWhy = 4 << 10
 
 func fail(kind Kind, title, remedy, why string, args ...any) *Error {
-	why = fmt.Sprintf(why, args...)
-	if len(why) > maxWhy {
-		why = why[:maxWhy] + "…"
-	}
-	return &Error{Kind: kind, Title: title, Why: strings.ToValidUTF8(why, "\uFFFD"), Remedy: remedy}
+	return &Error{Kind: kind, Title: title, Why: foreign.Fit(fmt.Sprintf(why, args...), maxWhy), Remedy: remedy}
 }
 
 // notFound turns the store's ErrNotFound into one that says what was looked for.

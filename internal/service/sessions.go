@@ -258,8 +258,8 @@ func (s *Service) MarkSession(ctx context.Context, who Identity, id, caseName st
 	if v != verdict.Passed && v != verdict.Failed && (v != verdict.Skipped || caseName == "") {
 		return x, fail(Invalid, title, "a session is passed or failed, a case also skipped", "%q is no verdict that can be given", v)
 	}
-	if len(caseName) > maxCaseName || len(message) > maxText || !utf8.ValidString(caseName+message) {
-		return x, fail(Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", maxCaseName, maxText), "the name or the message is too long, or is no text")
+	if len(caseName) > host.MaxCaseName || len(message) > host.MaxText || !utf8.ValidString(caseName+message) {
+		return x, fail(Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", host.MaxCaseName, host.MaxText), "the name or the message is too long, or is no text")
 	}
 	if caseName == "" {
 		err = s.Store.MarkSession(ctx, x.ID, v, message)

@@ -19,6 +19,8 @@ import (
 	"sort"
 	"strings"
 	"sync"
+
+	"tessellant/internal/core/foreign"
 )
 
 // Facts is what a build says about itself.
@@ -255,12 +257,7 @@ func isPicture(name string) bool {
 }
 
 // clip shortens a text from a file so that it can stand in an error.
-func clip(s string) string {
-	if len(s) > 80 {
-		return s[:80] + "…"
-	}
-	return s
-}
+func clip(s string) string { return foreign.Name(s, 80) }
 
 // budget is how much work reading one file may still cost.
 type budget struct{ left int }

@@ -6,12 +6,14 @@ package foreign
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
 )
 
-// Fit gives a text as UTF-8 without NUL, of at most so many bytes and a mark that says how long it was.
+// Fit gives a text as UTF-8 without NUL, of at most so many bytes. Where it was cut it ends with a mark, within that bound, that says how long it was: also where
+// it was cut before, to more.
 func Fit(s string, most int) string {
 	if !utf8.ValidString(s) || strings.IndexByte(s, 0) >= 0 {
 		s = strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
@@ -19,8 +21,25 @@ func Fit(s string, most int) string {
 	if len(s) <= most {
 		return s
 	}
-	return whole(s, most) + fmt.Sprintf("… (cut: it had %d bytes)", len(s))
+	had := len(s)
+	if at := strings.LastIndex(s, cutMark); at >= 0 {
+		if digits, ok := strings.CutSuffix(s[at+len(cutMark):], cutEnd); ok {
+			if n, err := strconv.Atoi(digits); err == nil && n > 0 {
+				had = n
+			}
+		}
+	}
+	mark := cutMark + strconv.Itoa(had) + cutEnd
+	if len(mark) > most {
+		return whole(s, most)
+	}
+	return whole(s, most-len(mark)) + mark
 }
+
+const (
+	cutMark = "… (cut: it had "
+	cutEnd  = " bytes)"
+)
 
 // Name gives a name as one line of UTF-8, of at most so many bytes, an ellipsis among them where it was cut.
 func Name(s string, most int) string {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"sync"
 	"unicode/utf8"
+
+	"tessellant/internal/core/foreign"
 )
 
 const (
@@ -174,9 +176,5 @@ func allowed(b []byte) []byte {
 }
 
 func short(b []byte) string {
-	s := strings.TrimSpace(string(b))
-	if len(s) > 120 {
-		s = s[:120] + "…"
-	}
-	return s
+	return foreign.Name(strings.TrimSpace(string(b)), 120)
 }

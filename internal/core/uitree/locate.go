@@ -14,6 +14,8 @@ import (
 	"github.com/andybalholm/cascadia"
 	"github.com/antchfx/xmlquery"
 	"github.com/antchfx/xpath"
+
+	"tessellant/internal/core/foreign"
 )
 
 const (
@@ -104,12 +106,7 @@ func named(err error, locator string) error {
 }
 
 // clipped is a locator, or what a library says of it, as it may stand in an error.
-func clipped(text string) string {
-	if len(text) > 200 {
-		text = text[:200] + "…"
-	}
-	return strings.ToValidUTF8(text, "\uFFFD")
-}
+func clipped(text string) string { return foreign.Name(text, 200) }
 
 var errTooMuchWork = errors.New("it takes too much work on this screen; make it more direct")
 

@@ -2,6 +2,7 @@ package adb
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -19,6 +20,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
 )
@@ -591,11 +593,5 @@ func (d *Device) Gone(ctx context.Context) (<-chan struct{}, error) {
 
 func clip(s string) string {
 	s = strings.Join(strings.Fields(s), " ")
-	if s == "" {
-		return "it gave no reason"
-	}
-	if len(s) > 300 {
-		s = s[:300] + "…"
-	}
-	return s
+	return cmp.Or(foreign.Name(s, 300), "it gave no reason")
 }
