@@ -1,12 +1,11 @@
 package host
 
+// An attempt from its hold to its end: it is made ready, carried out, judged, and handed in.
+
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -231,6 +230,7 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 type unready struct{ err error }
 
 func (u *unready) Error() string { return u.err.Error() }
+
 func (u *unready) Unwrap() error { return u.err }
 
 // judge gives the verdict of the attempt from what ended it.
@@ -291,78 +291,6 @@ func persist(ctx context.Context, log *slog.Logger, what string, f func(context.
 	}
 }
 
-// prepare makes the device ready: clock, log, film, a clean app.
-func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, side *sync.WaitGroup) error {
-	session := a.hold.Session
-	if session == nil {
-		if err := a.readPackage(ctx); err != nil {
-			return err
-		}
-	}
-	build := filepath.Join(a.dir, "build")
-	if a.hold.BuildSHA != "" {
-		if err := a.fetch(ctx, Build, build, a.hold.BuildSHA); err != nil {
-			return &unready{fmt.Errorf("the host could not fetch the build: %w", err)}
-		}
-	}
-	a.app = phone.App{ID: a.hold.AppID, Activity: a.hold.Activity, Size: a.hold.BuildSize, Open: func() (io.ReadCloser, error) { return os.Open(build) }}
-	if a.hold.BuildSHA == "" {
-		a.app = phone.App{}
-	}
-	d := a.unit.device
-	if err := d.Wake(ctx); err != nil {
-		return err
-	}
-	free, err := d.FreeMB(ctx)
-	if err != nil {
-		return err
-	}
-	if needs := int(a.hold.BuildSize>>20)*3 + leastFreeMB; free < needs {
-		return &unready{fmt.Errorf("the device %s has %d MB of storage left, and needs %d for this build: remove apps or files from it", a.hold.Serial, free, needs)}
-	}
-	since := time.Time{}
-	for range 3 {
-		if err := a.sample(ctx, d); err != nil {
-			return err
-		}
-		since = a.samples[0].Device
-	}
-	logTo := a.dir
-	if session != nil && !session.Log {
-		logTo = "" // it is watched for crashes all the same
-	}
-	if a.book, err = newLogbook(logTo, d, a.hold.AppID, since, a.mask, a.share()); err != nil {
-		return err
-	}
-	beside := func(f func() error) { // what goes on beside the test; its error ends the attempt
-		side.Go(func() {
-			if err := guard.Do(a.log, guard.Hold, f); err != nil {
-				stop(err)
-			}
-		})
-	}
-	beside(func() error { return a.book.follow(ctx) }) // a log that ends is the first sign that the device went away
-	if session == nil || session.Video {
-		if a.film, err = newFilm(a.dir, d, a.rec.at, a.share()); err != nil {
-			return err
-		}
-		a.rec.film = a.film
-		beside(func() error { a.film.roll(ctx); return nil })
-		beside(func() error { a.film.develop(ctx); return nil })
-	}
-	beside(func() error { a.tellLive(ctx); return nil })
-	beside(func() error { return a.keepInTouch(ctx) })
-	if err := d.Settle(ctx); err != nil {
-		return err
-	}
-	if session != nil {
-		return a.prepareSession(ctx, session)
-	}
-	a.hands = &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(d, a.rec.command), Settings: phone.ObservedSettings(d, a.rec.command), App: a.app, Facts: a.unit.facts,
-		Data: a.pkg, Notes: notes{a.rec, a.phone}, Calls: a.rec.atCall}
-	return a.reinstall(ctx)
-}
-
 // prepareSession sets the device as a session wants it, with its app in front.
 func (a *attempt) prepareSession(ctx context.Context, q *Session) error {
 	d := phone.ObservedSettings(a.unit.device, a.rec.command)
@@ -398,153 +326,4 @@ func (a *attempt) sessionEnd(end *Closing) {
 		defer g.mu.Unlock()
 		end.Marked, end.MarkedMessage = g.marked, foreign.Fit(a.mask.Text(g.message), MaxMessage)
 	}
-}
-
-// keepInTouch asks the device again and again whether it is there: one that freezes stays
-// listed, and what is asked of it elsewhere may take long for good reasons.
-func (a *attempt) keepInTouch(ctx context.Context) error {
-	for {
-		select {
-		case <-time.After(a.h.Silence / 4):
-		case <-ctx.Done():
-			return nil
-		}
-		if err := a.unit.device.Answers(ctx, a.h.Silence); err != nil && ctx.Err() == nil {
-			return err
-		}
-	}
-}
-
-// sample reads the device's clock.
-func (a *attempt) sample(ctx context.Context, c phone.Clock) error {
-	before := time.Since(a.rec.zero)
-	t, err := c.Now(ctx)
-	if err != nil {
-		return err
-	}
-	a.samples = append(a.samples, timeline.Sample{Before: before, After: time.Since(a.rec.zero), Device: t})
-	return nil
-}
-
-func (a *attempt) readPackage(ctx context.Context) error {
-	path := filepath.Join(a.dir, "package")
-	if err := a.fetch(ctx, Package, path, a.hold.PackageSHA); err != nil {
-		return &unready{fmt.Errorf("the host could not fetch the package: %w", err)}
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return &unready{err}
-	}
-	a.zip = file
-	st, err := file.Stat()
-	if err != nil {
-		return &unready{err}
-	}
-	f, err := testpkg.Open(file, st.Size())
-	if err != nil {
-		return err
-	}
-	a.files = f
-	if a.pkg, err = testpkg.Read(f); err != nil {
-		return err
-	}
-	if len(a.pkg.Blocked()) > 0 {
-		return errors.New(a.pkg.Blocked()[0].What)
-	}
-	for _, c := range a.pkg.Cases {
-		if slices.Contains(a.hold.Cases, c.Name) {
-			a.chosen = append(a.chosen, c)
-		}
-	}
-	return nil
-}
-
-// fetch copies what the hold needs into a file, and sees that it is whole: that it has this SHA-256.
-func (a *attempt) fetch(ctx context.Context, what Content, target, want string) error {
-	return persist(ctx, a.log, "fetch the "+string(what), func(ctx context.Context) error {
-		r, err := a.h.Link.Fetch(ctx, a.hold, what)
-		if err != nil {
-			return err
-		}
-		defer r.Close()
-		f, err := os.Create(target)
-		if err != nil {
-			return err
-		}
-		h := sha256.New()
-		_, err = io.Copy(io.MultiWriter(f, h), r)
-		if err = errors.Join(err, f.Close()); err != nil {
-			return err
-		}
-		if sum := hex.EncodeToString(h.Sum(nil)); want != "" && sum != want {
-			return fmt.Errorf("the %s came with SHA-256 %s, not %s", what, sum, want)
-		}
-		return nil
-	})
-}
-
-// collect closes the evidence, and leaves the device clean.
-func (a *attempt) collect(ctx context.Context) {
-	if a.rec == nil {
-		return
-	}
-	d := a.unit.device
-	if a.noVideo { // the host stops: there is a moment left
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
-		defer cancel()
-	}
-	tidy, cancel := context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
-	if len(a.samples) > 0 && !a.letGo {
-		if err := a.sample(tidy, d); err == nil {
-			o, doubt, _ := timeline.Align(a.samples...)
-			a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "clock", Args: map[string]string{
-				"device_zero_ms": fmt.Sprint(o.Zero().UnixMilli()), "doubt_ms": fmt.Sprint(doubt.Milliseconds())}})
-		}
-	}
-	end := a.rec.now()
-	var cleaning sync.WaitGroup
-	if !a.letGo {
-		cleaning.Go(func() {
-			_ = guard.Run(a.log, guard.Hold, func() { clean(tidy, d, a.asHeld()) })
-		})
-	}
-	if a.film != nil && !a.noVideo {
-		if err := a.video(ctx, end); err != nil {
-			a.log.Warn("no video", "err", err)
-			a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "no video", Error: err.Error()})
-		}
-	}
-	cleaning.Wait()
-	a.rec.film = nil
-	if a.book != nil {
-		if err := a.book.close(); err != nil {
-			a.log.Warn("the device log is not whole", "err", err)
-		}
-	}
-	if err := a.rec.close(); err != nil {
-		a.log.Warn("the timeline is not whole", "err", err)
-	}
-}
-
-// finishLimit is how long a host that ends goes on writing videos.
-const finishLimit = 15 * time.Second
-
-// video encodes the film, when it is this attempt's turn.
-func (a *attempt) video(ctx context.Context, end int64) error {
-	// All cases have run: a host that ends waits a moment for what they left.
-	finish, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	defer cancel()
-	defer context.AfterFunc(ctx, func() { time.AfterFunc(finishLimit, cancel) })()
-	var err error
-	select {
-	case a.h.encoding <- struct{}{}:
-		defer func() { <-a.h.encoding }()
-		err = a.film.encode(finish, filepath.Join(a.dir, "video.mp4"), end)
-	case <-finish.Done():
-		err = finish.Err()
-	}
-	a.cut = err != nil && finish.Err() != nil
-	return err
 }

@@ -1,129 +1,18 @@
 package store
 
-// Devices, holds, the dispatcher's lease, and what hosts report.
+// Holds: who works on which device, until when, and how that ended; and the leases of the processes that see to it.
 
 import (
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
-	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 )
-
-// Device is one unit.
-type Device struct {
-	ID     string              `db:"id"`
-	Serial string              `db:"serial"`
-	HostID string              `db:"host_id"`
-	Facts  JSON[devices.Facts] `db:"facts"`
-	State  string              `db:"state"` // ready, away, unusable
-	Why    string              `db:"why"`
-	Seen   time.Time           `db:"seen"`
-	Held   bool                `db:"held"`
-	Silent int                 `db:"silent"` // seconds since its host spoke of it, by the database's clock
-	// Overdue says that it is held for longer than the work on it may take.
-	Overdue bool   `db:"overdue"`
-	Host    string `db:"host"` // its name
-
-	LostInRow     int          `db:"lost_in_row"` // attempts lost on it since the last that was not
-	Quarantined   sql.NullTime `db:"quarantined"`
-	QuarantineWhy string       `db:"quarantine_why"`
-	QuarantineBy  string       `db:"quarantine_by"` // itself, or hand
-}
-
-// Free says whether a device can be given to somebody.
-func (d Device) Free() bool { return d.State == "ready" && !d.Held && !d.Quarantined.Valid }
-
-// Quarantine keeps a device from getting work. By: itself, or hand.
-func (s *Store) Quarantine(ctx context.Context, device, by, why string) error {
-	_, err := s.exec(ctx, "UPDATE devices SET quarantined = now(3), quarantine_by = ?, quarantine_why = ? WHERE id = ?", by, why, device)
-	return err
-}
-
-// Release lets a device have work again. By "itself", only what it was quarantined for by itself, at least a while ago. It answers
-// whether it did.
-func (s *Store) Release(ctx context.Context, device, by string, after time.Duration) (bool, error) {
-	res, err := s.exec(ctx, `UPDATE devices SET quarantined = NULL, quarantine_by = '', quarantine_why = '', lost_in_row = IF(? = 'hand', 0, 1)
-		WHERE id = ? AND quarantined IS NOT NULL AND (? = 'hand' OR (quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND))`, by, device, by, after.Microseconds())
-	if err != nil {
-		return false, err
-	}
-	n, _ := res.RowsAffected()
-	return n > 0, nil
-}
-
-// ToBeChecked lists the serials of a host's devices that are in quarantine by themselves for a while.
-func (s *Store) ToBeChecked(ctx context.Context, host string, after time.Duration) (out []string, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT serial FROM devices WHERE host_id = ? AND quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND", host, after.Microseconds())
-	return out, err
-}
-
-// SeeDevice notes what a host says of a device.
-func (s *Store) SeeDevice(ctx context.Context, host string, f devices.Facts, state, why string) error {
-	_, err := s.exec(ctx, `INSERT INTO devices (id, serial, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, ?, now(3))
-		ON DUPLICATE KEY UPDATE host_id = VALUES(host_id), facts = IF(JSON_VALUE(VALUES(facts), '$.platform') = '', facts, VALUES(facts)), state = VALUES(state), why = VALUES(why), seen = now(3)`,
-		NewID(), f.Serial, host, asJSON(f), state, why)
-	return err
-}
-
-// DevicesGone marks a host's devices as away, but for those it still sees. One
-// that never said what it is, is forgotten.
-func (s *Store) DevicesGone(ctx context.Context, host string, still []string) error {
-	q, args, err := sqlx.In("DELETE FROM devices WHERE host_id = ? AND JSON_VALUE(facts, '$.platform') = '' AND serial NOT IN (?)", host, append(still, ""))
-	if err != nil {
-		return err
-	}
-	if _, err := s.exec(ctx, q, args...); err != nil {
-		return err
-	}
-	q, args, err = sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND serial NOT IN (?)", host, append(still, ""))
-	if err != nil {
-		return err
-	}
-	_, err = s.exec(ctx, q, args...)
-	return err
-}
-
-// A device that was ready is away once its host has not spoken of it for a while.
-const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
-	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, " +
-	"TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
-
-// overdueHolds are holds that last longer than their work may take: its own limit, and 40 minutes to make ready and to hand in.
-const overdueHolds = "holds h LEFT JOIN runs r ON r.id = h.run_id LEFT JOIN sessions s ON s.id = h.leg_id WHERE h.active = 1 AND h.created + INTERVAL (coalesce(r.limit_seconds, JSON_VALUE(s.request, '$.limit'), 0) + 2400) SECOND < now(3)"
-
-// CountOverdue counts the devices that are held for longer than the work on them may take.
-func (s *Store) CountOverdue(ctx context.Context) (n int64, err error) {
-	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM "+overdueHolds)
-	return n, err
-}
-
-// Devices lists devices by serial; limit 0: all.
-func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {
-	if limit == 0 {
-		limit = 1 << 30
-	}
-	err = s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices d WHERE d.serial > ? ORDER BY d.serial LIMIT ?", after, limit)
-	return out, err
-}
-
-// DeviceByID finds a device.
-func (s *Store) DeviceByID(ctx context.Context, id string) (d Device, err error) {
-	err = s.db.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices d WHERE d.id = ?", id)
-	return d, found(err)
-}
-
-// DeviceBySerial finds a device.
-func (s *Store) DeviceBySerial(ctx context.Context, serial string) (d Device, err error) {
-	err = s.db.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices d WHERE d.serial = ?", serial)
-	return d, found(err)
-}
 
 // HoldOfDevice finds the hold in force on a device.
 func (s *Store) HoldOfDevice(ctx context.Context, device string) (h Hold, err error) {
@@ -286,113 +175,6 @@ func (s *Store) ExpiredHolds(ctx context.Context) (out []Hold, err error) {
 	return out, err
 }
 
-// Progress is a numbered report of a host on an attempt. Case and Stage are set
-// where they changed.
-type Progress struct {
-	Seq   int64
-	Stage string
-	Case  *Case
-	Cases *int // so many cases there are: those behind are no more
-}
-
-// Note takes a host's reports in, each once: one with a number that was seen before,
-// or of a hold that is over, changes nothing. It answers the hold, an empty one when that is over.
-func (s *Store) Note(ctx context.Context, hold string, ps []Progress) (h Hold, err error) {
-	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
-		h = Hold{}
-		if err := tx.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ? AND active = 1 FOR UPDATE", hold); err != nil {
-			if errors.Is(err, sql.ErrNoRows) {
-				return nil
-			}
-			return err
-		}
-		var last int64
-		if err := tx.GetContext(ctx, &last, "SELECT last_report FROM attempts WHERE id = ?", h.AttemptID); err != nil {
-			return err
-		}
-		var cases []Case // that are not written yet
-		write := func() error {
-			defer func() { cases = nil }()
-			return putCases(ctx, tx, h.AttemptID, cases)
-		}
-		for _, p := range ps {
-			if p.Seq <= last {
-				continue
-			}
-			last = p.Seq
-			if p.Case != nil {
-				cases = append(cases, *p.Case)
-			}
-			if p.Stage == "" && p.Cases == nil {
-				continue
-			}
-			if err := write(); err != nil { // in the order in which they were told
-				return err
-			}
-			if err := note(ctx, tx, h, p); err != nil {
-				return err
-			}
-		}
-		if err := write(); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "UPDATE attempts SET last_report = ? WHERE id = ?", last, h.AttemptID)
-		return err
-	})
-	return h, err
-}
-
-func note(ctx context.Context, tx *sqlx.Tx, h Hold, p Progress) error {
-	if p.Stage != "" {
-		if _, err := tx.ExecContext(ctx, "UPDATE attempts SET stage = ? WHERE id = ?", p.Stage, h.AttemptID); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = ? WHERE id = ?", p.Stage, h.LegID); err != nil {
-			return err
-		}
-	}
-	if p.Cases != nil {
-		_, err := tx.ExecContext(ctx, "DELETE FROM cases WHERE attempt_id = ? AND ordinal >= ?", h.AttemptID, *p.Cases)
-		return err
-	}
-	return nil
-}
-
-const (
-	caseRows  = 200     // in one statement
-	caseBytes = 4 << 20 // of their texts: a packet has 16 MB
-)
-
-// putCases writes cases in few statements, and notes which one is at work.
-func putCases(ctx context.Context, tx *sqlx.Tx, attempt string, cases []Case) error {
-	if len(cases) == 0 {
-		return nil
-	}
-	const row = "(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
-	for left := cases; len(left) > 0; {
-		n, size := 0, 0
-		var args []any
-		for n < len(left) && n < caseRows && size < caseBytes {
-			c := left[n]
-			tries := asJSON(append([]Try{}, c.Tries.V...))
-			size += len(c.Name) + len(c.Message) + len(c.Expected) + len(c.Actual) + len(c.Trace) + len(tries)
-			args = append(args, attempt, c.Ordinal, c.Name, c.Verdict, c.Message, c.Line, c.Expected, c.Actual, c.Trace, c.Shot, c.Tree, c.StartMS, c.TookMS, tries)
-			n++
-		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO cases (attempt_id, ordinal, name, verdict, message, line, expected, actual, trace, shot, tree, start_ms, took_ms, tries) VALUES "+row+strings.Repeat(", "+row, n-1)+`
-			ON DUPLICATE KEY UPDATE name = VALUES(name), verdict = VALUES(verdict), message = VALUES(message), line = VALUES(line), expected = VALUES(expected), actual = VALUES(actual), trace = VALUES(trace), shot = VALUES(shot), tree = VALUES(tree), start_ms = VALUES(start_ms), took_ms = VALUES(took_ms), tries = VALUES(tries)`, args...); err != nil {
-			return err
-		}
-		left = left[n:]
-	}
-	now := cases[len(cases)-1].Name
-	if cases[len(cases)-1].Verdict != "" {
-		now = ""
-	}
-	_, err := tx.ExecContext(ctx, "UPDATE attempts SET now_case = ? WHERE id = ?", now, attempt)
-	return err
-}
-
 // Closing is how an attempt ended.
 type Closing struct {
 	Verdict      verdict.Verdict
@@ -514,54 +296,4 @@ func (s *Store) GiveUp(ctx context.Context, leg string, v verdict.Verdict, messa
 		}
 		return closeRun(ctx, tx, run)
 	})
-}
-
-// CountStages counts the legs that are not done by stage.
-func (s *Store) CountStages(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT stage, count(*) FROM legs WHERE stage <> 'done' AND run_id IS NOT NULL GROUP BY stage")
-}
-
-// CountVerdicts counts the legs that are done by verdict.
-func (s *Store) CountVerdicts(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT verdict, count(*) FROM legs WHERE stage = 'done' AND run_id IS NOT NULL GROUP BY verdict")
-}
-
-// CountDevices counts the devices by state.
-func (s *Store) CountDevices(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, `SELECT CASE WHEN d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND THEN 'away' WHEN d.state <> 'ready' THEN d.state
-		WHEN EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) THEN 'held' WHEN d.quarantined IS NOT NULL THEN 'quarantined' ELSE 'free' END, count(*) FROM devices d GROUP BY 1`)
-}
-
-// CountAttempts counts the attempts that are done by verdict.
-func (s *Store) CountAttempts(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT verdict, count(*) FROM attempts WHERE stage = 'done' GROUP BY verdict")
-}
-
-// CountHosts counts the hosts by whether they are heard of.
-func (s *Store) CountHosts(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT IF(seen < now(3) - INTERVAL 20 SECOND, 'silent', 'up'), count(*) FROM hosts GROUP BY 1")
-}
-
-// LongestWait is for how many seconds the leg that has waited longest has waited.
-func (s *Store) LongestWait(ctx context.Context) (n int64, err error) {
-	err = s.db.GetContext(ctx, &n, "SELECT coalesce(max(TIMESTAMPDIFF(SECOND, created, now(3))), 0) FROM legs WHERE stage = 'waiting'")
-	return n, err
-}
-
-func (s *Store) counted(ctx context.Context, query string) (map[string]int, error) {
-	rows, err := s.db.QueryContext(ctx, query)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[string]int{}
-	for rows.Next() {
-		var k string
-		var n int
-		if err := rows.Scan(&k, &n); err != nil {
-			return nil, err
-		}
-		out[k] = n
-	}
-	return out, rows.Err()
 }

@@ -1,0 +1,89 @@
+package adb
+
+// Fingers and keys, by the device's own input command.
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"tessellant/internal/phone"
+)
+
+func (d *Device) input(ctx context.Context, doing, line string) error {
+	a, err := d.shell(ctx, doing, "input "+line, quick)
+	if err == nil && (a.code != 0 || strings.Contains(a.text(), "Exception")) {
+		err = &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "see whether the device allows input over USB (its developer options)"}
+	}
+	return err
+}
+
+// Tap touches a point.
+func (d *Device) Tap(ctx context.Context, x, y int) error {
+	return d.input(ctx, "tap", fmt.Sprintf("tap %d %d", x, y))
+}
+
+// Swipe moves a finger.
+func (d *Device) Swipe(ctx context.Context, x1, y1, x2, y2 int, took time.Duration) error {
+	return d.input(ctx, "swipe", fmt.Sprintf("swipe %d %d %d %d %d", x1, y1, x2, y2, took.Milliseconds()))
+}
+
+const maxText = 10_000
+
+// Type enters text. The device's input command takes printable ASCII alone; a
+// new line is typed as the Enter key.
+func (d *Device) Type(ctx context.Context, text string) error {
+	if len(text) > maxText {
+		return fmt.Errorf("the text has %d bytes; %d can be typed at once", len(text), maxText)
+	}
+	for _, r := range text {
+		if r != '\n' && (r < ' ' || r > '~') {
+			return &phone.Untypable{Text: text, Rune: r}
+		}
+	}
+	for i, line := range strings.Split(text, "\n") {
+		if i > 0 {
+			if err := d.Press(ctx, phone.Enter); err != nil {
+				return err
+			}
+		}
+		// The command takes %s for a blank, so a text that has %s in it is typed in two parts.
+		parts := strings.SplitAfter(line, "%")
+		for k := 0; k < len(parts); k++ {
+			for k+1 < len(parts) && !strings.HasPrefix(parts[k+1], "s") {
+				parts[k+1] = parts[k] + parts[k+1]
+				k++
+			}
+			if parts[k] == "" {
+				continue
+			}
+			if err := d.input(ctx, "type", "text "+quote(strings.ReplaceAll(parts[k], " ", "%s"))); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+var keyCodes = map[phone.Key]string{phone.Back: "BACK", phone.Home: "HOME", phone.Enter: "ENTER", phone.Delete: "DEL", phone.End: "MOVE_END", "tab": "TAB", "escape": "ESCAPE",
+	"search": "SEARCH", "menu": "MENU", "volume_up": "VOLUME_UP", "volume_down": "VOLUME_DOWN", "up": "DPAD_UP", "down": "DPAD_DOWN", "left": "DPAD_LEFT", "right": "DPAD_RIGHT"}
+
+// Press presses keys.
+func (d *Device) Press(ctx context.Context, keys ...phone.Key) error {
+	var codes []string
+	for _, k := range keys {
+		code := keyCodes[k]
+		if code == "" {
+			return fmt.Errorf("an Android device has no key %q", k)
+		}
+		codes = append(codes, "KEYCODE_"+code)
+	}
+	return d.input(ctx, "press a key", "keyevent "+strings.Join(codes, " "))
+}
+
+// Wake switches the screen on, and puts a lock screen away that has no secret.
+func (d *Device) Wake(ctx context.Context) error {
+	_, err := d.shell(ctx, "wake up", "input keyevent KEYCODE_WAKEUP; wm dismiss-keyguard", quick)
+	return err
+}

@@ -1,0 +1,63 @@
+package store
+
+// What is counted for the metrics.
+
+import (
+	"context"
+)
+
+// CountOverdue counts the devices that are held for longer than the work on them may take.
+func (s *Store) CountOverdue(ctx context.Context) (n int64, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM "+overdueHolds)
+	return n, err
+}
+
+// CountStages counts the legs that are not done by stage.
+func (s *Store) CountStages(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT stage, count(*) FROM legs WHERE stage <> 'done' AND run_id IS NOT NULL GROUP BY stage")
+}
+
+// CountVerdicts counts the legs that are done by verdict.
+func (s *Store) CountVerdicts(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT verdict, count(*) FROM legs WHERE stage = 'done' AND run_id IS NOT NULL GROUP BY verdict")
+}
+
+// CountDevices counts the devices by state.
+func (s *Store) CountDevices(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, `SELECT CASE WHEN d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND THEN 'away' WHEN d.state <> 'ready' THEN d.state
+		WHEN EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) THEN 'held' WHEN d.quarantined IS NOT NULL THEN 'quarantined' ELSE 'free' END, count(*) FROM devices d GROUP BY 1`)
+}
+
+// CountAttempts counts the attempts that are done by verdict.
+func (s *Store) CountAttempts(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT verdict, count(*) FROM attempts WHERE stage = 'done' GROUP BY verdict")
+}
+
+// CountHosts counts the hosts by whether they are heard of.
+func (s *Store) CountHosts(ctx context.Context) (map[string]int, error) {
+	return s.counted(ctx, "SELECT IF(seen < now(3) - INTERVAL 20 SECOND, 'silent', 'up'), count(*) FROM hosts GROUP BY 1")
+}
+
+// LongestWait is for how many seconds the leg that has waited longest has waited.
+func (s *Store) LongestWait(ctx context.Context) (n int64, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT coalesce(max(TIMESTAMPDIFF(SECOND, created, now(3))), 0) FROM legs WHERE stage = 'waiting'")
+	return n, err
+}
+
+func (s *Store) counted(ctx context.Context, query string) (map[string]int, error) {
+	rows, err := s.db.QueryContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]int{}
+	for rows.Next() {
+		var k string
+		var n int
+		if err := rows.Scan(&k, &n); err != nil {
+			return nil, err
+		}
+		out[k] = n
+	}
+	return out, rows.Err()
+}

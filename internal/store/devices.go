@@ -1,0 +1,116 @@
+package store
+
+// Devices, as their hosts tell of them.
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"tessellant/internal/core/devices"
+)
+
+// Device is one unit.
+type Device struct {
+	ID     string              `db:"id"`
+	Serial string              `db:"serial"`
+	HostID string              `db:"host_id"`
+	Facts  JSON[devices.Facts] `db:"facts"`
+	State  string              `db:"state"` // ready, away, unusable
+	Why    string              `db:"why"`
+	Seen   time.Time           `db:"seen"`
+	Held   bool                `db:"held"`
+	Silent int                 `db:"silent"` // seconds since its host spoke of it, by the database's clock
+	// Overdue says that it is held for longer than the work on it may take.
+	Overdue bool   `db:"overdue"`
+	Host    string `db:"host"` // its name
+
+	LostInRow     int          `db:"lost_in_row"` // attempts lost on it since the last that was not
+	Quarantined   sql.NullTime `db:"quarantined"`
+	QuarantineWhy string       `db:"quarantine_why"`
+	QuarantineBy  string       `db:"quarantine_by"` // itself, or hand
+}
+
+// Free says whether a device can be given to somebody.
+func (d Device) Free() bool { return d.State == "ready" && !d.Held && !d.Quarantined.Valid }
+
+// Quarantine keeps a device from getting work. By: itself, or hand.
+func (s *Store) Quarantine(ctx context.Context, device, by, why string) error {
+	_, err := s.exec(ctx, "UPDATE devices SET quarantined = now(3), quarantine_by = ?, quarantine_why = ? WHERE id = ?", by, why, device)
+	return err
+}
+
+// Release lets a device have work again. By "itself", only what it was quarantined for by itself, at least a while ago. It answers
+// whether it did.
+func (s *Store) Release(ctx context.Context, device, by string, after time.Duration) (bool, error) {
+	res, err := s.exec(ctx, `UPDATE devices SET quarantined = NULL, quarantine_by = '', quarantine_why = '', lost_in_row = IF(? = 'hand', 0, 1)
+		WHERE id = ? AND quarantined IS NOT NULL AND (? = 'hand' OR (quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND))`, by, device, by, after.Microseconds())
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n > 0, nil
+}
+
+// ToBeChecked lists the serials of a host's devices that are in quarantine by themselves for a while.
+func (s *Store) ToBeChecked(ctx context.Context, host string, after time.Duration) (out []string, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT serial FROM devices WHERE host_id = ? AND quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND", host, after.Microseconds())
+	return out, err
+}
+
+// SeeDevice notes what a host says of a device.
+func (s *Store) SeeDevice(ctx context.Context, host string, f devices.Facts, state, why string) error {
+	_, err := s.exec(ctx, `INSERT INTO devices (id, serial, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, ?, now(3))
+		ON DUPLICATE KEY UPDATE host_id = VALUES(host_id), facts = IF(JSON_VALUE(VALUES(facts), '$.platform') = '', facts, VALUES(facts)), state = VALUES(state), why = VALUES(why), seen = now(3)`,
+		NewID(), f.Serial, host, asJSON(f), state, why)
+	return err
+}
+
+// DevicesGone marks a host's devices as away, but for those it still sees. One
+// that never said what it is, is forgotten.
+func (s *Store) DevicesGone(ctx context.Context, host string, still []string) error {
+	q, args, err := sqlx.In("DELETE FROM devices WHERE host_id = ? AND JSON_VALUE(facts, '$.platform') = '' AND serial NOT IN (?)", host, append(still, ""))
+	if err != nil {
+		return err
+	}
+	if _, err := s.exec(ctx, q, args...); err != nil {
+		return err
+	}
+	q, args, err = sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND serial NOT IN (?)", host, append(still, ""))
+	if err != nil {
+		return err
+	}
+	_, err = s.exec(ctx, q, args...)
+	return err
+}
+
+// A device that was ready is away once its host has not spoken of it for a while.
+const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
+	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, " +
+	"TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
+
+// overdueHolds are holds that last longer than their work may take: its own limit, and 40 minutes to make ready and to hand in.
+const overdueHolds = "holds h LEFT JOIN runs r ON r.id = h.run_id LEFT JOIN sessions s ON s.id = h.leg_id WHERE h.active = 1 AND h.created + INTERVAL (coalesce(r.limit_seconds, JSON_VALUE(s.request, '$.limit'), 0) + 2400) SECOND < now(3)"
+
+// Devices lists devices by serial; limit 0: all.
+func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {
+	if limit == 0 {
+		limit = 1 << 30
+	}
+	err = s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices d WHERE d.serial > ? ORDER BY d.serial LIMIT ?", after, limit)
+	return out, err
+}
+
+// DeviceByID finds a device.
+func (s *Store) DeviceByID(ctx context.Context, id string) (d Device, err error) {
+	err = s.db.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices d WHERE d.id = ?", id)
+	return d, found(err)
+}
+
+// DeviceBySerial finds a device.
+func (s *Store) DeviceBySerial(ctx context.Context, serial string) (d Device, err error) {
+	err = s.db.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices d WHERE d.serial = ?", serial)
+	return d, found(err)
+}
