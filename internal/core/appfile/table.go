@@ -162,27 +162,18 @@ func (c typeChunk) value(off uint32, p *pool) (value, bool, error) {
 
 // text follows references to the value in the default language, as a text.
 func (t *resources) text(v value) (string, error) {
-	for range maxHops {
-		switch v.kind {
-		case typeString:
-			return v.text, nil
-		case typeInt:
-			return strconv.Itoa(int(int32(v.data))), nil
-		case typeHex:
-			return fmt.Sprintf("0x%x", v.data), nil
-		case typeBool:
-			return strconv.FormatBool(v.data != 0), nil
-		case typeReference, typeDynamicRef:
-			next, ok, err := t.lookup(v.data, newest)
-			if err != nil || !ok {
-				return "", err
-			}
-			v = next
-		default:
-			return "", nil
-		}
+	v, _, err := t.resolved(v, newest)
+	switch v.kind {
+	case typeString:
+		return v.text, err
+	case typeInt:
+		return strconv.Itoa(int(int32(v.data))), err
+	case typeHex:
+		return fmt.Sprintf("0x%x", v.data), err
+	case typeBool:
+		return strconv.FormatBool(v.data != 0), err
 	}
-	return "", errHops
+	return "", err
 }
 
 var errHops = fmt.Errorf("a resource refers to another more than %d times over", maxHops)
@@ -198,13 +189,13 @@ func newest(a, b typeChunk) bool {
 	return a.since > b.since
 }
 
-// resolved follows references to a value that is none; false: there is none.
-func (t *resources) resolved(v value) (value, bool, error) {
+// resolved follows references to a value that is none, each to what better likes best; false: there is none.
+func (t *resources) resolved(v value, better func(a, b typeChunk) bool) (value, bool, error) {
 	for range maxHops {
 		if v.kind != typeReference && v.kind != typeDynamicRef {
 			return v, v.kind != 0, nil
 		}
-		next, ok, err := t.lookup(v.data, newest)
+		next, ok, err := t.lookup(v.data, better)
 		if err != nil || !ok {
 			return value{}, false, err
 		}
@@ -221,7 +212,7 @@ const (
 
 // number reads a value as the system's TypedArray.getInteger does: whole numbers as they are, texts in decimal, hexadecimal or octal; 0 where it is neither.
 func (t *resources) number(v value) (int64, error) {
-	v, ok, err := t.resolved(v)
+	v, ok, err := t.resolved(v, newest)
 	if err != nil || !ok {
 		return 0, err
 	}
@@ -242,7 +233,7 @@ func (t *resources) number(v value) (int64, error) {
 
 // flag reads a value as TypedArray.getBoolean does: numbers but 0, and the texts true, TRUE and 1.
 func (t *resources) flag(v value) (bool, error) {
-	v, ok, err := t.resolved(v)
+	v, ok, err := t.resolved(v, newest)
 	if err != nil || !ok {
 		return false, err
 	}
@@ -257,7 +248,7 @@ const Preview = 10_000
 
 // level reads an API level: a number, or the code name of a system that is not released (then it is Preview). otherwise is for where nothing is said.
 func (t *resources) level(v value, otherwise int) (n int, codeName string, err error) {
-	v, ok, err := t.resolved(v)
+	v, ok, err := t.resolved(v, newest)
 	if err != nil || !ok {
 		return otherwise, "", err
 	}
@@ -287,22 +278,9 @@ func (t *resources) picture(v value) (string, error) {
 		}
 		return int(c.density)
 	}
-	for range maxHops {
-		switch v.kind {
-		case typeString:
-			if isPicture(v.text) {
-				return v.text, nil
-			}
-			return "", nil
-		case typeReference, typeDynamicRef:
-			next, ok, err := t.lookup(v.data, func(a, b typeChunk) bool { return rank(a) > rank(b) })
-			if err != nil || !ok {
-				return "", err
-			}
-			v = next
-		default:
-			return "", nil
-		}
+	v, _, err := t.resolved(v, func(a, b typeChunk) bool { return rank(a) > rank(b) })
+	if err != nil || v.kind != typeString || !isPicture(v.text) {
+		return "", err
 	}
-	return "", fmt.Errorf("the icon refers to another more than %d times over", maxHops)
+	return v.text, nil
 }
