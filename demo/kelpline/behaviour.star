@@ -16,6 +16,7 @@ TEXTS = {
         "check": "Is this right?", "shore": "Shore", "observer": "Observer", "weather": "Weather", "you": "You", "calm": "Calm, dry",
         "about": "About Kelpline", "close": "Close", "purpose": "Survey rock pools at low tide. Made by volunteers.",
         "pinned": "Pinned · ", "code": "Observer code", "signin": "Sign in", "signed": "Signed in as ", "refused": "This code is not known.",
+        "place": "Show shores near me", "no_place": "Kelpline may not see where you are.", "remind": "Remind me of low water", "no_remind": "Kelpline may not send notifications.",
     },
     "de": {
         "shores": "Küsten", "search": "Küste suchen", "loading": "Küsten werden geladen…", "offline": "Der Gezeitendienst ist nicht erreichbar.",
@@ -27,6 +28,7 @@ TEXTS = {
         "check": "Stimmt alles?", "shore": "Küste", "observer": "Beobachter", "weather": "Wetter", "you": "Sie", "calm": "Ruhig, trocken",
         "about": "Über Kelpline", "close": "Schließen", "purpose": "Gezeitentümpel bei Niedrigwasser kartieren. Von Freiwilligen gemacht.",
         "pinned": "Gemerkt · ", "code": "Beobachtercode", "signin": "Anmelden", "signed": "Angemeldet als ", "refused": "Dieser Code ist nicht bekannt.",
+        "place": "Küsten in der Nähe zeigen", "no_place": "Kelpline darf den Standort nicht sehen.", "remind": "An Niedrigwasser erinnern", "no_remind": "Kelpline darf keine Benachrichtigungen senden.",
     },
 }
 
@@ -48,11 +50,13 @@ def start():
     state["refused"] = False
     new_draft()
     load_shores()
-    # For those who try what happens then: debug_block=8000, debug_crash=why.
+    # For those who try what happens then: debug_block=8000, debug_crash=why, debug_ask=CAMERA.
     if "debug_block" in start_args:
         after(500, lambda: block(int(start_args["debug_block"])))
     if "debug_crash" in start_args:
         after(500, lambda: crash(start_args["debug_crash"]))
+    if "debug_ask" in start_args:
+        after(200, lambda: ask_permission(start_args["debug_ask"], lambda granted: None))
 
 def new_draft():
     state["draft"] = {"wrack": "", "kelp": "", "barnacle": "", "note": ""}
@@ -224,7 +228,7 @@ def settings_page():
         switch(t("feet"), id = "feet", checked = state["feet"], on_tap = set_feet),
         switch(t("dark"), id = "dark", checked = state["dark"], on_tap = set_dark),
         line(),
-    ] + who + [
+    ] + who + extras() + [
         line(),
         button(t("about"), id = "about", style = "plain", on_tap = lambda: set_about(True)),
     ], dialog = dialog("Kelpline " + VERSION, detail = t("purpose"), body = [

@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own, found by type assertion: Logger, Clock,
-// Keyboard, Settings, Waker, Pixels, Fingers, Files. Coordinates are pixels of the screen as it is held. Every call ends by
+// Keyboard, Settings, Waker, Permissions, Pixels, Fingers, Files. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -108,7 +108,17 @@ type Settings interface {
 
 // Waker is a phone whose screen may be off.
 type Waker interface {
+	// Wake switches the screen on and puts a lock away that has no secret. One that has is *Refused.
 	Wake(ctx context.Context) error
+}
+
+// Permissions is a phone whose apps ask their user for permissions while they run. Install and Clear grant an app what its
+// manifest asks for, as far as the phone lets them.
+type Permissions interface {
+	// Permitted says of each permission that the app asks its user for whether it has it.
+	Permitted(ctx context.Context, id string) (map[string]bool, error)
+	// AsNew clears the app as Clear does, and leaves it without permissions: it asks for them.
+	AsNew(ctx context.Context, id string) error
 }
 
 // Pixels is a phone that gives its screen without packing it. That saves both
@@ -168,6 +178,21 @@ func (r *Refused) Error() string {
 		s += "; " + r.Remedy
 	}
 	return s
+}
+
+// Restless says that the screen moved all the time, so that what is on it could not be read.
+type Restless struct {
+	For  time.Duration  // how long it was waited for
+	Last *uitree.Screen // the newest that could be read, nil when there is none
+	Seen time.Time      // when that was read
+}
+
+func (r *Restless) Error() string {
+	s := fmt.Sprintf("the screen has not come to rest for %d s", int(r.For.Round(time.Second).Seconds()))
+	if r.Last == nil {
+		return s + ", and was never read before"
+	}
+	return s + fmt.Sprintf("; what was on it %d s ago is known", int(time.Since(r.Seen).Round(time.Second).Seconds()))
 }
 
 // Untypable says that the device can't type a text.

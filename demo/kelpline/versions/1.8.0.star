@@ -9,3 +9,6 @@ def TideChart_onDraw():
 def arranged(fields):
     return fields
 
+def extras():
+    return []
+

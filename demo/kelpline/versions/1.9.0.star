@@ -14,3 +14,17 @@ def rotated():
     if smallest_dp() >= 600:
         new_draft()
 
+def extras():
+    # New: settings that need the user's yes.
+    return [line()] + asking("place", "ACCESS_FINE_LOCATION") + asking("remind", "POST_NOTIFICATIONS")
+
+def asking(name, permission):
+    refused = [text(t("no_" + name), id = name + "_refused")] if state.get(name) == "refused" else []
+    return [switch(t(name), id = name, checked = state.get(name) == "on", on_tap = lambda on: ask(name, permission) if on else answered(name, "off"))] + refused
+
+def ask(name, permission):
+    ask_permission(permission, lambda granted: answered(name, "on" if granted else "refused"))
+
+def answered(name, answer):
+    state[name] = answer
+

@@ -114,6 +114,9 @@ func androidElement(attrs []xml.Attr) *Element {
 	}
 	e.Kind = androidKind(e.Class)
 	if e.Kind == "field" {
+		if e.Hint != "" && e.Text == e.Hint { // an empty field says its hint
+			e.Text = ""
+		}
 		e.Value = e.Text
 	}
 	return e

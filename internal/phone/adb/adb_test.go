@@ -2,7 +2,10 @@ package adb_test
 
 import (
 	"context"
+	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -23,25 +26,64 @@ func open(t *testing.T, s *adb.Process, p *standin.Phone) *adb.Device {
 	return d
 }
 
+// suite runs what every driver must do on a phone of these traits.
+func suite(t *testing.T, server *adb.Process, traits standin.Traits) {
+	t.Helper()
+	t.Parallel()
+	p := housetest.Phone(t, server, traits)
+	sides := traits.Sides
+	if traits.Temper == standin.Uneasy {
+		sides = standin.Awkward(traits.API)
+	}
+	phonetest.Run(t, phonetest.Subject{Phone: open(t, server, p), App: housetest.KelplineApp(t), Language: traits.Language,
+		Gated: slices.Contains(sides.Gates, standin.NoGrant), NoKeys: sides.HardKeys, Deaf: sides.TouchClosed && traits.API < 31})
+}
+
 func TestTheDriverPassesTheSuite(t *testing.T) {
 	server := housetest.ADB(t)
 	fleet := housetest.Fleet(t)
-	old := fleet["fen-01"] // before Android 7: no exit codes, no streamed installs, logs without a year
-	old.Serial, old.Android, old.API = "old-01", "6.0", 23
-	for name, c := range map[string]struct {
-		traits standin.Traits
-		temper standin.Temper
+	for serial, temper := range map[string]standin.Temper{"orr-05": standin.Real, "emu-03": standin.Stubborn, "fen-01": standin.Uneasy} {
+		t.Run(string(temper), func(t *testing.T) {
+			traits := fleet[serial]
+			traits.Temper = temper
+			suite(t, server, traits)
+		})
+	}
+}
+
+func TestTheDriverPassesTheSuiteOnEveryLevel(t *testing.T) {
+	server := housetest.ADB(t)
+	for api := 21; api <= 36; api++ {
+		for name, sides := range map[string]standin.Sides{"kind": {Zone: -7 * time.Hour}, "awkward": standin.Awkward(api)} {
+			t.Run(fmt.Sprint(api, " ", name), func(t *testing.T) {
+				traits := housetest.Fleet(t)["orr-01"]
+				traits.Serial, traits.API, traits.Temper, traits.Sides = fmt.Sprint("level-", api, "-", name), api, standin.Instant, sides
+				suite(t, server, traits)
+			})
+		}
+	}
+}
+
+func TestTheDriverPassesTheSuiteWithEachAwkwardSide(t *testing.T) {
+	server := housetest.ADB(t)
+	for name, side := range map[string]struct {
+		api int
+		standin.Sides
 	}{
-		"instant":          {fleet["orr-01"], standin.Instant},
-		"real":             {fleet["orr-05"], standin.Real},
-		"stubborn":         {fleet["emu-03"], standin.Stubborn},
-		"before Android 7": {old, standin.Instant},
+		"no-grant": {30, standin.Sides{Gates: []standin.Gate{standin.NoGrant}}}, "no-clear": {34, standin.Sides{Gates: []standin.Gate{standin.NoClear}}},
+		"sleeps": {28, standin.Sides{Sleeps: 300 * time.Millisecond}}, "sleeps on its battery": {34, standin.Sides{Sleeps: 300 * time.Millisecond, Battery: true, Lock: "swipe"}},
+		"lock": {22, standin.Sides{Lock: "swipe"}}, "quiet": {33, standin.Sides{Quiet: 300 * time.Millisecond}},
+		"threadtime": {25, standin.Sides{Logcat: "threadtime", Zone: 5*time.Hour + 30*time.Minute}}, "no-info": {31, standin.Sides{Logcat: "no-info"}},
+		"local times": {23, standin.Sides{Zone: 2 * time.Hour}}, "hardware keyboard": {29, standin.Sides{HardKeys: true}}, "composing": {34, standin.Sides{Composing: true}},
+		"says a shared serial": {30, standin.Sides{SaysSerial: "0123456789ABCDEF"}}, "foldable": {33, standin.Sides{Outer: true}}, "slow start": {29, standin.Sides{SlowStart: 1500 * time.Millisecond}},
+		"slow storage": {26, standin.Sides{SlowStorage: time.Second}}, "another user": {32, standin.Sides{User: 10}}, "two launchers": {35, standin.Sides{TwoLaunchers: true}},
+		"no touch screen": {32, standin.Sides{TouchClosed: true}}, "no touch screen, of old": {30, standin.Sides{TouchClosed: true}}, "trailing": {34, standin.Sides{Trailing: true}},
+		"verifier": {30, standin.Sides{Installs: "VERIFICATION_TIMEOUT"}}, "deprecated": {34, standin.Sides{Installs: "DEPRECATED_SDK_VERSION"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			c.traits.Temper = c.temper
-			p := housetest.Phone(t, server, c.traits)
-			phonetest.Run(t, phonetest.Subject{Phone: open(t, server, p), App: housetest.KelplineApp(t), Language: c.traits.Language})
+			traits := housetest.Fleet(t)["orr-01"]
+			traits.Serial, traits.API, traits.Temper, traits.Sides = "side-"+strings.ReplaceAll(name, " ", "-"), side.api, standin.Instant, side.Sides
+			suite(t, server, traits)
 		})
 	}
 }

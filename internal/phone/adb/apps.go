@@ -1,6 +1,6 @@
 package adb
 
-// Apps: installed, started, ended, removed.
+// Apps: installed, ended, cleared, removed.
 
 import (
 	"context"
@@ -8,10 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"path"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -20,62 +18,125 @@ import (
 
 var failureForm = regexp.MustCompile(`(?s)Failure \[(\w+)(?::\s*(.*?))?\]`)
 
+// installRemedies say what to do about a failure, by how its code ends.
 var installRemedies = map[string]string{
 	"OLDER_SDK":                            "the build needs a newer Android than the device has",
+	"DEPRECATED_SDK_VERSION":               "the build is made for an Android that this device does not take any more: raise its targetSdkVersion",
 	"UPDATE_INCOMPATIBLE":                  "an app with this id but another signer is on the device: uninstall it there",
 	"VERSION_DOWNGRADE":                    "a newer version is on the device: uninstall it there",
 	"INSUFFICIENT_STORAGE":                 "free some storage on the device",
 	"NO_MATCHING_ABIS":                     "the build has no code for the device's processor kind",
 	"TEST_ONLY":                            "the build is marked testOnly",
-	"USER_RESTRICTED":                      "the device asks its user to allow it: tap Allow there, or switch on installing over USB",
+	"USER_RESTRICTED":                      "the device asks its user to allow it: tap Allow there, or switch on installing over USB in its developer options",
+	"ABORTED":                              "somebody or something on the device broke it off: look at its screen, and tap Allow there when it asks",
 	"MISSING_SPLIT":                        "the build is one part of a split set: upload a universal APK",
-	"INSTALL_PARSE_FAILED_NO_CERTIFICATES": "sign the build",
+	"VERIFICATION_FAILURE":                 "the device's app verifier says no: switch off verifying apps over USB in its developer options",
+	"VERIFICATION_TIMEOUT":                 "the device's app verifier gave no answer: switch off verifying apps over USB in its developer options",
+	"CONFLICTING_PROVIDER":                 "another app on the device has a content provider of that name: uninstall it there",
+	"DUPLICATE_PERMISSION":                 "another app on the device defines that permission: uninstall it there",
+	"INSTALL_PARSE_FAILED_NO_CERTIFICATES": "sign the build; before Android 7 a device needs a signature of the JAR scheme (v1), too",
+}
+
+// known is an app that this driver installed.
+type known struct {
+	app     phone.App
+	granted []string // what its manifest asks the user for, and the install granted
+	asks    bool     // it is to ask its user now
 }
 
 // Install installs the build.
 func (d *Device) Install(ctx context.Context, app phone.App) error {
-	const doing = "install the build"
 	ctx, cancel := d.with(ctx, installMin+time.Duration(app.Size/installRate)*time.Second)
 	defer cancel()
+	if err := d.install(ctx, app, true); err != nil {
+		return err
+	}
+	k := &known{app: app}
+	if !d.gated(gateGrant) {
+		permits, err := d.Permitted(ctx, app.ID)
+		if err != nil {
+			return err
+		}
+		for name, has := range permits {
+			if has {
+				k.granted = append(k.granted, name)
+			}
+		}
+	}
+	d.mu.Lock()
+	d.known[app.ID] = k
+	d.mu.Unlock()
+	return nil
+}
+
+// install sends the build in, without what the device refuses about it.
+func (d *Device) install(ctx context.Context, app phone.App, grant bool) error {
+	const doing = "install the build"
+	flags := map[string]bool{}
+	var off *setting // the verifier, while it stands in the way
+	defer func() {
+		if off != nil {
+			_, _ = d.shell(context.WithoutCancel(ctx), "put its settings back", off.restore, quick)
+		}
+	}()
+	for {
+		line := "-r -t"
+		if d.api >= 23 && grant && !d.gated(gateGrant) {
+			line += " -g" // grants what the app asks for, so that no dialog stands in the way
+		}
+		for _, f := range []string{"--bypass-low-target-sdk-block"} {
+			if flags[f] {
+				line += " " + f
+			}
+		}
+		out, err := d.sendBuild(ctx, doing, app, line+d.forUser())
+		switch {
+		case err != nil:
+			return err
+		case strings.Contains(out, "Success"):
+			return nil
+		case strings.Contains(out, "SecurityException") && strings.Contains(out, "GRANT") && strings.Contains(line, "-g"):
+			d.gate(gateGrant)
+			continue
+		case strings.Contains(out, "INSTALL_FAILED_VERIFICATION") && off == nil:
+			if off, err = d.change(ctx, doing, "global", "verifier_verify_adb_installs", "0"); err == nil && off != nil {
+				continue
+			}
+		case strings.Contains(out, "DEPRECATED_SDK_VERSION") && d.api >= 34 && !flags["--bypass-low-target-sdk-block"]:
+			flags["--bypass-low-target-sdk-block"] = true
+			continue
+		}
+		return d.notInstalled(ctx, doing, out)
+	}
+}
+
+// sendBuild runs one install, and gives what the device says.
+func (d *Device) sendBuild(ctx context.Context, doing string, app phone.App, flags string) (string, error) {
 	file, err := app.Open()
 	if err != nil {
-		return fmt.Errorf("open the build: %w", err)
+		return "", fmt.Errorf("open the build: %w", err)
 	}
 	defer file.Close()
-	flags := "-r -t"
-	if d.api >= 23 {
-		flags += " -g" // grants what the app asks for, so that no dialog stands in the way
-	}
-	var out string
 	if d.features["cmd"] {
 		raw, err := d.exec(ctx, doing, fmt.Sprintf("exec:cmd package install %s -S %d", flags, app.Size), file)
-		if err != nil {
-			return err
-		}
-		out = string(raw)
-	} else {
-		target := "/data/local/tmp/tessellant-" + path.Base(app.ID) + ".apk"
-		if err := d.push(ctx, doing, file, target); err != nil {
-			return err
-		}
-		a, err := d.shell(ctx, doing, "pm install "+flags+" "+quote(target)+"; rm -f "+quote(target), installMin)
-		if err != nil {
-			return err
-		}
-		out = a.text()
+		return string(raw), err
 	}
-	if strings.Contains(out, "Success") {
-		return nil
+	target := "/data/local/tmp/tessellant-" + path.Base(app.ID) + ".apk"
+	if err := d.push(ctx, doing, file, target); err != nil {
+		return "", err
 	}
+	a, err := d.shell(ctx, doing, "pm install "+flags+" "+quote(target)+"; rm -f "+quote(target), installMin)
+	return a.text(), err
+}
+
+// notInstalled is the error that a device's answer to an install means.
+func (d *Device) notInstalled(ctx context.Context, doing, out string) error {
 	if m := failureForm.FindStringSubmatch(out); m != nil {
-		r := &phone.Refused{Doing: doing, Code: m[1], Why: strings.TrimSpace(m[2]), Remedy: "see the device's log"}
+		r := &phone.Refused{Doing: doing, Code: m[1], Why: clip(m[2]), Remedy: "see the device's log"}
 		for code, remedy := range installRemedies {
 			if strings.HasSuffix(m[1], code) {
 				r.Remedy = remedy
 			}
-		}
-		if r.Why == "" {
-			r.Why = "it gave no reason"
 		}
 		return r
 	}
@@ -130,58 +191,91 @@ func (d *Device) push(ctx context.Context, doing string, r io.Reader, target str
 	return &phone.Refused{Doing: doing, Why: string(why), Remedy: "free some storage on the device"}
 }
 
-// Uninstall removes an app.
+// Uninstall removes an app. Whether one is there is asked afterwards alone: `pm path` sees one user's apps.
 func (d *Device) Uninstall(ctx context.Context, id string) error {
-	a, err := d.shell(ctx, "say whether the app is installed", "pm path "+quote(id), quick)
-	if err != nil || !strings.Contains(string(a.out), "package:") {
+	a, err := d.slowly(ctx, "uninstall the app", "pm uninstall "+quote(id))
+	if err != nil || strings.Contains(a.text(), "Success") {
 		return err
 	}
-	a, err = d.shell(ctx, "uninstall the app", "pm uninstall "+quote(id), quick)
-	if err == nil && !strings.Contains(a.text(), "Success") {
-		err = &phone.Refused{Doing: "uninstall the app " + id, Why: clip(a.text())}
+	said := a.text()
+	there, err := d.installed(ctx, id)
+	if err == nil && there {
+		err = &phone.Refused{Doing: "uninstall the app " + id, Why: clip(said)}
 	}
 	return err
 }
 
-// Launch starts the app.
-func (d *Device) Launch(ctx context.Context, app phone.App) error {
-	component := app.ID + "/" + app.Activity
-	if app.Activity == "" {
-		a, err := d.shell(ctx, "find the app's first screen", "cmd package resolve-activity --brief -c android.intent.category.LAUNCHER "+quote(app.ID), quick)
-		if err != nil {
-			return err
-		}
-		lines := strings.Split(strings.TrimSpace(string(a.out)), "\n")
-		component = strings.TrimSpace(lines[len(lines)-1])
-		if !strings.Contains(component, "/") {
-			return &phone.Refused{Doing: "start the app " + app.ID, Why: "it is not installed, or has no screen that a launcher starts"}
-		}
-	}
-	line := "am start -W -n " + quote(component)
-	for _, n := range slices.Sorted(maps.Keys(app.Args)) {
-		line += " --es " + quote(n) + " " + quote(app.Args[n])
-	}
-	a, err := d.shell(ctx, "start the app", line, launchLimit)
-	if err != nil {
-		return err
-	}
-	if !strings.Contains(a.text(), "Status: ok") { // the exit code says nothing
-		return &phone.Refused{Doing: "start the app " + app.ID, Why: clip(a.text()), Remedy: "see whether it is installed"}
-	}
-	return nil
+func (d *Device) installed(ctx context.Context, id string) (bool, error) {
+	a, err := d.shell(ctx, "say whether the app is installed", "pm path"+d.forUser()+" "+quote(id), quick)
+	return strings.Contains(string(a.out), "package:"), err
 }
 
 // Stop ends the app.
 func (d *Device) Stop(ctx context.Context, id string) error {
-	_, err := d.shell(ctx, "stop the app", "am force-stop "+quote(id), quick)
+	_, err := d.shell(ctx, "stop the app", "am force-stop"+d.forUser()+" "+quote(id), quick)
 	return err
 }
 
-// Clear deletes the app's data.
-func (d *Device) Clear(ctx context.Context, id string) error {
-	a, err := d.shell(ctx, "clear the app's data", "pm clear "+quote(id), quick)
-	if err == nil && !strings.Contains(a.text(), "Success") {
-		err = &phone.Refused{Doing: "clear the data of " + id, Why: clip(a.text()), Remedy: "see whether it is installed"}
+// Clear deletes the app's data, and grants it again what its install did: clearing takes that back.
+func (d *Device) Clear(ctx context.Context, id string) error { return d.clear(ctx, id, true) }
+
+// AsNew implements phone.Permissions.
+func (d *Device) AsNew(ctx context.Context, id string) error { return d.clear(ctx, id, false) }
+
+func (d *Device) clear(ctx context.Context, id string, grant bool) error {
+	d.mu.Lock()
+	k := d.known[id]
+	d.mu.Unlock()
+	if d.gated(gateClear) && k != nil {
+		return d.anew(ctx, k, grant)
 	}
-	return err
+	a, err := d.slowly(ctx, "clear the app's data", "pm clear"+d.forUser()+" "+quote(id))
+	switch said := a.text(); {
+	case err != nil:
+		return err
+	case strings.Contains(said, "forbidden") || strings.Contains(said, "SecurityException"):
+		d.gate(gateClear)
+		if k != nil {
+			return d.anew(ctx, k, grant)
+		}
+		if there, err := d.installed(ctx, id); err != nil || !there {
+			return cmpErr(err, &phone.Refused{Doing: "clear the data of " + id, Why: "it is not installed"})
+		}
+		return &phone.Refused{Doing: "clear the data of " + id, Code: "forbidden", Why: "its maker does not let the shell do that", Remedy: gates[gateClear].remedy}
+	case !strings.Contains(said, "Success"):
+		return &phone.Refused{Doing: "clear the data of " + id, Why: clip(said), Remedy: "see whether it is installed"}
+	}
+	if k == nil {
+		return nil
+	}
+	d.mu.Lock()
+	k.asks = !grant
+	d.mu.Unlock()
+	if grant && len(k.granted) > 0 {
+		return d.grant(ctx, id, k.granted)
+	}
+	return nil
+}
+
+func cmpErr(first, second error) error {
+	if first != nil {
+		return first
+	}
+	return second
+}
+
+// anew clears an app where clearing is forbidden: it is removed and installed again.
+func (d *Device) anew(ctx context.Context, k *known, grant bool) error {
+	ctx, cancel := d.with(ctx, installMin+time.Duration(k.app.Size/installRate)*time.Second)
+	defer cancel()
+	if there, err := d.installed(ctx, k.app.ID); err != nil || !there {
+		return cmpErr(err, &phone.Refused{Doing: "clear the data of " + k.app.ID, Why: "it is not installed"})
+	}
+	if err := d.Uninstall(ctx, k.app.ID); err != nil {
+		return err
+	}
+	d.mu.Lock()
+	k.asks = !grant
+	d.mu.Unlock()
+	return d.install(ctx, k.app, grant)
 }

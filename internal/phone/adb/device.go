@@ -34,16 +34,35 @@ type Device struct {
 	server    *Server
 	transport string // the server's name for the connection
 	serial    string // the unit's own
+	boot      string // differs from each start of each device to the next
+	user      string // the number of the one who is at it; empty: 0, or not known
+	epoch     bool   // its log tells times as seconds
 	features  map[string]bool
 	api       int
 
-	mu       sync.Mutex
-	closed   bool
-	keeps    keeping
-	fileDump bool           // this device writes the tree into files only
-	changed  []setting      // as they were before, the first change first
-	dump     []byte         // the last of the tree that could be read
-	screen   *uitree.Screen // what it says
+	mu      sync.Mutex
+	closed  bool
+	keeps   keeping
+	changed []setting      // by a case, as they were before, the first change first
+	settled []setting      // for an attempt
+	dump    []byte         // the last of the tree that could be read
+	screen  *uitree.Screen // what it says
+	seen    time.Time      // when it said so
+	several *bool          // whether it has several displays; nil: not known
+	known   map[string]*known
+	// What its maker forbids, as it was met.
+	closedGates []gate
+
+	panelClosed bool // the shell may not write to its touch screen
+
+	looking chan struct{} // holds one while the tree is being read
+}
+
+// Starting says that the device answers, and its system is still starting.
+type Starting struct{ Serial string }
+
+func (s *Starting) Error() string {
+	return "the device " + s.Serial + " is still starting; wait until its home screen is there"
 }
 
 var (
@@ -54,25 +73,76 @@ var (
 	_ phone.Settings = (*Device)(nil)
 	_ phone.Waker    = (*Device)(nil)
 	_ phone.Pixels   = (*Device)(nil)
+
+	_ phone.Permissions = (*Device)(nil)
 )
 
-// Open takes a device into use. Transport is its serial as the server lists it.
+// Open takes a device into use. Transport is its serial as the server lists it. One whose system is not up yet is *Starting.
 func Open(ctx context.Context, server *Server, transport string) (*Device, error) {
-	d := &Device{server: server, transport: transport, serial: transport}
+	d := newDevice(server, transport)
 	var err error
 	if d.features, err = server.features(ctx, transport); err != nil {
 		return nil, &phone.Lost{Serial: transport, Doing: "say what it can do", Err: err}
 	}
-	a, err := d.shell(ctx, "say what it is", "getprop ro.serialno; getprop ro.build.version.sdk", quick)
+	const mark = "echo ---; "
+	a, err := d.shell(ctx, "say what it is", "getprop ro.serialno; getprop ro.build.version.sdk; "+mark+"getprop sys.boot_completed; "+mark+
+		"cat /proc/sys/kernel/random/boot_id; "+mark+"am get-current-user", quick)
 	if err != nil {
 		return nil, err
 	}
-	serial, sdk, _ := strings.Cut(strings.TrimSpace(string(a.out)), "\n")
-	if s := strings.TrimSpace(serial); s != "" {
-		d.serial = s
+	parts := strings.Split(strings.ReplaceAll(string(a.out), "\r\n", "\n"), "---\n")
+	if len(parts) != 4 {
+		return nil, &phone.Refused{Doing: "say what it is", Why: clip(a.text()), Remedy: "restart it"}
 	}
+	serial, sdk, _ := strings.Cut(strings.TrimLeft(parts[0], " "), "\n")
+	d.serial = unitSerial(strings.TrimSpace(serial), transport)
 	d.api, _ = strconv.Atoi(strings.TrimSpace(sdk))
+	if strings.TrimSpace(parts[1]) != "1" {
+		return nil, &Starting{d.serial}
+	}
+	if boot := strings.TrimSpace(parts[2]); bootForm.MatchString(boot) {
+		d.boot = boot
+	}
+	if n, err := strconv.Atoi(value(parts[3])); err == nil && n > 0 {
+		d.user = strconv.Itoa(n)
+	}
+	d.epoch = d.api >= 24
+	if d.api == 24 || d.api == 25 { // some makers' first systems with the format do not have it
+		a, err := d.shell(ctx, "say what its log can do", "logcat -v epoch -d -t 1", quick)
+		if err != nil {
+			return nil, err
+		}
+		d.epoch = !strings.Contains(a.text(), "Invalid parameter")
+	}
 	return d, nil
+}
+
+func newDevice(server *Server, transport string) *Device {
+	return &Device{server: server, transport: transport, serial: transport, known: map[string]*known{}, looking: make(chan struct{}, 1)}
+}
+
+var bootForm = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+
+// sharedSerial are serials that many devices have: emulators of one version, and makers that left the field as it came.
+var sharedSerial = regexp.MustCompile(`^(unknown|EMULATOR\d.*|0123456789ABCDEF|1234567890ABCDEF|0123456789|1234567890|(.)|0+|f+|F+|x+)?$`)
+
+// unitSerial is what a unit is known by: the serial that it tells, unless that is one that many tell.
+func unitSerial(told, transport string) string {
+	if sharedSerial.MatchString(told) {
+		return transport
+	}
+	return told
+}
+
+// Boot identifies this start of this device: two ways to one device tell the same. Empty: it does not say.
+func (d *Device) Boot() string { return d.boot }
+
+// forUser names the user who is at the device, where that is not the first.
+func (d *Device) forUser() string {
+	if d.user == "" {
+		return ""
+	}
+	return " --user " + d.user
 }
 
 // Serial is the unit's own serial.
@@ -160,7 +230,10 @@ func (d *Device) Answers(ctx context.Context, within time.Duration) error {
 	return err
 }
 
-var freeForm = regexp.MustCompile(`(?m)^\S+\s+\d+\s+\d+\s+(\d+)\s`)
+var (
+	freeForm = regexp.MustCompile(`(?m)^\S+\s+\d+\s+\d+\s+(\d+)\s`)
+	oldFree  = regexp.MustCompile(`(?m)^/data\s+[\d.]+[KMGT]?\s+[\d.]+[KMGT]?\s+([\d.]+)([KMGT]?)\s`)
+)
 
 // FreeMB asks how much storage is left for apps and their data, in MB.
 func (d *Device) FreeMB(ctx context.Context) (int, error) {
@@ -168,18 +241,35 @@ func (d *Device) FreeMB(ctx context.Context) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	m := freeForm.FindStringSubmatch(string(a.out))
-	if m == nil {
-		return 1 << 20, nil // an old df writes sizes in its own way; an install that finds no room says so
+	if mb, ok := readFree(string(a.out)); ok {
+		return mb, nil
 	}
-	kb, _ := strconv.Atoi(m[1])
-	return kb / 1024, nil
+	return 1 << 20, nil // it writes sizes in a way of its own; an install that finds no room says so
 }
 
-// KeyboardShown says whether the keyboard is up.
+// readFree reads MB that are free from what `df -k /data` says; before Android 6 that has no options, and sizes with units.
+func readFree(out string) (mb int, ok bool) {
+	if m := oldFree.FindStringSubmatch(out); m != nil {
+		n, err := strconv.ParseFloat(m[1], 64)
+		unit := map[string]float64{"": 1.0 / (1 << 20), "K": 1.0 / 1024, "M": 1, "G": 1024, "T": 1 << 20}[m[2]]
+		return int(n * unit), err == nil
+	}
+	if m := freeForm.FindStringSubmatch(out); m != nil {
+		kb, err := strconv.Atoi(m[1])
+		return kb / 1024, err == nil
+	}
+	return 0, false
+}
+
+// KeyboardShown says whether the keyboard covers the screen.
 func (d *Device) KeyboardShown(ctx context.Context) (bool, error) {
 	a, err := d.shell(ctx, "say whether its keyboard is up", "dumpsys input_method", quick)
-	return strings.Contains(string(a.out), "mInputShown=true"), err
+	return readKeyboard(string(a.out)), err
+}
+
+// readKeyboard reads `dumpsys input_method`. With a keyboard attached the service says that one is shown, and its view is not.
+func readKeyboard(out string) bool {
+	return strings.Contains(out, "mInputShown=true") && !strings.Contains(out, "mIsInputViewShown=false") && !strings.Contains(out, "mDecorViewVisible=false")
 }
 
 // Now reads the device's clock.
@@ -202,16 +292,23 @@ func (d *Device) Now(ctx context.Context) (time.Time, error) {
 
 // Log streams the device's log.
 func (d *Device) Log(ctx context.Context, since time.Time) (io.ReadCloser, error) {
+	if d.api < 23 { // its clock was read in whole seconds
+		since = since.Add(-time.Second)
+	}
 	line := fmt.Sprintf("logcat -v epoch -b main,system,crash -T %d.%03d", since.Unix(), since.Nanosecond()/1e6)
-	if d.api < 24 { // knows neither the format nor the crash buffer's name everywhere
-		line = "logcat -v threadtime -b main -b system -T " + quote(since.UTC().Format("01-02 15:04:05.000"))
+	if !d.epoch { // such systems take and tell the time of a zone; and not all know the crash buffer's name
+		line = "TZ=UTC0 logcat -v threadtime -b main -b system"
+		if d.api >= 24 {
+			line += " -b crash"
+		}
+		line += " -T " + quote(since.UTC().Format("01-02 15:04:05.000"))
 	}
 	return d.stream(ctx, "send its log", line)
 }
 
-// Mark writes a line into the device's log.
+// Mark writes a line into the device's log, as an error: some makers keep out what is less.
 func (d *Device) Mark(ctx context.Context, text string) error {
-	_, err := d.shell(ctx, "write into its log", "log -t Tessellant "+quote(text), quick)
+	_, err := d.shell(ctx, "write into its log", "log -p e -t Tessellant "+quote(text), quick)
 	return err
 }
 

@@ -12,7 +12,17 @@ import (
 )
 
 func (d *Device) input(ctx context.Context, doing, line string) error {
-	a, err := d.shell(ctx, doing, "input "+line, quick)
+	return d.inputWithin(ctx, doing, line, quick)
+}
+
+func (d *Device) inputWithin(ctx context.Context, doing, line string, limit time.Duration) error {
+	a, err := d.shell(ctx, doing, "input "+line, limit)
+	if err == nil {
+		if closed := injected(doing, a); closed != nil {
+			d.gate(gateInject)
+			return closed
+		}
+	}
 	if err == nil && (a.code != 0 || strings.Contains(a.text(), "Exception")) {
 		err = &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "see whether the device allows input over USB (its developer options)"}
 	}
@@ -30,6 +40,12 @@ func (d *Device) Swipe(ctx context.Context, x1, y1, x2, y2 int, took time.Durati
 }
 
 const maxText = 10_000
+
+// A device presses the keys of a text one after the other, at up to 20 ms each, and at ten times that when it is busy.
+const (
+	pieceOfText = 100
+	perKey      = 200 * time.Millisecond
+)
 
 // Type enters text. The device's input command takes printable ASCII alone; a
 // new line is typed as the Enter key.
@@ -58,8 +74,12 @@ func (d *Device) Type(ctx context.Context, text string) error {
 			if parts[k] == "" {
 				continue
 			}
-			if err := d.input(ctx, "type", "text "+quote(strings.ReplaceAll(parts[k], " ", "%s"))); err != nil {
-				return err
+			for piece := parts[k]; piece != ""; {
+				n := min(len(piece), pieceOfText)
+				if err := d.inputWithin(ctx, "type", "text "+quote(strings.ReplaceAll(piece[:n], " ", "%s")), quick+time.Duration(n)*perKey); err != nil {
+					return err
+				}
+				piece = piece[n:]
 			}
 		}
 	}
@@ -80,10 +100,4 @@ func (d *Device) Press(ctx context.Context, keys ...phone.Key) error {
 		codes = append(codes, "KEYCODE_"+code)
 	}
 	return d.input(ctx, "press a key", "keyevent "+strings.Join(codes, " "))
-}
-
-// Wake switches the screen on, and puts a lock screen away that has no secret.
-func (d *Device) Wake(ctx context.Context) error {
-	_, err := d.shell(ctx, "wake up", "input keyevent KEYCODE_WAKEUP; wm dismiss-keyguard", quick)
-	return err
 }

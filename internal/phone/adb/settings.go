@@ -1,10 +1,15 @@
 package adb
 
-// The settings that a test changes for a while.
+// The settings that a test changes for a while, and how they are put back.
+//
+// Some are changed for a whole attempt (Settle, put back by Unsettle), others by a case (put back by Restore). What puts each
+// back is written into a file on the device before it is changed, so that the next process can do it when this one is killed.
 
 import (
 	"context"
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,30 +20,58 @@ import (
 // setting is how one stood before it was changed.
 type setting struct{ restore string }
 
-// put changes a setting of Android's tables, and remembers how it stood.
-func (d *Device) put(ctx context.Context, doing, table, name, value string) error {
+const journal = "/data/local/tmp/tessellant-back"
+
+// backForm are the lines that the journal may hold: a hostile file there must not run anything else.
+var backForm = regexp.MustCompile(`^(settings put (system|secure|global) [a-z_]+ '[\w./:, -]*'|settings delete (system|secure|global) [a-z_]+|cmd uimode night '[a-z_]+'|ime set '[\w./$-]+')$`)
+
+// value reads what `settings get` says, from its last line: linkers of some makers warn before.
+func value(out string) string {
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	return strings.TrimSpace(lines[len(lines)-1])
+}
+
+// change changes a setting of Android's tables, and gives what puts it back; nil: it stands so already.
+func (d *Device) change(ctx context.Context, doing, table, name, to string) (*setting, error) {
 	a, err := d.shell(ctx, doing, "settings get "+table+" "+name, quick)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	before := a.text()
-	if before == value {
-		return nil
+	before := value(string(a.out))
+	if before == to {
+		return nil, nil
 	}
-	back := fmt.Sprintf("settings put %s %s %s", table, name, quote(before))
+	back := setting{fmt.Sprintf("settings put %s %s %s", table, name, quote(before))}
 	if before == "null" || before == "" { // it has never been set
-		back = fmt.Sprintf("settings delete %s %s", table, name)
+		back.restore = fmt.Sprintf("settings delete %s %s", table, name)
 	}
-	if a, err = d.shell(ctx, doing, fmt.Sprintf("settings put %s %s %s", table, name, quote(value)), quick); err != nil {
-		return err
+	return &back, d.changing(ctx, doing, []setting{back}, fmt.Sprintf("settings put %s %s %s", table, name, quote(to)))
+}
+
+// changing notes on the device how to put back, and then changes.
+func (d *Device) changing(ctx context.Context, doing string, back []setting, line string) error {
+	note := ""
+	for _, b := range back {
+		if backForm.MatchString(b.restore) {
+			note += "echo " + quote(b.restore) + " >>" + journal + "; "
+		}
 	}
-	if a.code != 0 || strings.Contains(a.text(), "Exception") {
-		return &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "allow changing settings over USB in the developer options"}
+	a, err := d.shell(ctx, doing, note+line, quick)
+	if err == nil && strings.Contains(a.text(), "Exception") {
+		err = &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "allow changing settings over USB in the developer options"}
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.changed = append(d.changed, setting{back})
-	return nil
+	return err
+}
+
+// put changes a setting until Restore.
+func (d *Device) put(ctx context.Context, doing, table, name, to string) error {
+	back, err := d.change(ctx, doing, table, name, to)
+	if err == nil && back != nil {
+		d.mu.Lock()
+		d.changed = append(d.changed, *back)
+		d.mu.Unlock()
+	}
+	return err
 }
 
 // Rotate turns the screen. Android counts quarter turns from how the device is held by nature,
@@ -70,30 +103,132 @@ func (d *Device) Rotate(ctx context.Context, landscape bool) error {
 		if err == nil && strconv.Itoa(s.Rotation%2) == turn {
 			return nil
 		}
-		select {
-		case <-time.After(100 * time.Millisecond):
-		case <-ctx.Done():
-			return d.failed(ctx, doing, ctx.Err())
+		if err := phone.Pause(ctx, 100*time.Millisecond); err != nil {
+			return d.failed(ctx, doing, err)
 		}
 	}
 	return nil // an app may hold the screen one way; what follows will show
 }
 
-// Settle sets what must not move by itself while a test runs: the screen stays as the
-// device is held by nature, and does not turn.
-func (d *Device) Settle(ctx context.Context) error {
-	a, err := d.shell(ctx, "hold its screen still", "settings get system accelerometer_rotation; settings get system user_rotation", quick)
+// settled are the settings that must not move by themselves while a test runs, and what each is to be.
+var settledTo = []struct{ table, name, to string }{
+	{"system", "accelerometer_rotation", "0"},
+	{"system", "user_rotation", "0"},
+	{"system", "screen_off_timeout", "1800000"},      // ms: half an hour; the longest that all systems take
+	{"global", "stay_on_while_plugged_in", "7"},      // AC 1, USB 2, wireless 4
+	{"secure", "default_input_method", "any.Latin/"}, // see latin
+}
+
+// Settle holds still what must not move by itself while a test runs: the screen stays on, as the
+// device is held by nature, and its keyboard takes Latin letters. What an earlier process left behind is put back first.
+func (d *Device) Settle(ctx context.Context) error { return d.settle(ctx, true) }
+
+func (d *Device) settle(ctx context.Context, first bool) error {
+	const doing = "hold its screen still"
+	read := "cat " + journal + " 2>/dev/null; echo ---"
+	for _, s := range settledTo {
+		read += "; settings get " + s.table + " " + s.name + "; echo ---"
+	}
+	read += "; ime list -s"
+	a, err := d.shell(ctx, doing, read, quick)
 	if err != nil {
 		return err
 	}
-	if f := strings.Fields(a.text()); len(f) == 2 && f[0] == "0" && (f[1] == "0" || f[1] == "null") {
+	parts := strings.Split(strings.ReplaceAll(string(a.out), "\r\n", "\n"), "---\n")
+	if len(parts) != len(settledTo)+2 {
+		return &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "allow changing settings over USB in the developer options"}
+	}
+	if left := strings.TrimSpace(parts[0]); left != "" && first {
+		if err := d.undo(ctx, strings.Split(left, "\n")); err != nil {
+			return err
+		}
+		return d.settle(ctx, false)
+	}
+	var back []setting
+	var lines []string
+	for i, s := range settledTo {
+		before := value(parts[i+1])
+		to := s.to
+		set := fmt.Sprintf("settings put %s %s %s", s.table, s.name, to)
+		undo := fmt.Sprintf("settings put %s %s %s", s.table, s.name, quote(before))
+		switch {
+		case s.name == "default_input_method":
+			if to = latin(before, parts[len(parts)-1]); to == "" {
+				continue
+			}
+			set, undo = "ime set "+quote(to), "ime set "+quote(before)
+		case before == to, s.name == "user_rotation" && before == "null":
+			continue
+		case s.name == "screen_off_timeout":
+			if ms, err := strconv.Atoi(before); err == nil && ms > 1_800_000 {
+				continue
+			}
+		}
+		if before == "null" || before == "" {
+			undo = fmt.Sprintf("settings delete %s %s", s.table, s.name)
+		}
+		if !backForm.MatchString(undo) {
+			continue // what can't be put back stays
+		}
+		back, lines = append(back, setting{undo}), append(lines, set)
+	}
+	if len(lines) == 0 {
 		return nil
 	}
+	if err := d.changing(ctx, doing, back, strings.Join(lines, "; ")); err != nil {
+		return err
+	}
 	d.mu.Lock()
-	d.changed = append(d.changed, setting{"settings put system accelerometer_rotation 1"})
-	d.mu.Unlock()
-	_, err = d.shell(ctx, "hold its screen still", "settings put system accelerometer_rotation 0; settings put system user_rotation 0", quick)
+	defer d.mu.Unlock()
+	d.settled = append(d.settled, back...)
+	return nil
+}
+
+// latin gives the keyboard to choose where the one in use may compose other signs from Latin letters: the open-source system's,
+// and that of the same name that comes with most devices. Empty: none need be chosen, or none is there.
+func latin(inUse, all string) string {
+	const ours = "inputmethod.latin"
+	if strings.Contains(inUse, ours) {
+		return ""
+	}
+	for _, id := range strings.Fields(all) {
+		if strings.Contains(id, ours) {
+			return id
+		}
+	}
+	return ""
+}
+
+// undo undoes lines, the last first, and forgets them.
+func (d *Device) undo(ctx context.Context, lines []string) error {
+	var do []string
+	for _, l := range slices.Backward(lines) {
+		if l = strings.TrimSpace(l); backForm.MatchString(l) {
+			do = append(do, l)
+		}
+	}
+	_, err := d.shell(ctx, "put its settings back", strings.Join(append(do, "rm -f "+journal), "; "), quick)
 	return err
+}
+
+// Unsettle puts everything back that was changed: by Settle, and what a case left.
+func (d *Device) Unsettle(ctx context.Context) error {
+	d.mu.Lock()
+	var lines []string
+	for _, s := range append(slices.Clone(d.settled), d.changed...) {
+		lines = append(lines, s.restore)
+	}
+	d.mu.Unlock()
+	if len(lines) == 0 {
+		return nil
+	}
+	if err := d.undo(ctx, lines); err != nil {
+		return err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.settled, d.changed = nil, nil
+	return nil
 }
 
 // Dark switches the dark mode.
@@ -108,33 +243,40 @@ func (d *Device) Dark(ctx context.Context, on bool) error {
 	if !ok {
 		return &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "Android 10 and later can"}
 	}
+	before = strings.TrimSpace(before)
 	if before == word[on] {
 		return nil
 	}
-	if _, err = d.shell(ctx, doing, "cmd uimode night "+word[on], quick); err != nil {
+	back := setting{"cmd uimode night " + quote(before)}
+	if err = d.changing(ctx, doing, []setting{back}, "cmd uimode night "+word[on]); err != nil {
 		return err
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.changed = append(d.changed, setting{"cmd uimode night " + quote(before)})
+	d.changed = append(d.changed, back)
 	return nil
 }
 
-// Restore puts settings back, the last change first.
+// Restore puts back what was changed since the last time, the last change first. What Settle holds stays so.
 func (d *Device) Restore(ctx context.Context) error {
 	d.mu.Lock()
 	var lines []string
-	for i := len(d.changed) - 1; i >= 0; i-- {
-		lines = append(lines, d.changed[i].restore)
+	for _, s := range slices.Backward(d.changed) {
+		lines = append(lines, s.restore)
 	}
+	n := len(d.changed)
+	last := len(d.settled) == 0
 	d.mu.Unlock()
-	if len(lines) == 0 {
+	if n == 0 {
 		return nil
+	}
+	if last {
+		lines = append(lines, "rm -f "+journal)
 	}
 	_, err := d.shell(ctx, "put its settings back", strings.Join(lines, "; "), quick)
 	if err == nil {
 		d.mu.Lock()
-		d.changed = d.changed[len(lines):]
+		d.changed = d.changed[n:]
 		d.mu.Unlock()
 	}
 	return err

@@ -40,7 +40,7 @@ func (d *Device) with(ctx context.Context, limit time.Duration) (context.Context
 // answer in time, said too much or went away.
 func (d *Device) failed(ctx context.Context, doing string, err error) error {
 	if ctx.Err() != nil {
-		if context.Cause(ctx) == errSilent {
+		if errors.Is(context.Cause(ctx), errSilent) {
 			return &phone.Lost{Serial: d.serial, Doing: doing, Err: errSilent}
 		}
 		return ctx.Err()
@@ -66,6 +66,27 @@ func (d *Device) shell(ctx context.Context, doing, line string, limit time.Durat
 		return a, err
 	}
 	return d.shellV2(ctx, doing, line)
+}
+
+// slowLimit is how long a command may take that only is slow.
+const slowLimit = 5 * time.Minute
+
+// slowly runs a line that takes long on slow storage: the device is not lost while it still answers.
+func (d *Device) slowly(ctx context.Context, doing, line string) (answer, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go func() {
+		for {
+			if phone.Pause(ctx, quick) != nil {
+				return
+			}
+			if d.Answers(ctx, quick/2) != nil {
+				cancel(errSilent)
+				return
+			}
+		}
+	}()
+	return d.shell(ctx, doing, line, slowLimit)
 }
 
 // Packets of shell_v2: one byte of kind, four of length (little endian), the body.

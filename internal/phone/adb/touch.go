@@ -9,6 +9,7 @@ package adb
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -16,7 +17,6 @@ import (
 	"strings"
 	"time"
 
-	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
 )
 
@@ -44,7 +44,7 @@ func (d *Device) motion(ctx context.Context, s phone.Stroke) error {
 	at := s[0].At
 	for i, c := range s {
 		if wait := c.At - at; wait > 0 {
-			line = append(line, fmt.Sprintf("sleep %.3f", wait.Seconds()))
+			line = append(line, d.sleep(wait))
 			at = c.At
 		}
 		verb := "MOVE"
@@ -109,14 +109,6 @@ func readPanel(out string) (panel, bool) {
 
 func (d *Device) multiTouch(ctx context.Context, strokes []phone.Stroke) error {
 	const doing = "move several fingers"
-	a, err := d.shell(ctx, doing, "getevent -p", quick)
-	if err != nil {
-		return err
-	}
-	p, ok := readPanel(string(a.out))
-	if !ok {
-		return &phone.Refused{Doing: doing, Why: "it does not say which of its inputs is the touch screen: " + clip(a.text()), Remedy: "use one finger"}
-	}
 	f, err := d.Facts(ctx)
 	if err != nil {
 		return err
@@ -125,18 +117,115 @@ func (d *Device) multiTouch(ctx context.Context, strokes []phone.Stroke) error {
 	if err != nil {
 		return err
 	}
-	line, took := p.events(strokes, f.Width, f.Height, s)
-	if a, err = d.shell(ctx, doing, line, quick+took); err != nil {
+	a, err := d.shell(ctx, doing, "getevent -p", quick)
+	if err != nil {
 		return err
 	}
-	if a.code != 0 || a.text() != "" { // sendevent is silent when it can
-		return &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "this device does not let tests write to its touch screen: use one finger"}
+	if p, ok := readPanel(string(a.out)); ok && !d.closedPanel() {
+		line, took := d.sendevents(p, p.frames(strokes, f.Width, f.Height, s.Rotation))
+		if a, err = d.shell(ctx, doing, line, quick+took); err != nil {
+			return err
+		}
+		if a.code == 0 && a.text() == "" { // sendevent is silent when it can
+			return nil
+		}
 	}
-	return nil
+	if d.api < uinputSince {
+		if len(strokes) == 1 && straight(strokes[0]) {
+			first, last := strokes[0][0], strokes[0][len(strokes[0])-1]
+			return d.Swipe(ctx, first.X, first.Y, last.X, last.Y, max(last.At-first.At, tapTakes))
+		}
+		return &phone.Refused{Doing: doing, Why: "it does not let tests write to its touch screen: " + clip(a.text()), Remedy: "use one finger, or a device with Android 12 or later"}
+	}
+	d.mu.Lock()
+	d.panelClosed = true
+	d.mu.Unlock()
+	return d.ownPanel(ctx, doing, strokes, f.Width, f.Height, s.Rotation)
 }
 
-// events is the shell line that plays strokes, and how long it takes. Width and height are those of the upright screen.
-func (p panel) events(strokes []phone.Stroke, width, height int, s *uitree.Screen) (line string, took time.Duration) {
+func (d *Device) closedPanel() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.panelClosed
+}
+
+// uinputSince is the API level from which the shell can make an input device of its own.
+const uinputSince = 31
+
+// ownPanel plays strokes on a touch screen that is made for them (uinput: frameworks/base/cmds/uinput/README.md of the Android
+// Open Source Project), where the shell may not write to the device's own.
+func (d *Device) ownPanel(ctx context.Context, doing string, strokes []phone.Stroke, width, height, rotation int) error {
+	p := panel{maxX: width - 1, maxY: height - 1}
+	type object = map[string]any
+	axis := func(code, most int) object {
+		return object{"code": code, "info": object{"value": 0, "minimum": 0, "maximum": most, "fuzz": 0, "flat": 0, "resolution": 0}}
+	}
+	const setEvBit, setKeyBit, setAbsBit, setPropBit = 100, 101, 103, 110
+	objects := []object{
+		{"id": 1, "command": "register", "name": "Tessellant fingers", "vid": 0, "pid": 0, "bus": "usb",
+			"configuration": []object{{"type": setEvBit, "data": []int{1, 3}}, {"type": setKeyBit, "data": []int{0x14a}}, {"type": setAbsBit, "data": []int{0x2f, 0x35, 0x36, 0x39}}, {"type": setPropBit, "data": []int{1}}},
+			"abs_info":      []object{axis(0x2f, 9), axis(0x35, p.maxX), axis(0x36, p.maxY), axis(0x39, 65535)}},
+		{"id": 1, "command": "delay", "duration": 500}, // until the system has found it
+	}
+	var took time.Duration
+	for _, f := range p.frames(strokes, width, height, rotation) {
+		if f.wait > 0 {
+			objects = append(objects, object{"id": 1, "command": "delay", "duration": f.wait.Milliseconds()})
+			took += f.wait
+		}
+		var events []int
+		for _, e := range f.events {
+			events = append(events, e[:]...)
+		}
+		objects = append(objects, object{"id": 1, "command": "inject", "events": events})
+	}
+	objects = append(objects, object{"id": 1, "command": "delay", "duration": 200})
+	var text strings.Builder
+	for _, o := range objects {
+		raw, err := json.Marshal(o)
+		if err != nil {
+			return err
+		}
+		text.Write(append(raw, '\n'))
+	}
+	a, err := d.shell(ctx, doing, "echo "+quote(text.String())+" | uinput -", quick+took)
+	if err == nil && (a.code != 0 || strings.Contains(strings.ToLower(a.text()), "error")) {
+		err = &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "this device does not let tests make a touch screen: use one finger"}
+	}
+	return err
+}
+
+// frame is what a touch screen tells at one moment: events of type, code and value.
+type frame struct {
+	wait   time.Duration // since the last
+	events [][3]int
+}
+
+// sendevents is the shell line that plays frames, and how long it takes.
+func (d *Device) sendevents(p panel, frames []frame) (line string, took time.Duration) {
+	var out []string
+	for _, f := range frames {
+		if f.wait > 0 {
+			out = append(out, d.sleep(f.wait))
+			took += f.wait
+		}
+		for _, e := range f.events {
+			out = append(out, fmt.Sprintf("sendevent %s %d %d %d", p.device, e[0], e[1], e[2]))
+		}
+	}
+	return strings.Join(out, " && "), took
+}
+
+// sleep is the command that waits: before Android 6 sleep knows whole seconds alone.
+func (d *Device) sleep(t time.Duration) string {
+	if d.api < 23 {
+		return fmt.Sprintf("usleep %d", t.Microseconds())
+	}
+	return fmt.Sprintf("sleep %.3f", t.Seconds())
+}
+
+// frames are what the touch screen tells of strokes. Width and height are those of the upright screen, which is turned by so many quarters.
+func (p panel) frames(strokes []phone.Stroke, width, height, quarters int) []frame {
 	var moments []time.Duration
 	strokes = slices.Clone(strokes)
 	for i, st := range strokes {
@@ -156,26 +245,23 @@ func (p panel) events(strokes []phone.Stroke, width, height int, s *uitree.Scree
 	}
 	slices.Sort(moments)
 	moments = slices.Compact(moments)
-	var out []string
-	send := func(kind, code, value int) {
-		out = append(out, fmt.Sprintf("sendevent %s %d %d %d", p.device, kind, code, value))
-	}
+	var out []frame
+	var events [][3]int
+	send := func(kind, code, value int) { events = append(events, [3]int{kind, code, value}) }
 	down := 0
 	at := moments[0]
 	sent := make([][2]int, len(strokes)) // the place of each finger that was told last
 	for _, now := range moments {
-		if now > at {
-			out = append(out, fmt.Sprintf("sleep %.3f", (now-at).Seconds()))
-			at = now
-		}
-		told := len(out)
+		wait := now - at
+		at, events = now, nil
+		told := len(events)
 		for slot, st := range strokes {
 			first, last := st[0].At, st[len(st)-1].At
 			if now < first || now > last {
 				continue
 			}
 			x, y := along(st, now)
-			x, y = upright(x, y, width, height, s.Rotation)
+			x, y = upright(x, y, width, height, quarters)
 			place := [2]int{x * (p.maxX + 1) / max(width, 1), y * (p.maxY + 1) / max(height, 1)}
 			if now > first && place == sent[slot] {
 				continue
@@ -194,11 +280,11 @@ func (p panel) events(strokes []phone.Stroke, width, height int, s *uitree.Scree
 				send(3, 0x3a, 50)
 			}
 		}
-		if len(out) > told {
+		if len(events) > told {
 			send(0, 0, 0) // SYN_REPORT
 		}
 		// A finger lifts where it came to: that was told in a report of its own.
-		told = len(out)
+		told = len(events)
 		for slot, st := range strokes {
 			if now == st[len(st)-1].At {
 				send(3, 0x2f, slot)
@@ -208,11 +294,24 @@ func (p panel) events(strokes []phone.Stroke, width, height int, s *uitree.Scree
 				}
 			}
 		}
-		if len(out) > told {
+		if len(events) > told {
 			send(0, 0, 0)
 		}
+		out = append(out, frame{wait, events})
 	}
-	return strings.Join(out, " && "), at - moments[0]
+	return out
+}
+
+// straight says whether a finger goes from its first place to its last one as a swipe does, within some pixels.
+func straight(s phone.Stroke) bool {
+	const near = 8
+	whole := phone.Stroke{s[0], s[len(s)-1]}
+	for _, c := range s {
+		if x, y := along(whole, c.At); max(x-c.X, c.X-x, y-c.Y, c.Y-y) > near {
+			return false
+		}
+	}
+	return true
 }
 
 // along is where a finger is at a moment.

@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
 )
 
@@ -59,7 +58,7 @@ func TestTheTouchScreenIsFoundAmongTheInputs(t *testing.T) {
 // fingersOf gives what a panel is told, a moment a line: each finger's place, - for lifted; and how long it takes.
 func fingersOf(t *testing.T, p panel, quarters int, strokes ...phone.Stroke) (string, time.Duration) {
 	t.Helper()
-	line, took := p.events(strokes, 720, 1600, &uitree.Screen{Rotation: quarters})
+	line, took := (&Device{api: 30}).sendevents(p, p.frames(strokes, 720, 1600, quarters))
 	var out strings.Builder
 	slot, touched := "?", false
 	for _, c := range strings.Split(line, " && ") {
@@ -123,6 +122,7 @@ func TestFingersArePlayedOnTheTouchScreen(t *testing.T) {
 		assert.Equal(t, c.took, took, name)
 		assert.Len(t, c.strokes[0], given, "what was given stays as it is")
 	}
-	line, _ := panel{device: "/dev/input/event2", maxX: 7199, maxY: 15999, pressure: true}.events([]phone.Stroke{{at(1, 1, 0), at(1, 1, 9)}}, 720, 1600, &uitree.Screen{})
+	p.pressure = true
+	line, _ := (&Device{api: 30}).sendevents(p, p.frames([]phone.Stroke{{at(1, 1, 0), at(1, 1, 9)}}, 720, 1600, 0))
 	assert.Contains(t, line, "sendevent /dev/input/event2 3 58 50", "it is pressed where the screen wants that")
 }

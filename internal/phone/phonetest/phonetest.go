@@ -29,6 +29,9 @@ type Subject struct {
 	Phone    phone.Phone
 	App      phone.App // Kelpline
 	Language string    // of the device
+	Gated    bool      // it does not let permissions be granted
+	NoKeys   bool      // it shows no keyboard, as one that has keys of its own
+	Deaf     bool      // it takes one finger at a time
 }
 
 const patience = 30 * time.Second
@@ -112,7 +115,10 @@ var checks = []check{
 		require.Greater(p, f.WidthDP(), 200)
 		require.Greater(p, f.Height, f.Width/2)
 	}},
-	{"wake", "Wake, where it exists, leaves the screen on.", func(p *probe) {
+	{"wake", "Wake, where it exists, leaves the screen on; Settle keeps it so.", func(p *probe) {
+		if s, ok := p.Phone.(interface{ Settle(context.Context) error }); ok {
+			require.NoError(p, s.Settle(p.ctx))
+		}
 		if w, ok := p.Phone.(phone.Waker); ok {
 			require.NoError(p, w.Wake(p.ctx))
 		}
@@ -168,7 +174,14 @@ var checks = []check{
 				rx, ry := rests.Center()
 				strokes = append(strokes, phone.Stroke{{X: rx, Y: ry}, {X: rx, Y: ry, At: 200 * time.Millisecond}})
 			}
-			require.NoError(p, fingers.Touch(p.ctx, strokes))
+			err := fingers.Touch(p.ctx, strokes)
+			if p.Deaf && several {
+				var refused *phone.Refused
+				require.ErrorAs(p, err, &refused)
+				require.Contains(p, refused.Remedy, "one finger")
+				return
+			}
+			require.NoError(p, err)
 			p.find("#start")
 			require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
 		}
@@ -267,7 +280,7 @@ var checks = []check{
 		}
 		up, err := k.KeyboardShown(p.ctx)
 		require.NoError(p, err)
-		require.True(p, up)
+		require.Equal(p, !p.NoKeys, up)
 		p.hideKeyboard()
 		up, err = k.KeyboardShown(p.ctx)
 		require.NoError(p, err)
@@ -276,7 +289,42 @@ var checks = []check{
 	{"clear", "Clear ends the app and deletes its data: after the next launch all is as new.", func(p *probe) {
 		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
 		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
-		require.Empty(p, p.find("#search").Value)
+		e := p.find("#search")
+		require.NotContains(p, e.Value, "%", "what was typed is gone; systems that don't tell hints from text say the hint")
+		if e.Hint != "" {
+			require.Empty(p, e.Value)
+		}
+	}},
+	{"permissions", "Permissions says what an app may do; AsNew makes it ask, and Clear grants what the install did, where the phone lets it.", func(p *probe) {
+		permissions, ok := p.Phone.(phone.Permissions)
+		if !ok {
+			p.Skip("this phone knows no permissions")
+		}
+		const place = "android.permission.ACCESS_FINE_LOCATION"
+		before, err := permissions.Permitted(p.ctx, p.App.ID)
+		require.NoError(p, err)
+		if len(before) == 0 {
+			return // a system on which apps have what their manifest asks for
+		}
+		require.Equal(p, !p.Gated, before[place])
+		require.NoError(p, permissions.AsNew(p.ctx, p.App.ID))
+		now, err := permissions.Permitted(p.ctx, p.App.ID)
+		require.NoError(p, err)
+		require.False(p, now[place])
+		asks := p.App
+		asks.Args = map[string]string{"debug_ask": "ACCESS_FINE_LOCATION"}
+		require.NoError(p, p.Phone.Launch(p.ctx, asks))
+		x, y := p.find("[id^=permission_allow]").Bounds.Center()
+		require.NoError(p, p.Phone.Tap(p.ctx, x, y))
+		p.find("#shore_gull-ledge")
+		now, err = permissions.Permitted(p.ctx, p.App.ID)
+		require.NoError(p, err)
+		require.True(p, now[place], "the user allowed it")
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		now, err = permissions.Permitted(p.ctx, p.App.ID)
+		require.NoError(p, err)
+		require.Equal(p, !p.Gated, now[place])
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
 	}},
 	{"swipe", "Swipe up moves the content of a screen that scrolls up, when there is more than fits.", func(p *probe) {
 		p.find("#shore_gull-ledge")

@@ -26,6 +26,7 @@ func (a *App) builtins() starlark.StringDict {
 		"platform_call": a.platformCall, "parse_number": a.parseNumber, "format_number": a.formatNumber,
 		"http": a.http, "after": a.after, "write_log": a.writeLog,
 		"width_dp": a.widthDP, "smallest_dp": a.smallestDP, "wait_for_memory": a.waitForMemory, "block": a.block, "crash": a.crash,
+		"may": a.may, "ask_permission": a.askPermission,
 	} {
 		d[name] = starlark.NewBuiltin(name, f)
 	}
@@ -107,6 +108,32 @@ func (a *App) waitForMemory(_ *starlark.Thread, b *starlark.Builtin, args starla
 	a.env.Log('W', "Sync", fmt.Sprintf("low memory, waiting (%d MB in all)", a.Device.MemoryMB))
 	a.env.Later(wait, func() { a.settle(a.call(then)) })
 	return starlark.None, nil
+}
+
+// may(permission): whether the app has a permission, such as CAMERA.
+func (a *App) may(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var name string
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "permission", &name); err != nil {
+		return nil, err
+	}
+	return starlark.Bool(a.env.May != nil && a.env.May(name)), nil
+}
+
+// ask_permission(permission, then): asks the user for a permission, unless that is settled; then(granted).
+func (a *App) askPermission(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var name string
+	var then starlark.Callable
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "permission", &name, "then", &then); err != nil {
+		return nil, err
+	}
+	granted, known := false, true
+	if a.env.Ask != nil {
+		granted, known = a.env.Ask(name, func(granted bool) { a.settle(a.call(then, starlark.Bool(granted))) })
+	}
+	if !known {
+		return starlark.None, nil
+	}
+	return starlark.Call(a.thread, then, starlark.Tuple{starlark.Bool(granted)}, nil)
 }
 
 // block(ms): does something that takes so long, on the thread that should answer the user.

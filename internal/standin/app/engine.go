@@ -23,6 +23,7 @@ type Device struct {
 	StatusBarH int // pixels
 	NavBarH    int
 	Dark       bool
+	HardKeys   bool // a keyboard is attached to it: none is shown
 }
 
 // dp turns pixels into density-independent pixels.
@@ -41,6 +42,9 @@ type Env struct {
 	Async func(work func(), then func())                                               // runs work at once beside the app, then as Later does
 	// Memory says how long the app has to wait for memory now; 0: it has it.
 	Memory func() time.Duration
+	// May says whether the user allowed something; Ask asks, and calls then with the answer unless it is known.
+	May func(permission string) bool
+	Ask func(permission string, then func(granted bool)) (granted, known bool)
 	// Block says that the app does not answer for so long.
 	Block func(time.Duration)
 }
@@ -183,6 +187,9 @@ func (a *App) Busy() bool {
 
 // Keyboard reports whether the keyboard is up, and for numbers.
 func (a *App) Keyboard() (up, numeric bool) {
+	if a.Device.HardKeys {
+		return false, false
+	}
 	for _, n := range a.nodes {
 		if n.ID == a.focused && a.focused != "" {
 			return true, n.w.numeric
@@ -190,6 +197,9 @@ func (a *App) Keyboard() (up, numeric bool) {
 	}
 	return false, false
 }
+
+// Focused reports whether a field has the focus of the keyboard, shown or not.
+func (a *App) Focused() bool { return a.focused != "" }
 
 // at gives the uppermost node at a point that something can be done with.
 func (a *App) at(x, y int) (hit *Node) {
@@ -280,7 +290,7 @@ func (a *App) edit(change func(string) string) error {
 // Back is the back key: it closes the keyboard, else does what the screen says.
 // handled is false when the screen has no way back: the app leaves the front.
 func (a *App) Back() (handled bool, err error) {
-	if a.focused != "" {
+	if a.focused != "" && !a.Device.HardKeys {
 		a.HideKeyboard()
 		return true, nil
 	}

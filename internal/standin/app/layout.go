@@ -29,8 +29,9 @@ type Node struct {
 	Checked    bool
 	Focused    bool
 	Scrollable bool
-	Long       bool // it listens to a long press
-	Secret     bool // it shows dots
+	Long       bool   // it listens to a long press
+	Secret     bool   // it shows dots
+	Hint       string // what an empty field shows
 
 	w     *widget
 	lines []string
@@ -53,7 +54,7 @@ func (a *App) viewportTop() float64 { return float64(a.Device.StatusBarH) + a.De
 
 func (a *App) viewportBottom() float64 {
 	bottom := float64(a.Device.ScreenH - a.Device.NavBarH)
-	if a.focused != "" {
+	if a.focused != "" && !a.Device.HardKeys {
 		bottom = float64(a.Device.ScreenH) - a.Device.px(keyboardH) - float64(a.Device.NavBarH)
 	}
 	return bottom
@@ -150,7 +151,7 @@ func (l *flow) column(ws []*widget, x, y, width float64) float64 {
 
 func (l *flow) add(w *widget, x, y, width, height float64) *Node {
 	n := &Node{Kind: w.kind, ID: w.id, Class: w.class(), Text: w.shown(), Label: w.label, Enabled: w.enabled, w: w,
-		Long: w.onLong != nil, Secret: w.secret, Clickable: w.onTap != nil || w.kind == "field", Checkable: w.kind == "switch", Checked: w.checked,
+		Long: w.onLong != nil, Secret: w.secret, Hint: w.hint, Clickable: w.onTap != nil || w.kind == "field", Checkable: w.kind == "switch", Checked: w.checked,
 		Focused: w.kind == "field" && w.id != "" && w.id == l.a.focused,
 		Bounds:  Box{int(x), int(y), int(x + width), int(y + height)}}
 	v := n.Bounds

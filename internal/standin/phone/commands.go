@@ -4,6 +4,7 @@ package phone
 // sources of the Android Open Source Project.
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"sort"
@@ -18,9 +19,9 @@ func init() { // not at the declaration: cmd refers to the table
 	commands = map[string]func(*Phone, *call) int{
 		"getprop": (*Phone).getprop, "wm": (*Phone).wm, "pm": (*Phone).pm, "cmd": (*Phone).cmd, "am": (*Phone).am, "input": (*Phone).input,
 		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
-		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.out) },
+		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.tz, c.out) },
 		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
-		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
+		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
 			c.say("uid=2000(shell) gid=2000(shell) groups=2000(shell)\n")
 			return 0
 		},
@@ -33,7 +34,7 @@ func (p *Phone) properties() map[string]string {
 		"ro.product.manufacturer": t.Maker, "ro.product.model": t.Model, "ro.product.brand": strings.ToLower(t.Maker),
 		"ro.product.name": strings.ToLower(strings.ReplaceAll(t.Model, " ", "_")), "ro.build.version.release": t.Android,
 		"ro.build.version.sdk": strconv.Itoa(t.API), "ro.product.cpu.abi": t.ABIs[0], "ro.product.cpu.abilist": strings.Join(t.ABIs, ","),
-		"ro.serialno": t.Serial, "sys.boot_completed": "1", "ro.build.characteristics": "default", "ro.sf.lcd_density": strconv.Itoa(t.Density),
+		"ro.serialno": cmp.Or(t.SaysSerial, t.Serial), "sys.boot_completed": map[bool]string{true: "", false: "1"}[p.booting()], "ro.build.characteristics": "default", "ro.sf.lcd_density": strconv.Itoa(t.Density),
 		"ro.product.locale":       t.Language + "-" + map[string]string{"en": "GB", "de": "DE"}[t.Language],
 		"ro.tessellant.simulated": "1",
 	}
@@ -66,12 +67,22 @@ func (p *Phone) getprop(c *call) int {
 
 func (p *Phone) wm(c *call) int {
 	p.take(c.ctx, 40, 90)
+	if p.notYet(c, "window") {
+		return 20
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	switch strings.Join(c.args, " ") {
 	case "size":
-		c.say("Physical size: %dx%d\n", p.traits.Width, p.traits.Height)
+		w, h := p.upright()
+		c.say("Physical size: %dx%d\n", w, h)
 	case "density":
 		c.say("Physical density: %d\n", p.traits.Density)
-	case "dismiss-keyguard":
+	case map[bool]string{true: "dismiss-keyguard"}[p.traits.API >= 23]: // a lock with a secret stays, and nothing is said
+		if p.locked && p.traits.Lock == "swipe" && !p.asleep {
+			p.locked = false
+			p.changed()
+		}
 	default:
 		c.say("Unknown command\n")
 		return 255
@@ -83,6 +94,9 @@ func (p *Phone) cmd(c *call) int {
 	if p.traits.oldShell() {
 		fmt.Fprintln(c.err, "/system/bin/sh: cmd: not found")
 		return 127
+	}
+	if len(c.args) > 0 && p.notYet(c, c.args[0]) {
+		return 20
 	}
 	if len(c.args) > 0 && c.args[0] == "package" {
 		c.args = c.args[1:]
@@ -165,13 +179,24 @@ func (p *Phone) pidof(c *call) int {
 
 func (p *Phone) sleep(c *call) int {
 	if len(c.args) > 0 {
-		s, _ := strconv.ParseFloat(c.args[0], 64)
+		s, err := strconv.ParseFloat(c.args[0], 64)
+		if p.traits.API < 23 && err == nil { // toolbox knows whole seconds
+			s = float64(int(s))
+		}
 		wait(c.ctx, time.Duration(min(s, 600)*float64(time.Second)))
 	}
 	return 0
 }
 
-// df -k /data, as toybox writes it.
+func (p *Phone) usleep(c *call) int {
+	if len(c.args) > 0 {
+		us, _ := strconv.Atoi(c.args[0])
+		wait(c.ctx, time.Duration(min(us, 60_000_000))*time.Microsecond)
+	}
+	return 0
+}
+
+// df -k /data, as toybox writes it; before Android 6 toolbox did, which takes no options.
 func (p *Phone) df(c *call) int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -179,12 +204,36 @@ func (p *Phone) df(c *call) int {
 	if p.traits.FreeMB > 0 {
 		free = p.traits.FreeMB << 10
 	}
+	if p.traits.API < 23 {
+		say := func(kb int) string {
+			if kb >= 1<<20 {
+				return fmt.Sprintf("%.1fG", float64(kb)/(1<<20))
+			}
+			return fmt.Sprintf("%.1fM", float64(kb)/(1<<10))
+		}
+		for _, a := range c.args {
+			if a != "/data" {
+				c.say("%s: No such file or directory\n", a)
+			}
+		}
+		c.say("Filesystem               Size     Used     Free   Blksize\n/data                  %6s   %6s   %6s   4096\n", say(free+4_000<<10), say(4_000<<10), say(free))
+		return 0
+	}
 	c.say("Filesystem     1K-blocks    Used Available Use%% Mounted on\n/dev/block/dm-5 %9d %7d %9d  %d%% /data\n", free+4_000<<10, 4_000<<10, free, 40)
 	return 0
 }
 
 func (p *Phone) svc(c *call) int {
 	p.take(c.ctx, 60, 120)
+	if len(c.args) == 3 && c.args[0] == "power" && c.args[1] == "stayon" {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.settings["global/stay_on_while_plugged_in"] = map[string]string{"true": "7", "usb": "2", "ac": "1", "wireless": "4"}[c.args[2]]
+		if c.args[2] == "false" {
+			p.settings["global/stay_on_while_plugged_in"] = "0"
+		}
+		return 0
+	}
 	if len(c.args) >= 2 && (c.args[0] == "wifi" || c.args[0] == "data" || c.args[0] == "power") {
 		return 0
 	}
@@ -194,6 +243,12 @@ func (p *Phone) svc(c *call) int {
 
 func (p *Phone) setting(c *call) int {
 	p.take(c.ctx, 40, 90)
+	if p.notYet(c, "settings") {
+		return 20
+	}
+	if p.traits.Temper == Stubborn || p.traits.Temper == Uneasy {
+		fmt.Fprintln(c.err, "WARNING: linker: libdvm.so has text relocations. This is wasting memory and prevents security hardening. Please fix.")
+	}
 	if len(c.args) < 3 {
 		c.say("Invalid command: %s\n", strings.Join(c.args, " "))
 		return 255
@@ -230,15 +285,31 @@ func (p *Phone) dumpsys(c *call) int {
 	if len(c.args) > 1 {
 		rest = c.args[1]
 	}
+	if p.booting() {
+		c.say("Can't find service: %s\n", what)
+		return 0
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.doze()
 	switch what {
 	case "window":
+		if rest == "policy" {
+			p.sayPolicy(c)
+			return 0
+		}
 		focus := "Window{9c21f0 u0 org.android.launcher/org.android.launcher.Home}"
 		in := p.apps[p.front]
 		switch {
 		case p.asleep:
 			focus = "null"
+		case p.locked && p.traits.API < 23:
+			focus = "Window{2f81c0 u0 Keyguard}"
+		case p.locked:
+			focus = "Window{2f81c0 u0 " + map[bool]string{true: "NotificationShade", false: "StatusBar"}[p.traits.API >= 30] + "}"
+		case p.asking != nil:
+			activity := ".permission.ui.GrantPermissionsActivity"
+			focus = fmt.Sprintf("Window{51be02 u0 %s/%s%s}", p.dialogApp(), p.dialogApp(), activity)
 		case p.hangs:
 			focus = "Window{7d1a3e u0 Application Not Responding: " + p.crashed + "}"
 		case p.crashed != "":
@@ -248,13 +319,15 @@ func (p *Phone) dumpsys(c *call) int {
 		}
 		c.say("WINDOW MANAGER WINDOWS (dumpsys window windows)\n  mCurrentFocus=%s\n  mFocusedApp=null\n", focus)
 	case "input_method":
-		up := false
-		if a := p.frontApp(); a != nil {
+		up, asked := false, false
+		if a := p.frontApp(); a != nil && p.asking == nil {
 			up, _ = a.Keyboard()
+			asked = up || a.Focused() && p.traits.HardKeys
 		}
-		c.say("Current Input Method Manager state:\n  mInputShown=%v\n", up)
+		c.say("Current Input Method Manager state:\n  mShowRequested=%v mShowExplicitlyRequested=%v mShowForced=false mInputShown=%v\n", asked, asked, asked)
+		c.say("Current InputMethodService state:\n  mWindowCreated=true mWindowAdded=true\n  mWindowVisible=%v mWasVisible=%v mInShowWindow=false\n  mIsInputViewShown=%v mStatusIcon=0\n", asked, asked, up)
 	case "battery":
-		c.say("Current Battery Service state:\n  AC powered: false\n  USB powered: true\n  status: 2\n  health: 2\n  present: true\n  level: %d\n  scale: 100\n  voltage: 4100\n  temperature: 291\n", p.level)
+		c.say("Current Battery Service state:\n  AC powered: false\n  USB powered: %v\n  status: 2\n  health: 2\n  present: true\n  level: %d\n  scale: 100\n  voltage: 4100\n  temperature: 291\n", !p.traits.Battery, p.level)
 	case "package":
 		in := p.apps[rest]
 		if in == nil {
@@ -262,6 +335,7 @@ func (p *Phone) dumpsys(c *call) int {
 			return 0
 		}
 		c.say("Packages:\n  Package [%s] (b1c2d3):\n    versionCode=%d minSdk=%d targetSdk=%d\n    versionName=%s\n", rest, in.facts.VersionCode, in.facts.MinAPI, in.facts.TargetAPI, in.facts.VersionName)
+		p.sayPermissions(c, in)
 	case "meminfo":
 		in := p.apps[rest]
 		if in == nil || in.proc == nil {
@@ -269,8 +343,43 @@ func (p *Phone) dumpsys(c *call) int {
 			return 0
 		}
 		c.say("Applications Memory Usage (in Kilobytes):\n\n** MEMINFO in pid %d [%s] **\n           TOTAL PSS:    %d            TOTAL RSS:   %d\n", in.proc.pid, rest, 61_000+in.size/1024, 118_000)
+	case "power":
+		c.say("POWER MANAGER (dumpsys power)\n\nPower Manager State:\n  mWakefulness=%s\n  mIsPowered=%v\n", map[bool]string{true: "Asleep", false: "Awake"}[p.asleep], !p.traits.Battery)
+	case "display":
+		p.sayDisplays(c)
 	default:
 		c.say("Can't find service: %s\n", what)
 	}
 	return 0
+}
+
+// sayPolicy is dumpsys window policy: whether a lock is before the screen.
+func (p *Phone) sayPolicy(c *call) {
+	c.say("WINDOW MANAGER POLICY STATE (dumpsys window policy)\n")
+	if p.traits.API < 23 {
+		c.say("    mShowingLockscreen=%v mShowingDream=false mDreamingLockscreen=%v\n", p.locked, p.locked)
+		return
+	}
+	secure := p.traits.Lock == "pin"
+	c.say("    KeyguardServiceDelegate\n      showing=%v\n      showingAndNotOccluded=%v\n      inputRestricted=%v\n      occluded=false\n      secure=%v\n      dreaming=false\n", p.locked, p.locked, p.locked, secure)
+}
+
+// displayIDs are the numbers of a foldable phone's outer and inner display.
+var displayIDs = [2]string{"4619827259835644672", "4619827551948147201"}
+
+const outerWidth, outerHeight = 400, 800
+
+// sayDisplays is dumpsys display.
+func (p *Phone) sayDisplays(c *call) {
+	say := func(id string, w, h int, on bool) {
+		c.say("  DisplayDeviceInfo{\"Built-in Screen\": uniqueId=\"local:%s\", %d x %d, modeId 1, defaultModeId 1, state %s, density %d, type BUILT_IN}\n", id, w, h, map[bool]string{true: "ON", false: "OFF"}[on], p.traits.Density)
+	}
+	if !p.traits.Outer {
+		c.say("DISPLAY MANAGER (dumpsys display)\nDisplay Devices: size=1\n")
+		say("0", p.traits.Width, p.traits.Height, !p.asleep)
+		return
+	}
+	c.say("DISPLAY MANAGER (dumpsys display)\nDisplay Devices: size=2\n")
+	say(displayIDs[0], outerWidth, outerHeight, p.folded && !p.asleep)
+	say(displayIDs[1], p.traits.Width, p.traits.Height, !p.folded && !p.asleep)
 }

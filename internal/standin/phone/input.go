@@ -4,6 +4,7 @@ package phone
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -13,6 +14,17 @@ import (
 
 func (p *Phone) input(c *call) int {
 	p.take(c.ctx, 60, 160)
+	if p.notYet(c, "input") {
+		return 20
+	}
+	if p.traits.has(NoInject) {
+		fmt.Fprintln(c.err, "\nException occurred while executing 'tap':\njava.lang.SecurityException: Injecting to another application requires INJECT_EVENTS permission\n\tat android.os.Parcel.createException(Parcel.java:1950)")
+		return 255
+	}
+	p.mu.Lock()
+	p.doze()
+	p.user()
+	p.mu.Unlock()
 	args := c.args
 	if len(args) > 0 && (args[0] == "touchscreen" || args[0] == "keyboard") {
 		args = args[1:]
@@ -43,11 +55,14 @@ func (p *Phone) input(c *call) int {
 		}
 		p.mu.Lock()
 		defer p.mu.Unlock()
+		if p.asleep || p.locked || p.asking != nil {
+			return 0
+		}
 		if n[0] == n[2] && n[1] == n[3] && len(n) > 4 && n[4] >= 500 { // a long press, as Android counts it
 			p.act(func(a *app.App) error { return a.LongTap(n[0], n[1]) })
 			return 0
 		}
-		p.act(func(a *app.App) error { a.Swipe(n[0], n[1], n[2], n[3]); return nil })
+		p.stroke(n[0], n[1], n[2], n[3])
 	case strings.HasPrefix(verb, "motionevent ") && len(n) == 2:
 		p.mu.Lock()
 		defer p.mu.Unlock()
@@ -64,8 +79,20 @@ func (p *Phone) input(c *call) int {
 				return 255
 			}
 		}
+		p.take(c.ctx, 5*len(text), 20*len(text)) // a key at a time
 		p.mu.Lock()
 		defer p.mu.Unlock()
+		if p.asleep || p.locked || p.asking != nil {
+			return 0
+		}
+		if p.keyboard == composingKeyboard { // it takes letters for the sounds of signs that are still to be chosen
+			text = strings.Map(func(r rune) rune {
+				if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' {
+					return -1
+				}
+				return r
+			}, text)
+		}
 		p.act(func(a *app.App) error { return a.Type(text) })
 	case verb == "keyevent" && len(args) >= 2:
 		for _, k := range args[1:] {
@@ -82,6 +109,18 @@ func (p *Phone) input(c *call) int {
 
 // tap touches the screen, under mu.
 func (p *Phone) tap(x, y int) {
+	if p.asleep || p.locked {
+		return
+	}
+	if p.asking != nil {
+		for i, b := range p.asking.buttons {
+			if _, at := p.askBox(i); x >= at.X1 && x < at.X2 && y >= at.Y1 && y < at.Y2 {
+				p.answered(b)
+				return
+			}
+		}
+		return
+	}
 	if p.crashed != "" {
 		p.closeDialog() // it has one button, and goes away when one taps beside it
 		return
@@ -96,6 +135,15 @@ func (p *Phone) tap(x, y int) {
 }
 
 func (p *Phone) key(name string) {
+	if p.asleep && name != "WAKEUP" && name != "224" { // other keys don't reach anybody
+		return
+	}
+	if p.locked && !slices.Contains([]string{"WAKEUP", "224", "SLEEP", "223", "MENU", "82"}, name) {
+		return
+	}
+	if p.asking != nil && (name == "BACK" || name == "4") {
+		return
+	}
 	switch name {
 	case "BACK", "4":
 		if p.crashed != "" {
@@ -112,19 +160,54 @@ func (p *Phone) key(name string) {
 		if p.crashed != "" {
 			p.closeDialog()
 		}
-		p.front = ""
+		p.front, p.asking = "", nil
 		p.changed()
 	case "ENTER", "66":
 		p.act(func(a *app.App) error { a.HideKeyboard(); return nil })
 	case "DEL", "67":
 		p.act(func(a *app.App) error { return a.Backspace() })
+	case "MENU", "82":
+		if p.locked && p.traits.Lock == "swipe" && p.traits.API < 23 {
+			p.locked = false
+			p.changed()
+		}
 	case "WAKEUP", "224":
 		if p.asleep {
-			p.asleep = false
+			p.asleep, p.touched = false, time.Now()
 			p.changed()
 		}
 	case "SLEEP", "223":
-		p.asleep = true
-		p.changed()
+		p.sleepNow()
 	}
+}
+
+const (
+	latinKeyboard     = "com.android.inputmethod.latin/.LatinIME"
+	composingKeyboard = "com.android.inputmethod.pinyin/.PinyinIME"
+)
+
+// ime list -s | set ID | enable ID
+func (p *Phone) ime(c *call) int {
+	p.take(c.ctx, 50, 120)
+	if p.notYet(c, "input_method") {
+		return 20
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	known := []string{latinKeyboard}
+	if p.traits.Composing {
+		known = []string{composingKeyboard, latinKeyboard}
+	}
+	switch {
+	case len(c.args) == 2 && c.args[0] == "list" && c.args[1] == "-s":
+		c.say("%s\n", strings.Join(known, "\n"))
+	case len(c.args) == 2 && c.args[0] == "set" && slices.Contains(known, c.args[1]):
+		p.keyboard = c.args[1]
+		p.settings["secure/default_input_method"] = p.keyboard
+		c.say("Input method %s selected\n", c.args[1])
+	case len(c.args) == 2 && c.args[0] == "set":
+		fmt.Fprintf(c.err, "Unknown id: %s\n", c.args[1])
+		return 255
+	}
+	return 0
 }

@@ -66,8 +66,17 @@ func (p *Phone) log(buffer string, pid int, level byte, tag, format string, args
 	}
 }
 
+// zone is the one in whose times the log is told and asked: before Android 7 the phone's own, unless the environment says otherwise.
+func (p *Phone) zone(tz string) *time.Location {
+	if tz != "" || !p.traits.oldShell() {
+		return time.UTC
+	}
+	return time.FixedZone("local", int(p.traits.Zone.Seconds()))
+}
+
 // logcat [-d] [-c] [-v epoch|threadtime] [-b a,b] [-T time|count]
-func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
+func (p *Phone) logcat(ctx context.Context, args []string, tz string, out io.Writer) int {
+	zone := p.zone(tz)
 	dump, format := false, "threadtime"
 	buffers := map[string]bool{"main": true, "system": true, "crash": true}
 	var since time.Time
@@ -87,7 +96,10 @@ func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
 			p.logs.clear()
 			return 0
 		case "-v":
-			format = next()
+			if format = next(); format == "epoch" && (p.traits.oldShell() || p.traits.Logcat == "threadtime") {
+				fmt.Fprintf(out, "Invalid parameter \"epoch\" to -v\n")
+				return 1
+			}
 		case "-b":
 			if !named {
 				buffers, named = map[string]bool{}, true
@@ -102,7 +114,7 @@ func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
 				tail = n
 			} else if f, err := strconv.ParseFloat(v, 64); err == nil {
 				since = time.UnixMilli(int64(f * 1000))
-			} else if at, err := time.Parse("2006 01-02 15:04:05.000", fmt.Sprint(p.now().UTC().Year(), " ", v)); err == nil {
+			} else if at, err := time.ParseInLocation("2006 01-02 15:04:05.000", fmt.Sprint(p.now().In(zone).Year(), " ", v), zone); err == nil {
 				since = at
 			}
 		}
@@ -115,6 +127,9 @@ func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
 	for {
 		var sb strings.Builder
 		for _, l := range lines {
+			if p.traits.Logcat == "no-info" && strings.IndexByte("VDI", l.level) >= 0 {
+				continue
+			}
 			if !(buffers[l.buffer] || buffers["all"]) || l.at.Before(since) {
 				continue
 			}
@@ -122,7 +137,7 @@ func (p *Phone) logcat(ctx context.Context, args []string, out io.Writer) int {
 				began[l.buffer] = true
 				fmt.Fprintf(&sb, "--------- beginning of %s\n", l.buffer)
 			}
-			stamp := l.at.UTC().Format("01-02 15:04:05.000")
+			stamp := l.at.In(zone).Format("01-02 15:04:05.000")
 			if format == "epoch" {
 				stamp = fmt.Sprintf("%19s", fmt.Sprintf("%d.%03d", l.at.Unix(), l.at.Nanosecond()/1e6))
 			}

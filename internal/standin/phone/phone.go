@@ -55,6 +55,17 @@ type Phone struct {
 	fonts      *paint.Fonts
 	drawn      *picture
 	touch      panel
+	memories   map[string]*rand.Rand // by app and version, see wantsMemory
+
+	began    time.Time // when it was switched on
+	touched  time.Time // when somebody last did what keeps the screen on
+	locked   bool      // a lock is before everything else
+	sealed   bool      // it has not been unlocked since it was switched on
+	restless bool
+	folded   bool
+	asking   *asking // nil: no permission is asked for
+	dumping  bool    // somebody reads the tree
+	keyboard string  // that is in use: one of keyboards
 }
 
 type installed struct {
@@ -64,6 +75,9 @@ type installed struct {
 	size   int
 	proc   *process
 	memory *rand.Rand // when there is little, see wantsMemory
+	// Runtime permissions by their last words: what the app has, how often it was denied, and what it may not ask for again.
+	granted, never map[string]bool
+	denied         map[string]int
 }
 
 type process struct {
@@ -101,7 +115,10 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 	for _, c := range []byte(t.Serial) {
 		seed = (seed ^ uint64(c)) * 1099511628211
 	}
-	p := &Phone{traits: t, ctx: ctx, conns: map[*conn]bool{}, logs: &logBuffer{grown: make(chan struct{})},
+	if t.Temper == Uneasy {
+		t.Sides = Awkward(t.API)
+	}
+	p := &Phone{traits: t, ctx: ctx, memories: map[string]*rand.Rand{}, began: time.Now(), touched: time.Now(), restless: t.Restless, locked: t.Lock == "swipe" || t.Lock == "pin", sealed: t.Lock == "pin", conns: map[*conn]bool{}, logs: &logBuffer{grown: make(chan struct{})},
 		files: map[string]*file{}, apps: map[string]*installed{}, sessions: map[int]*installSession{},
 		settings: map[string]string{
 			"system/accelerometer_rotation": "1", "system/font_scale": "1.0", "system/screen_off_timeout": "60000",
@@ -109,6 +126,13 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 			"global/device_name": t.Model, "global/wifi_on": "1", "secure/android_id": fmt.Sprintf("%016x", seed),
 		},
 		level: 87, nextPID: 4200, rnd: rand.New(rand.NewPCG(seed, 1)), seed: seed, night: t.Dark, fonts: paint.NewFonts(t.Density)}
+	if t.Sleeps > 0 {
+		p.settings["system/screen_off_timeout"] = strconv.FormatInt(t.Sleeps.Milliseconds(), 10)
+	}
+	if p.keyboard = latinKeyboard; t.Composing {
+		p.keyboard = composingKeyboard
+	}
+	p.settings["secure/default_input_method"] = p.keyboard
 	p.log("system", 812, 'I', "SystemServer", "Entered the Android system server!")
 	p.log("system", 812, 'I', "PackageManager", "Finished scanning, %d packages", 143)
 	p.log("main", 1310, 'D', "WifiStateMachine", "connected, rssi -52")
@@ -151,7 +175,7 @@ func (p *Phone) changed() {
 func (p *Phone) device() app.Device {
 	w, h := p.size()
 	return app.Device{API: p.traits.API, DPI: p.traits.Density, Language: p.traits.Language, MemoryMB: p.traits.MemoryGB * 1024,
-		ScreenW: w, ScreenH: h, StatusBarH: p.dp(24), NavBarH: p.navHeight(), Dark: p.night}
+		ScreenW: w, ScreenH: h, StatusBarH: p.dp(24), NavBarH: p.navHeight(), Dark: p.night, HardKeys: p.traits.HardKeys}
 }
 
 // turns is how often the screen is turned by a quarter. The sensor says that nobody turns the phone.
@@ -165,8 +189,17 @@ func (p *Phone) turns() int {
 
 // size is the screen's as it is held, in pixels.
 func (p *Phone) size() (w, h int) {
+	w, h = p.upright()
 	if p.turns()%2 == 1 {
-		return p.traits.Height, p.traits.Width
+		return h, w
+	}
+	return w, h
+}
+
+// upright is the size of the screen that is in use as it is held by nature, in pixels.
+func (p *Phone) upright() (w, h int) {
+	if p.traits.Outer && p.folded {
+		return outerWidth, outerHeight
 	}
 	return p.traits.Width, p.traits.Height
 }
@@ -189,7 +222,8 @@ func (p *Phone) adjusted() {
 }
 
 // wantsMemory says, under mu, how long an app waits for memory. With 2 GB or less the system is
-// short of it now and then, three times in ten; which times, the phone's seed says, counted from the app's install.
+// short of it now and then, three times in ten; which times, the phone's seed says, counted from the app's install; from
+// the first install of this version where an app's data can be cleared by installing it anew alone.
 func (p *Phone) wantsMemory(in *installed) time.Duration {
 	if p.traits.MemoryGB > 2 {
 		return 0
@@ -197,6 +231,12 @@ func (p *Phone) wantsMemory(in *installed) time.Duration {
 	if in.memory == nil {
 		const salt = 3807 // with it the first sync waits on each of the demo's small phones, and the next three do not
 		in.memory = rand.New(rand.NewPCG(p.seed, salt))
+		if key := fmt.Sprint(in.facts.AppID, in.facts.VersionCode); p.traits.has(NoClear) {
+			if p.memories[key] == nil {
+				p.memories[key] = in.memory
+			}
+			in.memory = p.memories[key]
+		}
 	}
 	if in.memory.IntN(10) < 3 {
 		return 25 * time.Second
@@ -230,15 +270,12 @@ func (p *Phone) launch(id string, args map[string]string) (cold bool, err error)
 	if in == nil {
 		return false, fmt.Errorf("Activity class {%s} does not exist", id) //nolint:staticcheck // as am words it
 	}
-	p.crashed, p.hangs, p.asleep = "", false, false
+	p.crashed, p.hangs = "", false
 	defer p.changed()
 	if in.proc != nil {
 		behind := p.front != id
-		p.front = id
-		if len(args) > 0 {
-			in.proc.app.SetArgs(args)
-		}
-		if behind || len(args) > 0 {
+		p.front = id // its arguments are those that it was started with
+		if behind {
 			p.act(func(a *app.App) error { return a.Resumed() })
 		}
 		return false, nil
@@ -263,6 +300,8 @@ func (p *Phone) launch(id string, args map[string]string) (cold bool, err error)
 			})
 		},
 		Memory: func() time.Duration { return p.wantsMemory(in) },
+		May:    func(name string) bool { return p.may(in, name) },
+		Ask:    func(name string, then func(bool)) (granted, known bool) { return p.ask(id, name, then) },
 		Block:  func(d time.Duration) { proc.busy = time.Now().Add(d) },
 		Async: func(work, then func()) {
 			p.running.Go(func() {
@@ -309,7 +348,7 @@ func (p *Phone) crash(id string, proc *process, err error) {
 	p.log("system", 812, 'I', "ActivityManager", "Process %s (pid %d) has died: fg  TOP", id, proc.pid)
 	proc.end()
 	in.proc = nil
-	p.crashed, p.front = in.facts.Label, ""
+	p.crashed, p.front, p.asking = in.facts.Label, "", nil
 	p.changed()
 }
 
@@ -355,6 +394,9 @@ func (p *Phone) kill(id string) {
 	p.log("system", 812, 'I', "ActivityManager", "Killing %d:%s (adj 0): stop %s", in.proc.pid, id, id)
 	in.proc.end()
 	in.proc = nil
+	if p.asking != nil && p.asking.id == id {
+		p.asking = nil
+	}
 	if p.front == id {
 		p.front = ""
 	}
@@ -427,7 +469,7 @@ func (p *Phone) Installing() bool {
 }
 
 // install takes an APK in, and answers as pm does.
-func (p *Phone) install(raw []byte, downgrade bool) string {
+func (p *Phone) install(raw []byte, o installOptions) string {
 	fail := func(code, why string, args ...any) string {
 		return fmt.Sprintf("Failure [%s: %s]", code, fmt.Sprintf(why, args...))
 	}
@@ -442,6 +484,9 @@ func (p *Phone) install(raw []byte, downgrade bool) string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	old := p.apps[facts.AppID]
+	if refusal := p.refusesInstall(o); refusal != "" {
+		return refusal
+	}
 	switch {
 	case facts.MinAPI > p.traits.API:
 		return fail("INSTALL_FAILED_OLDER_SDK", "Requires newer sdk version #%d (current version is #%d)", facts.MinAPI, p.traits.API)
@@ -449,10 +494,16 @@ func (p *Phone) install(raw []byte, downgrade bool) string {
 		return fail("INSTALL_FAILED_INSUFFICIENT_STORAGE", "Failed to override installation location")
 	case len(facts.ABIs) > 0 && !overlap(facts.ABIs, p.traits.ABIs):
 		return fail("INSTALL_FAILED_NO_MATCHING_ABIS", "Failed to extract native libraries, res=-113")
-	case old != nil && old.facts.VersionCode > facts.VersionCode && !downgrade:
+	case old != nil && old.facts.VersionCode > facts.VersionCode && !o.downgrade:
 		return fail("INSTALL_FAILED_VERSION_DOWNGRADE", "Downgrade detected: Update version code %d is older than current %d", facts.VersionCode, old.facts.VersionCode)
 	}
-	in := &installed{facts: facts, size: len(raw)}
+	in := &installed{facts: facts, size: len(raw), granted: map[string]bool{}, never: map[string]bool{}, denied: map[string]int{}}
+	if old != nil { // an update keeps what was granted
+		in.granted, in.never, in.denied = old.granted, old.never, old.denied
+	}
+	if o.grant {
+		p.grantAll(in)
+	}
 	if src, err := file.Entry("assets/behaviour.star", 256<<10); err == nil {
 		in.source = string(src)
 	}

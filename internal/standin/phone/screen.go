@@ -4,12 +4,14 @@ package phone
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"encoding/xml"
 	"fmt"
 	"image"
 	"image/draw"
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -31,7 +33,7 @@ var (
 
 // look draws the screen, under mu; once for each state that it is in.
 func (p *Phone) look() *picture {
-	key := fmt.Sprint(p.changes, p.now().Format("15:04"), p.front, p.crashed, p.hangs, p.asleep, p.turns())
+	key := fmt.Sprint(p.changes, p.now().Format("15:04"), p.front, p.crashed, p.hangs, p.asleep, p.locked, p.folded, p.asking, p.turns())
 	if a := p.frontApp(); a != nil {
 		key += fmt.Sprint("/", a.Version)
 	}
@@ -45,6 +47,11 @@ func (p *Phone) look() *picture {
 	case p.asleep:
 		p.drawn = &picture{key: key, img: c.Picture()}
 		return p.drawn
+	case p.locked:
+		p.drawLock(c)
+		p.drawStatus(c)
+		p.drawn = &picture{key: key, img: c.Picture()}
+		return p.drawn
 	case a != nil:
 		a.Draw(c)
 		if up, numeric := a.Keyboard(); up {
@@ -55,6 +62,9 @@ func (p *Phone) look() *picture {
 	}
 	if p.crashed != "" {
 		p.drawCrash(c)
+	}
+	if p.asking != nil {
+		p.drawAsking(c)
 	}
 	p.drawStatus(c)
 	p.drawNav(c, a != nil)
@@ -120,6 +130,13 @@ func (p *Phone) drawNav(c *paint.Canvas, light bool) {
 	c.Stroke()
 	c.DrawRectangle(w*3/4-c.DP(6.5), mid-c.DP(6.5), c.DP(13), c.DP(13))
 	c.Stroke()
+}
+
+// drawLock draws what stands before everything else until somebody unlocks the phone.
+func (p *Phone) drawLock(c *paint.Canvas) {
+	w, h := p.sizes()
+	c.Text(p.now().UTC().Format("15:04"), w/2, h*0.2, 0.5, paint.Regular, 56, white)
+	c.Text(map[bool]string{true: "PIN", false: "↑"}[p.traits.Lock == "pin"], w/2, h*0.85, 0.5, paint.Medium, 18, white)
 }
 
 func (p *Phone) drawHome(c *paint.Canvas) {
@@ -248,15 +265,40 @@ func (p *Phone) drawKeyboard(c *paint.Canvas, numeric bool, height float64) {
 	}
 }
 
-// screencap [-p] [FILE]
+// screencap [-p] [-d DISPLAY]
 func (p *Phone) screencap(c *call) int {
 	p.take(c.ctx, 280, 420)
 	p.mu.Lock()
+	p.doze()
 	pic := p.look()
+	secure := p.traits.Secure && p.frontApp() != nil && !p.asleep && !p.locked
+	display := 0
+	if p.traits.Outer && !p.folded {
+		display = 1
+	}
 	p.mu.Unlock()
+	if secure && p.traits.API <= 28 {
+		return 0 // it says nothing at all
+	}
+	asked := 0 // the first display, unless one is named
+	for i, a := range c.args {
+		if a == "-d" && i+1 < len(c.args) && p.traits.Outer {
+			asked = slices.Index(displayIDs[:], c.args[i+1])
+		}
+	}
+	if asked < 0 {
+		fmt.Fprintln(c.err, "Invalid display ID")
+		return 1
+	}
+	switch {
+	case secure:
+		pic = dark(pic.img.Rect.Dx(), pic.img.Rect.Dy())
+	case p.traits.Outer && asked != display:
+		pic = dark(outerWidth, outerHeight)
+	}
 	img := pic.img
 	var raw []byte
-	if len(c.args) > 0 && c.args[0] == "-p" {
+	if slices.Contains(c.args, "-p") {
 		raw = pic.asPNG()
 	} else { // a header of width, height, format (1: RGBA 8888) and, since Android 9, the colour space
 		head := binary.LittleEndian.AppendUint32(nil, uint32(img.Rect.Dx()))
@@ -267,12 +309,18 @@ func (p *Phone) screencap(c *call) int {
 		}
 		raw = append(head, img.Pix...)
 	}
-	if p.traits.Temper == Stubborn {
+	if (p.traits.Temper == Stubborn || p.traits.Outer) && !slices.Contains(c.args, "-d") {
 		c.say("[Warning] Multiple displays were found, but no display id was specified! Defaulting to the first display found.\n")
+	}
+	if p.traits.Trailing {
+		raw = append(slices.Clip(raw), "\n"...)
 	}
 	_, _ = c.out.Write(raw)
 	return 0
 }
+
+// dark is a picture on which nothing is.
+func dark(w, h int) *picture { return &picture{img: paint.NewCanvas(w, h, nil, black).Picture()} }
 
 // uiautomator dump [FILE]
 func (p *Phone) uiautomator(c *call) int {
@@ -280,19 +328,44 @@ func (p *Phone) uiautomator(c *call) int {
 		c.say("Usage: uiautomator <subcommand> [options]\n")
 		return 1
 	}
-	p.take(c.ctx, 900, 1500)
-	// It waits until nothing has moved for a while, ten seconds at most.
-	limit := 10 * time.Second
-	if p.traits.Temper == Instant {
-		limit = 100 * time.Millisecond
+	if p.booting() {
+		c.say("Error: Could not connect to the accessibility service. Is the system running?\n")
+		return 1
 	}
-	for deadline := time.Now().Add(limit); p.moving(); wait(c.ctx, 10*time.Millisecond) {
-		if time.Now().After(deadline) || c.ctx.Err() != nil {
-			c.say("ERROR: could not get idle state.\n")
-			return 0
-		}
+	// One at a time: the service takes one client. One whose connection is cut goes on all the same.
+	p.mu.Lock()
+	if p.dumping {
+		p.mu.Unlock()
+		fmt.Fprintln(c.err, "java.lang.IllegalStateException: UiAutomationService android.accessibilityservice.IAccessibilityServiceClient$Stub$Proxy@e2b6a7a already registered!\n\tat android.os.Parcel.readException(Parcel.java:1956)\nKilled")
+		return 137
+	}
+	p.dumping = true
+	p.mu.Unlock()
+	done := make(chan struct{})
+	idle := false
+	p.running.Go(func() {
+		defer close(done)
+		idle = p.rests(p.ctx)
+		p.mu.Lock()
+		p.dumping = false
+		p.mu.Unlock()
+	})
+	select {
+	case <-done:
+	case <-c.ctx.Done():
+		return 1
+	}
+	if !idle {
+		c.say("ERROR: could not get idle state.\n")
+		return 0
 	}
 	p.mu.Lock()
+	p.doze()
+	if p.asleep {
+		p.mu.Unlock()
+		c.say("ERROR: null root node returned by UiTestAutomationBridge.\n")
+		return 0
+	}
 	stubborn := p.traits.Temper == Stubborn
 	null := stubborn && p.rnd.IntN(6) == 0
 	tree := p.tree()
@@ -306,10 +379,12 @@ func (p *Phone) uiautomator(c *call) int {
 		target = c.args[1]
 	}
 	switch {
-	case target == "/dev/tty" && stubborn: // some devices write nothing there
+	case target == "/dev/tty" && (stubborn || p.traits.Temper == Uneasy): // without a terminal, nothing is written there
 		c.say("UI hierchary dumped to: /dev/tty\n")
 	case target == "/dev/tty":
 		_, _ = c.out.Write(append(tree, "UI hierchary dumped to: /dev/tty\n"...))
+	case strings.HasPrefix(target, "/sdcard/") && p.sealed:
+		c.say("ERROR: could not write to %s: No such file or directory\n", target)
 	default:
 		p.put(target, &file{tree, 0o100660, p.now()})
 		c.say("UI hierchary dumped to: %s\n", target)
@@ -317,16 +392,45 @@ func (p *Phone) uiautomator(c *call) int {
 	return 0
 }
 
+// rests waits until nothing on the screen has moved for a while, ten seconds at most.
+func (p *Phone) rests(ctx context.Context) bool {
+	limit := 10 * time.Second
+	if p.traits.Temper == Instant && p.traits.Quiet == 0 {
+		limit = 100 * time.Millisecond
+	}
+	if p.traits.Quiet == 0 {
+		p.take(ctx, 900, 1500)
+	} else {
+		p.take(ctx, 200, 400)
+	}
+	deadline := time.Now().Add(limit)
+	for ; ; wait(ctx, 10*time.Millisecond) {
+		if !p.moving() && p.still() >= p.traits.Quiet {
+			return true
+		}
+		if time.Now().After(deadline) || ctx.Err() != nil {
+			return false
+		}
+	}
+}
+
+// still is how long nothing has moved of what moves for a moment when the screen changes.
+func (p *Phone) still() time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return time.Since(p.moves)
+}
+
 func (p *Phone) moving() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	a := p.frontApp()
-	return time.Now().Before(p.moves) || (a != nil && a.Busy())
+	return p.restless || time.Now().Before(p.moves) || (a != nil && a.Busy())
 }
 
 // treeNode is a node as uiautomator writes it.
 type treeNode struct {
-	class, id, text, desc, pkg                                                       string
+	class, id, text, desc, pkg, hint                                                 string
 	clickable, enabled, checkable, checked, focused, scrollable, field, long, secret bool
 	box                                                                              app.Box
 	children                                                                         []*treeNode
@@ -339,13 +443,19 @@ func (p *Phone) tree() []byte {
 	root := &treeNode{class: "android.widget.FrameLayout", pkg: "org.android.launcher", enabled: true, box: whole}
 	a := p.frontApp()
 	switch {
+	case p.locked:
+		root.pkg = "com.android.systemui"
+		root.children = []*treeNode{{class: "android.widget.TextView", id: "com.android.systemui:id/clock_view", text: p.now().UTC().Format("15:04"), pkg: root.pkg, enabled: true, box: app.Box{X2: w, Y1: h / 8, Y2: h / 4}},
+			{class: "android.widget.ImageView", id: "com.android.systemui:id/lock_icon", desc: "Locked", pkg: root.pkg, enabled: true, box: app.Box{X1: w / 3, X2: w * 2 / 3, Y1: h * 4 / 5, Y2: h * 7 / 8}}}
+	case p.asking != nil:
+		p.askTree(root)
 	case p.crashed != "":
 		x, y, w, h := p.dialog()
 		title, button := p.crashTexts()
 		root.pkg, root.box = "android", app.Box{X1: x, Y1: y, X2: x + w, Y2: y + h}
 		root.children = []*treeNode{
 			{class: "android.widget.TextView", id: "android:id/alertTitle", text: title, pkg: "android", enabled: true, box: app.Box{X1: x, Y1: y, X2: x + w, Y2: y + h/2}},
-			{class: "android.widget.Button", id: "android:id/aerr_close", text: button, pkg: "android", enabled: true, clickable: true, box: app.Box{X1: x, Y1: y + h/2, X2: x + w, Y2: y + h}},
+			{class: "android.widget.Button", id: map[bool]string{true: "android:id/button1", false: "android:id/aerr_close"}[p.traits.API < 24], text: button, pkg: "android", enabled: true, clickable: true, box: app.Box{X1: x, Y1: y + h/2, X2: x + w, Y2: y + h}},
 		}
 	case a != nil:
 		p.appTree(root, a)
@@ -358,7 +468,7 @@ func (p *Phone) tree() []byte {
 	buf.Grow(8 << 10)
 	buf.WriteString("<?xml version='1.0' encoding='UTF-8' standalone='yes' ?>")
 	fmt.Fprintf(&buf, "<hierarchy rotation=\"%d\">", p.turns()%4)
-	writeNode(&buf, root, 0)
+	writeNode(&buf, root, 0, p.traits.API >= 34)
 	buf.WriteString("</hierarchy>")
 	return buf.Bytes()
 }
@@ -379,6 +489,11 @@ func (p *Phone) appTree(root *treeNode, a *app.App) {
 			return a.ID + ":id/" + id
 		}
 		t.id = full(n.ID)
+		if n.Kind == "field" {
+			if t.hint = n.Hint; t.text == "" {
+				t.text = n.Hint // an empty field says its hint
+			}
+		}
 		if n.Kind == "row" || n.Kind == "pair" { // two texts on one plate
 			title, detail, _ := strings.Cut(n.Text, "\n")
 			t.class, t.text = "android.view.ViewGroup", ""
@@ -405,7 +520,7 @@ func (p *Phone) appTree(root *treeNode, a *app.App) {
 }
 
 // writeNode writes a node as uiautomator does. Clients ask for trees all the time: it is quick.
-func writeNode(buf *bytes.Buffer, n *treeNode, index int) {
+func writeNode(buf *bytes.Buffer, n *treeNode, index int, hints bool) {
 	b := append(buf.AvailableBuffer(), `<node index="`...)
 	b = strconv.AppendInt(b, int64(index), 10)
 	for _, x := range [...]struct{ name, text string }{{`" text="`, n.text}, {`" resource-id="`, n.id}, {`" class="`, n.class}, {`" package="`, n.pkg}, {`" content-desc="`, n.desc}} {
@@ -425,14 +540,19 @@ func writeNode(buf *bytes.Buffer, n *treeNode, index int) {
 		b = append(b, [...]string{"[", ",", "][", ","}[i]...)
 		b = strconv.AppendInt(b, int64(v), 10)
 	}
-	buf.Write(append(b, `]"`...))
+	b = append(b, `]"`...)
+	if hints && n.field {
+		b = append(b, ` hint="`...)
+		b = append(appendEscaped(b, n.hint), '"')
+	}
+	buf.Write(b)
 	if len(n.children) == 0 {
 		buf.WriteString(" />")
 		return
 	}
 	buf.WriteString(">")
 	for i, c := range n.children {
-		writeNode(buf, c, i)
+		writeNode(buf, c, i, hints)
 	}
 	buf.WriteString("</node>")
 }

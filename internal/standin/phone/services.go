@@ -127,7 +127,7 @@ func (t *said) send() error {
 }
 
 // answersAtOnce are the commands that say all they have to say when they end.
-var answersAtOnce = map[string]bool{"uiautomator": true, "input": true, "getprop": true, "wm": true, "settings": true, "pidof": true, "date": true, "echo": true}
+var answersAtOnce = map[string]bool{"rm": true, "cat": true, "uiautomator": true, "input": true, "getprop": true, "wm": true, "settings": true, "pidof": true, "date": true, "echo": true}
 
 // shell is the service of that name: one command, or without one a shell that reads its commands.
 func (p *Phone) shell(ctx context.Context, s *stream, command string, v2 bool) {
@@ -230,6 +230,10 @@ func (p *Phone) sync(_ context.Context, s *stream) {
 					return
 				}
 			}
+			if strings.HasPrefix(target, "/sdcard/") && p.isSealed() {
+				fail("couldn't create file: No such file or directory")
+				continue
+			}
 			if p.full(buf.Len()) {
 				fail("couldn't write: No space left on device")
 				continue
@@ -253,6 +257,13 @@ func (p *Phone) sync(_ context.Context, s *stream) {
 			return
 		}
 	}
+}
+
+// isSealed says whether nobody has unlocked the phone since it was switched on: what apps and people keep is not there yet.
+func (p *Phone) isSealed() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.sealed
 }
 
 func (p *Phone) file(name string) *file {

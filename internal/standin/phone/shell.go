@@ -28,6 +28,7 @@ type call struct {
 	args     []string // without the command's name
 	in       io.Reader
 	out, err io.Writer
+	tz       string // of the environment; empty: the phone's
 }
 
 func (c *call) say(format string, args ...any) { fmt.Fprintf(c.out, format, args...) }
@@ -146,7 +147,7 @@ func (p *Phone) runCalls(ctx context.Context, calls []simple, code int, in io.Re
 		for i := range args {
 			args[i] = strings.ReplaceAll(args[i], lastCode, strconv.Itoa(code))
 		}
-		c := &call{ctx, args[1:], in, out, errOut}
+		c := &call{ctx: ctx, args: args[1:], in: in, out: out, err: errOut}
 		if s.noInput {
 			c.in = strings.NewReader("")
 		}
@@ -246,10 +247,14 @@ func (p *Phone) exec(ctx context.Context, args []string) error {
 	name := path.Base(args[0])
 	f := commands[name]
 	if f == nil {
+		if p.traits.oldShell() {
+			fmt.Fprintf(hc.Stderr, "/system/bin/sh: %s: not found\n", args[0])
+			return interp.ExitStatus(127)
+		}
 		fmt.Fprintf(hc.Stderr, "/system/bin/sh: %s: inaccessible or not found\n", args[0])
 		return interp.ExitStatus(127)
 	}
-	if code := f(p, &call{ctx, args[1:], hc.Stdin, hc.Stdout, hc.Stderr}); code != 0 {
+	if code := f(p, &call{ctx, args[1:], hc.Stdin, hc.Stdout, hc.Stderr, hc.Env.Get("TZ").Str}); code != 0 {
 		return interp.ExitStatus(code)
 	}
 	return nil
@@ -305,6 +310,8 @@ func (p *Phone) contents(name string) ([]byte, bool) {
 		return fmt.Appendf(nil, "MemTotal:       %8d kB\nMemFree:        %8d kB\nMemAvailable:   %8d kB\n", kb, kb/9, kb/2), true
 	case "/dev/null", "/dev/tty":
 		return nil, true
+	case "/proc/sys/kernel/random/boot_id":
+		return []byte(p.bootID() + "\n"), true
 	case "/proc/uptime":
 		return []byte("86413.22 51233.10\n"), true
 	}
@@ -345,6 +352,12 @@ func (p *Phone) stat(_ context.Context, name string, _ bool) (fs.FileInfo, error
 		return statInfo{path.Base(name), 1, false}, nil
 	}
 	return nil, &fs.PathError{Op: "stat", Path: name, Err: fs.ErrNotExist}
+}
+
+// bootID differs from phone to phone, and from one start of a phone to the next.
+func (p *Phone) bootID() string {
+	h := fmt.Sprintf("%016x%016x", p.seed, uint64(p.began.UnixNano()))
+	return h[:8] + "-" + h[8:12] + "-" + h[12:16] + "-" + h[16:20] + "-" + h[20:]
 }
 
 // date knows +FORMAT with %s, %N and what follows from them.

@@ -3,7 +3,12 @@ package phone
 // The touch screen below `input`: getevent, sendevent and motionevent.
 
 import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
 	"strconv"
+	"time"
 
 	"tessellant/internal/standin/app"
 )
@@ -40,6 +45,10 @@ func (p *Phone) getevent(c *call) int {
 func (p *Phone) sendevent(c *call) int {
 	p.take(c.ctx, 4, 9)
 	n := make([]int, 3)
+	if p.traits.TouchClosed {
+		fmt.Fprintf(c.err, "sendevent: %s: Permission denied\n", c.args[0])
+		return 1
+	}
 	if len(c.args) != 4 || c.args[0] != touchDevice {
 		c.say("sendevent: %v: No such file or directory\n", c.args)
 		return 1
@@ -54,6 +63,13 @@ func (p *Phone) sendevent(c *call) int {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	w, h := p.upright()
+	p.event(n, w, touchMax+1, h, touchMax+1)
+	return 0
+}
+
+// event takes in an event of a touch screen, under mu, that counts to maxX and maxY over the screen's width and height.
+func (p *Phone) event(n []int, width, maxX, height, maxY int) {
 	t := &p.touch
 	if t.slots == nil {
 		t.slots = map[int]*finger{}
@@ -67,9 +83,9 @@ func (p *Phone) sendevent(c *call) int {
 	case n[0] == 3 && n[1] == 0x39 && f != nil:
 		f.lifted = true
 	case n[0] == 3 && n[1] == 0x35 && f != nil:
-		f.x = n[2] * p.traits.Width / (touchMax + 1)
+		f.x = n[2] * width / maxX
 	case n[0] == 3 && n[1] == 0x36 && f != nil:
-		f.y = n[2] * p.traits.Height / (touchMax + 1)
+		f.y = n[2] * height / maxY
 	case n[0] == 0:
 		for slot, f := range t.slots {
 			switch {
@@ -83,18 +99,71 @@ func (p *Phone) sendevent(c *call) int {
 			}
 		}
 	}
-	return 0
+}
+
+// uinput - : makes an input device of what JSON objects on its input say, and plays events on it
+// (frameworks/base/cmds/uinput/README.md of the Android Open Source Project).
+func (p *Phone) uinput(c *call) int {
+	if p.traits.API < 31 {
+		fmt.Fprintln(c.err, "/system/bin/sh: uinput: inaccessible or not found")
+		return 127
+	}
+	maxX, maxY := 0, 0
+	for dec := json.NewDecoder(c.in); ; {
+		var o struct {
+			Command  string `json:"command"`
+			Duration int    `json:"duration"`
+			Events   []int  `json:"events"`
+			Axes     []struct {
+				Code int `json:"code"`
+				Info struct {
+					Maximum int `json:"maximum"`
+				} `json:"info"`
+			} `json:"abs_info"`
+		}
+		if err := dec.Decode(&o); errors.Is(err, io.EOF) {
+			return 0
+		} else if err != nil {
+			fmt.Fprintf(c.err, "Error reading in command: %v\n", err)
+			return 1
+		}
+		switch o.Command {
+		case "register":
+			for _, a := range o.Axes {
+				switch a.Code {
+				case 0x35:
+					maxX = a.Info.Maximum + 1
+				case 0x36:
+					maxY = a.Info.Maximum + 1
+				}
+			}
+		case "delay":
+			wait(c.ctx, time.Duration(min(o.Duration, 60_000))*time.Millisecond)
+		case "inject":
+			if maxX == 0 || maxY == 0 {
+				fmt.Fprintln(c.err, "Error: the device was not registered")
+				return 1
+			}
+			p.mu.Lock()
+			w, h := p.upright()
+			for i := 0; i+2 < len(o.Events); i += 3 {
+				p.event(o.Events[i:i+3], w, maxX, h, maxY)
+			}
+			p.mu.Unlock()
+		}
+	}
 }
 
 // held turns a place on the upright screen into one on the screen as it is held, under mu.
 func (p *Phone) held(x, y int) (int, int) {
+	w, h := p.upright()
 	switch p.turns() % 4 {
 	case 1:
-		return y, p.traits.Width - 1 - x
+		return y, w - 1 - x
 	case 2:
-		return p.traits.Width - 1 - x, p.traits.Height - 1 - y
+		return w - 1 - x, h - 1 - y
 	case 3:
-		return p.traits.Height - 1 - y, x
+		return h - 1 - y, x
 	}
 	return x, y
 }
@@ -103,6 +172,9 @@ func (p *Phone) held(x, y int) (int, int) {
 func (p *Phone) stroke(x0, y0, x, y int) {
 	if near := 24 * p.traits.Density / 160; max(x-x0, x0-x) < near && max(y-y0, y0-y) < near {
 		p.tap(x0, y0)
+		return
+	}
+	if p.asleep || p.locked || p.asking != nil {
 		return
 	}
 	p.act(func(a *app.App) error { a.Swipe(x0, y0, x, y); return nil })

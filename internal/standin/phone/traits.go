@@ -16,7 +16,8 @@ type Temper string
 const (
 	Instant  Temper = "instant"  // answers at once: for tests of everything else
 	Real     Temper = "real"     // as slow as a real phone, and as shy while something moves
-	Stubborn Temper = "stubborn" // real, and with the awkward answers that some devices give
+	Stubborn Temper = "stubborn" // real, and with the odd answers that some devices give
+	Uneasy   Temper = "awkward"  // real, and with the awkward sides that real phones have, all at once
 )
 
 // Traits are what a phone is.
@@ -44,6 +45,7 @@ type Traits struct {
 	FreeMB int `yaml:"free_mb"`
 	// Network says where the names that apps ask for can be found: host name → address:port.
 	Network map[string]string `yaml:"-"`
+	Sides   `yaml:",inline"`
 }
 
 // oldShell reports an Android before 7, whose adbd has neither shell_v2 nor cmd.
@@ -104,8 +106,8 @@ func (t *Traits) complete() error {
 		t.Language = "en"
 	}
 	switch {
-	case t.Temper != Instant && t.Temper != Real && t.Temper != Stubborn:
-		return fmt.Errorf("its temper is %q; it can be instant, real or stubborn", t.Temper)
+	case t.Temper != Instant && t.Temper != Real && t.Temper != Stubborn && t.Temper != Uneasy:
+		return fmt.Errorf("its temper is %q; it can be instant, real, stubborn or awkward", t.Temper)
 	case t.Width < 100 || t.Width > 4000 || t.Height < 100 || t.Height > 4000:
 		return fmt.Errorf("its screen is %d×%d; 100 to 4000 each way", t.Width, t.Height)
 	case t.Density < 80 || t.Density > 800:
@@ -113,5 +115,5 @@ func (t *Traits) complete() error {
 	case t.API < 16 || t.API > 50:
 		return fmt.Errorf("its API level is %d", t.API)
 	}
-	return nil
+	return t.Sides.check()
 }
