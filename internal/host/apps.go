@@ -112,7 +112,7 @@ func (a *attempt) anyBuild(ctx context.Context, ref string) (app phone.App, what
 
 // clean leaves the device as it should be found: its settings back, without the apps, at home.
 func clean(ctx context.Context, d *adb.Device, hold Hold) {
-	_ = d.Restore(ctx)
+	_ = d.Unsettle(ctx)
 	for _, app := range append([]string{hold.AppID}, hold.Besides...) {
 		if app != "" {
 			_ = d.Uninstall(ctx, app)

@@ -270,9 +270,13 @@ func (a *attempt) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *T
 
 // closeCrashDialog puts away what the system shows after an app has died.
 func closeCrashDialog(ctx context.Context, p phone.Phone, screen *uitree.Screen) {
-	if es, _ := screen.Find("#aerr_close"); len(es) > 0 {
-		x, y := es[0].Bounds.Center()
-		_ = p.Tap(ctx, x, y)
+	// Before Android 7 it is a dialog as any other; its first button closes the app, also of one that does not respond.
+	for _, locator := range []string{"#aerr_close", "#button1[app=android]"} {
+		if es, _ := screen.Find(locator); len(es) > 0 {
+			x, y := es[0].Bounds.Center()
+			_ = p.Tap(ctx, x, y)
+			return
+		}
 	}
 }
 

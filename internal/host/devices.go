@@ -3,14 +3,17 @@ package host
 // Finding the devices, telling the service of them, and seeing whether they are fit for work.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
 
 	"tessellant/internal/guard"
+	"tessellant/internal/phone"
 	"tessellant/internal/phone/adb"
 )
 
@@ -19,44 +22,72 @@ const (
 	tellEvery = 5 * time.Second        // about them, when nothing has changed
 	// storageEvery is how often an idle device is asked how much storage it has left.
 	storageEvery = time.Minute
+	// unfitEvery is how often one is that a person has to do something about.
+	unfitEvery = 5 * time.Second
 	// leastFreeMB is how much storage a device needs to be of use.
 	leastFreeMB = 100
 )
 
-// storageLook is what a device last said of its storage.
-type storageLook struct {
+// closeLook is what a device last said of its storage, and of whether it can be tested.
+type closeLook struct {
 	at     time.Time
 	freeMB int
+	unfit  string // why it can't be tested, and what a person can do; "": it can
 	asking bool
+}
+
+// pace is how long it takes until the device is asked again.
+func (l closeLook) pace() time.Duration {
+	if l.unfit != "" {
+		return unfitEvery
+	}
+	return storageEvery
 }
 
 // readiness says whether a device that answers is fit for work.
 func (h *Host) readiness(transport string, u *unit) Seen {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	s := h.storage[transport]
+	l := h.looks[transport]
 	busy := false
 	for _, j := range h.working {
 		busy = busy || (j.serial == u.facts.Serial && j.inHand())
 	}
 	passed, asked := h.check[u.facts.Serial]
-	if !busy && !s.asking && (asked && !passed || time.Since(s.at) > storageEvery) {
-		s.asking = true
-		h.storage[transport] = s
+	if !busy && !l.asking && (asked && !passed || time.Since(l.at) > l.pace()) {
+		l.asking = true
+		h.looks[transport] = l
 		h.care.Go(func() {
 			_ = guard.Run(h.Log, guard.Loop, func() { h.lookCloser(transport, u) })
 		})
 	}
-	seen := Seen{Facts: u.facts, State: "ready"}
-	if !s.at.IsZero() && s.freeMB < leastFreeMB {
-		seen.State, seen.Why = "unusable", fmt.Sprintf("its storage is nearly full (%d MB free): remove apps or files from it", s.freeMB)
+	seen := Seen{Facts: u.facts, State: "ready", Why: strings.Join(u.device.Limits(), "; ")}
+	switch {
+	case l.unfit != "" && !busy:
+		seen.State, seen.Why = "unusable", l.unfit
+	case !l.at.IsZero() && l.freeMB < leastFreeMB:
+		seen.State, seen.Why = "unusable", fmt.Sprintf("its storage is nearly full (%d MB free): remove apps or files from it", l.freeMB)
 	}
-	if passed {
+	if passed && seen.State == "ready" {
 		seen.Checked = true
 		delete(h.check, u.facts.Serial)
 	}
 	return seen
 }
+
+// unfit notes that a device can't be tested, as it was met at work.
+func (h *Host) unfit(serial string, no *phone.Refused) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for t, u := range h.known {
+		if u.facts.Serial == serial {
+			h.looks[t] = closeLook{at: time.Now(), freeMB: max(h.looks[t].freeMB, leastFreeMB), unfit: whyUnfit(no)}
+		}
+	}
+}
+
+// whyUnfit says why a device can't be tested, with the remedy.
+func whyUnfit(no *phone.Refused) string { return no.Why + ": " + no.Remedy }
 
 // checkThese notes which devices must pass a check.
 func (h *Host) checkThese(serials []string) {
@@ -69,16 +100,20 @@ func (h *Host) checkThese(serials []string) {
 	}
 }
 
-// lookCloser asks a device for its storage, and where a check is asked for, whether
+// lookCloser asks a device for its storage and whether it can be tested, and where a check is asked for, whether
 // it shows its screen and gives the tree of it.
 func (h *Host) lookCloser(transport string, u *unit) {
 	ctx, cancel := context.WithTimeout(h.careCtx, time.Minute)
 	defer cancel()
 	free, err := u.device.FreeMB(ctx)
+	var unfit *phone.Refused
+	if err == nil {
+		unfit, err = u.device.Fit(ctx)
+	}
 	h.mu.Lock()
 	_, asked := h.check[u.facts.Serial]
 	h.mu.Unlock()
-	if err == nil && asked {
+	if err == nil && asked && unfit == nil {
 		if _, err = u.device.Tree(ctx); err == nil {
 			_, err = u.device.Screenshot(ctx)
 		}
@@ -88,12 +123,15 @@ func (h *Host) lookCloser(transport string, u *unit) {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	s := storageLook{at: time.Now(), freeMB: free}
-	if err != nil {
-		s.freeMB = leastFreeMB // what it did not say is not held against it
+	l := closeLook{at: time.Now(), freeMB: free}
+	if unfit != nil {
+		l.unfit = whyUnfit(unfit)
 	}
-	h.storage[transport] = s
-	if asked && err == nil && free >= leastFreeMB {
+	if err != nil {
+		l.freeMB = leastFreeMB // what it did not say is not held against it
+	}
+	h.looks[transport] = l
+	if asked && err == nil && unfit == nil && free >= leastFreeMB {
 		h.check[u.facts.Serial] = true
 	}
 }
@@ -180,6 +218,12 @@ func (h *Host) look(ctx context.Context) ([]Seen, error) {
 	for t := range h.known {
 		if state[t] != "device" {
 			delete(h.known, t)
+			delete(h.looks, t)
+		}
+	}
+	for t := range h.starting {
+		if state[t] != "device" {
+			delete(h.starting, t)
 		}
 	}
 	h.mu.Unlock()
@@ -233,22 +277,37 @@ func (h *Host) meet(transport string) {
 		ctx, cancel := context.WithTimeout(h.careCtx, 20*time.Second)
 		defer cancel()
 		u := &unit{}
+		var unfit *phone.Refused
 		err := guard.Do(h.Log, guard.Loop, func() error {
 			d, err := adb.Open(ctx, h.Server, transport)
 			if err == nil {
-				u.device = d
+				u.device, u.told = d, d.Serial()
 				u.facts, err = d.Facts(ctx)
+			}
+			if err == nil { // before any work is given to it
+				unfit, err = d.Fit(ctx)
 			}
 			return err
 		})
+		var starting *adb.Starting
 		h.mu.Lock()
 		delete(h.meeting, transport)
-		if err == nil {
+		delete(h.starting, transport)
+		switch {
+		case err == nil:
+			u.facts.Serial = h.ownSerial(transport, u)
 			h.known[transport], h.met[transport] = u, u.facts
+			if unfit != nil {
+				h.looks[transport] = closeLook{at: time.Now(), freeMB: leastFreeMB, unfit: whyUnfit(unfit)}
+			}
+		case errors.As(err, &starting):
+			f := h.met[transport]
+			f.Serial = cmp.Or(f.Serial, starting.Serial)
+			h.starting[transport] = Seen{Facts: f, State: "unusable", Why: "its system is still starting: wait until its home screen is there"}
 		}
 		h.mu.Unlock()
 		if err != nil {
-			if ctx.Err() == nil {
+			if ctx.Err() == nil && starting == nil {
 				h.Log.Warn("a device does not say what it is", "transport", transport, "err", err)
 			}
 			return
@@ -260,13 +319,17 @@ func (h *Host) meet(transport string) {
 func (h *Host) lookAt(transport, state string) (Seen, bool) {
 	h.mu.Lock()
 	u := h.known[transport]
+	starts, isStarting := h.starting[transport]
+	second := u != nil && h.bestWay(u.facts.Serial) != transport
 	h.mu.Unlock()
 	switch {
+	case state == "device" && second:
+		return Seen{}, false // the device is shown once, by its better way
 	case state == "device" && u != nil:
 		return h.readiness(transport, u), true
 	case state == "device":
 		h.meet(transport)
-		return Seen{}, false
+		return starts, isStarting
 	case state == "connecting":
 		return Seen{}, false
 	}
@@ -279,19 +342,54 @@ func (h *Host) lookAt(transport, state string) (Seen, bool) {
 	return Seen{Facts: f, State: "unusable", Why: fmt.Sprintf("the adb server says %q: %s", state, adb.Remedy(state))}, true
 }
 
+// onNetwork says whether a way to a device goes over the network: the adb server lists such by their addresses.
+func onNetwork(transport string) bool {
+	_, _, err := net.SplitHostPort(transport)
+	return err == nil || strings.Contains(transport, "._adb-tls-")
+}
+
+// bestWay gives, under mu, the way by which a device is used that has several: a cable rather than the network.
+func (h *Host) bestWay(serial string) (best string) {
+	for t, u := range h.known {
+		if u.facts.Serial == serial && (best == "" || onNetwork(best) && !onNetwork(t) || onNetwork(best) == onNetwork(t) && t < best) {
+			best = t
+		}
+	}
+	return best
+}
+
+// ownSerial gives, under mu, what a device is known by that was just met: the serial that it tells, unless another device, which
+// was started at another moment, tells the same.
+func (h *Host) ownSerial(transport string, u *unit) string {
+	shared := false
+	for t, o := range h.known {
+		if t == transport || o.told != u.told {
+			continue
+		}
+		if o.device.Boot() == u.device.Boot() {
+			h.Log.Info("a device is connected in two ways", "device", o.facts.Serial, "ways", []string{t, transport})
+			return o.facts.Serial
+		}
+		shared = true
+	}
+	if !shared {
+		return u.told
+	}
+	h.Log.Warn("several devices tell the same serial", "serial", u.told, "way", transport)
+	return u.told + "@" + transport
+}
+
 var errNotHere = errors.New("the device is not there at the moment")
 
 // device gives the device with a serial, waiting a little for one that is just being plugged in.
 func (h *Host) device(ctx context.Context, serial string) (*unit, error) {
 	for deadline := time.Now().Add(10 * time.Second); ; {
 		h.mu.Lock()
-		for _, u := range h.known {
-			if u.facts.Serial == serial {
-				h.mu.Unlock()
-				return u, nil
-			}
-		}
+		u := h.known[h.bestWay(serial)]
 		h.mu.Unlock()
+		if u != nil {
+			return u, nil
+		}
 		if time.Now().After(deadline) {
 			return nil, errNotHere
 		}

@@ -61,7 +61,8 @@ type Host struct {
 	working  map[string]*job          // by hold
 	meeting  map[string]bool          // by the adb server's serial: being asked what they are
 	check    map[string]bool          // serials that must pass a check; true: passed
-	storage  map[string]storageLook   // by the adb server's serial
+	looks    map[string]closeLook     // by the adb server's serial
+	starting map[string]Seen          // by the adb server's serial: their systems are not up yet
 	runtimes map[string]string        // that programs find
 	sessions map[string]*served       // that can be commanded, by hold
 	care     sync.WaitGroup           // looks at devices that go on beside the rest
@@ -94,6 +95,7 @@ func (j *job) inHand() bool {
 type unit struct {
 	device *adb.Device
 	facts  devices.Facts
+	told   string // the serial that the device tells: others may tell the same
 }
 
 // New makes a host; Run sets it to work.
@@ -105,7 +107,7 @@ func New(c Config) *Host {
 		c.Silence = 20 * time.Second
 	}
 	return &Host{Config: c, encoding: make(chan struct{}, 1), connecting: make(chan struct{}, connectsAtOnce), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
-		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, storage: map[string]storageLook{}, sessions: map[string]*served{}}
+		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]Seen{}, sessions: map[string]*served{}}
 }
 
 // Begin makes the host's folder and sees what an earlier process of it left there.

@@ -544,3 +544,57 @@ func TestADeviceThatGoesAwayIsAwayAndComesBack(t *testing.T) {
 	_, _, err := b.StartRun(context.Background(), b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "x@1"})
 	require.ErrorContains(t, err, `no package "x@1"`)
 }
+
+func TestADeviceThatCannotBeTestedIsNotGivenWorkAndSaysWhy(t *testing.T) {
+	server := housetest.ADB(t)
+	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server}
+	phone := func(serial string, sides standin.Sides) *standin.Phone {
+		traits := housetest.Fleet(t)[serial]
+		traits.Temper, traits.Sides = standin.Instant, sides
+		return housetest.Phone(t, server, traits)
+	}
+	locked, starting, deaf := phone("orr-01", standin.Sides{Lock: "pin"}), phone("orr-02", standin.Sides{Boots: 4 * time.Second}), phone("orr-04", standin.Sides{Gates: []standin.Gate{standin.NoInject}})
+	b.HostWith(t, host.Config{Server: &server.Server, Connect: []string{locked.Address(), starting.Address(), deaf.Address()}})
+	is := func(serial, state, why string) func() bool {
+		return func() bool {
+			ds, _, err := b.Devices(context.Background(), nil, "", 10)
+			require.NoError(t, err)
+			for _, d := range ds {
+				if d.Serial == serial {
+					return string(d.State) == state && strings.Contains(d.Why, why)
+				}
+			}
+			return false
+		}
+	}
+	housetest.Eventually(t, "one is still starting", is("orr-02", "unusable", "still starting"))
+	housetest.Eventually(t, "one is locked", is("orr-01", "unusable", "locked by a PIN"))
+	housetest.Eventually(t, "one takes no input", is("orr-04", "unusable", "USB debugging (Security settings)"))
+	housetest.Eventually(t, "it has started", is("orr-02", "ready", ""))
+	locked.Unlock()
+	housetest.Eventually(t, "a person unlocked it", is("orr-01", "ready", ""))
+}
+
+func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
+	server := housetest.ADB(t)
+	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server}
+	traits := housetest.Fleet(t)["orr-01"]
+	traits.Temper = standin.Instant
+	one := housetest.Phone(t, server, traits)
+	other := "localhost" + one.Address()[strings.LastIndex(one.Address(), ":"):] // the same, by another address
+	traits = housetest.Fleet(t)["orr-02"]
+	traits.Temper, traits.SaysSerial = standin.Instant, "orr-01"
+	same := housetest.Phone(t, server, traits)
+	b.HostWith(t, host.Config{Server: &server.Server, Connect: []string{one.Address(), other, same.Address()}})
+	housetest.Eventually(t, "two devices, of which one is there in two ways", func() bool {
+		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		require.NoError(t, err)
+		listed, err := server.Devices(context.Background())
+		require.NoError(t, err)
+		return len(listed) == 3 && len(ds) == 2 && ds[0].State == "ready" && ds[1].State == "ready"
+	})
+	ds, _, err := b.Devices(context.Background(), nil, "", 10)
+	require.NoError(t, err)
+	assert.Equal(t, "orr-01", ds[0].Serial)
+	assert.Contains(t, ds[1].Serial, "orr-01@", "the other one tells the same serial")
+}

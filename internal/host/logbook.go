@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -156,7 +155,7 @@ func (b *logbook) crash(ctx context.Context) *devicelog.Crash {
 		b.mu.Lock()
 		for _, c := range b.finder.Crashes()[b.seen:] {
 			b.seen++
-			if name, _, _ := strings.Cut(c.App, ":"); slices.Contains(b.apps, name) { // a process of the app may have a name after a colon
+			if slices.ContainsFunc(b.apps, c.Of) {
 				b.mu.Unlock()
 				return c
 			}
@@ -191,6 +190,10 @@ func (b *logbook) settle(ctx context.Context, what string) {
 	for {
 		b.mu.Lock()
 		done := b.marks[mark] || b.lost != nil
+		if done {
+			b.finder.Flush()
+			b.news()
+		}
 		changed := b.changed
 		b.mu.Unlock()
 		if done {

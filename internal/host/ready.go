@@ -42,8 +42,19 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	}
 	d := a.unit.device
 	if err := d.Wake(ctx); err != nil {
+		var no *phone.Refused
+		if errors.As(err, &no) { // a person has to do something first; the list of devices says so from now on
+			a.h.unfit(a.hold.Serial, no)
+			return &unready{err}
+		}
 		return err
 	}
+	facts, err := d.Facts(ctx) // a phone that folds may have another screen now
+	if err != nil {
+		return err
+	}
+	facts.Serial = a.unit.facts.Serial
+	a.unit = &unit{d, facts, a.unit.told}
 	free, err := d.FreeMB(ctx)
 	if err != nil {
 		return err
@@ -89,7 +100,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if session != nil {
 		return a.prepareSession(ctx, session)
 	}
-	a.hands = &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(d, a.rec.command), Settings: phone.ObservedSettings(d, a.rec.command), App: a.app, Facts: a.unit.facts,
+	a.hands = &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(d, a.rec.command), Settings: phone.ObservedSettings(d, a.rec.command), Permissions: phone.ObservedPermissions(d, a.rec.command), App: a.app, Facts: a.unit.facts,
 		Data: a.pkg, Notes: notes{a.rec, a.phone}, Calls: a.rec.atCall}
 	return a.reinstall(ctx)
 }

@@ -154,7 +154,7 @@ func TestABuildIsReadAndFoundByItsReferences(t *testing.T) {
 	ctx, d := context.Background(), open(t)
 	b := d.addKelpline()
 	assert.Equal(t, "kelpline/android@231", b.Ref)
-	assert.Equal(t, []string{"android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION", "android.permission.CAMERA"}, b.Permissions)
+	assert.Equal(t, []string{"android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION", "android.permission.CAMERA", "android.permission.POST_NOTIFICATIONS"}, b.Permissions)
 	assert.True(t, b.HasIcon)
 	for _, ref := range []string{b.Id, "kelpline/android@231", "kelpline/android@v1.8.0", "kelpline/android@newest", "org.kelpline.app/android@newest"} {
 		r, err := d.GetBuildWithResponse(ctx, ref)

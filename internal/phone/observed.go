@@ -202,4 +202,26 @@ func (o observedFiles) Fetch(ctx context.Context, path string, limit int64) (raw
 	return raw, err
 }
 
+// ObservedPermissions does the same for the optional interface.
+func ObservedPermissions(p Permissions, see func(Command)) Permissions {
+	return observedPermissions{p, &observed{see: see}}
+}
+
+type observedPermissions struct {
+	Permissions // what an app may do is looked at again and again: that is not told
+	o           *observed
+}
+
+func (o observedPermissions) AsNew(ctx context.Context, id string) error {
+	return o.o.plain("ask permissions", args{"app": id}, func() error { return o.Permissions.AsNew(ctx, id) })
+}
+
+func (o observedPermissions) Answer(ctx context.Context, allow bool) (was bool, err error) {
+	start := time.Now()
+	if was, err = o.Permissions.Answer(ctx, allow); was || err != nil {
+		o.o.see(Command{Name: map[bool]string{true: "allow", false: "deny"}[allow], Start: start, Took: time.Since(start), Err: err})
+	}
+	return was, err
+}
+
 func (o *observed) Close() error { return o.p.Close() }

@@ -115,8 +115,12 @@ type Waker interface {
 // Permissions is a phone whose apps ask their user for permissions while they run. Install and Clear grant an app what its
 // manifest asks for, as far as the phone lets them.
 type Permissions interface {
-	// Permitted says of each permission that the app asks its user for whether it has it.
+	// Permitted says of each permission that the app asks its user for whether it has it; by the system's own names.
 	Permitted(ctx context.Context, id string) (map[string]bool, error)
+	// Named gives the system's own names for a permission by a plain word, such as location; nil: it knows none.
+	Named(word string) []string
+	// Answer answers the system's dialog that asks for a permission. It says whether one was up.
+	Answer(ctx context.Context, allow bool) (bool, error)
 	// AsNew clears the app as Clear does, and leaves it without permissions: it asks for them.
 	AsNew(ctx context.Context, id string) error
 }

@@ -36,6 +36,9 @@ type paper struct {
 	mu    sync.Mutex
 	trees []string // one a look; the last stays
 	done  []string
+	last  *uitree.Screen
+
+	camera, asks bool
 }
 
 func (p *paper) note(format string, args ...any) error {
@@ -57,11 +60,36 @@ func (p *paper) Tree(ctx context.Context) (*uitree.Screen, error) {
 	}
 	switch tree {
 	case "moving":
-		return nil, &phone.Refused{Doing: "read", Why: "it moves"}
+		return nil, &phone.Restless{For: 12 * time.Second, Last: p.last, Seen: time.Now().Add(-14 * time.Second)}
+	case "unreadable":
+		return nil, &phone.Refused{Doing: "read", Why: "it gave no tree"}
 	case "lost":
 		return nil, &phone.Lost{Serial: "p-1", Doing: "read", Err: errors.New("unplugged")}
 	}
-	return uitree.ParseAndroid([]byte("<hierarchy>" + tree + "</hierarchy>"))
+	s, err := uitree.ParseAndroid([]byte("<hierarchy>" + tree + "</hierarchy>"))
+	p.last = s
+	return s, err
+}
+
+// A paper phone's app asks for its camera, when it was taken from it.
+func (p *paper) Permitted(context.Context, string) (map[string]bool, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return map[string]bool{"paper.CAMERA": p.camera, "paper.OTHER": false}, nil
+}
+func (p *paper) Named(word string) []string {
+	return map[string][]string{"camera": {"paper.CAMERA"}, "location": {"paper.PLACE"}}[word]
+}
+func (p *paper) AsNew(_ context.Context, id string) error {
+	p.camera, p.asks = false, true
+	return p.note("as new %s", id)
+}
+func (p *paper) Answer(_ context.Context, allow bool) (bool, error) {
+	if !p.asks {
+		return false, nil
+	}
+	p.asks, p.camera = false, allow
+	return true, p.note("answer %v", allow)
 }
 func (p *paper) Tap(_ context.Context, x, y int) error         { return p.note("tap %d,%d", x, y) }
 func (p *paper) Type(_ context.Context, s string) error        { return p.note("type %s", s) }
@@ -90,7 +118,8 @@ const send = `<node resource-id="a:id/send" class="android.widget.Button" text="
 func try(t *testing.T, p *paper, body string, limits ...Limits) Outcome {
 	t.Helper()
 	src := "def test_it(phone):\n    " + strings.ReplaceAll(strings.TrimSpace(body), "\n", "\n    ") + "\n"
-	h := &Hands{Phone: p, Keyboard: p, App: phone.App{ID: "a"}, Facts: devices.Facts{Language: "de", API: 31, Width: 400, Height: 800, Density: 160}, Notes: p}
+	p.camera = true
+	h := &Hands{Phone: p, Keyboard: p, Permissions: p, App: phone.App{ID: "a"}, Facts: devices.Facts{Language: "de", API: 31, Width: 400, Height: 800, Density: 160}, Notes: p}
 	var err error
 	h.Data, err = testpkg.Read(fstest.MapFS{testpkg.Entry: {Data: []byte("name: a\nkind: script\n")}, "a.txt": {Data: []byte("hello")}, "b.json": {Data: []byte(`{"n": 7}`)}, "c.csv": {Data: []byte("name\none\ntwo\n")}})
 	require.NoError(t, err)
@@ -115,6 +144,12 @@ func TestWordsDoWhatTheySay(t *testing.T) {
 		"clear deletes what is there": {[]string{`<node resource-id="f" class="EditText" text="abc" enabled="true" bounds="[0,0][10,10]"/>`}, `phone.clear("#f")`,
 			[]string{"tap 5,5", "press [end delete delete delete]"}},
 		"launch, stop, back and the keyboard":   {[]string{""}, "phone.launch()\nphone.back()\nphone.hide_keyboard()\nphone.stop()", []string{"launch a", "press [back]", "press [back]", "stop a"}},
+		"allow what it has already":             {[]string{""}, `phone.allow("camera")`, nil},
+		"allow what nobody asks for":            {[]string{""}, `phone.allow("location")`, nil},
+		"ask, and allow":                        {[]string{""}, "phone.ask_permissions()\nphone.allow('camera')", []string{"as new a", "answer true"}},
+		"ask, and deny":                         {[]string{""}, "phone.ask_permissions()\nphone.deny('camera')", []string{"as new a", "answer false"}},
+		"a touch on the newest screen":          {[]string{send, "moving"}, "phone.find('#send')\nphone.tap('#send', within = 0.1)", []string{"log the screen has not come to rest for 12 s: #send is touched where it was 14 s ago", "tap 20,40"}},
+		"looks that do not wait for rest":       {[]string{send, "moving"}, "phone.find('#send')\nphone.settle(False)\nphone.find('#send')\nphone.tap('#send')", []string{"log the screen has not come to rest for 12 s: #send is touched where it was 14 s ago", "tap 20,40"}},
 		"swipe":                                 {[]string{""}, `phone.swipe("up")`, []string{"swipe 200,600-200,200"}},
 		"steps, checks and lines are noted":     {[]string{send}, "phone.step('one')\ncheck.equal(phone.read('#send'), 'Send', 'the button')\nlog('x')\nprint('y')", []string{"step one it.star:2", "check the button true", "log x", "log y"}},
 		"facts":                                 {[]string{""}, `log(phone.facts["language"] + str(phone.facts["width"]))`, []string{"log de400"}},
@@ -157,7 +192,11 @@ func TestFailuresSayWhatWasExpectedWhatWasThereAndWhere(t *testing.T) {
 		"what is disabled":        {strings.Replace(send, `enabled="true"`, `enabled="false"`, 1), `phone.tap("#send", within = 0.1)`, "#send within 100ms", "#send, but it is disabled"},
 		"a condition never true":  {"", `phone.wait_until(lambda: 0, "a shore", within = 0.1)`, "a shore within 0.1s", "the condition still giving 0"},
 		"the end of what scrolls": {send, `phone.scroll_to("#gone")`, "#gone after 1 swipes", `no such element among: #send "Send"`},
-		"what moves all along":    {"moving", `phone.find("#send", within = 0.1)`, "#send within 100ms", "a screen that moved all the time and could not be read"},
+		"what moves all along":    {"moving", `phone.find("#send", within = 0.1)`, "#send within 100ms", "the screen has not come to rest for 12 s, and could not be read"},
+		"what moves and stays":    {"moving", `phone.wait_gone("#send", within = 0.1)`, "#send to go away within 100ms", "the screen has not come to rest for 12 s, and could not be read"},
+		"what can't be read":      {"unreadable", `phone.find("#send", within = 0.1)`, "#send within 100ms", "a screen that could not be read"},
+		"a dialog never there":    {"", "phone.deny('camera', within = 0.1)", "to deny camera within 100ms", `the app has it already, and does not ask; make it ask: phone.ask_permissions() before phone.launch()`},
+		"what nobody can deny":    {"", "phone.deny('location', within = 0.1)", "to deny location within 100ms", `this system does not ask for it, or the app's manifest does not; leave it out here: phone.facts["api"] says which system it is`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

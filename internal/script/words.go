@@ -29,18 +29,25 @@ type Hands struct {
 	Phone    phone.Phone
 	Keyboard phone.Keyboard // nil: unknown
 	Settings phone.Settings // nil: it has none that can be changed
-	App      phone.App
-	Facts    devices.Facts
-	Data     *testpkg.Package // for data files
-	Notes    Notes
-	Calls    func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
+	// Permissions answers for the system's dialogs; nil: it has none.
+	Permissions phone.Permissions
+	App         phone.App
+	Facts       devices.Facts
+	Data        *testpkg.Package // for data files
+	Notes       Notes
+	Calls       func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
 
-	turned bool // the screen lies the other way than it does by nature
-	set    bool // a setting was changed
+	hasty    bool            // the script does not wait for the screen to come to rest
+	restless *phone.Restless // how the last look ended, where the screen moved all the time
+	latest   *uitree.Screen  // the newest that could be read
+	latestAt time.Time
+	turned   bool // the screen lies the other way than it does by nature
+	set      bool // a setting was changed
 }
 
 // Restore puts back what the script has changed of the device's settings.
 func (h *Hands) Restore(ctx context.Context) error {
+	h.hasty = false
 	if !h.set {
 		return nil
 	}
@@ -99,6 +106,25 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		return nil, h.Phone.Press(ctx, key)
 	case "rotate", "dark":
 		return nil, h.change(ctx, c)
+	case "settle":
+		on, given := c.Args["on"].(bool)
+		h.hasty = given && !on
+		return nil, nil
+	case "allow", "deny":
+		if h.Permissions == nil {
+			return nil, fmt.Errorf("%s: this device knows no permissions", c.Word)
+		}
+		err := phone.Decide(ctx, h.Permissions, h.App.ID, text("permission"), c.Word == "allow", within)
+		var refused *phone.Refused
+		if errors.As(err, &refused) {
+			return nil, &Failure{Expected: fmt.Sprintf("to %s within %s", refused.Doing, within), Actual: refused.Why + "; " + refused.Remedy, Line: c.Line}
+		}
+		return nil, err
+	case "ask_permissions":
+		if h.Permissions == nil {
+			return nil, fmt.Errorf("%s: this device knows no permissions", c.Word)
+		}
+		return nil, h.Permissions.AsNew(ctx, h.App.ID)
 	case "wait_until":
 		return nil, &Failure{Expected: text("expected"), Actual: text("actual"), Line: c.Line}
 	case "data.text":
@@ -176,26 +202,55 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	return nil, fmt.Errorf("a phone has no %s", c.Word)
 }
 
+// hastyLook is how long a look may take when the script does not wait for the screen to come to rest; it is then looked at as it was last.
+const hastyLook = 2 * time.Second
+
+// tree reads the screen. One that does not come to rest is nil, unless the script does not wait for that: then it is the newest that could be read.
+func (h *Hands) tree(ctx context.Context) (*uitree.Screen, error) {
+	look, cancel := ctx, func() {}
+	if h.hasty && h.latest != nil {
+		look, cancel = context.WithTimeout(ctx, hastyLook)
+	}
+	defer cancel()
+	s, err := h.Phone.Tree(look)
+	h.restless = nil
+	var refused *phone.Refused
+	switch {
+	case err == nil:
+		h.latest, h.latestAt = s, time.Now()
+		return s, nil
+	case h.hasty && h.latest != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
+		return h.latest, nil
+	case errors.As(err, &h.restless):
+		if h.restless.Last != nil {
+			h.latest, h.latestAt = h.restless.Last, h.restless.Seen
+		}
+		if h.hasty {
+			return h.latest, nil
+		}
+		return nil, nil
+	case errors.As(err, &refused):
+		return nil, nil
+	}
+	return nil, err
+}
+
 // look finds what a locator means on the screen as it is now. A screen that can't be read
 // because it moves counts as one without the element.
 func (h *Hands) look(ctx context.Context, locator string) ([]*uitree.Element, *uitree.Screen, error) {
 	if err := uitree.CheckLocator(locator); err != nil {
 		return nil, nil, err
 	}
-	s, err := h.Phone.Tree(ctx)
-	var refused *phone.Refused
-	if errors.As(err, &refused) {
-		return nil, nil, nil
-	}
-	if err != nil {
+	s, err := h.tree(ctx)
+	if s == nil || err != nil {
 		return nil, nil, err
 	}
 	es, err := s.Find(locator)
 	return es, s, err
 }
 
-// leastLook is how long one look may take at least: a slow device needs seconds for its tree.
-const leastLook = 5 * time.Second
+// leastLook is how long one look may take at least: a slow device needs seconds for its tree, and says after 12 s that its screen does not come to rest.
+const leastLook = 14 * time.Second
 
 // glance is a look that ends when the time is over, as a screen that could not be read.
 func (h *Hands) glance(ctx context.Context, locator string, left time.Duration) ([]*uitree.Element, *uitree.Screen, error) {
@@ -240,7 +295,7 @@ func (h *Hands) await(ctx context.Context, locator string, within time.Duration,
 			if lack != "" {
 				return nil, &Failure{Expected: expected, Actual: locator + ", but " + lack, Line: line}
 			}
-			return nil, &Failure{Expected: expected, Actual: onScreen(s), Line: line}
+			return nil, &Failure{Expected: expected, Actual: h.onScreen(s), Line: line}
 		}
 		if err := phone.Pause(ctx, pause); err != nil {
 			return nil, err
@@ -258,7 +313,11 @@ func (h *Hands) waitGone(ctx context.Context, locator string, within time.Durati
 			return nil
 		}
 		if time.Since(start) >= within {
-			return &Failure{Expected: fmt.Sprintf("%s to go away within %s", locator, within), Actual: "it still on the screen", Line: line}
+			actual := "it still on the screen"
+			if s == nil {
+				actual = h.onScreen(nil)
+			}
+			return &Failure{Expected: fmt.Sprintf("%s to go away within %s", locator, within), Actual: actual, Line: line}
 		}
 		if err := phone.Pause(ctx, pause); err != nil {
 			return err
@@ -278,7 +337,7 @@ func (h *Hands) aim(ctx context.Context, word string, target any, within time.Du
 		e := &uitree.Element{Kind: asText(target["kind"]), Text: asText(target["text"]), Value: asText(target["value"])}
 		return e, int(fx), int(fy), nil
 	case string:
-		e, err := h.await(ctx, target, within, line, func(e *uitree.Element) string {
+		lacks := func(e *uitree.Element) string {
 			switch {
 			case e.Bounds.Empty():
 				return "nothing of it can be seen"
@@ -286,7 +345,11 @@ func (h *Hands) aim(ctx context.Context, word string, target any, within time.Du
 				return "it is disabled"
 			}
 			return ""
-		}, "")
+		}
+		e, err := h.await(ctx, target, within, line, lacks, "")
+		if old := h.onLatest(target, lacks, line); err != nil && old != nil {
+			e, err = old, nil
+		}
 		if err != nil {
 			return nil, 0, 0, err
 		}
@@ -294,6 +357,24 @@ func (h *Hands) aim(ctx context.Context, word string, target any, within time.Du
 		return e, x, y, nil
 	}
 	return nil, 0, 0, fmt.Errorf("%s: want a locator or an element", word)
+}
+
+// onLatest finds an element to be touched on the newest screen that could be read, when the one now does not come to rest; and says how old that is.
+func (h *Hands) onLatest(locator string, lacks func(*uitree.Element) string, line string) *uitree.Element {
+	if h.restless == nil || h.latest == nil {
+		return nil
+	}
+	es, err := h.latest.Find(locator)
+	if err != nil {
+		return nil
+	}
+	for _, e := range es {
+		if lacks(e) == "" {
+			h.Notes.Log(fmt.Sprintf("the screen has not come to rest for %d s: %s is touched where it was %d s ago", int(h.restless.For.Seconds()), locator, int(time.Since(h.latestAt).Seconds())), line)
+			return e
+		}
+	}
+	return nil
 }
 
 func (h *Hands) touch(ctx context.Context, word string, target any, within time.Duration, line string, at func(x, y int) error) error {
@@ -392,7 +473,7 @@ func (h *Hands) scrollTo(ctx context.Context, c Call) (*uitree.Element, error) {
 			now = s.XML()
 		}
 		if swipes > 0 && now == before || swipes >= most {
-			return nil, &Failure{Expected: fmt.Sprintf("%s after %d swipes", locator, swipes), Actual: onScreen(s), Line: c.Line}
+			return nil, &Failure{Expected: fmt.Sprintf("%s after %d swipes", locator, swipes), Actual: h.onScreen(s), Line: c.Line}
 		}
 		before = now
 		if err := h.swipe(ctx, finger, "", patience, c.Line); err != nil {
@@ -457,9 +538,12 @@ func reading(e *uitree.Element) string {
 }
 
 // onScreen says in a line what there was instead.
-func onScreen(s *uitree.Screen) string {
+func (h *Hands) onScreen(s *uitree.Screen) string {
+	if s == nil && h.restless != nil {
+		return fmt.Sprintf("the screen has not come to rest for %d s, and could not be read", int(h.restless.For.Seconds()))
+	}
 	if s == nil {
-		return "a screen that moved all the time and could not be read"
+		return "a screen that could not be read"
 	}
 	var seen []string
 	for _, e := range s.All() {

@@ -96,16 +96,38 @@ func number(s string) (int, string, bool) {
 	return n, t[end:], err == nil
 }
 
+// signal says whether the line tells of a death by a signal.
+func (l Line) signal() bool { return l.Tag == "libc" && strings.HasPrefix(l.Text, "Fatal signal") }
+
 // Crash is the death of an app.
 type Crash struct {
 	At      time.Time
-	App     string
+	App     string // the process's name; with Cut its last 15 characters alone
+	Cut     bool
 	PID     int
 	Native  bool   // by a signal; else by an exception
 	Hung    bool   // it lives, and does not respond to its user
 	Problem string // the exception or the signal, one line
 	Trace   string // all that the log says of it, with line ends
 }
+
+// Of says whether the crash is one of an app: a process of it may have a name behind a colon.
+func (c *Crash) Of(app string) bool {
+	if app == "" || c.App == "" {
+		return false // somebody else's: tools of the shell die, too
+	}
+	name, more, _ := strings.Cut(c.App, ":")
+	if c.Cut { // "app" or "app:more", of which the end is known
+		return strings.HasSuffix(app, c.App) || more != "" && strings.HasSuffix(app, name)
+	}
+	return name == app
+}
+
+// commLength is how much of a name the kernel keeps of a process (TASK_COMM_LEN); Android writes the end of it there.
+const commLength = 15
+
+// nameTakes is how long after a death by a signal the whole name may come.
+const nameTakes = 2 * time.Second
 
 const (
 	maxTrace      = 400       // lines
@@ -118,11 +140,27 @@ const (
 type Finder struct {
 	open *Crash
 	n    int
+	told bool // the open one is among done
 	done []*Crash
 }
 
 // Crashes are those found so far.
 func (f *Finder) Crashes() []*Crash { return f.done }
+
+// tell makes the open crash known.
+func (f *Finder) tell() {
+	if f.open != nil && !f.told {
+		f.told = true
+		f.done = append(f.done, f.open)
+	}
+}
+
+// Flush makes a death by a signal known whose whole name has not come yet. To be called when all that the device logged so far has been fed.
+func (f *Finder) Flush() {
+	if f.open != nil && f.open.Native {
+		f.tell()
+	}
+}
 
 // ofCrashes reports whether lines with a tag can say anything of a crash.
 func ofCrashes(tag string) bool {
@@ -130,7 +168,8 @@ func ofCrashes(tag string) bool {
 }
 
 // Feed takes the next line. Crashes of Java code come under the tag
-// AndroidRuntime, those of native code as a fatal signal under libc, as written by
+// AndroidRuntime, those of native code as a fatal signal under libc, which names a process by the end of its name, and
+// as a tombstone with the whole name under DEBUG, as written by
 // com.android.internal.os.RuntimeInit and by the linker's debuggerd handler; that an app does not
 // respond, under ActivityManager, by com.android.server.am.ProcessErrorStateRecord.
 func (f *Finder) Feed(l Line) {
@@ -140,18 +179,28 @@ func (f *Finder) Feed(l Line) {
 	if f.open != nil && len(f.open.Trace) > maxTraceBytes {
 		f.n = maxTrace // it is full
 	}
+	if f.open != nil && f.open.Native && l.At.Sub(f.open.At) > nameTakes {
+		f.tell()
+	}
 	switch {
 	case l.Tag == "AndroidRuntime" && strings.HasPrefix(l.Text, "FATAL EXCEPTION"):
+		f.Flush()
+		f.told = false
 		f.open, f.n = &Crash{At: l.At, PID: l.PID, Trace: l.Text + "\n"}, 0
-	case l.Tag == "libc" && strings.HasPrefix(l.Text, "Fatal signal"):
+	case l.signal():
+		f.Flush()
 		c := &Crash{At: l.At, PID: l.PID, Native: true, Problem: l.Text, Trace: l.Text + "\n"}
 		if m := nativeApp.FindStringSubmatch(l.Text); m != nil {
-			c.App = m[1]
+			c.App, c.Cut = m[1], len(m[1]) >= commLength
 		}
-		f.open, f.n = c, 0
-		f.done = append(f.done, c)
+		f.open, f.n, f.told = c, 0, false
+		if c.App != "" && !c.Cut {
+			f.tell()
+		}
 	case l.Tag == "ActivityManager" && l.Level == 'E' && strings.HasPrefix(l.Text, "ANR in "):
 		app, _, _ := strings.Cut(l.Text[len("ANR in "):], " ")
+		f.Flush()
+		f.told = false
 		f.open, f.n = &Crash{At: l.At, PID: l.PID, App: app, Hung: true, Trace: l.Text + "\n"}, 0
 	case f.open != nil && f.open.Hung && l.Tag == "ActivityManager" && l.PID == f.open.PID:
 		c := f.open
@@ -161,7 +210,7 @@ func (f *Finder) Feed(l Line) {
 		c.Trace += l.Text + "\n"
 		if why, ok := strings.CutPrefix(l.Text, "Reason: "); ok && c.Problem == "" {
 			c.Problem = "the app is not responding: " + why
-			f.done = append(f.done, c)
+			f.tell()
 		}
 	case f.open == nil:
 	case !f.open.Native && l.Tag == "AndroidRuntime" && l.PID == f.open.PID, f.open.Native && l.Tag == "DEBUG":
@@ -172,18 +221,19 @@ func (f *Finder) Feed(l Line) {
 		c.Trace += l.Text + "\n"
 		if rest, ok := strings.CutPrefix(l.Text, "Process: "); ok && c.App == "" {
 			c.App, _, _ = strings.Cut(rest, ",")
-		} else if c.Native && c.App == "" {
+		} else if c.Native && !f.told {
 			if m := nativeName.FindStringSubmatch(l.Text); m != nil {
-				c.App = m[1]
+				c.App, c.Cut = m[1]+m[2], false
+				f.tell()
 			}
 		} else if c.Problem == "" && !c.Native {
 			c.Problem = strings.TrimSpace(l.Text)
-			f.done = append(f.done, c)
+			f.tell()
 		}
 	}
 }
 
 var (
-	nativeApp  = regexp.MustCompile(`pid \d+ \(([\w.]+)\)`)
-	nativeName = regexp.MustCompile(`>>> ([\w.]+) <<<`)
+	nativeApp  = regexp.MustCompile(`pid \d+ \(([\w.:]+)\)`)
+	nativeName = regexp.MustCompile(`>>> ([\w.:]+) <<<|^Cmdline: ([\w.:]+)`)
 )

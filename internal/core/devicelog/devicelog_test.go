@@ -72,3 +72,43 @@ func TestATraceWithoutEndIsCut(t *testing.T) {
 	require.Len(t, f.Crashes(), 1)
 	assert.LessOrEqual(t, strings.Count(f.Crashes()[0].Trace, "\n"), maxTrace+1)
 }
+
+func TestADeathByASignalWaitsForTheWholeName(t *testing.T) {
+	const died = "1700000001.000  4207  4210 F libc: Fatal signal 6 (SIGABRT), code -1 in tid 4210 (worker), pid 4207 (g.kelpline.app)\n"
+	for name, c := range map[string]struct {
+		log  string
+		app  string
+		cut  bool
+		told int
+	}{
+		"the tombstone names it":     {"1700000001.050  5000  5000 F DEBUG: pid: 4207, tid: 4210, name: worker  >>> org.kelpline.app <<<", "org.kelpline.app", false, 1},
+		"a newer one does":           {"1700000001.050  5000  5000 F DEBUG: Cmdline: org.kelpline.app:sync", "org.kelpline.app:sync", false, 1},
+		"no tombstone comes":         {"1700000004.000  1  1 I other: later", "g.kelpline.app", true, 1},
+		"it has not come":            {"1700000001.500  1  1 I other: at once", "g.kelpline.app", true, 0},
+		"another app dies meanwhile": {"1700000001.010  9  9 E AndroidRuntime: FATAL EXCEPTION: main", "g.kelpline.app", true, 1},
+	} {
+		var f Finder
+		feed(&f, strings.Replace(died, "g.kelpline.app", "rg.kelpline.app", 1)+c.log)
+		require.Len(t, f.Crashes(), c.told, name)
+		f.Flush()
+		f.Flush()
+		require.Len(t, f.Crashes(), 1, name)
+		got := f.Crashes()[0]
+		assert.Equal(t, strings.Replace(c.app, "g.kelpline.app", map[bool]string{true: "rg.kelpline.app", false: "g.kelpline.app"}[c.cut], 1), got.App, name)
+		assert.Equal(t, c.cut, got.Cut, name)
+		assert.True(t, got.Of("org.kelpline.app"), name)
+		assert.False(t, got.Of("org.kelpline.other"), name)
+		assert.False(t, got.Of(""), name)
+	}
+}
+
+func TestADeathOfNobodyIsNoApps(t *testing.T) {
+	var f Finder
+	feed(&f, `
+1700000001.000  77  77 E AndroidRuntime: FATAL EXCEPTION: main
+1700000001.000  77  77 E AndroidRuntime: java.lang.IllegalStateException: a tool of the shell`)
+	require.Len(t, f.Crashes(), 1)
+	assert.False(t, f.Crashes()[0].Of(""), "a session without a build watches no app")
+	assert.False(t, f.Crashes()[0].Of("org.kelpline.app"))
+	assert.True(t, (&Crash{App: "ine.app:syncing", Cut: true}).Of("org.kelpline.app"))
+}

@@ -124,7 +124,8 @@ func (x *scan) line(text string) {
 		if before := len(x.finder.Crashes()); ofCrashes(l.Tag) {
 			l.Tag, l.Text = strings.Clone(l.Tag), strings.Clone(l.Text)
 			x.finder.Feed(l)
-			if len(x.finder.Crashes()) > before {
+			told := x.finder.Crashes()
+			if signal := l.signal(); signal || len(told) > before && !told[len(told)-1].Native { // whose it is by a signal comes later than the line to go to
 				x.Crashes = append(x.Crashes, len(x.entries))
 			}
 		}

@@ -42,6 +42,10 @@ var Vocabulary = []Word{
 	{Of: "phone", Name: "hide_keyboard", Call: `hide_keyboard()`, Does: "puts the keyboard away where it is up", Example: `phone.hide_keyboard()`},
 	{Of: "phone", Name: "rotate", Call: `rotate(to)`, Does: "turns the screen to portrait or landscape; it is turned back after the case", Example: `phone.rotate("landscape")`},
 	{Of: "phone", Name: "dark", Call: `dark(on=True)`, Does: "switches the system's dark mode; it is set back after the case", Example: `phone.dark()`},
+	{Of: "phone", Name: "allow", Call: `allow(permission, within=10)`, Does: "answers the system's dialog that asks for a permission with yes, in any language: location, notifications, camera, microphone, contacts, calendar, calls, messages, photos, files, bluetooth, activity, sensors, or the system's own name; does nothing where the app has it already", Example: `phone.allow("location")`},
+	{Of: "phone", Name: "deny", Call: `deny(permission, within=10)`, Does: "answers it with no; fails where the app has the permission already", Example: `phone.deny("location")`},
+	{Of: "phone", Name: "ask_permissions", Call: `ask_permissions()`, Does: "clears the app's data and takes its permissions back, so that it asks for them; otherwise it has all that its manifest asks for", Example: `phone.ask_permissions()`},
+	{Of: "phone", Name: "settle", Call: `settle(on=True)`, Does: "with False, nothing waits for the screen to come to rest until the end of the case: what can't be read because it moves is looked at as it was last", Example: `phone.settle(False)`},
 	{Of: "phone", Name: "step", Call: `step(name)`, Does: "names this moment and keeps its screenshot", Example: `phone.step("review")`},
 	{Of: "phone", Name: "facts", Call: `facts`, Does: "what is known of the device: api, os, maker, model, form, width and height (in dp), language, memory_mb, serial", Example: `if phone.facts["form"] == "tablet": …`},
 

@@ -3,11 +3,14 @@ package adb
 // Permissions that an app asks its user for while it runs, and the system's dialog that asks.
 
 import (
+	"bytes"
 	"context"
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"tessellant/internal/core/uitree"
 )
@@ -74,6 +77,73 @@ func (d *Device) grant(ctx context.Context, id string, names []string) error {
 // dialogApps are the apps of the system whose dialog asks for permissions, over the levels and where the system comes with its maker's own build of them.
 var dialogApps = []string{"com.android.permissioncontroller", "com.google.android.permissioncontroller", "com.android.packageinstaller", "com.google.android.packageinstaller"}
 
+// permissions are the system's names for what our words mean, newer systems' names among them.
+var permissions = map[string][]string{
+	"location": {"ACCESS_FINE_LOCATION", "ACCESS_COARSE_LOCATION"}, "notifications": {"POST_NOTIFICATIONS"}, "camera": {"CAMERA"}, "microphone": {"RECORD_AUDIO"},
+	"contacts": {"READ_CONTACTS", "WRITE_CONTACTS", "GET_ACCOUNTS"}, "calendar": {"READ_CALENDAR", "WRITE_CALENDAR"}, "calls": {"CALL_PHONE", "READ_PHONE_STATE", "READ_CALL_LOG"},
+	"messages": {"SEND_SMS", "READ_SMS", "RECEIVE_SMS"}, "photos": {"READ_MEDIA_IMAGES", "READ_MEDIA_VIDEO", "READ_EXTERNAL_STORAGE"}, "files": {"READ_EXTERNAL_STORAGE", "WRITE_EXTERNAL_STORAGE"},
+	"bluetooth": {"BLUETOOTH_CONNECT", "BLUETOOTH_SCAN", "BLUETOOTH_ADVERTISE"}, "activity": {"ACTIVITY_RECOGNITION"}, "sensors": {"BODY_SENSORS"},
+}
+
+// Named implements phone.Permissions.
+func (d *Device) Named(word string) (names []string) {
+	if strings.Contains(word, ".") {
+		return []string{word}
+	}
+	for _, n := range permissions[word] {
+		names = append(names, "android.permission."+n)
+	}
+	return names
+}
+
+// Answer implements phone.Permissions: by the ids of the dialog's buttons, which no language changes.
+func (d *Device) Answer(ctx context.Context, allow bool) (bool, error) {
+	s, err := d.Tree(ctx)
+	if err != nil {
+		return false, err
+	}
+	ids := allowIDs
+	if !allow {
+		ids = denyIDs
+	}
+	b := dialogButton(s, ids)
+	if b == nil {
+		return false, nil
+	}
+	x, y := b.Bounds.Center()
+	if err := d.Tap(ctx, x, y); err != nil {
+		return true, err
+	}
+	for end := time.Now().Add(5 * time.Second); time.Now().Before(end); { // it goes away by itself
+		if s, err = d.Tree(ctx); err != nil {
+			return true, err
+		}
+		if now := dialogButton(s, ids); now == nil || !bytes.Equal(sayAll(now), sayAll(b)) {
+			break
+		}
+	}
+	return true, nil
+}
+
+// sayAll is what tells one button of a dialog from that of the next.
+func sayAll(e *uitree.Element) []byte { return fmt.Append(nil, e.ID, e.Bounds) }
+
+// dialogButton finds the first of some buttons of the dialog that asks.
+func dialogButton(s *uitree.Screen, ids []string) *uitree.Element {
+	all := s.All()
+	for _, id := range ids {
+		for _, e := range all {
+			if e.ID == id && slices.Contains(dialogApps, e.App) {
+				return e
+			}
+		}
+	}
+	return nil
+}
+
+// denyIDs are those that deny; newer systems have another id for the second time.
+var denyIDs = []string{"permission_deny_button", "permission_deny_and_dont_ask_again_button", "permission_no_upgrade_button"}
+
 // allowIDs are the dialog's buttons that allow, the best first: for good before once.
 var allowIDs = []string{"permission_allow_button", "permission_allow_foreground_only_button", "permission_allow_one_time_button"}
 
@@ -89,13 +159,5 @@ func (d *Device) asked(s *uitree.Screen) *uitree.Element {
 	if asks {
 		return nil
 	}
-	all := s.All()
-	for _, id := range allowIDs {
-		for _, e := range all {
-			if e.ID == id && slices.Contains(dialogApps, e.App) {
-				return e
-			}
-		}
-	}
-	return nil
+	return dialogButton(s, allowIDs)
 }

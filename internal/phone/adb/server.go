@@ -134,19 +134,66 @@ func (s *Server) ask(ctx context.Context, request string) (string, error) {
 // Version asks for the server's version, as a hex number.
 func (s *Server) Version(ctx context.Context) (string, error) { return s.ask(ctx, "host:version") }
 
-// Devices lists what the server sees.
+// Devices lists what the server sees. Devices on cables that have one serial are listed by where they are plugged in, such as usb:1-4.
 func (s *Server) Devices(ctx context.Context) ([]Listed, error) {
 	text, err := s.ask(ctx, "host:devices")
 	if err != nil {
 		return nil, err
 	}
+	out := readListed(text)
+	seen := map[string]bool{}
+	for _, l := range out {
+		if seen[l.Serial] {
+			if text, err = s.ask(ctx, "host:devices-l"); err != nil {
+				return nil, err
+			}
+			return readListedLong(text), nil
+		}
+		seen[l.Serial] = true
+	}
+	return out, nil
+}
+
+// readListedLong reads what `host:devices-l` answers: serial, state, and what else is known, as name:value.
+func readListedLong(text string) []Listed {
+	var out []Listed
+	count := map[string]int{}
+	var plugs []string
+	for _, line := range strings.Split(text, "\n") {
+		serial, rest, ok := strings.Cut(strings.TrimSpace(line), " ")
+		if !ok {
+			continue
+		}
+		plug := ""
+		state := strings.TrimSpace(rest)
+		for _, name := range []string{" usb:", " product:", " model:", " device:", " transport_id:"} {
+			if i := strings.Index(state, name); i >= 0 {
+				if name == " usb:" {
+					plug, _, _ = strings.Cut(state[i+1:], " ")
+				}
+				state = state[:i]
+			}
+		}
+		out, plugs = append(out, Listed{serial, strings.TrimSpace(state)}), append(plugs, plug)
+		count[serial]++
+	}
+	for i := range out {
+		if count[out[i].Serial] > 1 && plugs[i] != "" {
+			out[i].Serial = plugs[i]
+		}
+	}
+	return out
+}
+
+// readListed reads what `host:devices` answers.
+func readListed(text string) []Listed {
 	var out []Listed
 	for _, line := range strings.Split(text, "\n") {
 		if serial, state, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok {
 			out = append(out, Listed{serial, state})
 		}
 	}
-	return out, nil
+	return out
 }
 
 // Connect makes the server connect to a device at address:port. The server
