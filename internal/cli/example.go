@@ -5,8 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -30,33 +32,53 @@ type foretoldLeg struct {
 	Cases   map[string]verdict.Verdict `yaml:"cases"` // those that do not pass
 }
 
+// everywhere names what comes out alike on all devices.
+const everywhere = "everywhere"
+
+// of is what is foretold for a device.
+func (f foretold) of(label, serial string) foretoldLeg {
+	leg := f[label][serial]
+	if leg.Verdict == "" {
+		leg.Verdict = verdict.Passed
+	}
+	cases := maps.Clone(f[label][everywhere].Cases)
+	if cases == nil {
+		cases = map[string]verdict.Verdict{}
+	}
+	maps.Copy(cases, leg.Cases)
+	leg.Cases = cases
+	return leg
+}
+
 func (a *app) exampleCmd() *cobra.Command {
 	var dir, builds, data, temper, evidence string
+	var phones []string
 	cmd := &cobra.Command{Use: "example", Short: "Do the main job once, on simulated phones", Args: cobra.NoArgs,
 		Long: `Do the main job once, on simulated phones: start a service of its own with the demo's
 phones behind a real adb server, upload Kelpline and its package, run, and fetch the
 evidence; then run the suites in other languages, from outside and as packages. Exit
 code 0 when all came out as demo/foretold.yaml says, failures and all; 1 when not, with
 the differences.`,
-		Example: "  make example\n  tessellant example --temper instant --evidence .data/evidence",
+		Example: "  make example\n  tessellant example --temper instant --evidence .data/evidence\n  tessellant example --temper awkward --phones orr-01,orr-02,orr-03,orr-05,fen-01,fen-02",
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.example(c.Context(), dir, builds, data, temper, evidence)
+			return a.example(c.Context(), dir, builds, data, temper, evidence, phones)
 		}}
 	f := cmd.Flags()
 	f.StringVar(&dir, "demo", "demo", "folder with fleet.yaml, foretold.yaml and shore-suite")
 	f.StringVar(&builds, "builds", "build", "folder with Kelpline's builds; make build makes them")
 	f.StringVar(&data, "data", ".data/example", "data folder of the service")
-	f.StringVar(&temper, "temper", "real", "how the phones behave: instant, real or stubborn")
+	f.StringVar(&temper, "temper", "real", temperHelp)
+	f.StringSliceVar(&phones, "phones", nil, phonesHelp)
 	f.StringVar(&evidence, "evidence", ".data/evidence", "where the evidence is put, a folder for each device")
 	return cmd
 }
 
-func (a *app) example(ctx context.Context, dir, builds, data, temper, evidence string) error {
+func (a *app) example(ctx context.Context, dir, builds, data, temper, evidence string, phones []string) error {
 	want, err := readForetold(dir)
 	if err != nil {
 		return err
 	}
-	h, err := a.startDemo(ctx, demoConfig{Dir: dir, Data: data, Listen: "127.0.0.1:0", Temper: temper})
+	h, err := a.startDemo(ctx, demoConfig{Dir: dir, Data: data, Listen: "127.0.0.1:0", Temper: temper, Phones: phones})
 	if err != nil {
 		return err
 	}
@@ -66,7 +88,7 @@ func (a *app) example(ctx context.Context, dir, builds, data, temper, evidence s
 	if err != nil {
 		return err
 	}
-	return a.compare(ctx, want, runs, evidence)
+	return a.compare(ctx, want, runs, evidence, phones)
 }
 
 // readForetold reads how the demo's run must come out.
@@ -88,8 +110,9 @@ type demoConfig struct {
 	Dir    string // with fleet.yaml
 	Data   string
 	Listen string
-	Temper string // of the phones
-	Loose  bool   // cables drop, where the fleet says so
+	Temper string   // of the phones
+	Phones []string // serials of those that are started; none: all
+	Loose  bool     // cables drop, where the fleet says so
 }
 
 // demoHouse is a service with the demo's phones.
@@ -114,6 +137,9 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 	}()
 	traits, err := phone.ReadFleetFile(filepath.Join(c.Dir, "fleet.yaml"), c.Loose)
 	if err != nil {
+		return nil, err
+	}
+	if traits, err = chosen(traits, c.Phones); err != nil {
 		return nil, err
 	}
 	back, err := backend.Start("127.0.0.1:0")
@@ -155,6 +181,31 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 	inner.closers = append(started, inner.closers...)
 	a.url, a.key = inner.URL, key
 	return &demoHouse{inner, c.Data, len(traits), time.Since(start)}, nil
+}
+
+const (
+	temperHelp = "how the phones behave: instant, real, stubborn or awkward"
+	phonesHelp = "serials of the phones that are started; all unless said. The suites in other languages need orr-01, orr-02, orr-03 and fen-01"
+)
+
+// chosen keeps the phones with these serials; all, when there are none.
+func chosen(fleet []phone.Traits, serials []string) (out []phone.Traits, err error) {
+	if len(serials) == 0 {
+		return fleet, nil
+	}
+	for _, s := range serials {
+		i := slices.IndexFunc(fleet, func(t phone.Traits) bool { return t.Serial == s })
+		if i < 0 {
+			return nil, &exit{verdict.ExitNothingSaid, fmt.Errorf("the fleet has no phone %s; see fleet.yaml", s)}
+		}
+		out = append(out, fleet[i])
+	}
+	for _, s := range append(slices.Clone(programsOn), suites[0].device, suites[1].device) {
+		if !slices.Contains(serials, s) {
+			return nil, &exit{verdict.ExitNothingSaid, fmt.Errorf("the suites in other languages need %s, too: name it with --phones", s)}
+		}
+	}
+	return out, nil
 }
 
 // versions of Kelpline, in the order in which they came out.
@@ -248,7 +299,7 @@ func (a *app) phonesReady(ctx context.Context, n int) error {
 }
 
 // compare fetches the evidence of the runs, and holds it against what was foretold.
-func (a *app) compare(ctx context.Context, want foretold, runs []demoRun, evidence string) error {
+func (a *app) compare(ctx context.Context, want foretold, runs []demoRun, evidence string, phones []string) error {
 	var wrong []string
 	for _, r := range runs {
 		v := r.label
@@ -272,16 +323,13 @@ func (a *app) compare(ctx context.Context, want foretold, runs []demoRun, eviden
 			if err != nil {
 				return err
 			}
-			expect, named := want[v][l.Serial]
-			if !named {
-				expect.Verdict = verdict.Passed
-			}
+			expect := want.of(v, l.Serial)
 			for _, w := range differences(l.Serial, expect, leg, dir) {
 				wrong = append(wrong, v+" on "+w)
 			}
 		}
 		for serial := range want[v] {
-			if !seen[serial] {
+			if !seen[serial] && serial != everywhere && (len(phones) == 0 || slices.Contains(phones, serial)) {
 				wrong = append(wrong, v+" on "+serial+": took no part")
 			}
 		}

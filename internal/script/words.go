@@ -41,13 +41,14 @@ type Hands struct {
 	restless *phone.Restless // how the last look ended, where the screen moved all the time
 	latest   *uitree.Screen  // the newest that could be read
 	latestAt time.Time
+	trusted  time.Duration // how long the newest is taken for what is there now; 0: something was done since
 	turned   bool // the screen lies the other way than it does by nature
 	set      bool // a setting was changed
 }
 
 // Restore puts back what the script has changed of the device's settings.
 func (h *Hands) Restore(ctx context.Context) error {
-	h.hasty = false
+	h.hasty, h.trusted = false, 0
 	if !h.set {
 		return nil
 	}
@@ -76,6 +77,9 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		return otherwise
 	}
 	within := seconds("within", patience)
+	if !onlyLooks[c.Word] {
+		defer h.touched()
+	}
 	switch c.Word {
 	case "launch":
 		app := h.App
@@ -202,11 +206,25 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	return nil, fmt.Errorf("a phone has no %s", c.Word)
 }
 
+// onlyLooks are the words that do nothing to the device.
+var onlyLooks = map[string]bool{"find": true, "all": true, "sees": true, "wait_for": true, "wait_gone": true, "wait_until": true, "read": true, "scroll_to": true, "check": true,
+	"log": true, "step": true, "data.text": true, "data.json": true, "data.rows": true, "settle": true}
+
+// touched says that something was done on the device: what was seen may not be so any more.
+func (h *Hands) touched() { h.trusted = 0 }
+
+// maxTrust is how long a tree is taken for true at most.
+const maxTrust = 500 * time.Millisecond
+
 // hastyLook is how long a look may take when the script does not wait for the screen to come to rest; it is then looked at as it was last.
 const hastyLook = 2 * time.Second
 
-// tree reads the screen. One that does not come to rest is nil, unless the script does not wait for that: then it is the newest that could be read.
+// tree reads the screen, unless the one at hand is so fresh that reading it took longer than has passed since, and nothing was done on the device. One that does not come to rest is nil, unless the script does not wait for that: then it is the newest that could be read.
 func (h *Hands) tree(ctx context.Context) (*uitree.Screen, error) {
+	if h.latest != nil && time.Since(h.latestAt) < h.trusted {
+		return h.latest, nil
+	}
+	start := time.Now()
 	look, cancel := ctx, func() {}
 	if h.hasty && h.latest != nil {
 		look, cancel = context.WithTimeout(ctx, hastyLook)
@@ -218,6 +236,7 @@ func (h *Hands) tree(ctx context.Context) (*uitree.Screen, error) {
 	switch {
 	case err == nil:
 		h.latest, h.latestAt = s, time.Now()
+		h.trusted = min(h.latestAt.Sub(start), maxTrust)
 		return s, nil
 	case h.hasty && h.latest != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
 		return h.latest, nil
@@ -297,6 +316,7 @@ func (h *Hands) await(ctx context.Context, locator string, within time.Duration,
 			}
 			return nil, &Failure{Expected: expected, Actual: h.onScreen(s), Line: line}
 		}
+		h.touched() // look anew
 		if err := phone.Pause(ctx, pause); err != nil {
 			return nil, err
 		}
@@ -319,6 +339,7 @@ func (h *Hands) waitGone(ctx context.Context, locator string, within time.Durati
 			}
 			return &Failure{Expected: fmt.Sprintf("%s to go away within %s", locator, within), Actual: actual, Line: line}
 		}
+		h.touched()
 		if err := phone.Pause(ctx, pause); err != nil {
 			return err
 		}
@@ -456,6 +477,7 @@ func (h *Hands) scrollTo(ctx context.Context, c Call) (*uitree.Element, error) {
 		// The screen may still be on its way; an element that is coming needs no swipe.
 		es, s, err := h.look(ctx, locator)
 		for end := time.Now().Add(time.Second); err == nil && len(es) == 0 && (s == nil || swipes == 0) && time.Now().Before(end); {
+			h.touched()
 			if err = phone.Pause(ctx, pause); err == nil {
 				es, s, err = h.look(ctx, locator)
 			}
@@ -495,6 +517,7 @@ func (h *Hands) hideKeyboard(ctx context.Context) error {
 
 // swipe moves a finger over the middle half of the screen, or of an element.
 func (h *Hands) swipe(ctx context.Context, direction, on string, within time.Duration, line string) error {
+	defer h.touched()
 	area := uitree.Rect{Right: h.Facts.Width, Bottom: h.Facts.Height}
 	if h.turned {
 		area = uitree.Rect{Right: h.Facts.Height, Bottom: h.Facts.Width}

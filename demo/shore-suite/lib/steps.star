@@ -17,6 +17,14 @@ def open_settings(phone):
     phone.find("#shore_gull-ledge")
     phone.tap(phone.scroll_to("#settings"))
 
+def open_what_asks(phone, switch):
+    """From a start as new to a setting that asks for a permission, where this version of Kelpline has it."""
+    phone.ask_permissions()
+    open_settings(phone)
+    phone.scroll_to("#about")
+    if not phone.sees(switch):
+        skip("this version of Kelpline does not ask")
+
 def fill(phone, field, text):
     """Types into a field and puts the keyboard away."""
     phone.type(field, text)
