@@ -269,9 +269,14 @@ func (c *command) find() ([]*uitree.Element, *uitree.Screen, *w3c.Error) {
 // findNow looks once. Moves says that the screen could not be read since it would not stand still.
 func (c *command) findNow(using, value string) (es []*uitree.Element, s *uitree.Screen, moves bool, werr *w3c.Error) {
 	s, err := c.screen(c.ctx)
+	var restless *phone.Restless
+	if errors.As(err, &restless) && restless.Last != nil { // the newest there is, and its age is said
+		s, err = restless.Last, nil
+		c.args["screen"] = fmt.Sprintf("as it was %d s ago: it has not come to rest", int(time.Since(restless.Seen).Seconds()))
+	}
 	if err != nil {
 		var refused *phone.Refused
-		return nil, nil, errors.As(err, &refused), asError("read the screen", err)
+		return nil, nil, errors.As(err, &refused) || restless != nil, asError("read the screen", err)
 	}
 	var from *uitree.Element
 	if c.call.Element != "" {

@@ -7,6 +7,8 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
@@ -27,6 +29,10 @@ func (c *command) ours() (any, *w3c.Error) {
 		return nil, c.turnTo()
 	case "Hide Keyboard":
 		return nil, c.hideKeyboard()
+	case "Ask Permissions":
+		return nil, c.askPermissions()
+	case "Answer Permission":
+		return nil, c.answerPermission()
 	case "Get Device Log":
 		return c.deviceLog()
 	case "Put File":
@@ -108,21 +114,30 @@ func (c *command) install() *w3c.Error {
 	return nil
 }
 
-func (c *command) app() *w3c.Error {
+// meant is the app that a command is for: the session's own, unless its body names another.
+func (c *command) meant() (phone.App, *w3c.Error) {
 	app := c.App
 	if id, given := c.body["app"]; given {
 		s, ok := id.(string)
 		if !ok || s == "" {
-			return w3c.Fail(w3c.InvalidArgument, "app must be an app's id, such as org.example.app")
+			return app, w3c.Fail(w3c.InvalidArgument, "app must be an app's id, such as org.example.app")
 		}
 		if s != app.ID {
 			app = phone.App{ID: s}
 		}
 	}
 	if app.ID == "" {
-		return w3c.Fail(w3c.InvalidArgument, "the session has no build; say which app is meant")
+		return app, w3c.Fail(w3c.InvalidArgument, "the session has no build; say which app is meant")
 	}
 	c.args["app"] = app.ID
+	return app, nil
+}
+
+func (c *command) app() *w3c.Error {
+	app, werr := c.meant()
+	if werr != nil {
+		return werr
+	}
 	defer c.touched()
 	switch c.call.Name {
 	case "Stop App":
@@ -165,6 +180,42 @@ func (c *command) hideKeyboard() *w3c.Error {
 		return asError("hide the keyboard", err)
 	}
 	return c.press("hide the keyboard", phone.Back)
+}
+
+func (c *command) askPermissions() *w3c.Error {
+	app, werr := c.meant()
+	if werr != nil {
+		return werr
+	}
+	if c.permits == nil {
+		return w3c.Fail(w3c.UnsupportedOperation, "this device knows no permissions")
+	}
+	defer c.touched()
+	return asError("take the app's permissions back", c.permits.AsNew(c.ctx, app.ID))
+}
+
+// dialogWithin is how long the system's dialog may take to come.
+const dialogWithin = 10 * time.Second
+
+func (c *command) answerPermission() *w3c.Error {
+	app, werr := c.meant()
+	if werr != nil {
+		return werr
+	}
+	permission, ok := c.body["permission"].(string)
+	allow, said := c.body["allow"].(bool)
+	if !ok || permission == "" || !said {
+		return w3c.Fail(w3c.InvalidArgument, `the body must be such as {"permission": "location", "allow": true}; the permissions are %s, and the system's own names`, strings.Join(phone.PermissionWords, ", "))
+	}
+	if c.permits == nil {
+		return w3c.Fail(w3c.UnsupportedOperation, "this device knows no permissions")
+	}
+	if c.permits.Named(permission) == nil {
+		return w3c.Fail(w3c.InvalidArgument, "no permission is called %s; there are %s, and the system's own names", short(permission), strings.Join(phone.PermissionWords, ", "))
+	}
+	c.args["permission"], c.args["allow"] = short(permission), fmt.Sprint(allow)
+	defer c.touched()
+	return asError("answer the system's dialog", phone.Decide(c.ctx, c.permits, app.ID, permission, allow, dialogWithin))
 }
 
 func (c *command) deviceLog() (any, *w3c.Error) {

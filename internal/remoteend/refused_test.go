@@ -26,6 +26,7 @@ type paper struct {
 	phone.Phone
 	shows    *uitree.Screen // nil: a field to search in
 	moves    int            // how often its tree can't be read yet
+	before   *uitree.Screen // what it showed before it moved
 	refuses  error
 	launched []string
 }
@@ -33,7 +34,7 @@ type paper struct {
 func (p *paper) Tree(context.Context) (*uitree.Screen, error) {
 	if p.moves > 0 {
 		p.moves--
-		return nil, &phone.Refused{Doing: "read the screen's tree", Why: "could not get idle state"}
+		return nil, &phone.Restless{For: 12 * time.Second, Last: p.before, Seen: time.Now().Add(-14 * time.Second)}
 	}
 	if p.shows != nil {
 		return p.shows, nil
@@ -74,11 +75,11 @@ func TestAScreenThatMovesIsWaitedForAsLongAsTheImplicitTimeout(t *testing.T) {
 	do, _ := onPaper(t, p, nil)
 	message, code := do("POST", "/element", search)
 	assert.Equal(t, "no such element", code)
-	assert.Contains(t, message, "could not get idle state")
+	assert.Contains(t, message, "has not come to rest for 12 s")
 	p.moves = 1
 	message, code = do("POST", "/elements", search)
 	assert.Equal(t, "unknown error", code, "whether there are any is not known")
-	assert.Contains(t, message, "could not get idle state")
+	assert.Contains(t, message, "has not come to rest for 12 s")
 	p.moves = 3
 	_, code = do("POST", "/timeouts", `{"implicit": 20000}`)
 	require.Empty(t, code)
@@ -196,4 +197,14 @@ func TestTheScreenIsNoWiderForADialogThatIs(t *testing.T) {
 	_, _ = do("POST", "/back", "{}") // what was seen is not so any more
 	w, h, held = look()
 	assert.Equal(t, []any{800.0, 400.0, "landscape"}, []any{w, h, held})
+}
+
+func TestAScreenThatNeverRestsIsUsedAsItWasLast(t *testing.T) {
+	p := &paper{moves: 1 << 30}
+	p.before = &uitree.Screen{Elements: []*uitree.Element{{Kind: "field", ID: "search", Enabled: true, Bounds: uitree.Rect{Right: 400, Bottom: 100}}}}
+	do, notes := onPaper(t, p, nil)
+	_, code := do("POST", "/element", `{"using": "css selector", "value": "#search"}`)
+	require.Empty(t, code)
+	last := notes.commands[len(notes.commands)-1]
+	assert.Contains(t, last.Args["screen"], "as it was 14 s ago")
 }

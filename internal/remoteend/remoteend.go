@@ -80,6 +80,7 @@ type Session struct {
 	settings phone.Settings
 	fingers  phone.Fingers
 	files    phone.Files
+	permits  phone.Permissions
 
 	turn chan struct{} // whose turn it is to command
 	used atomic.Int64  // when the last command came or ended, in ns since 1970
@@ -116,6 +117,9 @@ func New(c Config) *Session {
 	}
 	if f, ok := c.Phone.(phone.Fingers); ok {
 		s.fingers = phone.ObservedFingers(f, see)
+	}
+	if p, ok := c.Phone.(phone.Permissions); ok {
+		s.permits = phone.ObservedPermissions(p, see)
 	}
 	if f, ok := c.Phone.(phone.Files); ok {
 		s.files = phone.ObservedFiles(f, see)

@@ -473,7 +473,16 @@ func TestOurOwnCommandsDoWhatTheStandardHasNoWordFor(t *testing.T) {
 	content := base64.StdEncoding.EncodeToString([]byte("low 3.2\n"))
 	l.must("POST", "/tessellant/file/put", m{"path": "/sdcard/tides.csv", "content": content})
 	assert.Equal(t, content, l.must("POST", "/tessellant/file/fetch", m{"path": "/sdcard/tides.csv"}))
+	l.must("POST", "/timeouts", m{"implicit": 10000})
+	for _, allow := range []bool{true, false} {
+		l.must("POST", "/tessellant/permission/ask", m{})
+		l.must("POST", "/tessellant/app/launch", m{"args": m{"debug_ask": "CAMERA"}})
+		l.must("POST", "/tessellant/permission/answer", m{"permission": "camera", "allow": allow})
+		l.find("#shore_gull-ledge")
+	}
+	l.must("POST", "/tessellant/permission/answer", m{"permission": "calendar", "allow": true}) // the app does not ask for it
 	for path, body := range map[string]m{
+		"/tessellant/permission/answer": {"permission": "luck", "allow": true}, "/tessellant/permission/ask": {"app": 7},
 		"/tessellant/file/fetch": {"path": "/sdcard/none"}, "/tessellant/file/put": {"path": "/sdcard/x", "content": "***"}, "/tessellant/case/end": {"verdict": "great"},
 		"/tessellant/step": {"name": " "}, "/tessellant/app/install": {"build": 7}, "/tessellant/log": {"since": -1}, "/tessellant/app/launch": {"args": 1},
 	} {

@@ -105,6 +105,8 @@ var Extensions = []Command{
 	{"GET", "/session/{session id}/tessellant/orientation", "Get Orientation", Works, `"portrait" or "landscape"`},
 	{"POST", "/session/{session id}/tessellant/orientation", "Set Orientation", Works, `{"orientation": "landscape"}`},
 	{"POST", "/session/{session id}/tessellant/keyboard/hide", "Hide Keyboard", Works, "no error when there is none"},
+	{"POST", "/session/{session id}/tessellant/permission/ask", "Ask Permissions", Works, `clears the app's data and takes its permissions back, so that it asks for them; {"app": id}, or {} for the session's build`},
+	{"POST", "/session/{session id}/tessellant/permission/answer", "Answer Permission", Works, `{"permission": "location", "allow": true}: answers the system's dialog, in any language, and returns when the app has the permission, or has it not; waits for the dialog up to 10 s`},
 	{"POST", "/session/{session id}/tessellant/log", "Get Device Log", Works, `{"since": next}: the lines since the last answer's next; 0 or nothing: since the session began`},
 	{"POST", "/session/{session id}/tessellant/file/put", "Put File", Works, `{"path": on the device, "content": Base64}`},
 	{"POST", "/session/{session id}/tessellant/file/fetch", "Fetch File", Works, `{"path": on the device} → Base64`},
