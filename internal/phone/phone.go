@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own, found by type assertion: Logger, Clock,
-// Keyboard, Settings, Waker, Permissions, Pixels, Fingers, Files. Coordinates are pixels of the screen as it is held. Every call ends by
+// Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -104,6 +104,13 @@ type Settings interface {
 	Dark(ctx context.Context, on bool) error
 	// Restore puts back all that was changed since the last time.
 	Restore(ctx context.Context) error
+}
+
+// Settler is a phone that can be held still while a test runs: its screen stays on, and does not turn by itself.
+type Settler interface {
+	Settle(ctx context.Context) error
+	// Unsettle puts everything back, also what Settings changed.
+	Unsettle(ctx context.Context) error
 }
 
 // Waker is a phone whose screen may be off.

@@ -42,8 +42,8 @@ type Hands struct {
 	latest   *uitree.Screen  // the newest that could be read
 	latestAt time.Time
 	trusted  time.Duration // how long the newest is taken for what is there now; 0: something was done since
-	turned   bool // the screen lies the other way than it does by nature
-	set      bool // a setting was changed
+	turned   bool          // the screen lies the other way than it does by nature
+	set      bool          // a setting was changed
 }
 
 // Restore puts back what the script has changed of the device's settings.

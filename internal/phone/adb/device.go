@@ -75,6 +75,7 @@ var (
 	_ phone.Pixels   = (*Device)(nil)
 
 	_ phone.Permissions = (*Device)(nil)
+	_ phone.Settler     = (*Device)(nil)
 )
 
 // Open takes a device into use. Transport is its serial as the server lists it. One whose system is not up yet is *Starting.

@@ -21,8 +21,8 @@ import (
 // terminal, which some systems write to instead, is not.
 const dumpFile = "/data/local/tmp/tessellant-tree.xml"
 
-// A fresh file each time: an old one must not be taken for what is on the screen now.
-const dumpLine = "rm -f " + dumpFile + "; uiautomator dump " + dumpFile + "; cat " + dumpFile
+// A fresh file each time: an old one must not be taken for what is on the screen now, and none is left.
+const dumpLine = "rm -f " + dumpFile + "; uiautomator dump " + dumpFile + "; cat " + dumpFile + "; rm -f " + dumpFile
 
 // restLimit is how long the screen is waited for that moves all the time. The command gives up by itself after 10 s.
 const restLimit = 12 * time.Second

@@ -116,7 +116,7 @@ var checks = []check{
 		require.Greater(p, f.Height, f.Width/2)
 	}},
 	{"wake", "Wake, where it exists, leaves the screen on; Settle keeps it so.", func(p *probe) {
-		if s, ok := p.Phone.(interface{ Settle(context.Context) error }); ok {
+		if s, ok := p.Phone.(phone.Settler); ok {
 			require.NoError(p, s.Settle(p.ctx))
 		}
 		if w, ok := p.Phone.(phone.Waker); ok {

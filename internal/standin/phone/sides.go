@@ -5,6 +5,7 @@ package phone
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -208,4 +209,27 @@ func (p *Phone) refusesInstall(o installOptions) string {
 		return "Failure [" + installFailures[code] + "]"
 	}
 	return ""
+}
+
+// --- What a test may want to see of the phone itself.
+
+// Settings are those that differ from phone to phone, as they stand now.
+func (p *Phone) Settings() map[string]string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return maps.Clone(p.settings)
+}
+
+// Apps are the ids of the apps that are installed.
+func (p *Phone) Apps() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Sorted(maps.Keys(p.apps))
+}
+
+// Files are the paths of the files on it.
+func (p *Phone) Files() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Sorted(maps.Keys(p.files))
 }

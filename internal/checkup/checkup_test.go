@@ -1,0 +1,131 @@
+package checkup_test
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/checkup"
+	"tessellant/internal/core/appfile"
+	"tessellant/internal/housetest"
+	"tessellant/internal/phone/adb"
+	standin "tessellant/internal/standin/phone"
+)
+
+func device(t *testing.T, change func(*standin.Traits)) (*adb.Process, *standin.Phone, *adb.Device) {
+	t.Helper()
+	server := housetest.ADB(t)
+	traits := housetest.Fleet(t)["orr-01"]
+	traits.Temper = standin.Instant
+	change(&traits)
+	p := housetest.Phone(t, server, traits)
+	d, err := adb.Open(t.Context(), &server.Server, p.Address())
+	require.NoError(t, err)
+	return server, p, d
+}
+
+func TestAGoodPhonePassesAndIsLeftAsItWas(t *testing.T) {
+	for temper, limit := range map[standin.Temper]time.Duration{standin.Instant: time.Minute, standin.Real: time.Minute, standin.Uneasy: 2 * time.Minute} {
+		t.Run(string(temper), func(t *testing.T) {
+			t.Parallel()
+			_, p, d := device(t, func(tr *standin.Traits) { tr.Temper = temper })
+			before := p.Settings()
+			ctx, cancel := context.WithTimeout(t.Context(), limit)
+			defer cancel()
+			grew := 0
+			r := checkup.Run(ctx, d, func(checkup.Report) { grew++ })
+			for _, s := range r.Steps {
+				assert.Equal(t, checkup.Passed, s.State, "%s: %s; %s", s.Name, s.Found, s.Remedy)
+			}
+			assert.True(t, r.Fit)
+			assert.True(t, r.Done)
+			assert.Len(t, r.Steps, r.Of)
+			assert.Greater(t, grew, len(r.Steps))
+			assert.Equal(t, "Skerry 5", r.Model)
+			if temper == standin.Uneasy {
+				assert.Len(t, r.Limits, 2)
+				assert.Contains(t, r.Sentence, "in another way")
+			} else {
+				assert.Equal(t, "This device can be tested.", r.Sentence)
+			}
+			assert.Equal(t, before, p.Settings(), "its settings are as they were")
+			assert.Empty(t, p.Apps(), "and no app of ours is on it")
+			assert.Empty(t, p.Files(), "nor a file")
+			t.Logf("took %d ms", r.TookMS)
+		})
+	}
+}
+
+func TestWhatKeepsAPhoneFromBeingTestedIsSaidWithItsRemedy(t *testing.T) {
+	for name, c := range map[string]struct {
+		sides standin.Sides
+		want  []string
+	}{
+		"a PIN":              {standin.Sides{Lock: "pin"}, []string{"no secret locks it", "locked by a PIN", "None or Swipe"}},
+		"no touches":         {standin.Sides{Gates: []standin.Gate{standin.NoInject}}, []string{"USB debugging (Security settings)"}},
+		"no installs":        {standin.Sides{Installs: "USER_RESTRICTED"}, []string{"takes an app", "installing over USB"}},
+		"it is never quiet":  {standin.Sides{Restless: true}, []string{"not come to rest for 1", "live wallpaper"}},
+		"a display too many": {standin.Sides{Outer: true}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			_, p, d := device(t, func(tr *standin.Traits) { tr.Sides = c.sides })
+			before := p.Settings()
+			r := checkup.Run(t.Context(), d, func(checkup.Report) {})
+			assert.True(t, r.Done)
+			assert.Equal(t, len(c.want) == 0, r.Fit, r.Sentence)
+			for _, w := range c.want {
+				assert.Contains(t, r.Sentence, w)
+			}
+			assert.NotContains(t, r.Sentence, "orr-01", "a report does not name the unit")
+			assert.Equal(t, before, p.Settings())
+			assert.Empty(t, p.Apps())
+		})
+	}
+}
+
+func TestAPhoneThatGoesAwayMeanwhileIsSaidToHaveGone(t *testing.T) {
+	_, p, d := device(t, func(tr *standin.Traits) { tr.Temper = standin.Real })
+	r := checkup.Run(t.Context(), d, func(r checkup.Report) {
+		if len(r.Steps) == 8 {
+			p.Unplug()
+		}
+	})
+	assert.False(t, r.Fit)
+	assert.Contains(t, r.Sentence, "it went away")
+	assert.Contains(t, r.Sentence, "cable")
+}
+
+// What is committed is what its sources make, but for its signature.
+func TestTheAppIsMadeFromItsSources(t *testing.T) {
+	out := filepath.Join(t.TempDir(), "check.apk")
+	said, err := exec.Command("sh", "app/build.sh", out).CombinedOutput()
+	require.NoError(t, err, string(said))
+	contents := func(path string) map[string]string {
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		f, err := appfile.Open(bytes.NewReader(raw), int64(len(raw)))
+		require.NoError(t, err)
+		all := map[string]string{}
+		for _, name := range []string{"AndroidManifest.xml", "classes.dex", "assets/behaviour.star", "resources.arsc", "res/layout/main.xml"} {
+			b, err := f.Entry(name, 1<<20)
+			require.NoError(t, err, name)
+			all[name] = string(b)
+		}
+		return all
+	}
+	assert.Equal(t, contents(out), contents("check.apk"), "make it anew with: internal/checkup/app/build.sh")
+	badging, err := exec.Command("aapt", "dump", "badging", "check.apk").Output()
+	require.NoError(t, err)
+	for _, w := range []string{"name='tessellant.check'", "sdkVersion:'21'", "launchable-activity: name='tessellant.check.Screen'", "android.permission.CAMERA"} {
+		assert.True(t, strings.Contains(string(badging), w), w)
+	}
+}
