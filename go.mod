@@ -33,6 +33,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	mvdan.cc/sh/v3 v3.14.1
+	rsc.io/qr v0.2.0
 )
 
 require (

@@ -62,6 +62,30 @@ func (e ArtifactKind) Valid() bool {
 	}
 }
 
+// Defines values for CheckStepState.
+const (
+	StepFailed  CheckStepState = "failed"
+	StepPassed  CheckStepState = "passed"
+	StepRunning CheckStepState = "running"
+	StepSkipped CheckStepState = "skipped"
+)
+
+// Valid indicates whether the value is a known member of the CheckStepState enum.
+func (e CheckStepState) Valid() bool {
+	switch e {
+	case StepFailed:
+		return true
+	case StepPassed:
+		return true
+	case StepRunning:
+		return true
+	case StepSkipped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeviceOrigin.
 const (
 	Cloud    DeviceOrigin = "cloud"
@@ -293,6 +317,27 @@ func (e MeRole) Valid() bool {
 	}
 }
 
+// Defines values for PairingState.
+const (
+	PairingFailed  PairingState = "failed"
+	PairingPaired  PairingState = "paired"
+	PairingWaiting PairingState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the PairingState enum.
+func (e PairingState) Valid() bool {
+	switch e {
+	case PairingFailed:
+		return true
+	case PairingPaired:
+		return true
+	case PairingWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SessionStage.
 const (
 	SessionStageCollecting SessionStage = "collecting"
@@ -474,6 +519,20 @@ type CaseResult struct {
 	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
+// CheckStep defines model for CheckStep.
+type CheckStep struct {
+	Found *string `json:"found,omitempty"`
+
+	// Name What was tried, such as: an app is installed
+	Name   string         `json:"name"`
+	Remedy *string        `json:"remedy,omitempty"`
+	State  CheckStepState `json:"state"`
+	TookMs int64          `json:"took_ms"`
+}
+
+// CheckStepState defines model for CheckStep.State.
+type CheckStepState string
+
 // Device defines model for Device.
 type Device struct {
 	Abis    []string `json:"abis"`
@@ -491,6 +550,9 @@ type Device struct {
 	Host     string `json:"host"`
 	Id       string `json:"id"`
 	Language string `json:"language"`
+
+	// Limits What its maker does not let us do, what is done instead, and which switch opens it; one sentence each
+	Limits *[]string `json:"limits,omitempty"`
 
 	// LostInRow Attempts lost on it since the last that was not
 	LostInRow int          `json:"lost_in_row"`
@@ -537,6 +599,35 @@ type DeviceState string
 type DeviceChange struct {
 	// Items Those that have changed
 	Items []Device `json:"items"`
+}
+
+// DeviceCheck defines model for DeviceCheck.
+type DeviceCheck struct {
+	Api   int       `json:"api"`
+	Began time.Time `json:"began"`
+	Done  bool      `json:"done"`
+
+	// Fit It can be tested; false until it is done
+	Fit bool `json:"fit"`
+
+	// Limits As of a device
+	Limits []string `json:"limits"`
+	Maker  string   `json:"maker"`
+	Model  string   `json:"model"`
+
+	// Of How many there are
+	Of     int    `json:"of"`
+	Origin string `json:"origin"`
+	Os     string `json:"os"`
+
+	// Sentence What came of it, with what to do; empty until it is done
+	Sentence  string `json:"sentence"`
+	Serial    string `json:"serial"`
+	Simulated bool   `json:"simulated"`
+
+	// Steps Those that were begun
+	Steps  []CheckStep `json:"steps"`
+	TookMs int64       `json:"took_ms"`
 }
 
 // DevicePage defines model for DevicePage.
@@ -809,6 +900,33 @@ type PackagePage struct {
 	Items []Package `json:"items"`
 	Next  *string   `json:"next,omitempty"`
 }
+
+// PairRequest defines model for PairRequest.
+type PairRequest struct {
+	// Address host:port that the phone shows beside its code
+	Address *string `json:"address,omitempty"`
+	Code    *string `json:"code,omitempty"`
+}
+
+// Pairing defines model for Pairing.
+type Pairing struct {
+	Host string `json:"host"`
+	Id   string `json:"id"`
+
+	// Picture Of one by picture: a QR code, a text of 0 and 1 for each of its rows, 1 dark; with the quiet zone around it
+	Picture *[]string    `json:"picture,omitempty"`
+	Remedy  *string      `json:"remedy,omitempty"`
+	State   PairingState `json:"state"`
+
+	// Until It waits no longer
+	Until time.Time `json:"until"`
+
+	// Why Of one that failed
+	Why *string `json:"why,omitempty"`
+}
+
+// PairingState defines model for Pairing.State.
+type PairingState string
 
 // Plan defines model for Plan.
 type Plan struct {
@@ -1301,6 +1419,9 @@ type AddHostJSONRequestBody AddHostJSONBody
 // JoinAsHostJSONRequestBody defines body for JoinAsHost for application/json ContentType.
 type JoinAsHostJSONRequestBody JoinAsHostJSONBody
 
+// PairJSONRequestBody defines body for Pair for application/json ContentType.
+type PairJSONRequestBody = PairRequest
+
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = RunRequest
 
@@ -1441,6 +1562,20 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
 	GetDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDeviceCheck How the newest check of a device stands
+	//
+	// Its host remembers it until it is started again.
+	//
+	// Corresponds with GET /devices/{serial}/check (the `GetDeviceCheck` operationId).
+	GetDeviceCheck(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartDeviceCheck Try on a device everything that tests need of it
+	//
+	// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+	//
+	// Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
+	StartDeviceCheck(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// FreeDevice End the work on a device, whatever its state
 	//
 	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
@@ -1570,6 +1705,29 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
 	RemoveHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PairWithBody Pair a host with a phone that debugs over the network
+	//
+	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+	PairWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Pair Pair a host with a phone that debugs over the network
+	//
+	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+	Pair(ctx context.Context, name string, body PairJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPairing How a pairing stands
+	//
+	// Corresponds with GET /hosts/{name}/pairings/{id} (the `GetPairing` operationId).
+	GetPairing(ctx context.Context, name string, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLegs The legs on one device, the newest first
 	//
@@ -1915,6 +2073,40 @@ func (c *Client) GetDevice(ctx context.Context, serial string, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// GetDeviceCheck How the newest check of a device stands
+//
+// Its host remembers it until it is started again.
+//
+// Corresponds with GET /devices/{serial}/check (the `GetDeviceCheck` operationId).
+func (c *Client) GetDeviceCheck(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeviceCheckRequest(c.Server, serial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartDeviceCheck Try on a device everything that tests need of it
+//
+// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+//
+// Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
+func (c *Client) StartDeviceCheck(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartDeviceCheckRequest(c.Server, serial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // FreeDevice End the work on a device, whatever its state
 //
 // For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
@@ -2215,6 +2407,59 @@ func (c *Client) JoinAsHost(ctx context.Context, body JoinAsHostJSONRequestBody,
 // Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
 func (c *Client) RemoveHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveHostRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PairWithBody Pair a host with a phone that debugs over the network
+//
+// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+func (c *Client) PairWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPairRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Pair Pair a host with a phone that debugs over the network
+//
+// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+func (c *Client) Pair(ctx context.Context, name string, body PairJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPairRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPairing How a pairing stands
+//
+// Corresponds with GET /hosts/{name}/pairings/{id} (the `GetPairing` operationId).
+func (c *Client) GetPairing(ctx context.Context, name string, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPairingRequest(c.Server, name, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3148,6 +3393,74 @@ func NewGetDeviceRequest(server string, serial string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetDeviceCheckRequest constructs an http.Request for the GetDeviceCheck method
+func NewGetDeviceCheckRequest(server string, serial string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartDeviceCheckRequest constructs an http.Request for the StartDeviceCheck method
+func NewStartDeviceCheckRequest(server string, serial string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewFreeDeviceRequest constructs an http.Request for the FreeDevice method
 func NewFreeDeviceRequest(server string, serial string) (*http.Request, error) {
 	var err error
@@ -3817,6 +4130,94 @@ func NewRemoveHostRequest(server string, name string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPairRequest calls the generic Pair builder with application/json body
+func NewPairRequest(server string, name string, body PairJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPairRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewPairRequestWithBody constructs an http.Request for the Pair method, with any body, and a specified content type
+func NewPairRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/pairings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPairingRequest constructs an http.Request for the GetPairing method
+func NewGetPairingRequest(server string, name string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/pairings/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5325,6 +5726,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
 	GetDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
 
+	// GetDeviceCheckWithResponse How the newest check of a device stands
+	//
+	// Its host remembers it until it is started again.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{serial}/check (the `GetDeviceCheck` operationId).
+	GetDeviceCheckWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*GetDeviceCheckResponse, error)
+
+	// StartDeviceCheckWithResponse Try on a device everything that tests need of it
+	//
+	// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
+	StartDeviceCheckWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*StartDeviceCheckResponse, error)
+
 	// FreeDeviceWithResponse End the work on a device, whatever its state
 	//
 	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
@@ -5470,6 +5889,31 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
 	RemoveHostWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error)
+
+	// PairWithBodyWithResponse Pair a host with a phone that debugs over the network
+	//
+	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+	PairWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairResponse, error)
+
+	// PairWithResponse Pair a host with a phone that debugs over the network
+	//
+	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+	PairWithResponse(ctx context.Context, name string, body PairJSONRequestBody, reqEditors ...RequestEditorFn) (*PairResponse, error)
+
+	// GetPairingWithResponse How a pairing stands
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{name}/pairings/{id} (the `GetPairing` operationId).
+	GetPairingWithResponse(ctx context.Context, name string, id string, reqEditors ...RequestEditorFn) (*GetPairingResponse, error)
 
 	// ListLegsWithResponse The legs on one device, the newest first
 	//
@@ -6096,6 +6540,102 @@ func (r GetDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDeviceCheckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeviceCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeviceCheckResponse) GetJSON200() *DeviceCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeviceCheckResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeviceCheckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeviceCheckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeviceCheckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeviceCheckResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartDeviceCheckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *DeviceCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r StartDeviceCheckResponse) GetJSON202() *DeviceCheck {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartDeviceCheckResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartDeviceCheckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartDeviceCheckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartDeviceCheckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartDeviceCheckResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6763,6 +7303,102 @@ func (r RemoveHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PairResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pairing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PairResponse) GetJSON201() *Pairing {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PairResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PairResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PairResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PairResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PairResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPairingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pairing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPairingResponse) GetJSON200() *Pairing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPairingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPairingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPairingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPairingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPairingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8182,6 +8818,36 @@ func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, serial 
 	return ParseGetDeviceResponse(rsp)
 }
 
+// GetDeviceCheckWithResponse How the newest check of a device stands
+//
+// Its host remembers it until it is started again.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{serial}/check (the `GetDeviceCheck` operationId).
+func (c *ClientWithResponses) GetDeviceCheckWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*GetDeviceCheckResponse, error) {
+	rsp, err := c.GetDeviceCheck(ctx, serial, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeviceCheckResponse(rsp)
+}
+
+// StartDeviceCheckWithResponse Try on a device everything that tests need of it
+//
+// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
+func (c *ClientWithResponses) StartDeviceCheckWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*StartDeviceCheckResponse, error) {
+	rsp, err := c.StartDeviceCheck(ctx, serial, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartDeviceCheckResponse(rsp)
+}
+
 // FreeDeviceWithResponse End the work on a device, whatever its state
 //
 // For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
@@ -8434,6 +9100,49 @@ func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, name s
 		return nil, err
 	}
 	return ParseRemoveHostResponse(rsp)
+}
+
+// PairWithBodyWithResponse Pair a host with a phone that debugs over the network
+//
+// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+func (c *ClientWithResponses) PairWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PairResponse, error) {
+	rsp, err := c.PairWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePairResponse(rsp)
+}
+
+// PairWithResponse Pair a host with a phone that debugs over the network
+//
+// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{name}/pairings (the `Pair` operationId).
+func (c *ClientWithResponses) PairWithResponse(ctx context.Context, name string, body PairJSONRequestBody, reqEditors ...RequestEditorFn) (*PairResponse, error) {
+	rsp, err := c.Pair(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePairResponse(rsp)
+}
+
+// GetPairingWithResponse How a pairing stands
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{name}/pairings/{id} (the `GetPairing` operationId).
+func (c *ClientWithResponses) GetPairingWithResponse(ctx context.Context, name string, id string, reqEditors ...RequestEditorFn) (*GetPairingResponse, error) {
+	rsp, err := c.GetPairing(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPairingResponse(rsp)
 }
 
 // ListLegsWithResponse The legs on one device, the newest first
@@ -9150,6 +9859,72 @@ func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
 	return response, nil
 }
 
+// ParseGetDeviceCheckResponse parses an HTTP response from a GetDeviceCheckWithResponse call
+func ParseGetDeviceCheckResponse(rsp *http.Response) (*GetDeviceCheckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeviceCheckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeviceCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartDeviceCheckResponse parses an HTTP response from a StartDeviceCheckWithResponse call
+func ParseStartDeviceCheckResponse(rsp *http.Response) (*StartDeviceCheckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartDeviceCheckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest DeviceCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseFreeDeviceResponse parses an HTTP response from a FreeDeviceWithResponse call
 func ParseFreeDeviceResponse(rsp *http.Response) (*FreeDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9586,6 +10361,72 @@ func ParseRemoveHostResponse(rsp *http.Response) (*RemoveHostResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePairResponse parses an HTTP response from a PairWithResponse call
+func ParsePairResponse(rsp *http.Response) (*PairResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PairResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pairing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPairingResponse parses an HTTP response from a GetPairingWithResponse call
+func ParseGetPairingResponse(rsp *http.Response) (*GetPairingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPairingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pairing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -10538,6 +11379,12 @@ type ServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx *echo.Context, serial string) error
+	// GetDeviceCheck How the newest check of a device stands
+	// (GET /devices/{serial}/check)
+	GetDeviceCheck(ctx *echo.Context, serial string) error
+	// StartDeviceCheck Try on a device everything that tests need of it
+	// (POST /devices/{serial}/check)
+	StartDeviceCheck(ctx *echo.Context, serial string) error
 	// FreeDevice End the work on a device, whatever its state
 	// (DELETE /devices/{serial}/hold)
 	FreeDevice(ctx *echo.Context, serial string) error
@@ -10583,6 +11430,12 @@ type ServerInterface interface {
 	// RemoveHost Take a host's key away
 	// (DELETE /hosts/{name})
 	RemoveHost(ctx *echo.Context, name string) error
+	// Pair Pair a host with a phone that debugs over the network
+	// (POST /hosts/{name}/pairings)
+	Pair(ctx *echo.Context, name string) error
+	// GetPairing How a pairing stands
+	// (GET /hosts/{name}/pairings/{id})
+	GetPairing(ctx *echo.Context, name string, id string) error
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx *echo.Context, params ListLegsParams) error
@@ -10833,6 +11686,38 @@ func (w *ServerInterfaceWrapper) GetDevice(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetDevice(ctx, serial)
+	return err
+}
+
+// GetDeviceCheck converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDeviceCheck(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDeviceCheck(ctx, serial)
+	return err
+}
+
+// StartDeviceCheck converts echo context to params.
+func (w *ServerInterfaceWrapper) StartDeviceCheck(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartDeviceCheck(ctx, serial)
 	return err
 }
 
@@ -11114,6 +11999,46 @@ func (w *ServerInterfaceWrapper) RemoveHost(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveHost(ctx, name)
+	return err
+}
+
+// Pair converts echo context to params.
+func (w *ServerInterfaceWrapper) Pair(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Pair(ctx, name)
+	return err
+}
+
+// GetPairing converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPairing(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPairing(ctx, name, id)
 	return err
 }
 
@@ -11768,11 +12693,15 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:serial", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
 	router.DELETE(options.BaseURL+"/devices/:serial/quarantine", wrapper.ReleaseDevice, options.OperationMiddlewares["releaseDevice"]...)
 	router.PUT(options.BaseURL+"/devices/:serial/quarantine", wrapper.QuarantineDevice, options.OperationMiddlewares["quarantineDevice"]...)
+	router.GET(options.BaseURL+"/devices/:serial/check", wrapper.GetDeviceCheck, options.OperationMiddlewares["getDeviceCheck"]...)
+	router.POST(options.BaseURL+"/devices/:serial/check", wrapper.StartDeviceCheck, options.OperationMiddlewares["startDeviceCheck"]...)
 	router.DELETE(options.BaseURL+"/devices/:serial/hold", wrapper.FreeDevice, options.OperationMiddlewares["freeDevice"]...)
 	router.GET(options.BaseURL+"/backup", wrapper.GetBackup, options.OperationMiddlewares["getBackup"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
 	router.DELETE(options.BaseURL+"/hosts/:name", wrapper.RemoveHost, options.OperationMiddlewares["removeHost"]...)
+	router.POST(options.BaseURL+"/hosts/:name/pairings", wrapper.Pair, options.OperationMiddlewares["pair"]...)
+	router.GET(options.BaseURL+"/hosts/:name/pairings/:id", wrapper.GetPairing, options.OperationMiddlewares["getPairing"]...)
 	router.POST(options.BaseURL+"/hosts/join", wrapper.JoinAsHost, options.OperationMiddlewares["joinAsHost"]...)
 	router.POST(options.BaseURL+"/hosts/call", wrapper.CallAsHost, options.OperationMiddlewares["callAsHost"]...)
 	router.GET(options.BaseURL+"/holds/:id/build", wrapper.GetHoldBuild, options.OperationMiddlewares["getHoldBuild"]...)
@@ -12147,6 +13076,84 @@ type GetDevicedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDeviceCheckRequestObject struct {
+	Serial string `json:"serial"`
+}
+
+type GetDeviceCheckResponseObject interface {
+	VisitGetDeviceCheckResponse(w http.ResponseWriter) error
+}
+
+type GetDeviceCheck200JSONResponse DeviceCheck
+
+func (response GetDeviceCheck200JSONResponse) VisitGetDeviceCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDeviceCheckdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDeviceCheckdefaultApplicationProblemPlusJSONResponse) VisitGetDeviceCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartDeviceCheckRequestObject struct {
+	Serial string `json:"serial"`
+}
+
+type StartDeviceCheckResponseObject interface {
+	VisitStartDeviceCheckResponse(w http.ResponseWriter) error
+}
+
+type StartDeviceCheck202JSONResponse DeviceCheck
+
+func (response StartDeviceCheck202JSONResponse) VisitStartDeviceCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartDeviceCheckdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartDeviceCheckdefaultApplicationProblemPlusJSONResponse) VisitStartDeviceCheckResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12773,6 +13780,86 @@ type RemoveHostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PairRequestObject struct {
+	Name string `json:"name"`
+	Body *PairJSONRequestBody
+}
+
+type PairResponseObject interface {
+	VisitPairResponse(w http.ResponseWriter) error
+}
+
+type Pair201JSONResponse Pairing
+
+func (response Pair201JSONResponse) VisitPairResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PairdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PairdefaultApplicationProblemPlusJSONResponse) VisitPairResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPairingRequestObject struct {
+	Name string `json:"name"`
+	Id   string `json:"id"`
+}
+
+type GetPairingResponseObject interface {
+	VisitGetPairingResponse(w http.ResponseWriter) error
+}
+
+type GetPairing200JSONResponse Pairing
+
+func (response GetPairing200JSONResponse) VisitGetPairingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPairingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPairingdefaultApplicationProblemPlusJSONResponse) VisitGetPairingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13926,6 +15013,12 @@ type StrictServerInterface interface {
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
+	// GetDeviceCheck How the newest check of a device stands
+	// (GET /devices/{serial}/check)
+	GetDeviceCheck(ctx context.Context, request GetDeviceCheckRequestObject) (GetDeviceCheckResponseObject, error)
+	// StartDeviceCheck Try on a device everything that tests need of it
+	// (POST /devices/{serial}/check)
+	StartDeviceCheck(ctx context.Context, request StartDeviceCheckRequestObject) (StartDeviceCheckResponseObject, error)
 	// FreeDevice End the work on a device, whatever its state
 	// (DELETE /devices/{serial}/hold)
 	FreeDevice(ctx context.Context, request FreeDeviceRequestObject) (FreeDeviceResponseObject, error)
@@ -13971,6 +15064,12 @@ type StrictServerInterface interface {
 	// RemoveHost Take a host's key away
 	// (DELETE /hosts/{name})
 	RemoveHost(ctx context.Context, request RemoveHostRequestObject) (RemoveHostResponseObject, error)
+	// Pair Pair a host with a phone that debugs over the network
+	// (POST /hosts/{name}/pairings)
+	Pair(ctx context.Context, request PairRequestObject) (PairResponseObject, error)
+	// GetPairing How a pairing stands
+	// (GET /hosts/{name}/pairings/{id})
+	GetPairing(ctx context.Context, request GetPairingRequestObject) (GetPairingResponseObject, error)
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx context.Context, request ListLegsRequestObject) (ListLegsResponseObject, error)
@@ -14260,6 +15359,56 @@ func (sh *strictHandler) GetDevice(ctx *echo.Context, serial string) error {
 		return err
 	} else if validResponse, ok := response.(GetDeviceResponseObject); ok {
 		return validResponse.VisitGetDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDeviceCheck operation middleware
+func (sh *strictHandler) GetDeviceCheck(ctx *echo.Context, serial string) error {
+	var request GetDeviceCheckRequestObject
+
+	request.Serial = serial
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDeviceCheck(ctx.Request().Context(), request.(GetDeviceCheckRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDeviceCheck")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDeviceCheckResponseObject); ok {
+		return validResponse.VisitGetDeviceCheckResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartDeviceCheck operation middleware
+func (sh *strictHandler) StartDeviceCheck(ctx *echo.Context, serial string) error {
+	var request StartDeviceCheckRequestObject
+
+	request.Serial = serial
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartDeviceCheck(ctx.Request().Context(), request.(StartDeviceCheckRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartDeviceCheck")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartDeviceCheckResponseObject); ok {
+		return validResponse.VisitStartDeviceCheckResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14708,6 +15857,80 @@ func (sh *strictHandler) RemoveHost(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(RemoveHostResponseObject); ok {
 		return validResponse.VisitRemoveHostResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Pair operation middleware
+func (sh *strictHandler) Pair(ctx *echo.Context, name string) error {
+	var request PairRequestObject
+
+	request.Name = name
+
+	var body PairJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Pair(ctx.Request().Context(), request.(PairRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Pair")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PairResponseObject); ok {
+		return validResponse.VisitPairResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPairing operation middleware
+func (sh *strictHandler) GetPairing(ctx *echo.Context, name string, id string) error {
+	var request GetPairingRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPairing(ctx.Request().Context(), request.(GetPairingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPairing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPairingResponseObject); ok {
+		return validResponse.VisitGetPairingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

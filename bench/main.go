@@ -227,7 +227,7 @@ func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
 		return nil, stop, err
 	}
 	address := fmt.Sprintf("127.0.0.1:%d", port)
-	args := append([]string{"serve", "--listen", address, "--data", dir, "--log-level", "warn"}, connect...)
+	args := append([]string{"serve", "--adb-server", "own", "--listen", address, "--data", dir, "--log-level", "warn"}, connect...)
 	const key = "tsl_a_key_for_the_benchmark"
 	serve := exec.Command(program, args...)
 	serve.Env = append(os.Environ(), "TESSELLANT_FIRST_KEY="+key)

@@ -49,7 +49,7 @@ const (
 
 // Step is one thing that is tried.
 type Step struct {
-	Name   string        `json:"name"` // what the device does, such as "takes an app"
+	Name   string        `json:"name"` // such as "an app is installed"
 	State  State         `json:"state"`
 	Took   time.Duration `json:"-"`
 	TookMS int64         `json:"took_ms"`
@@ -102,10 +102,10 @@ func Run(ctx context.Context, p phone.Phone, see func(Report)) Report {
 		do     func(context.Context) (string, error)
 	}
 	steps := []step{
-		{"answers", true, c.answers}, {"wakes, and no secret locks it", true, c.wakes}, {"can be held still", false, c.settles},
-		{"gives the tree of its screen", true, c.tree}, {"gives a picture of it", false, c.picture}, {"tells the time", false, c.clock}, {"writes a log", false, c.log},
-		{"takes an app", true, c.install}, {"starts it", true, c.launch}, {"takes touches and text", false, c.text}, {"clears its data", false, c.clear},
-		{"lets permissions be granted and asked for", false, c.permissions}, {"turns its screen", false, c.turn},
+		{"it answers", true, c.answers}, {"it wakes, unlocked", true, c.wakes}, {"it can be held still", false, c.settles},
+		{"the tree of its screen", true, c.tree}, {"a picture of its screen", false, c.picture}, {"its clock", false, c.clock}, {"its log", false, c.log},
+		{"an app is installed", true, c.install}, {"the app starts", true, c.launch}, {"touches and text", false, c.text}, {"the app is cleared", false, c.clear},
+		{"permissions", false, c.permissions}, {"the screen is turned", false, c.turn},
 	}
 	c.report.Of = len(steps) + 1
 	stopped := ""
@@ -115,10 +115,10 @@ func Run(ctx context.Context, p phone.Phone, see func(Report)) Report {
 			continue
 		}
 		if !c.try(ctx, s.name, s.do) && s.needed {
-			stopped = fmt.Sprintf("not tried, since it failed that it %s", s.name)
+			stopped = fmt.Sprintf("not tried: %q comes first", s.name)
 		}
 	}
-	c.try(context.WithoutCancel(ctx), "is as it was", c.leave)
+	c.try(context.WithoutCancel(ctx), "all is as it was", c.leave)
 	if l, ok := p.(interface{ Limits() []string }); ok {
 		c.report.Limits = append(c.report.Limits, l.Limits()...)
 	}
@@ -141,7 +141,7 @@ func sentence(steps []Step, limits int) (fit bool, s string) {
 	}
 	switch {
 	case failed > 0:
-		s = fmt.Sprintf("This device can't be tested yet: it failed that it %s: %s", first.Name, first.Found)
+		s = fmt.Sprintf("This device can't be tested yet: %s (%s)", first.Found, first.Name)
 		if first.Remedy != "" {
 			s += ". What to do: " + first.Remedy
 		}

@@ -69,9 +69,9 @@ func TestWhatKeepsAPhoneFromBeingTestedIsSaidWithItsRemedy(t *testing.T) {
 		sides standin.Sides
 		want  []string
 	}{
-		"a PIN":              {standin.Sides{Lock: "pin"}, []string{"no secret locks it", "locked by a PIN", "None or Swipe"}},
+		"a PIN":              {standin.Sides{Lock: "pin"}, []string{"it wakes, unlocked", "locked by a PIN", "None or Swipe"}},
 		"no touches":         {standin.Sides{Gates: []standin.Gate{standin.NoInject}}, []string{"USB debugging (Security settings)"}},
-		"no installs":        {standin.Sides{Installs: "USER_RESTRICTED"}, []string{"takes an app", "installing over USB"}},
+		"no installs":        {standin.Sides{Installs: "USER_RESTRICTED"}, []string{"an app is installed", "installing over USB"}},
 		"it is never quiet":  {standin.Sides{Restless: true}, []string{"not come to rest for 1", "live wallpaper"}},
 		"a display too many": {standin.Sides{Outer: true}, nil},
 	} {

@@ -57,6 +57,13 @@ func TestCommands(t *testing.T) {
 		t.Cleanup(p.Close)
 		spare[name] = p.Address()
 	}
+	// An adb server as people have one, with a phone that has a gate and one that is locked.
+	usual := housetest.ADB(t)
+	for serial, sides := range map[string]standin.Sides{"orr-01": {Gates: []standin.Gate{standin.NoGrant}}, "orr-02": {Lock: "pin"}} {
+		tr := fleet[serial]
+		tr.Temper, tr.Sides = standin.Instant, sides
+		housetest.Phone(t, usual, tr)
+	}
 	s := housetest.StartService(t, housetest.DSN(t))
 	s.Host(t, &server.Server, connect...)
 	housetest.Eventually(t, "both phones are free", func() bool {
@@ -91,6 +98,9 @@ func TestCommands(t *testing.T) {
 			e.Setenv(name, address)
 		}
 		e.Setenv("SECRET_CODE", backend.Code)
+		e.Setenv("ANDROID_ADB_SERVER_PORT", "1") // whatever this machine has is not for these services
+		_, port, _ := net.SplitHostPort(usual.Address)
+		e.Setenv("USUAL_ADB", port)
 		return nil
 	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){
 		// eventually runs a command until it succeeds.

@@ -67,7 +67,7 @@ func (a *app) deviceCmd() *cobra.Command {
 			}
 			return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	return group("device", "Look at devices and care for them", list, show, quarantine, release, free)
+	return group("device", "Look at devices and care for them", list, show, a.deviceCheckCmd(), quarantine, release, free, a.devicePairCmd())
 }
 
 func (a *app) deviceShow(ctx context.Context, serial string) error {
@@ -100,6 +100,9 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
 			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "host", d.Host, "state", state, "seen", ago(d.Seen))
+		for _, l := range deref(d.Limits) {
+			fmt.Fprintln(a.out, "\n"+l)
+		}
 		if len(legs.JSON200.Items) > 0 {
 			fmt.Fprintln(a.out)
 			t := newTable(a.out, "verdict", "cases", "when", "took", "leg")
@@ -152,7 +155,7 @@ func (a *app) deviceList(ctx context.Context, where []string) error {
 	}
 	return a.show(all, func() {
 		if len(all.Items) == 0 {
-			fmt.Fprintln(a.out, "No device matches. Plug one in with USB debugging on, or leave the filter out.")
+			fmt.Fprintln(a.out, "No device matches. Plug one in with USB debugging on, or leave the filter out. What keeps one away, says: tessellant doctor")
 			return
 		}
 		t := newTable(a.out, "serial", "device", "kind", "Android", "screen", "memory", "language", "state")
@@ -161,6 +164,16 @@ func (a *app) deviceList(ctx context.Context, where []string) error {
 				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)})
 		}
 		t.Render()
+		first := true
+		for _, d := range all.Items {
+			for _, l := range deref(d.Limits) {
+				if first {
+					fmt.Fprintln(a.out)
+				}
+				first = false
+				fmt.Fprintf(a.out, "%s: %s\n", d.Serial, l)
+			}
+		}
 	})
 }
 

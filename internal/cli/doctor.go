@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/phone"
 	"tessellant/internal/phone/adb"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/store"
@@ -39,7 +41,7 @@ Nothing is changed. Exit code 0 when nothing is wrong, 3 when something is.`,
 	f.StringVar(&c.Data, "data", defaultData(), "data folder")
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "where the service listens, or shall listen")
 	f.StringVar(&c.Database, "database", "", "a MariaDB that is there, where one is used")
-	f.StringVar(&c.ADB, "adb-server", "", "an adb server that is there: host:port; default: one is started for a moment")
+	f.StringVar(&c.ADB, "adb-server", "", adbServerHelp+", for a moment")
 	return cmd
 }
 
@@ -262,29 +264,56 @@ func lookAtDevices(ctx context.Context, c houseConfig) (out []symptom) {
 		return []symptom{{"devices", "wrong", err.Error(), "see whether " + os.TempDir() + " can be written"}}
 	}
 	defer os.RemoveAll(dir)
-	server, stop, err := ownADB(ctx, c.ADB, dir)
+	server, err := findADB(ctx, c.ADB, dir)
 	if err != nil {
 		return []symptom{{"devices", "wrong", err.Error(), "see whether adb works: adb devices"}}
 	}
-	defer stop()
+	defer server.stop()
+	out = append(out, fine("adb server", "%s", server.found))
 	var listed []adb.Listed
 	for end := time.Now().Add(2 * time.Second); ; time.Sleep(100 * time.Millisecond) { // a server that has just begun lists nothing at first
 		if listed, err = server.Devices(ctx); err != nil {
-			return []symptom{{"devices", "wrong", err.Error(), "see whether an adb server is there: " + c.ADB}}
+			return append(out, symptom{"devices", "wrong", err.Error(), "see whether the adb server works: adb devices"})
 		}
-		if len(listed) > 0 || c.ADB != "" || time.Now().After(end) {
+		if len(listed) > 0 || !server.ours || time.Now().After(end) {
 			break
 		}
 	}
 	if len(listed) == 0 {
-		return []symptom{{"devices", "warns", "adb sees none (one that another adb server holds is not seen)", "plug one in with USB debugging on, or give serve or host an address with --connect"}}
+		return append(out, symptom{"devices", "warns", "adb sees none (one that another adb server holds is not seen)", "plug one in with USB debugging on, or give serve or host an address with --connect"})
 	}
 	for _, d := range listed {
-		if d.State == "device" {
-			out = append(out, fine("device "+d.Serial, "it answers"))
+		if d.State != "device" {
+			out = append(out, symptom{"device " + d.Serial, "wrong", "adb says: " + d.State, adb.Remedy(d.State)})
 			continue
 		}
-		out = append(out, symptom{"device " + d.Serial, "wrong", "adb says: " + d.State, adb.Remedy(d.State)})
+		out = append(out, lookAtDevice(ctx, server.Server, d.Serial))
 	}
 	return out
+}
+
+// lookAtDevice asks a device whether it can be tested. It changes nothing on it.
+func lookAtDevice(ctx context.Context, server *adb.Server, serial string) symptom {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	s := symptom{What: "device " + serial, State: "wrong"}
+	d, err := adb.Open(ctx, server, serial)
+	var starting *adb.Starting
+	if errors.As(err, &starting) {
+		s.State, s.Found, s.Remedy = "warns", "its system is still starting", "wait until its home screen is there"
+		return s
+	}
+	if err == nil {
+		defer d.Close()
+		var no *phone.Refused
+		if no, err = d.Fit(ctx); err == nil && no != nil {
+			s.Found, s.Remedy = no.Why, no.Remedy
+			return s
+		}
+	}
+	if err != nil {
+		s.Found, s.Remedy = err.Error(), "unplug it and plug it in again, or restart it"
+		return s
+	}
+	return fine(s.What, "it answers, and can be tested; try all that tests need with: tessellant device check %s", d.Serial())
 }

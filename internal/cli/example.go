@@ -163,7 +163,7 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 	if err != nil {
 		return nil, err
 	}
-	hc := houseConfig{Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
+	hc := houseConfig{ADB: "own", Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
 	for _, t := range traits {
 		t.Temper = phone.Temper(c.Temper)
 		t.Network = map[string]string{"tides.kelpline.example": back.Address()}

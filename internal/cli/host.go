@@ -19,7 +19,6 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
-	"tessellant/internal/phone/adb"
 	"tessellant/internal/sandbox"
 )
 
@@ -49,7 +48,7 @@ The service has a host of its own built in, for devices on its own machine.`,
 	f := cmd.Flags()
 	f.StringVar(&join, "join", "", "address of the service, such as http://tessellant.example:7480")
 	f.StringVar(&c.Data, "data", filepath.Join(defaultData(), "host"), "data folder")
-	f.StringVar(&c.ADB, "adb-server", "", "an adb server that is there: host:port; default: one of its own")
+	f.StringVar(&c.ADB, "adb-server", "", adbServerHelp)
 	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; again for more")
 	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even where they can't be kept apart from this machine: only if you trust all who upload")
 	f.Int64Var(&c.SpoolMB, "spool-mb", 20<<10, "how many MB of evidence may wait in the data folder")
@@ -116,11 +115,12 @@ func (a *app) runHost(ctx context.Context, url string, c hostConfig) error {
 		return &exit{verdict.ExitUnreachable, err}
 	}
 	defer unlock()
-	server, stop, err := ownADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
+	server, err := findADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
 	if err != nil {
 		return &exit{verdict.ExitUnreachable, err}
 	}
-	defer stop()
+	defer server.stop()
+	c.Log.Info("devices come from " + server.found)
 	link := &host.Remote{URL: url, Key: key, Version: Version, Log: c.Log}
 	defer link.Leave()
 	var name string
@@ -141,7 +141,7 @@ func (a *app) runHost(ctx context.Context, url string, c hostConfig) error {
 	fmt.Fprintf(a.out, "Host %s works for %s\n", name, url)
 	box := openBox(ctx, c.Log)
 	defer box.Close()
-	h := host.New(host.Config{Name: name, Dir: c.Data, Server: server, Connect: c.Connect, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
+	h := host.New(host.Config{Name: name, Dir: c.Data, Server: server.Server, Emulators: server.ours, Connect: c.Connect, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
 	if err := h.Begin(); err != nil {
 		return &exit{verdict.ExitUnreachable, err}
 	}
@@ -171,18 +171,6 @@ func (a *app) runHost(ctx context.Context, url string, c hostConfig) error {
 		return &exit{verdict.ExitUnreachable, fmt.Errorf("the host ends: %w", err)}
 	}
 	return nil
-}
-
-// ownADB gives the adb server at an address; "": one of our own, which is started again when it dies.
-func ownADB(ctx context.Context, address, dir string) (*adb.Server, func(), error) {
-	if address != "" {
-		return &adb.Server{Address: address}, func() {}, nil
-	}
-	p, err := adb.StartServer(ctx, dir)
-	if err != nil {
-		return nil, nil, err
-	}
-	return &p.Server, p.Close, nil
 }
 
 func (a *app) hostKey(ctx context.Context, name string) error {

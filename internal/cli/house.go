@@ -31,7 +31,8 @@ type houseConfig struct {
 	Data      string
 	Database  string // DSN; "": a MariaDB of our own
 	Blobs     string // a folder; "": one in Data
-	ADB       string // address of an adb server; "": one of our own
+	ADB       string // as --adb-server has it
+	Emulators bool   // those on this machine are looked for, where the adb server is our own
 	Bus       string // URL of a NATS server; "": one of our own
 	BusListen string // where that listens for hosts; "": any port of loopback
 	NoHost    bool   // without the built-in host
@@ -125,15 +126,16 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	var all sync.WaitGroup
 	if !c.NoHost {
-		server, stop, err := ownADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
+		server, err := findADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
 		if err != nil {
 			cancel()
 			return nil, err
 		}
-		h.onClose(stop)
+		h.onClose(server.stop)
+		c.Log.Info("devices come from " + server.found)
 		box := openBox(ctx, c.Log)
 		h.onClose(box.Close)
-		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
+		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server.Server, Emulators: c.Emulators && server.ours, Connect: c.Connect, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
 		if err := beside.Begin(); err != nil {
 			cancel()
 			return nil, err

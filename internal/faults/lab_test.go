@@ -177,7 +177,7 @@ func newLab(t testing.TB, phones int, serve ...string) *lab {
 		l.phones = append(l.phones, p)
 		connect = append(connect, "--connect", p.Address())
 	}
-	l.service = &process{t: t, args: append([]string{"serve", "--no-host", "--listen", "127.0.0.1:" + strconv.Itoa(port), "--data", filepath.Join(dir, "service")}, serve...), env: []string{"TESSELLANT_FIRST_KEY=" + labKey}, log: filepath.Join(dir, "service.log")}
+	l.service = &process{t: t, args: append([]string{"serve", "--no-host", "--adb-server", "own", "--listen", "127.0.0.1:" + strconv.Itoa(port), "--data", filepath.Join(dir, "service")}, serve...), env: []string{"TESSELLANT_FIRST_KEY=" + labKey}, log: filepath.Join(dir, "service.log")}
 	l.service.start()
 	t.Cleanup(func() { l.service.end() })
 	t.Cleanup(func() {
@@ -200,7 +200,7 @@ func newLab(t testing.TB, phones int, serve ...string) *lab {
 	k, err := l.AddHostWithResponse(ctx, api.AddHostJSONRequestBody{Name: "bench-1"})
 	require.NoError(t, err)
 	require.NotNil(t, k.JSON201, string(k.Body))
-	l.host = &process{t: t, args: append([]string{"host", "--join", l.url, "--data", filepath.Join(dir, "host")}, connect...), env: []string{"TESSELLANT_HOST_KEY=" + k.JSON201.Key}, log: filepath.Join(dir, "host.log")}
+	l.host = &process{t: t, args: append([]string{"host", "--adb-server", "own", "--join", l.url, "--data", filepath.Join(dir, "host")}, connect...), env: []string{"TESSELLANT_HOST_KEY=" + k.JSON201.Key}, log: filepath.Join(dir, "host.log")}
 	l.host.start()
 	t.Cleanup(func() { l.host.end() })
 	l.free(phones)

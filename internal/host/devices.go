@@ -24,6 +24,8 @@ const (
 	storageEvery = time.Minute
 	// unfitEvery is how often one is that a person has to do something about.
 	unfitEvery = 5 * time.Second
+	// emulatorsEvery is how often emulators are looked for that have just started.
+	emulatorsEvery = 3 * time.Second
 	// leastFreeMB is how much storage a device needs to be of use.
 	leastFreeMB = 100
 )
@@ -54,6 +56,9 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 		busy = busy || (j.serial == u.facts.Serial && j.inHand())
 	}
 	passed, asked := h.check[u.facts.Serial]
+	if c := h.checks[u.facts.Serial]; c != nil && !c.over() {
+		busy = true
+	}
 	if !busy && !l.asking && (asked && !passed || time.Since(l.at) > l.pace()) {
 		l.asking = true
 		h.looks[transport] = l
@@ -61,12 +66,16 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 			_ = guard.Run(h.Log, guard.Loop, func() { h.lookCloser(transport, u) })
 		})
 	}
-	seen := Seen{Facts: u.facts, State: "ready", Why: strings.Join(u.device.Limits(), "; ")}
+	seen := Seen{Facts: u.facts, State: "ready"}
+	seen.Facts.Limits = u.device.Limits()
 	switch {
 	case l.unfit != "" && !busy:
 		seen.State, seen.Why = "unusable", l.unfit
 	case !l.at.IsZero() && l.freeMB < leastFreeMB:
 		seen.State, seen.Why = "unusable", fmt.Sprintf("its storage is nearly full (%d MB free): remove apps or files from it", l.freeMB)
+	}
+	if c := h.checks[u.facts.Serial]; c != nil && !c.over() {
+		seen.State, seen.Why = "unusable", "it is being checked; it is free again in a moment"
 	}
 	if passed && seen.State == "ready" {
 		seen.Checked = true
@@ -140,6 +149,9 @@ func (h *Host) lookCloser(transport string, u *unit) {
 func (h *Host) watchDevices(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
+	if h.Emulators {
+		h.care.Go(func() { _ = guard.Run(h.Log, guard.Loop, func() { h.findEmulators(ctx) }) })
+	}
 	for {
 		_ = guard.Run(h.Log, guard.Loop, func() { h.lookAndTell(ctx) })
 		select {
@@ -263,6 +275,34 @@ func (h *Host) connect(address string) {
 			return nil
 		})
 	})
+}
+
+// The ports of this machine at which emulators listen for adb, one in two; the other is their console's.
+const firstEmulator, lastEmulator = 5555, 5585
+
+// findEmulators tells our adb server of emulators that have started.
+func (h *Host) findEmulators(ctx context.Context) {
+	for {
+		listed, err := h.Server.Devices(ctx)
+		for port := firstEmulator; err == nil && port <= lastEmulator; port += 2 {
+			if slices.ContainsFunc(listed, func(l adb.Listed) bool {
+				return l.Serial == fmt.Sprintf("emulator-%d", port-1) || strings.HasSuffix(l.Serial, fmt.Sprintf(":%d", port))
+			}) {
+				continue
+			}
+			c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+			if err != nil {
+				continue
+			}
+			_ = c.Close()
+			if err := h.Server.Emulator(ctx, port); err != nil && ctx.Err() == nil {
+				h.Log.Debug("the adb server could not be told of an emulator", "port", port, "err", err)
+			}
+		}
+		if phone.Pause(ctx, emulatorsEvery) != nil {
+			return
+		}
+	}
 }
 
 // meet asks a device what it is, beside all else: one that does not answer holds nobody up.

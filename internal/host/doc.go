@@ -86,7 +86,7 @@ type About struct {
 type Seen struct {
 	Facts   devices.Facts
 	State   string // ready or unusable
-	Why     string // of an unusable one, with the remedy; of a ready one, what it does not let us do
+	Why     string // of an unusable one, with the remedy
 	Checked bool   // it has just passed the check that the service asked for
 }
 

@@ -38,6 +38,8 @@ type Config struct {
 	SpoolLimit int64
 	// Silence is how long a device at work may not answer the simplest question; 0: 20 s.
 	Silence time.Duration
+	// Emulators says that emulators on this machine are looked for: they tell the server at the usual port alone that they have started.
+	Emulators bool
 	// Box is where programs run; nil: none do. OpenBox says that they may where the box is not tight.
 	Box     *sandbox.Box
 	OpenBox bool
@@ -64,8 +66,10 @@ type Host struct {
 	looks    map[string]closeLook     // by the adb server's serial
 	starting map[string]Seen          // by the adb server's serial: their systems are not up yet
 	runtimes map[string]string        // that programs find
-	sessions map[string]*served       // that can be commanded, by hold
-	care     sync.WaitGroup           // looks at devices that go on beside the rest
+	sessions map[string]*served       // that can be commanded, by hold; the host's desk has none
+	checks   map[string]*checking     // by serial, the newest
+	pairings map[string]*Pairing
+	care     sync.WaitGroup // looks at devices that go on beside the rest
 	careCtx  context.Context
 }
 
@@ -107,7 +111,7 @@ func New(c Config) *Host {
 		c.Silence = 20 * time.Second
 	}
 	return &Host{Config: c, encoding: make(chan struct{}, 1), connecting: make(chan struct{}, connectsAtOnce), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
-		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]Seen{}, sessions: map[string]*served{}}
+		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]Seen{}, sessions: map[string]*served{}, checks: map[string]*checking{}, pairings: map[string]*Pairing{}}
 }
 
 // Begin makes the host's folder and sees what an earlier process of it left there.
@@ -145,6 +149,7 @@ func (h *Host) Run(ctx context.Context) error {
 	if h.Box != nil {
 		all.Go(func() { h.findRuntimes(ctx) })
 	}
+	h.open("", newServed(ctx, h.Log, desk{h}))
 	deaf, err := h.Link.Serve(h.Name, h.answerOrder)
 	if err != nil {
 		return err
@@ -167,6 +172,7 @@ func (h *Host) Run(ctx context.Context) error {
 				for _, j := range before { // two never work on one device
 					<-j.ended
 				}
+				h.afterCheck(mine.held, hold.Serial)
 				log := h.logOf(hold)
 				if err := guard.Run(log, guard.Hold, func() { h.work(ctx, mine.held, hold) }); err != nil {
 					h.refuse(ctx, hold, log, err)

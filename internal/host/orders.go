@@ -25,9 +25,15 @@ const (
 	maxHalf = time.Minute
 )
 
-// served is a session that can be commanded.
+// carrier carries out commands: a session's remote end, or the host's desk.
+type carrier interface {
+	Do(ctx context.Context, q remoteend.Request) remoteend.Response
+	Ended() bool // no more commands are to come
+}
+
+// served is a session, or the desk, that can be commanded.
 type served struct {
-	end  *remoteend.Session
+	end  carrier
 	ctx  context.Context // of its commands
 	log  *slog.Logger
 	over chan struct{} // closed when the client has ended it
@@ -52,7 +58,7 @@ type done struct {
 }
 
 // newServed makes one that carries out commands, one after the other, until ctx ends.
-func newServed(ctx context.Context, log *slog.Logger, end *remoteend.Session) *served {
+func newServed(ctx context.Context, log *slog.Logger, end carrier) *served {
 	s := &served{end: end, ctx: ctx, log: log, over: make(chan struct{}), next: make(chan *done, maxWaiting), lastUse: time.Now()}
 	go func() {
 		for {

@@ -294,11 +294,12 @@ func (a *attempt) serve(ctx context.Context) error {
 	}
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
-	s := newServed(commands, a.log, remoteend.New(remoteend.Config{ID: a.hold.LegID, Answer: standard.Answer(a.unit.facts.Platform, timeouts, q.Answer), Timeouts: timeouts,
-		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: a.unit.facts, Notes: a.outside}))
+	end := remoteend.New(remoteend.Config{ID: a.hold.LegID, Answer: standard.Answer(a.unit.facts.Platform, timeouts, q.Answer), Timeouts: timeouts,
+		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: a.unit.facts, Notes: a.outside})
+	s := newServed(commands, a.log, end)
 	a.h.open(a.hold.ID, s)
 	defer a.h.shut(a.hold.ID)
-	defer func() { a.standing = s.end.Standing() }()
+	defer func() { a.standing = end.Standing() }()
 	var watch sync.WaitGroup
 	defer watch.Wait()
 	watching, stopWatching := context.WithCancel(ctx)

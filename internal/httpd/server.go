@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tessellant/api"
+	"tessellant/internal/checkup"
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
@@ -190,6 +191,38 @@ func (s *server) ReleaseDevice(ctx context.Context, q api.ReleaseDeviceRequestOb
 func (s *server) FreeDevice(ctx context.Context, q api.FreeDeviceRequestObject) (api.FreeDeviceResponseObject, error) {
 	d, err := s.s.FreeDevice(ctx, identity(ctx), q.Serial)
 	return api.FreeDevice200JSONResponse(deviceView(d)), err
+}
+
+func (s *server) StartDeviceCheck(ctx context.Context, q api.StartDeviceCheckRequestObject) (api.StartDeviceCheckResponseObject, error) {
+	r, err := s.s.StartDeviceCheck(ctx, identity(ctx), q.Serial)
+	return api.StartDeviceCheck202JSONResponse(checkOut(q.Serial, r)), err
+}
+
+func (s *server) GetDeviceCheck(ctx context.Context, q api.GetDeviceCheckRequestObject) (api.GetDeviceCheckResponseObject, error) {
+	r, err := s.s.DeviceCheck(ctx, identity(ctx), q.Serial)
+	return api.GetDeviceCheck200JSONResponse(checkOut(q.Serial, r)), err
+}
+
+func checkOut(serial string, r checkup.Report) api.DeviceCheck {
+	return api.DeviceCheck{Serial: serial, Done: r.Done, Fit: r.Fit, Sentence: r.Sentence, Of: r.Of, Limits: full(r.Limits), Began: r.Began, TookMs: r.TookMS,
+		Maker: r.Maker, Model: r.Model, Os: r.OS, Api: r.API, Origin: r.Origin, Simulated: r.Simulated,
+		Steps: each(r.Steps, func(s checkup.Step) api.CheckStep {
+			return api.CheckStep{Name: s.Name, State: api.CheckStepState(s.State), TookMs: s.TookMS, Found: some(s.Found), Remedy: some(s.Remedy)}
+		})}
+}
+
+func (s *server) Pair(ctx context.Context, q api.PairRequestObject) (api.PairResponseObject, error) {
+	v, err := s.s.Pair(ctx, identity(ctx), q.Name, text(q.Body.Address), text(q.Body.Code))
+	return api.Pair201JSONResponse(pairingOut(v)), err
+}
+
+func (s *server) GetPairing(ctx context.Context, q api.GetPairingRequestObject) (api.GetPairingResponseObject, error) {
+	v, err := s.s.Pairing(ctx, identity(ctx), q.Name, q.Id)
+	return api.GetPairing200JSONResponse(pairingOut(v)), err
+}
+
+func pairingOut(v service.PairingView) api.Pairing {
+	return api.Pairing{Id: v.ID, Host: v.Host, State: api.PairingState(v.State), Why: some(v.Why), Remedy: some(v.Remedy), Until: v.Until, Picture: someOf(len(v.Picture), v.Picture)}
 }
 
 func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api.CheckRunResponseObject, error) {
@@ -388,7 +421,7 @@ func deviceOut(d store.Device) api.Device {
 	}
 	return api.Device{Overdue: someTrue(d.Overdue), Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: state, Why: some(why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
 		Origin: api.DeviceOrigin(f.Origin), Simulated: f.Simulated, Width: f.Width, Height: f.Height, Density: f.Density, WidthDp: f.WidthDP(), MemoryMb: f.MemoryMB,
-		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen}
+		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits)}
 }
 
 func runOut(v service.RunView) api.Run {

@@ -19,6 +19,7 @@ const (
 	maxFact    = 200
 	maxFile    = 255
 	maxOrdinal = 10_000_000
+	maxLimits  = 10
 )
 
 // fitted are a device's facts as they can be kept.
@@ -29,6 +30,10 @@ func fitted(f devices.Facts) devices.Facts {
 	f.ABIs = slices.Clone(f.ABIs[:min(len(f.ABIs), 20)])
 	for i := range f.ABIs {
 		f.ABIs[i] = foreign.Name(f.ABIs[i], maxFact)
+	}
+	f.Limits = slices.Clone(f.Limits[:min(len(f.Limits), maxLimits)])
+	for i := range f.Limits {
+		f.Limits[i] = foreign.Fit(f.Limits[i], maxWhyNot)
 	}
 	return f
 }

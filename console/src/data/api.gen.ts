@@ -257,6 +257,32 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{serial}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * How the newest check of a device stands
+         * @description Its host remembers it until it is started again.
+         */
+        get: operations["getDeviceCheck"];
+        put?: never;
+        /**
+         * Try on a device everything that tests need of it
+         * @description It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+         */
+        post: operations["startDeviceCheck"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{serial}/hold": {
         parameters: {
             query?: never;
@@ -337,6 +363,48 @@ export interface paths {
          * @description For owners. Its devices are away from then on; what was run on them stays.
          */
         delete: operations["removeHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/pairings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pair a host with a phone that debugs over the network
+         * @description For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+         */
+        post: operations["pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/pairings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** How a pairing stands */
+        get: operations["getPairing"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1066,6 +1134,63 @@ export interface components {
             /** Format: date-time */
             seen: string;
             held_by?: components["schemas"]["Holder"];
+            /** @description What its maker does not let us do, what is done instead, and which switch opens it; one sentence each */
+            limits?: string[];
+        };
+        DeviceCheck: {
+            serial: string;
+            done: boolean;
+            /** @description It can be tested; false until it is done */
+            fit: boolean;
+            /** @description What came of it, with what to do; empty until it is done */
+            sentence: string;
+            /** @description Those that were begun */
+            steps: components["schemas"]["CheckStep"][];
+            /** @description How many there are */
+            of: number;
+            /** @description As of a device */
+            limits: string[];
+            /** Format: date-time */
+            began: string;
+            /** Format: int64 */
+            took_ms: number;
+            maker: string;
+            model: string;
+            os: string;
+            api: number;
+            origin: string;
+            simulated: boolean;
+        };
+        CheckStep: {
+            /** @description What was tried, such as: an app is installed */
+            name: string;
+            /** @enum {string} */
+            state: "running" | "passed" | "failed" | "skipped";
+            /** Format: int64 */
+            took_ms: number;
+            found?: string;
+            remedy?: string;
+        };
+        PairRequest: {
+            /** @description host:port that the phone shows beside its code */
+            address?: string;
+            code?: string;
+        };
+        Pairing: {
+            id: string;
+            host: string;
+            /** @enum {string} */
+            state: "waiting" | "paired" | "failed";
+            /** @description Of one that failed */
+            why?: string;
+            remedy?: string;
+            /**
+             * Format: date-time
+             * @description It waits no longer
+             */
+            until: string;
+            /** @description Of one by picture: a QR code, a text of 0 and 1 for each of its rows, 1 dark; with the quiet zone around it */
+            picture?: string[];
         };
         /** @description Of one device that this workspace holds */
         Holder: {
@@ -2012,6 +2137,52 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getDeviceCheck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The check */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startDeviceCheck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has begun */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     freeDevice: {
         parameters: {
             query?: never;
@@ -2128,6 +2299,57 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairRequest"];
+            };
+        };
+        responses: {
+            /** @description The pairing */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPairing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The pairing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairing"];
+                };
             };
             default: components["responses"]["Problem"];
         };

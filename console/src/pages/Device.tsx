@@ -8,6 +8,7 @@ import { List } from '../parts/list';
 import { Awaited, Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { cases, many, stageText, standing, took } from '../words';
+import Check from './Check';
 import { State } from './Devices';
 import { SessionList } from './Sessions';
 
@@ -32,6 +33,13 @@ export default function DevicePage() {
         {d.simulated && <Simulated>simulated: a stand-in that ships with Tessellant</Simulated>}
       </Head>
       <Care d={d} />
+      {d.limits && (
+        <Section aria-labelledby="limits">
+          <h2 id="limits">What its maker forbids</h2>
+          {d.limits.map((l) => <p key={l}>{l}.</p>)}
+        </Section>
+      )}
+      <Check d={d} />
       <Section aria-labelledby="facts">
         <h2 id="facts">What it says of itself</h2>
         <Facts of={[

@@ -8,6 +8,7 @@ import { List } from '../parts/list';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { c } from '../theme';
 import { many } from '../words';
+import Pair from './Pair';
 
 const Dot = styled.span<{ $state: Device['state'] }>`
   width: 10px; height: 10px; flex: none; border: 1.5px solid ${(p) => (p.$state === 'free' ? c.passed : p.$state === 'held' ? c.lapis : c.hollow)};
@@ -34,6 +35,7 @@ export default function DevicesPage() {
   const n = (s: Device['state']) => all.filter((d) => d.state === s).length;
   const parts = [[n('free'), 'free'], [n('held'), 'held'], [n('away'), 'away'], [n('unusable'), 'unusable'], [n('quarantined'), 'quarantined']].filter(([k]) => k).map(([k, s]) => `${k} ${s}`);
   const trouble = all.filter((d) => d.why);
+  const limited = all.filter((d) => d.limits);
   return (
     <Page>
       <Title>Devices</Title>
@@ -70,6 +72,12 @@ export default function DevicesPage() {
           {trouble.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.why} <Sub as="span">(seen <When at={d.seen} />)</Sub></p>)}
         </Section>
       )}
+      {limited.length > 0 && (
+        <Section aria-labelledby="limits">
+          <h2 id="limits">What some makers forbid</h2>
+          {limited.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.limits!.join('; ')}.</p>)}
+        </Section>
+      )}
       <Hosts />
     </Page>
   );
@@ -93,6 +101,7 @@ function Hosts() {
           { name: 'seen', show: (h) => (h.seen ? <When at={h.seen} /> : 'never') },
         ]}
       />
+      <Pair hosts={hosts.data} />
     </Section>
   );
 }

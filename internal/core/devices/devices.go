@@ -30,7 +30,8 @@ type Facts struct {
 	MemoryMB  int      `json:"memory_mb"`
 	ABIs      []string `json:"abis"` // processor kinds, the preferred first
 	Language  string   `json:"language"`
-	Place     string   `json:"place,omitempty"` // where its lab stands
+	Place     string   `json:"place,omitempty"`  // where its lab stands
+	Limits    []string `json:"limits,omitempty"` // what its maker does not let us do, and what is done instead
 }
 
 // WidthDP is the width of the upright screen in density-independent pixels:

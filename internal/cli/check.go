@@ -1,0 +1,176 @@
+package cli
+
+// Trying a device, and pairing with one over the network.
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tessellant/api"
+	"tessellant/internal/core/verdict"
+)
+
+func (a *app) deviceCheckCmd() *cobra.Command {
+	var report string
+	cmd := &cobra.Command{Use: "check SERIAL", Short: "Try on a device everything that tests need of it", Args: exactly(1),
+		Long: `Try on a device everything that tests need of it, and say in one sentence whether it can be tested, and if not,
+what to do. That is the first thing to do with a phone of your own. It takes some 20 seconds; a tiny app is installed
+for the time of it, and the device left as it was. With --report FILE it is written down as JSON, without anything that
+names the unit or its owner, for those who are to help.
+
+Exit code 0 when the device can be tested, 1 when not.`,
+		Example: "  tessellant device check orr-01\n  tessellant device check orr-01 --report skerry-5.json",
+		RunE:    func(c *cobra.Command, args []string) error { return a.deviceCheck(c.Context(), args[0], report) }}
+	cmd.Flags().StringVar(&report, "report", "", "a file for the report")
+	return cmd
+}
+
+const checkPoll = 300 * time.Millisecond
+
+func (a *app) deviceCheck(ctx context.Context, serial, report string) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	begun, err := client.StartDeviceCheckWithResponse(ctx, serial)
+	if err != nil || begun.JSON202 == nil {
+		return a.problem("check the device", err, status(begun), problemOf(begun), bodyOf(begun))
+	}
+	c := begun.JSON202
+	say := func(s api.CheckStep) {
+		if a.json {
+			return
+		}
+		fmt.Fprintf(a.out, "  %-8s %-24s %6s  %s\n", s.State, s.Name, map[bool]string{true: tookText(time.Duration(s.TookMs) * time.Millisecond)}[s.State != api.StepSkipped], deref(s.Found))
+		if s.Remedy != nil {
+			fmt.Fprintf(a.out, "  %-8s what to do: %s\n", "", *s.Remedy)
+		}
+	}
+	for told := 0; ; {
+		for told < len(c.Steps) && c.Steps[told].State != api.StepRunning {
+			if told == 0 && !a.json {
+				fmt.Fprintf(a.out, "%s %s, Android %s (API %d):\n", c.Maker, c.Model, c.Os, c.Api)
+			}
+			say(c.Steps[told])
+			told++
+		}
+		if c.Done {
+			break
+		}
+		select {
+		case <-time.After(checkPoll):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		r, err := client.GetDeviceCheckWithResponse(ctx, serial)
+		if err != nil || r.JSON200 == nil {
+			return a.problem("see how the check stands", err, status(r), problemOf(r), bodyOf(r))
+		}
+		c = r.JSON200
+	}
+	if report != "" {
+		shared := *c
+		shared.Serial = "" // it names the unit
+		raw, err := json.MarshalIndent(shared, "", "  ")
+		if err == nil {
+			err = os.WriteFile(report, append(raw, '\n'), 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("the report can't be written: %w", err)
+		}
+	}
+	if err := a.show(c, func() {
+		for _, l := range c.Limits {
+			fmt.Fprintf(a.out, "  note     %s\n", l)
+		}
+		fmt.Fprintf(a.out, "\n%s It took %s.\n", c.Sentence, tookText(time.Duration(c.TookMs)*time.Millisecond))
+		if report != "" {
+			fmt.Fprintf(a.out, "The report is in %s; it does not name the unit.\n", report)
+		}
+	}); err != nil {
+		return err
+	}
+	if !c.Fit {
+		return &exit{verdict.ExitAppFailed, nil}
+	}
+	return nil
+}
+
+func (a *app) devicePairCmd() *cobra.Command {
+	var host string
+	var picture bool
+	cmd := &cobra.Command{Use: "pair [HOST:PORT CODE]", Short: "Pair a host with a phone that debugs over the network", Args: cobra.RangeArgs(0, 2),
+		Long: `Pair a host with a phone that debugs over the network (Android 11 and later), once for each phone and host. On the phone,
+in the developer options under Wireless debugging, choose "Pair device with pairing code" and give here the address and
+the code that it shows; or, with --picture, choose "Pair device with QR code" and scan what is drawn here. Both must be
+in one network. The adb server of the host must be able to: version 30 of the platform tools, for pictures 31. For owners.`,
+		Example: "  tessellant device pair 192.168.1.23:37123 482910\n  tessellant device pair --picture --host bench-2",
+		RunE: func(c *cobra.Command, args []string) error {
+			if picture != (len(args) == 0) || len(args) == 1 {
+				return &exit{verdict.ExitUsage, errors.New("give the address and the code that the phone shows, or --picture")}
+			}
+			var r api.PairRequest
+			if !picture {
+				r = api.PairRequest{Address: &args[0], Code: &args[1]}
+			}
+			return a.devicePair(c.Context(), host, r)
+		}}
+	cmd.Flags().StringVar(&host, "host", "built-in", "the host that is to know the phone; see: tessellant host list")
+	cmd.Flags().BoolVar(&picture, "picture", false, "draw a QR code for the phone to scan")
+	return cmd
+}
+
+func (a *app) devicePair(ctx context.Context, host string, q api.PairRequest) error {
+	client, err := a.client()
+	if err != nil {
+		return err
+	}
+	begun, err := client.PairWithResponse(ctx, host, q)
+	if err != nil || begun.JSON201 == nil {
+		return a.problem("pair with the phone", err, status(begun), problemOf(begun), bodyOf(begun))
+	}
+	p := begun.JSON201
+	if p.Picture != nil && !a.json {
+		fmt.Fprint(a.out, blocks(*p.Picture))
+		fmt.Fprintln(a.out, "Scan this: developer options, Wireless debugging, Pair device with QR code.")
+	}
+	for p.State == api.PairingWaiting {
+		select {
+		case <-time.After(checkPoll):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		r, err := client.GetPairingWithResponse(ctx, host, p.Id)
+		if err != nil || r.JSON200 == nil {
+			return a.problem("see how the pairing stands", err, status(r), problemOf(r), bodyOf(r))
+		}
+		p = r.JSON200
+	}
+	if p.State == api.PairingFailed {
+		return &exit{verdict.ExitAppFailed, fmt.Errorf("%s\n  what to do: %s", deref(p.Why), deref(p.Remedy))}
+	}
+	return a.show(p, func() {
+		fmt.Fprintf(a.out, "Paired. The phone appears in a moment in: tessellant device list\nIf it does not, give its address under Wireless debugging to the host with --connect.\n")
+	})
+}
+
+// blocks draws a picture of dark and light modules in the terminal, two rows to a line. Light is drawn: most terminals are dark.
+func blocks(rows []string) string {
+	var out strings.Builder
+	for y := 0; y < len(rows); y += 2 {
+		for x := range rows[y] {
+			top := rows[y][x] == '0'
+			bottom := y+1 < len(rows) && rows[y+1][x] == '0'
+			out.WriteString(map[[2]bool]string{{true, true}: "█", {true, false}: "▀", {false, true}: "▄", {false, false}: " "}[[2]bool{top, bottom}])
+		}
+		out.WriteString("\n")
+	}
+	return out.String()
+}
