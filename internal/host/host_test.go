@@ -43,9 +43,15 @@ type bench struct {
 
 func set(t *testing.T, serial string, temper standin.Temper, change ...func(*host.Config)) *bench {
 	t.Helper()
-	server := housetest.ADB(t)
 	traits := housetest.Fleet(t)[serial]
 	traits.Temper = temper
+	return setUp(t, traits, change...)
+}
+
+// setUp is the same with a phone of these traits.
+func setUp(t *testing.T, traits standin.Traits, change ...func(*host.Config)) *bench {
+	t.Helper()
+	server := housetest.ADB(t)
 	p := housetest.Phone(t, server, traits)
 	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server, phone: p}
 	c := host.Config{Server: &server.Server, Connect: []string{p.Address()}}
@@ -597,4 +603,23 @@ func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "orr-01", ds[0].Serial)
 	assert.Contains(t, ds[1].Serial, "orr-01@", "the other one tells the same serial")
+}
+
+func TestACrashDialogOfAnyLevelIsClosed(t *testing.T) {
+	for _, api := range []int{23, 34} {
+		t.Run(fmt.Sprint(api), func(t *testing.T) {
+			t.Parallel()
+			traits := housetest.Fleet(t)["orr-01"]
+			traits.API, traits.Temper = api, standin.Instant
+			b := setUp(t, traits)
+			const fine = "phone.launch()\nphone.find('#shore_gull-ledge')"
+			l := b.wait(b.start(60, "a_crash", "phone.launch(args = {'debug_crash': 'low tide'})\nphone.find('#never')", "b_fine", fine,
+				"c_hang", "phone.launch(args = {'debug_block': '9000'})\nphone.find('#settings')\nphone.wait_until(lambda: [phone.tap('#settings'), phone.back()] and False, within = 15)", "d_fine", fine))
+			var got []string
+			for _, c := range l.Attempts[0].Cases {
+				got = append(got, string(c.Verdict))
+			}
+			assert.Equal(t, []string{"crashed", "passed", "crashed", "passed"}, got)
+		})
+	}
 }

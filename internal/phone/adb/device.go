@@ -37,6 +37,7 @@ type Device struct {
 	boot      string // differs from each start of each device to the next
 	user      string // the number of the one who is at it; empty: 0, or not known
 	epoch     bool   // its log tells times as seconds
+	crashes   bool   // it has a buffer for crashes
 	features  map[string]bool
 	api       int
 
@@ -108,12 +109,15 @@ func Open(ctx context.Context, server *Server, transport string) (*Device, error
 		d.user = strconv.Itoa(n)
 	}
 	d.epoch = d.api >= 24
-	if d.api == 24 || d.api == 25 { // some makers' first systems with the format do not have it
-		a, err := d.shell(ctx, "say what its log can do", "logcat -v epoch -d -t 1", quick)
+	d.crashes = d.api >= 24
+	if d.api >= 21 && d.api <= 25 { // some makers' systems lack what came with these levels
+		a, err := d.shell(ctx, "say what its log can do", "logcat -v epoch -d -t 1; "+mark+"logcat -b crash -d -t 1", quick)
 		if err != nil {
 			return nil, err
 		}
-		d.epoch = !strings.Contains(a.text(), "Invalid parameter")
+		epoch, crashes, _ := strings.Cut(a.text(), "---")
+		d.epoch = d.epoch && !strings.Contains(epoch, "Invalid parameter")
+		d.crashes = !strings.Contains(crashes, "nable to open log device") && !strings.Contains(crashes, "nknown buffer")
 	}
 	return d, nil
 }
@@ -299,7 +303,7 @@ func (d *Device) Log(ctx context.Context, since time.Time) (io.ReadCloser, error
 	line := fmt.Sprintf("logcat -v epoch -b main,system,crash -T %d.%03d", since.Unix(), since.Nanosecond()/1e6)
 	if !d.epoch { // such systems take and tell the time of a zone; and not all know the crash buffer's name
 		line = "TZ=UTC0 logcat -v threadtime -b main -b system"
-		if d.api >= 24 {
+		if d.crashes {
 			line += " -b crash"
 		}
 		line += " -T " + quote(since.UTC().Format("01-02 15:04:05.000"))

@@ -161,6 +161,9 @@ func readListedLong(text string) []Listed {
 	var plugs []string
 	for _, line := range strings.Split(text, "\n") {
 		serial, rest, ok := strings.Cut(strings.TrimSpace(line), " ")
+		if unnamed, none := strings.CutPrefix(line, "(no serial number)"); none {
+			serial, rest, ok = "", unnamed, true
+		}
 		if !ok {
 			continue
 		}
@@ -178,7 +181,7 @@ func readListedLong(text string) []Listed {
 		count[serial]++
 	}
 	for i := range out {
-		if count[out[i].Serial] > 1 && plugs[i] != "" {
+		if (out[i].Serial == "" || count[out[i].Serial] > 1) && plugs[i] != "" {
 			out[i].Serial = plugs[i]
 		}
 	}

@@ -1,0 +1,101 @@
+package adb
+
+// What devices say, in the forms that are known (testdata), and in any other: none brings a host down.
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/uitree"
+)
+
+func said(t testing.TB, name string) string {
+	t.Helper()
+	raw, err := os.ReadFile(filepath.Join("testdata", name))
+	require.NoError(t, err)
+	return string(raw)
+}
+
+func TestTheKnownFormsAreRead(t *testing.T) {
+	f := readFacts(said(t, "getprop-34.txt"), "s")
+	assert.Equal(t, []any{34, "Skerry 5", 1080, 2400, 420, "de"}, []any{f.API, f.Model, f.Width, f.Height, f.Density, f.Language})
+	assert.Contains(t, readFocus(said(t, "window-30.txt")), "com.android.permissioncontroller/")
+	assert.Empty(t, readFocus(said(t, "window-off.txt")))
+	for name, want := range map[string][2]bool{"policy-29.txt": {true, true}, "policy-22.txt": {true, true}, "window-off.txt": {false, false}} {
+		shown, secure := readLock(said(t, name))
+		assert.Equal(t, want, [2]bool{shown, secure}, name)
+	}
+	assert.Equal(t, map[string]bool{"android.permission.CAMERA": true, "android.permission.POST_NOTIFICATIONS": false}, readPermits(said(t, "package-33.txt"), ""))
+	assert.Equal(t, map[string]bool{"android.permission.CAMERA": false}, readPermits(said(t, "package-33.txt"), "10"))
+	assert.False(t, readKeyboard(said(t, "input_method-34.txt")), "a keyboard is attached")
+	id, several := readDisplay(said(t, "display-fold.txt"))
+	assert.Equal(t, "4619827551948147201", id)
+	assert.True(t, several)
+	for name, want := range map[string]int{"df-30.txt": 58045, "df-21.txt": 8499} {
+		mb, ok := readFree(said(t, name))
+		assert.True(t, ok, name)
+		assert.Equal(t, want, mb, name)
+	}
+	assert.Equal(t, []Listed{{"usb:1-4", "device"}, {"usb:1-5.2", "unauthorized"}, {"usb:2-1", "no permissions (user in plugdev group?); see the docs"}, {"emulator-5554", "offline"}}, readListedLong(said(t, "devices-l.txt")))
+	assert.Equal(t, "192.168.1.23:37123", readService(said(t, "mdns.txt"), "tessellant-7KQ2MX4P"))
+	assert.Empty(t, readService(said(t, "mdns.txt"), "adb-ORR01-abc123"), "that one waits for nobody")
+	p, ok := readPanel(said(t, "getevent-31.txt"))
+	assert.True(t, ok)
+	assert.Equal(t, panel{device: "/dev/input/event2", maxX: 1079, maxY: 2339}, p)
+	for told, want := range map[string]string{"orr-01": "orr-01", "0123456789ABCDEF": "usb:1-4", "unknown": "usb:1-4", "": "usb:1-4", "EMULATOR31X3X12X0": "usb:1-4", "0": "usb:1-4"} {
+		assert.Equal(t, want, unitSerial(told, "usb:1-4"), told)
+	}
+}
+
+// FuzzSaid reads anything at all as the answer to everything that devices are asked.
+func FuzzSaid(f *testing.F) {
+	names, err := filepath.Glob("testdata/*.txt")
+	require.NoError(f, err)
+	for _, n := range names {
+		f.Add(said(f, filepath.Base(n)))
+	}
+	f.Add("")
+	f.Add(strings.Repeat("[", 1000))
+	f.Fuzz(func(t *testing.T, out string) {
+		facts := readFacts(out, "s")
+		if facts.Width < 0 || facts.Height < 0 || facts.MemoryMB < 0 {
+			t.Fatalf("a screen of %d×%d, %d MB", facts.Width, facts.Height, facts.MemoryMB)
+		}
+		_ = readFocus(out)
+		_, _ = readLock(out)
+		_ = readPermits(out, "10")
+		_ = readKeyboard(out)
+		_, _ = readDisplay(out)
+		if mb, ok := readFree(out); ok && mb < 0 {
+			t.Fatalf("%d MB are free", mb)
+		}
+		_ = readListed(out)
+		for _, l := range readListedLong(out) {
+			if strings.ContainsAny(l.Serial, " \n") {
+				t.Fatalf("a serial is %q", l.Serial)
+			}
+		}
+		_ = readService(out, "x")
+		if p, ok := readPanel(out); ok && (p.maxX <= 0 || p.maxY <= 0) {
+			t.Fatalf("a panel is %+v", p)
+		}
+		_ = unitSerial(out, "t")
+		_ = value(out)
+		_ = latin(out, out)
+		if m := failureForm.FindStringSubmatch(out); m != nil && m[1] == "" {
+			t.Fatal("a failure without a code")
+		}
+		if l, ok := devicelog.Parse(out, 2026); ok {
+			var finder devicelog.Finder
+			finder.Feed(l)
+			finder.Flush()
+		}
+		_, _ = uitree.ParseAndroid([]byte(out))
+	})
+}
