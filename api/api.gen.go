@@ -1571,7 +1571,7 @@ type ClientInterface interface {
 
 	// StartDeviceCheck Try on a device everything that tests need of it
 	//
-	// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+	// It takes some 20 seconds, for which other work waits; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
 	//
 	// Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
 	StartDeviceCheck(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2092,7 +2092,7 @@ func (c *Client) GetDeviceCheck(ctx context.Context, serial string, reqEditors .
 
 // StartDeviceCheck Try on a device everything that tests need of it
 //
-// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+// It takes some 20 seconds, for which other work waits; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
 //
 // Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
 func (c *Client) StartDeviceCheck(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5737,7 +5737,7 @@ type ClientWithResponsesInterface interface {
 
 	// StartDeviceCheckWithResponse Try on a device everything that tests need of it
 	//
-	// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+	// It takes some 20 seconds, for which other work waits; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8835,7 +8835,7 @@ func (c *ClientWithResponses) GetDeviceCheckWithResponse(ctx context.Context, se
 
 // StartDeviceCheckWithResponse Try on a device everything that tests need of it
 //
-// It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+// It takes some 20 seconds, for which other work waits; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -500,6 +500,17 @@ func TestEveryPageIsAccessible(t *testing.T) {
 			check(look + " " + path)
 		}
 	}
+	d.goTo("/devices/orr-05", "tbody tr")
+	eval[bool](d, button)
+	d.press("Check it")
+	d.says("This device can be tested.")
+	check("a device that was checked")
+	d.goTo("/devices", "tbody tr")
+	eval[bool](d, button)
+	d.press("Pair with a phone over the network …")
+	d.press("Draw a picture for it to scan")
+	d.says("It was not paired") // Debian's adb server can't
+	check("pairing")
 	d.goTo("/sessions/"+session, "video")
 	eval[bool](d, button)
 	d.press("Say how it came out")
@@ -546,6 +557,28 @@ func TestARunIsStoppedAndADeviceIsQuarantined(t *testing.T) {
 	d.says("is free")
 	d.goTo("/devices", "tbody tr")
 	d.says("built into the service")
+}
+
+func TestADeviceIsChecked(t *testing.T) {
+	d := sit(t, "mar-01")
+	d.signIn()
+	d.goTo("/devices/mar-01", "dl")
+	d.says("leaves the device as it was")
+	eval[bool](d, button)
+	d.press("Check it")
+	d.says("This device can be tested; what its maker forbids is done in another way.")
+	assert.Equal(t, 14, eval[int](d, "[...document.querySelectorAll('tbody tr')].filter(r => r.textContent.startsWith('passed')).length"), "each step has its row")
+	d.says("What its maker forbids")
+	d.goTo("/devices", "tbody tr")
+	d.says("mar-01: its maker forbids granting permissions")
+	eval[bool](d, button)
+	d.press("Pair with a phone over the network …")
+	d.do(chromedp.SendKeys(css("section[aria-labelledby=pair] input"), "127.0.0.1:1"))
+	eval[bool](d, "document.querySelectorAll('section[aria-labelledby=pair] input')[1].focus();true")
+	d.do(chromedp.SendKeys(css("section[aria-labelledby=pair] input:focus"), "482910"))
+	d.press("Pair")
+	d.says("does not know how to pair")
+	d.says("platform tools 30")
 }
 
 // session opens a session from outside, does something in it, and ends it; it answers its id.

@@ -137,12 +137,14 @@ func (c *checking) over() bool {
 	}
 }
 
-// lookAgain forgets what a device last said of its fitness: it is asked anew.
+// lookAgain has a device asked anew whether it is fit; until it has answered, what it last said holds.
 func (h *Host) lookAgain(serial string) {
 	h.mu.Lock()
 	for t, u := range h.known {
 		if u.facts.Serial == serial {
-			delete(h.looks, t)
+			l := h.looks[t]
+			l.at = time.Time{}
+			h.looks[t] = l
 		}
 	}
 	h.mu.Unlock()

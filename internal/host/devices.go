@@ -74,9 +74,6 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 	case !l.at.IsZero() && l.freeMB < leastFreeMB:
 		seen.State, seen.Why = "unusable", fmt.Sprintf("its storage is nearly full (%d MB free): remove apps or files from it", l.freeMB)
 	}
-	if c := h.checks[u.facts.Serial]; c != nil && !c.over() {
-		seen.State, seen.Why = "unusable", "it is being checked; it is free again in a moment"
-	}
 	if passed && seen.State == "ready" {
 		seen.Checked = true
 		delete(h.check, u.facts.Serial)

@@ -274,7 +274,7 @@ export interface paths {
         put?: never;
         /**
          * Try on a device everything that tests need of it
-         * @description It takes some 20 seconds, in which the device gets no other work; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
+         * @description It takes some 20 seconds, for which other work waits; ask how it stands with GET. A tiny app is installed for the time of it, and the device left as it was. One that goes on is answered as it stands.
          */
         post: operations["startDeviceCheck"];
         delete?: never;
