@@ -8,6 +8,7 @@ package checkup
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	_ "embed"
@@ -84,7 +85,8 @@ type check struct {
 	report Report
 	see    func(Report)
 	facts  devices.Facts
-	there  bool // our app is on the device
+	there  bool           // our app is on the device
+	screen *uitree.Screen // of the app, as it was seen last
 }
 
 var errSkip = errors.New("") // wrapped: why a step has nothing to try
@@ -238,7 +240,10 @@ func (c *check) tree(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%d elements", len(s.All())), nil
+	if n := len(s.All()); n != 1 {
+		return fmt.Sprintf("%d elements", n), nil
+	}
+	return "one element", nil
 }
 
 func (c *check) picture(ctx context.Context) (string, error) {
@@ -268,10 +273,13 @@ func (c *check) clock(ctx context.Context) (string, error) {
 		return "", err
 	}
 	off := now.Sub(before.Add(time.Since(before) / 2)).Round(100 * time.Millisecond)
-	if off < 0 {
-		return fmt.Sprintf("%s behind this host's", -off), nil
+	switch {
+	case off < 0:
+		return fmt.Sprintf("%.1f s behind this host's", -off.Seconds()), nil
+	case off > 0:
+		return fmt.Sprintf("%.1f s before this host's", off.Seconds()), nil
 	}
-	return fmt.Sprintf("%s before this host's", off), nil
+	return "as this host's", nil
 }
 
 func (c *check) log(ctx context.Context) (string, error) {
@@ -299,9 +307,9 @@ func (c *check) log(ctx context.Context) (string, error) {
 	}
 	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, 1<<20)
-	for n := 1; lines.Scan(); n++ {
+	for lines.Scan() {
 		if line, ok := devicelog.Parse(lines.Text(), now.Year()); ok && line.Text == mark {
-			return fmt.Sprintf("a line came back, the %d. since", n), nil
+			return "a line that was written came back", nil
 		}
 	}
 	return "", fault("see whether the device's log is switched off: developer options, Logger buffer sizes", "a line that was written into its log did not come back")
@@ -331,6 +339,7 @@ func (c *check) find(ctx context.Context, locator string) (*uitree.Element, erro
 			return nil, err
 		}
 		if len(es) > 0 {
+			c.screen = s
 			return es[0], nil
 		}
 		if time.Now().After(end) {
@@ -346,17 +355,18 @@ func (c *check) launch(ctx context.Context) (string, error) {
 	if err := c.phone.Launch(ctx, App()); err != nil {
 		return "", err
 	}
-	_, err := c.find(ctx, "#what")
+	_, err := c.find(ctx, "#field")
 	return "its screen is in front", err
 }
 
 const typed = "ebb 47 & flow"
 
 func (c *check) text(ctx context.Context) (string, error) {
-	e, err := c.find(ctx, "#field")
-	if err != nil {
-		return "", err
+	es, err := c.screen.Find("#field") // nothing was done since it was seen
+	if err != nil || len(es) == 0 {
+		return "", cmp.Or(err, errors.New("its field is gone"))
 	}
+	e := es[0]
 	x, y := e.Bounds.Center()
 	if err := c.phone.Tap(ctx, x, y); err != nil {
 		return "", err
@@ -380,9 +390,9 @@ func (c *check) clear(ctx context.Context) (string, error) {
 	if _, err := c.launch(ctx); err != nil {
 		return "", err
 	}
-	e, err := c.find(ctx, "#field")
-	if err == nil && e.Value != "" {
-		err = fault("restart the device, and check again", "the field still has %q", e.Value)
+	es, err := c.screen.Find("#field")
+	if err == nil && len(es) > 0 && es[0].Value != "" {
+		err = fault("restart the device, and check again", "the field still has %q", es[0].Value)
 	}
 	return "the app is as new", err
 }

@@ -32,6 +32,23 @@ Exit code 0 when the device can be tested, 1 when not.`,
 	return cmd
 }
 
+// writeReport writes a check down without what names the unit.
+func writeReport(path string, c *api.DeviceCheck) error {
+	raw, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	var all map[string]any
+	if err := json.Unmarshal(raw, &all); err != nil {
+		return err
+	}
+	delete(all, "serial")
+	if raw, err = json.MarshalIndent(all, "", "  "); err != nil {
+		return err
+	}
+	return os.WriteFile(path, append(raw, '\n'), 0o644)
+}
+
 const checkPoll = 300 * time.Millisecond
 
 func (a *app) deviceCheck(ctx context.Context, serial, report string) error {
@@ -76,13 +93,7 @@ func (a *app) deviceCheck(ctx context.Context, serial, report string) error {
 		c = r.JSON200
 	}
 	if report != "" {
-		shared := *c
-		shared.Serial = "" // it names the unit
-		raw, err := json.MarshalIndent(shared, "", "  ")
-		if err == nil {
-			err = os.WriteFile(report, append(raw, '\n'), 0o644)
-		}
-		if err != nil {
+		if err := writeReport(report, c); err != nil {
 			return fmt.Errorf("the report can't be written: %w", err)
 		}
 	}

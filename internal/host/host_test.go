@@ -623,3 +623,43 @@ func TestACrashDialogOfAnyLevelIsClosed(t *testing.T) {
 		})
 	}
 }
+
+func TestAnEmulatorThatStartsLaterIsFound(t *testing.T) {
+	server := housetest.ADB(t)
+	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server}
+	b.HostWith(t, host.Config{Server: &server.Server, Emulators: true})
+	traits := housetest.Fleet(t)["emu-03"]
+	traits.Temper = standin.Instant
+	var p *standin.Phone
+	for port := 5585; p == nil && port >= 5555; port -= 2 { // where emulators listen, and nobody does now
+		p, _ = standin.Start(traits, fmt.Sprintf("127.0.0.1:%d", port))
+	}
+	require.NotNil(t, p)
+	t.Cleanup(p.Close)
+	housetest.Eventually(t, "it is among the devices", func() bool {
+		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		return err == nil && len(ds) == 1 && ds[0].Serial == "emu-03" && ds[0].State == "ready"
+	})
+}
+
+func TestADeviceThatIsAtWorkIsNotCheckedAndWorkWaitsForACheck(t *testing.T) {
+	traits := housetest.Fleet(t)["orr-01"]
+	traits.Temper, traits.SlowStorage = standin.Instant, time.Second // so that a check takes some seconds
+	b := setUp(t, traits)
+	ctx := context.Background()
+	long := b.start(60, "long", "phone.launch()\nphone.wait_until(lambda: False, within = 3)")
+	housetest.Eventually(t, "it runs", func() bool { return b.leg(long).Stage == "running" })
+	_, err := b.StartDeviceCheck(ctx, b.Who, "orr-01")
+	require.ErrorContains(t, err, "it is at work")
+	b.wait(long)
+	housetest.Eventually(t, "it is free for a check", func() bool { _, err = b.StartDeviceCheck(ctx, b.Who, "orr-01"); return err == nil })
+	again, err := b.StartDeviceCheck(ctx, b.Who, "orr-01")
+	require.NoError(t, err)
+	assert.False(t, again.Done, "one at a time")
+	next := b.start(60, "next", "phone.launch()\nphone.find('#shore_gull-ledge')")
+	l := b.wait(next)
+	assert.Equal(t, "passed", string(l.Verdict), l.Message)
+	r, err := b.DeviceCheck(ctx, b.Who, "orr-01")
+	require.NoError(t, err)
+	assert.True(t, r.Done && r.Fit, r.Sentence)
+}

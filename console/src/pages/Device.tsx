@@ -36,7 +36,7 @@ export default function DevicePage() {
       {d.limits && (
         <Section aria-labelledby="limits">
           <h2 id="limits">What its maker forbids</h2>
-          {d.limits.map((l) => <p key={l}>{l}.</p>)}
+          {d.limits.map((l) => <p key={l}>{l[0]!.toUpperCase() + l.slice(1)}.</p>)}
         </Section>
       )}
       <Check d={d} />

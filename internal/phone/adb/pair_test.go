@@ -1,0 +1,80 @@
+package adb
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// newer is an adb server that can do what Debian's can't yet: it answers requests with texts, the first that is left of each.
+func newer(t *testing.T, answers map[string][]string) *Server {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	var mu sync.Mutex
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				head := make([]byte, 4)
+				if _, err := io.ReadFull(c, head); err != nil {
+					return
+				}
+				n := 0
+				_, _ = fmt.Sscanf(string(head), "%x", &n)
+				body := make([]byte, n)
+				if _, err := io.ReadFull(c, body); err != nil {
+					return
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				left := answers[string(body)]
+				if len(left) == 0 {
+					why := "unknown host service"
+					fmt.Fprintf(c, "FAIL%04x%s", len(why), why)
+					return
+				}
+				if len(left) > 1 {
+					answers[string(body)] = left[1:]
+				}
+				fmt.Fprintf(c, "OKAY%04x%s", len(left[0]), left[0])
+			}()
+		}
+	}()
+	return &Server{l.Addr().String()}
+}
+
+func TestPairingByCodeAndByPicture(t *testing.T) {
+	const done = "Successfully paired to 192.168.1.23:37123 [guid=adb-1]"
+	s := newer(t, map[string][]string{
+		"host:pair:482910:192.168.1.23:37123": {done}, "host:pair:000000:192.168.1.23:37123": {"Failed: Wrong password or connection was dropped."},
+		"host:mdns:services":                  {"", "adb-x\t_adb-tls-connect._tcp\t192.168.1.9:5\n", "tessellant-A\t_adb-tls-pairing._tcp\t192.168.1.23:37123\n"},
+		"host:pair:secret:192.168.1.23:37123": {done},
+	})
+	require.NoError(t, s.Pair(ctx, "192.168.1.23:37123", "482910"))
+	assert.ErrorContains(t, s.Pair(ctx, "192.168.1.23:37123", "000000"), "Wrong password")
+	assert.Error(t, s.Pair(ctx, "192.168.1.23:37123", "1:2"), "a code that would be another request")
+	require.NoError(t, s.PairByName(ctx, "tessellant-A", "secret"))
+	short, cancel := context.WithTimeout(ctx, 50*time.Millisecond)
+	defer cancel()
+	assert.ErrorContains(t, s.PairByName(short, "nobody", "x"), "in time")
+
+	old := newer(t, map[string][]string{"host:version": {"0029"}})
+	var tooOld *TooOld
+	require.ErrorAs(t, old.Pair(ctx, "192.168.1.23:37123", "482910"), &tooOld)
+	assert.Contains(t, tooOld.Error(), "protocol version 0029")
+	require.ErrorAs(t, old.PairByName(ctx, "tessellant-A", "secret"), &tooOld)
+	assert.Contains(t, tooOld.Remedy(), "31")
+}
