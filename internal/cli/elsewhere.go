@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -19,17 +20,16 @@ import (
 
 // suite is one of them.
 type suite struct {
-	name, device string
-	command      []string
+	name    string
+	device  string   // on which it runs from outside
+	on      []string // those on which it runs as a package meanwhile
+	command []string
 }
 
 var suites = []suite{
-	{"shore-suite-js", "orr-01", []string{"node", "--test", "--test-reporter=junit", "--test-reporter-destination=results/shore.xml", "shore.test.mjs"}},
-	{"shore-suite-py", "orr-02", []string{"python3", "run.py"}},
+	{"shore-suite-js", "orr-01", []string{"orr-03", "orr-04", "fen-01"}, []string{"node", "--test", "--test-reporter=junit", "--test-reporter-destination=results/shore.xml", "shore.test.mjs"}},
+	{"shore-suite-py", "orr-02", []string{"fen-03", "qui-02", "emu-02"}, []string{"python3", "run.py"}},
 }
-
-// programsOn are the devices on which they run as packages.
-var programsOn = []string{"orr-01", "orr-03", "fen-01"}
 
 // fromOutside runs the suites on this machine, both at once, and hands in their reports.
 func (a *app) fromOutside(ctx context.Context, h *demoHouse, dir string) error {
@@ -81,8 +81,8 @@ func (a *app) outsideOnce(ctx context.Context, s suite, work string) error {
 	return nil
 }
 
-// asPackages uploads the suites as they are, and runs them.
-func (a *app) asPackages(ctx context.Context, dir string) (runs []demoRun, err error) {
+// asPackages uploads the suites as they are, and starts them on those of their devices that are there.
+func (a *app) asPackages(ctx context.Context, dir string, phones []string) (runs []demoRun, err error) {
 	client, err := a.client()
 	if err != nil {
 		return nil, err
@@ -97,16 +97,18 @@ func (a *app) asPackages(ctx context.Context, dir string) (runs []demoRun, err e
 	}
 	const version = "1.8.0"
 	for _, s := range suites {
+		on := slices.DeleteFunc(slices.Clone(s.on), func(serial string) bool { return len(phones) > 0 && !slices.Contains(phones, serial) })
+		if len(on) == 0 {
+			continue
+		}
 		folder := filepath.Join(dir, s.name)
 		fmt.Fprintf(a.out, "\n$ tessellant package add %s\n", folder)
 		if err := a.packageAdd(ctx, folder); err != nil {
 			return nil, err
 		}
-		fmt.Fprintf(a.out, "\n$ tessellant run start --build kelpline/android@v%s --package %s@newest --device %s --watch\n", version, s.name, strings.Join(programsOn, " --device "))
+		fmt.Fprintf(a.out, "\n$ tessellant run start --build kelpline/android@v%s --package %s@newest --device %s\n", version, s.name, strings.Join(on, " --device "))
 		limit := 600
-		err := a.runStart(ctx, api.RunRequest{Build: "kelpline/android@v" + version, Package: s.name + "@newest", LimitSeconds: &limit, Devices: &programsOn}, true)
-		var e *exit
-		if err != nil && (!errors.As(err, &e) || e.code != verdict.ExitAppFailed) {
+		if err := a.runStart(ctx, api.RunRequest{Build: "kelpline/android@v" + version, Package: s.name + "@newest", LimitSeconds: &limit, Devices: &on}, false); err != nil {
 			return nil, err
 		}
 		run, err := a.getRun(ctx, "newest")
@@ -116,4 +118,20 @@ func (a *app) asPackages(ctx context.Context, dir string) (runs []demoRun, err e
 		runs = append(runs, demoRun{version + " with " + s.name, run.Id})
 	}
 	return runs, nil
+}
+
+// toTheirEnd watches runs until they have ended. That the demo's app has faults is no error.
+func (a *app) toTheirEnd(ctx context.Context, runs []demoRun) error {
+	for _, r := range runs {
+		fmt.Fprintf(a.out, "\n$ tessellant run watch %s\n", r.id)
+		run, err := a.getRun(ctx, r.id)
+		if err == nil {
+			err = a.watch(ctx, run)
+		}
+		var e *exit
+		if err != nil && (!errors.As(err, &e) || e.code != verdict.ExitAppFailed) {
+			return err
+		}
+	}
+	return nil
 }

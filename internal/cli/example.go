@@ -120,6 +120,7 @@ type demoHouse struct {
 	*house
 	data   string
 	phones int
+	chosen []string      // serials; none: all
 	took   time.Duration // to start
 }
 
@@ -180,12 +181,12 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 	}
 	inner.closers = append(started, inner.closers...)
 	a.url, a.key = inner.URL, key
-	return &demoHouse{inner, c.Data, len(traits), time.Since(start)}, nil
+	return &demoHouse{inner, c.Data, len(traits), c.Phones, time.Since(start)}, nil
 }
 
 const (
 	temperHelp = "how the phones behave: instant, real, stubborn or awkward"
-	phonesHelp = "serials of the phones that are started; all unless said. The suites in other languages need orr-01, orr-02, orr-03 and fen-01"
+	phonesHelp = "serials of the phones that are started; all unless said. The suites in other languages need orr-01 and orr-02"
 )
 
 // chosen keeps the phones with these serials; all, when there are none.
@@ -200,9 +201,9 @@ func chosen(fleet []phone.Traits, serials []string) (out []phone.Traits, err err
 		}
 		out = append(out, fleet[i])
 	}
-	for _, s := range append(slices.Clone(programsOn), suites[0].device, suites[1].device) {
-		if !slices.Contains(serials, s) {
-			return nil, &exit{verdict.ExitNothingSaid, fmt.Errorf("the suites in other languages need %s, too: name it with --phones", s)}
+	for _, s := range suites {
+		if !slices.Contains(serials, s.device) {
+			return nil, &exit{verdict.ExitNothingSaid, fmt.Errorf("%s needs %s, too: name it with --phones", s.name, s.device)}
 		}
 	}
 	return out, nil
@@ -215,7 +216,7 @@ var versions = []string{"1.8.0", "1.9.0"}
 type demoRun struct{ label, id string } // by which it is foretold
 
 // mainJob does what people come for, showing each command: devices, upload, run, results; for one version of the
-// app, and then for the next; then with suites in other languages, from outside and as packages. It answers the runs.
+// app, and then for the next; then with suites in other languages, as packages and meanwhile from outside. It answers the runs.
 func (a *app) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([]demoRun, error) {
 	if err := a.phonesReady(ctx, h.phones); err != nil {
 		return nil, err
@@ -251,11 +252,14 @@ func (a *app) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([]
 		}
 		runs = append(runs, demoRun{v, run.Id})
 	}
+	more, err := a.asPackages(ctx, dir, h.chosen)
+	if err != nil {
+		return nil, err
+	}
 	if err := a.fromOutside(ctx, h, dir); err != nil {
 		return nil, err
 	}
-	more, err := a.asPackages(ctx, dir)
-	return append(runs, more...), err
+	return append(runs, more...), a.toTheirEnd(ctx, more)
 }
 
 // keptKey reads the key of an earlier start from a file, or makes one there.

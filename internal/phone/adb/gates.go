@@ -12,6 +12,7 @@ const (
 	gateGrant  gate = "granting permissions"
 	gateClear  gate = "clearing an app's data"
 	gateInject gate = "touching and typing"
+	gateChange gate = "changing settings"
 )
 
 // gates say what is done instead, and what a person can do about it.
@@ -20,6 +21,7 @@ var gates = map[gate]struct{ instead, remedy string }{
 		`in its developer options switch on "Disable permission monitoring" or "USB debugging (Security settings)"`},
 	gateClear: {"the app is installed anew",
 		`in its developer options switch on "USB debugging (Security settings)" or "Disable permission monitoring"`},
+	gateChange: {"its screen may go off, or turn by itself", `in its developer options switch on "USB debugging (Security settings)" or "Disable permission monitoring"`},
 	gateInject: {"nothing", `in its developer options switch on "USB debugging (Security settings)"; where there is no such switch, sign in to the maker's account there first`},
 }
 

@@ -24,8 +24,11 @@ const dumpFile = "/data/local/tmp/tessellant-tree.xml"
 // A fresh file each time: an old one must not be taken for what is on the screen now, and none is left.
 const dumpLine = "rm -f " + dumpFile + "; uiautomator dump " + dumpFile + "; cat " + dumpFile + "; rm -f " + dumpFile
 
-// restLimit is how long the screen is waited for that moves all the time. The command gives up by itself after 10 s.
-const restLimit = 12 * time.Second
+// restLimit is how long the screen is waited for that moves all the time. The command gives up by itself after 10 s, and takes 1 or 2 more to begin.
+const restLimit = 10 * time.Second
+
+// maxAllowed is how many dialogs in a row are answered for an app that is not to ask.
+const maxAllowed = 5
 
 // Tree reads what is on the screen. While something moves, or the accessibility service has
 // nothing to give, it asks again. A screen that does not come to rest is *phone.Restless.
@@ -35,14 +38,15 @@ func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) {
 	defer cancel()
 	began := time.Now()
 	var last error
-	for odd := 0; odd < 5; {
+	for odd, allowed := 0, 0; odd < 5; {
 		a, err := d.dumpOnce(ctx, doing)
 		if err != nil {
 			return nil, err
 		}
 		s, err := d.parse(a.out)
 		if err == nil {
-			if allow := d.asked(s); allow != nil {
+			if allow := d.asked(s); allow != nil && allowed < maxAllowed {
+				allowed++
 				x, y := allow.Bounds.Center()
 				if err := d.Tap(ctx, x, y); err != nil {
 					return nil, err
@@ -55,7 +59,7 @@ func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) {
 		last = &phone.Refused{Doing: doing, Why: clip(said), Remedy: "see the device's log"}
 		switch {
 		case strings.Contains(said, "could not get idle state"):
-			if waited := time.Since(began); waited > restLimit {
+			if waited := time.Since(began); waited >= restLimit {
 				d.mu.Lock()
 				defer d.mu.Unlock()
 				return nil, &phone.Restless{For: waited, Last: d.screen, Seen: d.seen}

@@ -7,6 +7,7 @@ package adb
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -56,6 +57,9 @@ func (d *Device) changing(ctx context.Context, doing string, back []setting, lin
 			note += "echo " + quote(b.restore) + " >>" + journal + "; "
 		}
 	}
+	d.mu.Lock()
+	d.noted = d.noted || note != ""
+	d.mu.Unlock()
 	a, err := d.shell(ctx, doing, note+line, quick)
 	if err == nil && strings.Contains(a.text(), "Exception") {
 		err = &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "allow changing settings over USB in the developer options"}
@@ -120,7 +124,8 @@ var settledTo = []struct{ table, name, to string }{
 }
 
 // Settle holds still what must not move by itself while a test runs: the screen stays on, as the
-// device is held by nature, and its keyboard takes Latin letters. What an earlier process left behind is put back first.
+// device is held by nature, and its keyboard takes Latin letters. What an earlier process left behind is put back first. A device
+// whose maker forbids that is noted as one.
 func (d *Device) Settle(ctx context.Context) error { return d.settle(ctx, true) }
 
 func (d *Device) settle(ctx context.Context, first bool) error {
@@ -175,7 +180,13 @@ func (d *Device) settle(ctx context.Context, first bool) error {
 	if len(lines) == 0 {
 		return nil
 	}
-	if err := d.changing(ctx, doing, back, strings.Join(lines, "; ")); err != nil {
+	err = d.changing(ctx, doing, back, strings.Join(lines, "; "))
+	var refused *phone.Refused
+	if errors.As(err, &refused) { // tests can go on without
+		d.gate(gateChange)
+		return nil
+	}
+	if err != nil {
 		return err
 	}
 	d.mu.Lock()
@@ -218,8 +229,9 @@ func (d *Device) Unsettle(ctx context.Context) error {
 	for _, s := range append(slices.Clone(d.settled), d.changed...) {
 		lines = append(lines, s.restore)
 	}
+	noted := d.noted
 	d.mu.Unlock()
-	if len(lines) == 0 {
+	if len(lines) == 0 && !noted {
 		return nil
 	}
 	if err := d.undo(ctx, lines); err != nil {
@@ -227,7 +239,7 @@ func (d *Device) Unsettle(ctx context.Context) error {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.settled, d.changed = nil, nil
+	d.settled, d.changed, d.noted = nil, nil, false
 	return nil
 }
 
@@ -277,6 +289,7 @@ func (d *Device) Restore(ctx context.Context) error {
 	if err == nil {
 		d.mu.Lock()
 		d.changed = d.changed[n:]
+		d.noted = d.noted && !last
 		d.mu.Unlock()
 	}
 	return err

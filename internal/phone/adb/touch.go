@@ -10,6 +10,7 @@ package adb
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -114,6 +115,10 @@ func (d *Device) multiTouch(ctx context.Context, strokes []phone.Stroke) error {
 		return err
 	}
 	s, err := d.Tree(ctx) // it says how the screen is turned
+	var restless *phone.Restless
+	if errors.As(err, &restless) && restless.Last != nil {
+		s, err = restless.Last, nil
+	}
 	if err != nil {
 		return err
 	}

@@ -263,6 +263,9 @@ func (p *Phone) setting(c *call) int {
 			v = "null"
 		}
 		c.say("%s\n", v)
+	case c.args[0] != "get" && p.traits.has(NoChange):
+		fmt.Fprintln(c.err, "\nException occurred while executing 'put':\njava.lang.SecurityException: Permission denial: writing to settings requires:android.permission.WRITE_SECURE_SETTINGS")
+		return 255
 	case c.args[0] == "put" && len(c.args) == 4:
 		p.settings[key] = c.args[3]
 		if strings.HasSuffix(key, "_rotation") {

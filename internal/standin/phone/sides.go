@@ -18,6 +18,7 @@ const (
 	NoGrant  Gate = "no-grant"  // pm install -g and pm grant
 	NoClear  Gate = "no-clear"  // pm clear
 	NoInject Gate = "no-inject" // input
+	NoChange Gate = "no-change" // settings put
 )
 
 // Sides are a phone's awkward sides; the zero value has none.
@@ -82,8 +83,8 @@ func (s Sides) has(g Gate) bool { return slices.Contains(s.Gates, g) }
 
 func (s Sides) check() error {
 	for _, g := range s.Gates {
-		if g != NoGrant && g != NoClear && g != NoInject {
-			return fmt.Errorf("one of its gates is %q; there are no-grant, no-clear and no-inject", g)
+		if g != NoGrant && g != NoClear && g != NoInject && g != NoChange {
+			return fmt.Errorf("one of its gates is %q; there are no-grant, no-clear, no-inject and no-change", g)
 		}
 	}
 	for _, x := range []struct{ what, is, can string }{
