@@ -20,7 +20,7 @@ var floors = [][]string{
 	{"internal/httpd"},
 	{"internal/service"},
 	{"internal/host"},
-	{"internal/script", "internal/remoteend", "internal/sandbox"},
+	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
 	{"internal/phone", "internal/phone/adb", "internal/phone/phonetest"},
 	{"internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
 	{"internal/guard"},

@@ -9,6 +9,7 @@ import (
 	"os"
 	"time"
 
+	"tessellant/internal/host"
 	"tessellant/internal/phone/adb"
 )
 
@@ -47,4 +48,12 @@ func findADB(ctx context.Context, choice, dir string) (adbServer, error) {
 		return adbServer{}, err
 	}
 	return adbServer{&p.Server, fmt.Sprintf("an adb server of its own at %s", p.Address), true, p.Close}, nil
+}
+
+// emulatorPorts are those at which emulators are to be looked for.
+func emulatorPorts(look bool) []int {
+	if look {
+		return host.EmulatorPorts()
+	}
+	return nil
 }

@@ -146,7 +146,7 @@ func (h *Host) lookCloser(transport string, u *unit) {
 func (h *Host) watchDevices(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	if h.Emulators {
+	if len(h.Emulators) > 0 {
 		h.care.Go(func() { _ = guard.Run(h.Log, guard.Loop, func() { h.findEmulators(ctx) }) })
 	}
 	for {
@@ -274,14 +274,22 @@ func (h *Host) connect(address string) {
 	})
 }
 
-// The ports of this machine at which emulators listen for adb, one in two; the other is their console's.
-const firstEmulator, lastEmulator = 5555, 5585
+// EmulatorPorts are those at which emulators listen for adb; the one before each is their console's.
+func EmulatorPorts() (ports []int) {
+	for p := 5555; p <= 5585; p += 2 {
+		ports = append(ports, p)
+	}
+	return ports
+}
 
 // findEmulators tells our adb server of emulators that have started.
 func (h *Host) findEmulators(ctx context.Context) {
 	for {
 		listed, err := h.Server.Devices(ctx)
-		for port := firstEmulator; err == nil && port <= lastEmulator; port += 2 {
+		for _, port := range h.Emulators {
+			if err != nil {
+				break
+			}
 			if slices.ContainsFunc(listed, func(l adb.Listed) bool {
 				return l.Serial == fmt.Sprintf("emulator-%d", port-1) || strings.HasSuffix(l.Serial, fmt.Sprintf(":%d", port))
 			}) {
@@ -399,6 +407,10 @@ func (h *Host) bestWay(serial string) (best string) {
 // was started at another moment, tells the same.
 func (h *Host) ownSerial(transport string, u *unit) string {
 	shared := false
+	before := h.met[transport].Serial
+	if before != u.told && !strings.HasPrefix(before, u.told+"@") {
+		before = "" // another device
+	}
 	for t, o := range h.known {
 		if t == transport || o.told != u.told {
 			continue
@@ -408,8 +420,14 @@ func (h *Host) ownSerial(transport string, u *unit) string {
 			return o.facts.Serial
 		}
 		shared = true
+		if o.facts.Serial == before {
+			before = ""
+		}
 	}
-	if !shared {
+	switch {
+	case before != "":
+		return before // what it was called when it was there last
+	case !shared:
 		return u.told
 	}
 	h.Log.Warn("several devices tell the same serial", "serial", u.told, "way", transport)

@@ -38,8 +38,8 @@ type Config struct {
 	SpoolLimit int64
 	// Silence is how long a device at work may not answer the simplest question; 0: 20 s.
 	Silence time.Duration
-	// Emulators says that emulators on this machine are looked for: they tell the server at the usual port alone that they have started.
-	Emulators bool
+	// Emulators are ports of this machine at which emulators are looked for: they tell the adb server at the usual port alone that they have started.
+	Emulators []int
 	// Box is where programs run; nil: none do. OpenBox says that they may where the box is not tight.
 	Box     *sandbox.Box
 	OpenBox bool

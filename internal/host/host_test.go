@@ -5,8 +5,10 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -603,6 +605,15 @@ func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "orr-01", ds[0].Serial)
 	assert.Contains(t, ds[1].Serial, "orr-01@", "the other one tells the same serial")
+	// Each keeps its name when it was away.
+	named := ds[1].Serial
+	one.Unplug()
+	same.Unplug()
+	housetest.Eventually(t, "both are there again, as before", func() bool {
+		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		require.NoError(t, err)
+		return len(ds) == 2 && ds[0].State == "ready" && ds[1].State == "ready" && ds[0].Serial == "orr-01" && ds[1].Serial == named
+	})
 }
 
 func TestACrashDialogOfAnyLevelIsClosed(t *testing.T) {
@@ -627,15 +638,16 @@ func TestACrashDialogOfAnyLevelIsClosed(t *testing.T) {
 func TestAnEmulatorThatStartsLaterIsFound(t *testing.T) {
 	server := housetest.ADB(t)
 	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server}
-	b.HostWith(t, host.Config{Server: &server.Server, Emulators: true})
 	traits := housetest.Fleet(t)["emu-03"]
 	traits.Temper = standin.Instant
-	var p *standin.Phone
-	for port := 5585; p == nil && port >= 5555; port -= 2 { // where emulators listen, and nobody does now
-		p, _ = standin.Start(traits, fmt.Sprintf("127.0.0.1:%d", port))
-	}
-	require.NotNil(t, p)
+	p, err := standin.Start(traits, "127.0.0.1:0") // not where emulators are: other tests' adb servers look there
+	require.NoError(t, err)
 	t.Cleanup(p.Close)
+	_, port, err := net.SplitHostPort(p.Address())
+	require.NoError(t, err)
+	n, err := strconv.Atoi(port)
+	require.NoError(t, err)
+	b.HostWith(t, host.Config{Server: &server.Server, Emulators: []int{n}})
 	housetest.Eventually(t, "it is among the devices", func() bool {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
 		return err == nil && len(ds) == 1 && ds[0].Serial == "emu-03" && ds[0].State == "ready"
@@ -662,4 +674,19 @@ func TestADeviceThatIsAtWorkIsNotCheckedAndWorkWaitsForACheck(t *testing.T) {
 	r, err := b.DeviceCheck(ctx, b.Who, "orr-01")
 	require.NoError(t, err)
 	assert.True(t, r.Done && r.Fit, r.Sentence)
+}
+
+func TestAScreenThatMayNotBePicturedFailsNoCase(t *testing.T) {
+	traits := housetest.Fleet(t)["fen-01"] // Android 9: its screencap says nothing then
+	traits.Temper, traits.Secure = standin.Instant, true
+	b := setUp(t, traits)
+	l := b.wait(b.start(60, "secure", "phone.launch()\nphone.find('#shore_gull-ledge')\nphone.step('kept secret')"))
+	assert.Equal(t, "passed", string(l.Verdict), l.Message)
+	said := ""
+	for _, e := range events(t, b.file(l.Attempts[0], "timeline.jsonl")) {
+		if e.Kind == timeline.Step {
+			said = e.Error
+		}
+	}
+	assert.Contains(t, said, "FLAG_SECURE")
 }

@@ -5,6 +5,7 @@ package adb
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"fmt"
 	"io"
 	"regexp"
@@ -55,7 +56,8 @@ type Device struct {
 	// What its maker forbids, as it was met.
 	closedGates []gate
 
-	panelClosed bool // the shell may not write to its touch screen
+	markLevel   string // of marks in its log; "": not known yet
+	panelClosed bool   // the shell may not write to its touch screen
 
 	looking chan struct{} // holds one while the tree is being read
 }
@@ -298,6 +300,9 @@ func (d *Device) Now(ctx context.Context) (time.Time, error) {
 
 // Log streams the device's log.
 func (d *Device) Log(ctx context.Context, since time.Time) (io.ReadCloser, error) {
+	if err := d.findLevel(ctx); err != nil {
+		return nil, err
+	}
 	if d.api < 23 { // its clock was read in whole seconds
 		since = since.Add(-time.Second)
 	}
@@ -312,10 +317,43 @@ func (d *Device) Log(ctx context.Context, since time.Time) (io.ReadCloser, error
 	return d.stream(ctx, "send its log", line)
 }
 
-// Mark writes a line into the device's log, as an error: some makers keep out what is less.
+// Mark writes a line into the device's log.
 func (d *Device) Mark(ctx context.Context, text string) error {
-	_, err := d.shell(ctx, "write into its log", "log -p e -t Tessellant "+quote(text), quick)
+	d.mu.Lock()
+	level := cmp.Or(d.markLevel, "i")
+	d.mu.Unlock()
+	_, err := d.shell(ctx, "write into its log", "log -p "+level+" -t Tessellant "+quote(text), quick)
 	return err
+}
+
+// findLevel sees whether the device's log takes lines of the level info: some makers keep out what is less than an error.
+func (d *Device) findLevel(ctx context.Context) error {
+	d.mu.Lock()
+	known := d.markLevel != ""
+	d.mu.Unlock()
+	if known {
+		return nil
+	}
+	level, mark := "e", "marks are looked for "+rand.Text()
+	for try := range 2 {
+		a, err := d.shell(ctx, "say whether its log takes marks", "log -p i -t Tessellant "+quote(mark)+"; logcat -d -t 500", quick)
+		if err != nil {
+			return err
+		}
+		if strings.Contains(a.text(), mark) {
+			level = "i"
+			break
+		}
+		if try == 0 {
+			if err := phone.Pause(ctx, 200*time.Millisecond); err != nil {
+				return d.failed(ctx, "say whether its log takes marks", err)
+			}
+		}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.markLevel = level
+	return nil
 }
 
 // Gone gives a channel that closes when the device goes away: the server ends
