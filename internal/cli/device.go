@@ -164,15 +164,21 @@ func (a *app) deviceList(ctx context.Context, where []string) error {
 				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)})
 		}
 		t.Render()
-		first := true
+		var said []string // each once, in the order of the devices
+		whose := map[string][]string{}
 		for _, d := range all.Items {
 			for _, l := range deref(d.Limits) {
-				if first {
-					fmt.Fprintln(a.out)
+				if whose[l] == nil {
+					said = append(said, l)
 				}
-				first = false
-				fmt.Fprintf(a.out, "%s: %s\n", d.Serial, l)
+				whose[l] = append(whose[l], d.Serial)
 			}
+		}
+		for i, l := range said {
+			if i == 0 {
+				fmt.Fprintln(a.out)
+			}
+			fmt.Fprintf(a.out, "%s: %s\n", strings.Join(whose[l], ", "), l)
 		}
 	})
 }

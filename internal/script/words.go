@@ -563,7 +563,7 @@ func reading(e *uitree.Element) string {
 // onScreen says in a line what there was instead.
 func (h *Hands) onScreen(s *uitree.Screen) string {
 	if s == nil && h.restless != nil {
-		return fmt.Sprintf("the screen has not come to rest for %d s, and could not be read", int(h.restless.For.Seconds()))
+		return fmt.Sprintf("a screen that has not come to rest for %d s and could not be read", int(h.restless.For.Seconds()))
 	}
 	if s == nil {
 		return "a screen that could not be read"
