@@ -578,6 +578,9 @@ type Device struct {
 	Simulated bool        `json:"simulated"`
 	State     DeviceState `json:"state"`
 
+	// Ways By which it is connected, where there are several: the one in use first
+	Ways *[]string `json:"ways,omitempty"`
+
 	// Why Of one that gets no work: why, and the remedy
 	Why *string `json:"why,omitempty"`
 

@@ -100,6 +100,9 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
 			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "host", d.Host, "state", state, "seen", ago(d.Seen))
+		if ways := deref(d.Ways); len(ways) > 1 {
+			fmt.Fprintf(a.out, "\nIt is connected in %d ways: %s; the first is used.\n", len(ways), strings.Join(ways, ", "))
+		}
 		for _, l := range deref(d.Limits) {
 			fmt.Fprintln(a.out, "\n"+l)
 		}

@@ -67,7 +67,7 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 		})
 	}
 	seen := Seen{Facts: u.facts, State: "ready"}
-	seen.Facts.Limits = u.device.Limits()
+	seen.Facts.Limits, seen.Facts.Ways = u.device.Limits(), h.ways(u.facts.Serial)
 	switch {
 	case l.unfit != "" && !busy:
 		seen.State, seen.Why = "unusable", l.unfit
@@ -401,6 +401,21 @@ func (h *Host) bestWay(serial string) (best string) {
 		}
 	}
 	return best
+}
+
+// ways are, under mu, those by which a device is connected, the one in use first; none where there is one.
+func (h *Host) ways(serial string) (all []string) {
+	best := h.bestWay(serial)
+	for t, u := range h.known {
+		if u.facts.Serial == serial && t != best {
+			all = append(all, t)
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	slices.Sort(all)
+	return append([]string{best}, all...)
 }
 
 // ownSerial gives, under mu, what a device is known by that was just met: the serial that it tells, unless another device, which

@@ -421,7 +421,7 @@ func deviceOut(d store.Device) api.Device {
 	}
 	return api.Device{Overdue: someTrue(d.Overdue), Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: state, Why: some(why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
 		Origin: api.DeviceOrigin(f.Origin), Simulated: f.Simulated, Width: f.Width, Height: f.Height, Density: f.Density, WidthDp: f.WidthDP(), MemoryMb: f.MemoryMB,
-		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits)}
+		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits), Ways: someOf(len(f.Ways), f.Ways)}
 }
 
 func runOut(v service.RunView) api.Run {

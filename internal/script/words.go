@@ -48,7 +48,7 @@ type Hands struct {
 
 // Restore puts back what the script has changed of the device's settings.
 func (h *Hands) Restore(ctx context.Context) error {
-	h.hasty, h.trusted = false, 0
+	h.hasty, h.trusted, h.latest, h.restless = false, 0, nil, nil
 	if !h.set {
 		return nil
 	}
@@ -217,7 +217,7 @@ func (h *Hands) touched() { h.trusted = 0 }
 const maxTrust = 500 * time.Millisecond
 
 // hastyLook is how long a look may take when the script does not wait for the screen to come to rest; it is then looked at as it was last.
-const hastyLook = 2 * time.Second
+const hastyLook = 4 * time.Second
 
 // tree reads the screen, unless the one at hand is so fresh that reading it took longer than has passed since, and nothing was done on the device. One that does not come to rest is nil, unless the script does not wait for that: then it is the newest that could be read.
 func (h *Hands) tree(ctx context.Context) (*uitree.Screen, error) {

@@ -31,6 +31,10 @@ func fitted(f devices.Facts) devices.Facts {
 	for i := range f.ABIs {
 		f.ABIs[i] = foreign.Name(f.ABIs[i], maxFact)
 	}
+	f.Ways = slices.Clone(f.Ways[:min(len(f.Ways), maxLimits)])
+	for i := range f.Ways {
+		f.Ways[i] = foreign.Name(f.Ways[i], maxFact)
+	}
 	f.Limits = slices.Clone(f.Limits[:min(len(f.Limits), maxLimits)])
 	for i := range f.Limits {
 		f.Limits[i] = foreign.Fit(f.Limits[i], maxWhyNot)

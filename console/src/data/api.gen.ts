@@ -1134,6 +1134,8 @@ export interface components {
             /** Format: date-time */
             seen: string;
             held_by?: components["schemas"]["Holder"];
+            /** @description By which it is connected, where there are several: the one in use first */
+            ways?: string[];
             /** @description What its maker does not let us do, what is done instead, and which switch opens it; one sentence each */
             limits?: string[];
         };

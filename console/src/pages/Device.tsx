@@ -44,7 +44,7 @@ export default function DevicePage() {
         <h2 id="facts">What it says of itself</h2>
         <Facts of={[
           ['state', <State key="s" of={d.state} />], ['host', d.host], ['serial', <Ref key="r">{d.serial}</Ref>], ['origin', `${d.origin} ${d.form}`], ['system', `Android ${d.os} (API ${d.api})`],
-          ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`], ['memory', `${d.memory_mb} MB`], ['processors', d.abis.join(', ')], ['language', d.language],
+          ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`], ['memory', `${d.memory_mb} MB`], ['processors', d.abis.join(', ')], ['language', d.language], ['connected by', d.ways ? `${d.ways.join(', ')}; the first is used` : undefined],
           ['lost in a row', d.lost_in_row ? many(d.lost_in_row, 'attempt') : undefined],
         ]} />
       </Section>

@@ -31,6 +31,7 @@ type Facts struct {
 	ABIs      []string `json:"abis"` // processor kinds, the preferred first
 	Language  string   `json:"language"`
 	Place     string   `json:"place,omitempty"`  // where its lab stands
+	Ways      []string `json:"ways,omitempty"`   // by which it is connected, where there are several: the one in use first
 	Limits    []string `json:"limits,omitempty"` // what its maker does not let us do, and what is done instead
 }
 

@@ -265,6 +265,11 @@ func TestWhatWasChangedIsPutBackAlsoByTheNextProcess(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Night mode: no", night)
 
+	// Or it puts them back without any work of its own.
+	require.NoError(t, next.Settle(ctx))
+	require.NoError(t, open(t, server, p).Unsettle(ctx))
+	assert.Equal(t, before, settings(next))
+
 	// What lies there and is not ours is not run.
 	_, err = next.Ask(ctx, "echo 'rm -f /data/local/tmp/mine' > /data/local/tmp/tessellant-back; echo x > /data/local/tmp/mine")
 	require.NoError(t, err)

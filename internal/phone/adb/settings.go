@@ -222,7 +222,7 @@ func (d *Device) undo(ctx context.Context, lines []string) error {
 	return err
 }
 
-// Unsettle puts everything back that was changed: by Settle, and what a case left.
+// Unsettle puts everything back that was changed: by Settle, what a case left, and what is noted on the device by a process before.
 func (d *Device) Unsettle(ctx context.Context) error {
 	d.mu.Lock()
 	var lines []string
@@ -232,7 +232,13 @@ func (d *Device) Unsettle(ctx context.Context) error {
 	noted := d.noted
 	d.mu.Unlock()
 	if len(lines) == 0 && !noted {
-		return nil
+		a, err := d.shell(ctx, "say what is to be put back", "cat "+journal+" 2>/dev/null", quick)
+		if left := strings.TrimSpace(string(a.out)); err == nil && left != "" {
+			lines = strings.Split(left, "\n")
+		}
+		if err != nil || len(lines) == 0 {
+			return err
+		}
 	}
 	if err := d.undo(ctx, lines); err != nil {
 		return err
