@@ -5,7 +5,8 @@
 // front, keyboard, settings, log buffers, files), answers the shell commands
 // that a real device answers in the real one's formats, and draws its screen.
 // Apps are real APKs; the behaviour file inside is run by standin/app. Its
-// temper says how it behaves while it does so: instant, real or stubborn. It says of itself
+// temper says how it behaves while it does so: instant, real, stubborn or awkward; its sides are what
+// real phones do that a kind one would not, each alone or all at once. It says of itself
 // that it is simulated, in the property ro.tessellant.simulated. In: traits.
 // Out: a TCP address.
 //
