@@ -3,6 +3,7 @@ package adb
 // Apps: installed, ended, cleared, removed.
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -72,7 +73,7 @@ func (d *Device) Install(ctx context.Context, app phone.App) error {
 // install sends the build in, without what the device refuses about it.
 func (d *Device) install(ctx context.Context, app phone.App, grant bool) error {
 	const doing = "install the build"
-	flags := map[string]bool{}
+	anySDK := false  // the device takes builds made for an old system when it is told to
 	var off *setting // the verifier, while it stands in the way
 	defer func() {
 		if off != nil {
@@ -84,10 +85,8 @@ func (d *Device) install(ctx context.Context, app phone.App, grant bool) error {
 		if d.api >= 23 && grant && !d.gated(gateGrant) {
 			line += " -g" // grants what the app asks for, so that no dialog stands in the way
 		}
-		for _, f := range []string{"--bypass-low-target-sdk-block"} {
-			if flags[f] {
-				line += " " + f
-			}
+		if anySDK {
+			line += " --bypass-low-target-sdk-block"
 		}
 		out, err := d.sendBuild(ctx, doing, app, line+d.forUser())
 		switch {
@@ -102,8 +101,8 @@ func (d *Device) install(ctx context.Context, app phone.App, grant bool) error {
 			if off, err = d.change(ctx, doing, "global", "verifier_verify_adb_installs", "0"); err == nil && off != nil {
 				continue
 			}
-		case strings.Contains(out, "DEPRECATED_SDK_VERSION") && d.api >= 34 && !flags["--bypass-low-target-sdk-block"]:
-			flags["--bypass-low-target-sdk-block"] = true
+		case strings.Contains(out, "DEPRECATED_SDK_VERSION") && d.api >= 34 && !anySDK:
+			anySDK = true
 			continue
 		}
 		return d.notInstalled(ctx, doing, out)
@@ -239,7 +238,7 @@ func (d *Device) clear(ctx context.Context, id string, grant bool) error {
 			return d.anew(ctx, k, grant)
 		}
 		if there, err := d.installed(ctx, id); err != nil || !there {
-			return cmpErr(err, &phone.Refused{Doing: "clear the data of " + id, Why: "it is not installed"})
+			return cmp.Or(err, error(&phone.Refused{Doing: "clear the data of " + id, Why: "it is not installed"}))
 		}
 		return &phone.Refused{Doing: "clear the data of " + id, Code: "forbidden", Why: "its maker does not let the shell do that", Remedy: gates[gateClear].remedy}
 	case !strings.Contains(said, "Success"):
@@ -257,19 +256,12 @@ func (d *Device) clear(ctx context.Context, id string, grant bool) error {
 	return nil
 }
 
-func cmpErr(first, second error) error {
-	if first != nil {
-		return first
-	}
-	return second
-}
-
 // anew clears an app where clearing is forbidden: it is removed and installed again.
 func (d *Device) anew(ctx context.Context, k *known, grant bool) error {
 	ctx, cancel := d.with(ctx, installMin+time.Duration(k.app.Size/installRate)*time.Second)
 	defer cancel()
 	if there, err := d.installed(ctx, k.app.ID); err != nil || !there {
-		return cmpErr(err, &phone.Refused{Doing: "clear the data of " + k.app.ID, Why: "it is not installed"})
+		return cmp.Or(err, error(&phone.Refused{Doing: "clear the data of " + k.app.ID, Why: "it is not installed"}))
 	}
 	if err := d.Uninstall(ctx, k.app.ID); err != nil {
 		return err

@@ -3,9 +3,7 @@ package adb
 // Permissions that an app asks its user for while it runs, and the system's dialog that asks.
 
 import (
-	"bytes"
 	"context"
-	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -118,15 +116,12 @@ func (d *Device) Answer(ctx context.Context, allow bool) (bool, error) {
 		if s, err = d.Tree(ctx); err != nil {
 			return true, err
 		}
-		if now := dialogButton(s, ids); now == nil || !bytes.Equal(sayAll(now), sayAll(b)) {
+		if now := dialogButton(s, ids); now == nil || now.ID != b.ID || now.Bounds != b.Bounds { // or the next is up
 			break
 		}
 	}
 	return true, nil
 }
-
-// sayAll is what tells one button of a dialog from that of the next.
-func sayAll(e *uitree.Element) []byte { return fmt.Append(nil, e.ID, e.Bounds) }
 
 // dialogButton finds the first of some buttons of the dialog that asks.
 func dialogButton(s *uitree.Screen, ids []string) *uitree.Element {

@@ -114,7 +114,7 @@ func (d *Device) Rotate(ctx context.Context, landscape bool) error {
 	return nil // an app may hold the screen one way; what follows will show
 }
 
-// settled are the settings that must not move by themselves while a test runs, and what each is to be.
+// settledTo are the settings that must not move by themselves while a test runs, and what each is to be.
 var settledTo = []struct{ table, name, to string }{
 	{"system", "accelerometer_rotation", "0"},
 	{"system", "user_rotation", "0"},

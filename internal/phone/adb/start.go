@@ -48,7 +48,10 @@ func (d *Device) Launch(ctx context.Context, app phone.App) error {
 	case strings.Contains(said, "does not exist") && app.Activity != "" && len(app.Args) == 0:
 		// The manifest's first activity may be switched off for another one while the app runs.
 		if there, err := d.installed(ctx, app.ID); err != nil || there {
-			return cmpErr(err, d.byIcon(ctx, app))
+			if err != nil {
+				return err
+			}
+			return d.byIcon(ctx, app)
 		}
 		fallthrough
 	default:
