@@ -22,7 +22,7 @@ const (
 	tellEvery = 5 * time.Second        // about them, when nothing has changed
 	// storageEvery is how often an idle device is asked how much storage it has left.
 	storageEvery = time.Minute
-	// unfitEvery is how often one is that a person has to do something about.
+	// unfitEvery is how often one is that a person has to do something about, or that did not answer.
 	unfitEvery = 5 * time.Second
 	// emulatorsEvery is how often emulators are looked for that have just started.
 	emulatorsEvery = 3 * time.Second
@@ -35,12 +35,13 @@ type closeLook struct {
 	at     time.Time
 	freeMB int
 	unfit  string // why it can't be tested, and what a person can do; "": it can
+	failed bool   // it did not come to its end
 	asking bool
 }
 
 // pace is how long it takes until the device is asked again.
 func (l closeLook) pace() time.Duration {
-	if l.unfit != "" {
+	if l.unfit != "" || l.failed {
 		return unfitEvery
 	}
 	return storageEvery
@@ -116,6 +117,9 @@ func (h *Host) lookCloser(transport string, u *unit) {
 	if err == nil {
 		unfit, err = u.device.Fit(ctx)
 	}
+	if err == nil {
+		err = u.device.UndoLeft(ctx)
+	}
 	h.mu.Lock()
 	_, asked := h.check[u.facts.Serial]
 	h.mu.Unlock()
@@ -129,12 +133,15 @@ func (h *Host) lookCloser(transport string, u *unit) {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if h.known[transport] != u { // it was lost meanwhile: what it said then holds no more
+		return
+	}
 	l := closeLook{at: time.Now(), freeMB: free}
 	if unfit != nil {
 		l.unfit = whyUnfit(unfit)
 	}
 	if err != nil {
-		l.freeMB = leastFreeMB // what it did not say is not held against it
+		l.failed, l.freeMB = true, leastFreeMB // what it did not say is not held against it
 	}
 	h.looks[transport] = l
 	if asked && err == nil && unfit == nil && free >= leastFreeMB {
@@ -192,6 +199,7 @@ func (h *Host) lost(ctx context.Context, serial string) {
 	for t, u := range h.known {
 		if u.facts.Serial == serial {
 			delete(h.known, t)
+			delete(h.looks, t)
 		}
 	}
 	h.mu.Unlock()

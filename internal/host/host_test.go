@@ -40,7 +40,7 @@ type bench struct {
 	stop  func()
 	again func()
 
-	confirm int // for the runs that start starts
+	confirm, attempts int // for the runs that start starts
 }
 
 func set(t *testing.T, serial string, temper standin.Temper, change ...func(*host.Config)) *bench {
@@ -87,7 +87,7 @@ func (b *bench) start(limit int, cases ...string) string {
 	ctx := context.Background()
 	_, _, err := b.AddPackage(ctx, b.Who, service.Upload{Body: &zip, Size: -1})
 	require.NoError(b.t, err)
-	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit, Confirm: b.confirm})
+	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit, Confirm: b.confirm, Attempts: b.attempts})
 	require.NoError(b.t, err)
 	return r.ID
 }
@@ -694,4 +694,20 @@ func TestAScreenThatMayNotBePicturedFailsNoCase(t *testing.T) {
 		}
 	}
 	assert.Contains(t, said, "FLAG_SECURE")
+}
+
+func TestAPhoneThatWasLostAtWorkIsPutBackWhenItIsThereAgain(t *testing.T) {
+	traits := housetest.Fleet(t)["orr-01"]
+	traits.Temper, traits.Sleeps = standin.Instant, time.Minute
+	b := setUp(t, traits)
+	b.attempts = 1 // no next one puts them back
+	before := b.phone.Settings()
+	run := b.start(60, "long", "phone.launch()\nphone.dark()\nphone.find('#never', within = 3)")
+	housetest.Eventually(t, "it is set up for the test", func() bool {
+		return b.phone.Settings()["system/screen_off_timeout"] != before["system/screen_off_timeout"]
+	})
+	b.phone.Unplug()
+	housetest.Eventually(t, "its settings are back, also between attempts", func() bool {
+		return b.leg(run).Stage == "done" && assert.ObjectsAreEqual(before, b.phone.Settings())
+	})
 }

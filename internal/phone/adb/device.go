@@ -40,6 +40,8 @@ type Device struct {
 	features  map[string]bool
 	api       int
 
+	settling sync.Mutex // held while settings are put to what tests want, and back
+
 	mu      sync.Mutex
 	closed  bool
 	keeps   keeping

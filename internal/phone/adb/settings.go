@@ -126,7 +126,11 @@ var settledTo = []struct{ table, name, to string }{
 // Settle holds still what must not move by itself while a test runs: the screen stays on, as the
 // device is held by nature, and its keyboard takes Latin letters. What an earlier process left behind is put back first. A device
 // whose maker forbids that is noted as one.
-func (d *Device) Settle(ctx context.Context) error { return d.settle(ctx, true) }
+func (d *Device) Settle(ctx context.Context) error {
+	d.settling.Lock()
+	defer d.settling.Unlock()
+	return d.settle(ctx, true)
+}
 
 func (d *Device) settle(ctx context.Context, first bool) error {
 	const doing = "hold its screen still"
@@ -224,6 +228,8 @@ func (d *Device) undo(ctx context.Context, lines []string) error {
 
 // Unsettle puts everything back that was changed: by Settle, what a case left, and what is noted on the device by a process before.
 func (d *Device) Unsettle(ctx context.Context) error {
+	d.settling.Lock()
+	defer d.settling.Unlock()
 	d.mu.Lock()
 	var lines []string
 	for _, s := range append(slices.Clone(d.settled), d.changed...) {
@@ -232,13 +238,7 @@ func (d *Device) Unsettle(ctx context.Context) error {
 	noted := d.noted
 	d.mu.Unlock()
 	if len(lines) == 0 && !noted {
-		a, err := d.shell(ctx, "say what is to be put back", "cat "+journal+" 2>/dev/null", quick)
-		if left := strings.TrimSpace(string(a.out)); err == nil && left != "" {
-			lines = strings.Split(left, "\n")
-		}
-		if err != nil || len(lines) == 0 {
-			return err
-		}
+		return d.undoLeft(ctx)
 	}
 	if err := d.undo(ctx, lines); err != nil {
 		return err
@@ -247,6 +247,28 @@ func (d *Device) Unsettle(ctx context.Context) error {
 	defer d.mu.Unlock()
 	d.settled, d.changed, d.noted = nil, nil, false
 	return nil
+}
+
+// UndoLeft puts back what is noted on the device by who did not come to do it: a process that was killed, or work that lost the device. What is
+// held now stays.
+func (d *Device) UndoLeft(ctx context.Context) error {
+	d.settling.Lock()
+	defer d.settling.Unlock()
+	d.mu.Lock()
+	held := d.noted || len(d.settled)+len(d.changed) > 0
+	d.mu.Unlock()
+	if held {
+		return nil
+	}
+	return d.undoLeft(ctx)
+}
+
+func (d *Device) undoLeft(ctx context.Context) error {
+	a, err := d.shell(ctx, "say what is to be put back", "cat "+journal+" 2>/dev/null", quick)
+	if left := strings.TrimSpace(string(a.out)); err == nil && left != "" {
+		err = d.undo(ctx, strings.Split(left, "\n"))
+	}
+	return err
 }
 
 // Dark switches the dark mode.
