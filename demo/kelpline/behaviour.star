@@ -50,11 +50,13 @@ def start():
     state["refused"] = False
     new_draft()
     load_shores()
-    # For those who try what happens then: debug_block=8000, debug_crash=why, debug_ask=CAMERA.
+    # For those who try what happens then: debug_block=8000, debug_crash=why, debug_signal=11, debug_ask=CAMERA.
     if "debug_block" in start_args:
         after(500, lambda: block(int(start_args["debug_block"])))
     if "debug_crash" in start_args:
         after(500, lambda: crash(start_args["debug_crash"]))
+    if "debug_signal" in start_args:
+        after(500, lambda: signal(int(start_args["debug_signal"])))
     if "debug_ask" in start_args:
         after(200, lambda: ask_permission(start_args["debug_ask"], lambda granted: None))
 

@@ -629,13 +629,14 @@ func TestACrashDialogOfAnyLevelIsClosed(t *testing.T) {
 			traits.API, traits.Temper = api, standin.Instant
 			b := setUp(t, traits)
 			const fine = "phone.launch()\nphone.find('#shore_gull-ledge')"
-			l := b.wait(b.start(60, "a_crash", "phone.launch(args = {'debug_crash': 'low tide'})\nphone.find('#never')", "b_fine", fine,
+			l := b.wait(b.start(60, "a_crash_of_native_code", "phone.launch(args = {'debug_signal': '11'})\nphone.find('#never')", "a_crash", "phone.launch(args = {'debug_crash': 'low tide'})\nphone.find('#never')", "b_fine", fine,
 				"c_hang", "phone.launch(args = {'debug_block': '9000'})\nphone.find('#settings')\nphone.wait_until(lambda: [phone.tap('#settings'), phone.back()] and False, within = 15)", "d_fine", fine))
 			var got []string
 			for _, c := range l.Attempts[0].Cases {
 				got = append(got, string(c.Verdict))
 			}
-			assert.Equal(t, []string{"crashed", "passed", "crashed", "passed"}, got)
+			assert.Equal(t, []string{"crashed", "crashed", "passed", "crashed", "passed"}, got)
+			assert.Contains(t, l.Attempts[0].Cases[0].Trace+l.Attempts[0].Cases[1].Trace, "libkelp.so (grow+16)", "the whole tombstone")
 		})
 	}
 }

@@ -25,7 +25,7 @@ func (a *App) builtins() starlark.StringDict {
 	for name, f := range map[string]goFunc{
 		"platform_call": a.platformCall, "parse_number": a.parseNumber, "format_number": a.formatNumber,
 		"http": a.http, "after": a.after, "write_log": a.writeLog,
-		"width_dp": a.widthDP, "smallest_dp": a.smallestDP, "wait_for_memory": a.waitForMemory, "block": a.block, "crash": a.crash,
+		"width_dp": a.widthDP, "smallest_dp": a.smallestDP, "wait_for_memory": a.waitForMemory, "block": a.block, "crash": a.crash, "signal": a.signal,
 		"may": a.may, "ask_permission": a.askPermission,
 	} {
 		d[name] = starlark.NewBuiltin(name, f)
@@ -155,6 +155,15 @@ func (a *App) crash(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple
 		return nil, err
 	}
 	return nil, errors.New(text)
+}
+
+// signal(n): native code gets a signal, such as 11, and dies of it.
+func (a *App) signal(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var n int
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "n", &n); err != nil {
+		return nil, err
+	}
+	return nil, &killed{n}
 }
 
 // http(method, url, body, done): asks a server; done(status, answer) is called

@@ -49,10 +49,23 @@ type Env struct {
 	Block func(time.Duration)
 }
 
-// Crash is the death of the app: a stack trace as Android writes it.
-type Crash struct{ Trace []string }
+// Crash is the death of the app: a stack trace as Android writes it, or a signal that native code got.
+type Crash struct {
+	Trace  []string
+	Signal int // 0: an exception
+}
 
-func (c *Crash) Error() string { return c.Trace[0] }
+func (c *Crash) Error() string {
+	if c.Signal > 0 {
+		return fmt.Sprintf("signal %d", c.Signal)
+	}
+	return c.Trace[0]
+}
+
+// killed is the death by a signal, on its way through the behaviour file.
+type killed struct{ signal int }
+
+func (k *killed) Error() string { return fmt.Sprintf("signal %d", k.signal) }
 
 // App is one running app.
 type App struct {
@@ -327,6 +340,10 @@ func (a *App) died(err error) error {
 	var trace []string
 	var missing *missingMethod
 	var ee *starlark.EvalError
+	var k *killed
+	if errors.As(err, &k) {
+		return &Crash{Signal: k.signal}
+	}
 	switch {
 	case errors.As(err, &missing):
 		trace = append(trace, fmt.Sprintf("java.lang.NoSuchMethodError: No virtual method %s in class L%s; or its super classes (declaration of '%s' appears in /system/framework/framework.jar)",
@@ -357,7 +374,7 @@ func (a *App) died(err error) error {
 	trace = append(trace, "\tat android.os.Handler.dispatchMessage(Handler.java:106)", "\tat android.os.Looper.loop(Looper.java:223)",
 		"\tat android.app.ActivityThread.main(ActivityThread.java:7656)", "\tat java.lang.reflect.Method.invoke(Native Method)",
 		"\tat com.android.internal.os.ZygoteInit.main(ZygoteInit.java:947)")
-	return &Crash{trace}
+	return &Crash{Trace: trace}
 }
 
 // settle passes on a crash that happened outside of a tap or a key.

@@ -66,6 +66,16 @@ func (p *Phone) log(buffer string, pid int, level byte, tag, format string, args
 	}
 }
 
+// logSignal writes what Android writes of native code that dies: first by the name that the kernel keeps, the last 15 characters of the
+// process's, then as a tombstone with all of it.
+func (p *Phone) logSignal(id string, pid, signal int) {
+	comm := id[max(0, len(id)-15):]
+	name := map[int]string{6: "SIGABRT", 7: "SIGBUS", 8: "SIGFPE", 11: "SIGSEGV"}[signal]
+	p.log("crash", pid, 'F', "libc", "Fatal signal %d (%s), code 1 (SEGV_MAPERR), fault addr 0x0 in tid %d (%s), pid %d (%s)", signal, name, pid, comm, pid, comm)
+	p.log("crash", pid+1, 'F', "DEBUG", "*** *** *** *** *** *** *** *** *** *** *** *** *** *** *** ***\nCmdline: %s\npid: %d, tid: %d, name: %s  >>> %s <<<\nsignal %d (%s), code 1 (SEGV_MAPERR), fault addr 0x0\nbacktrace:\n      #00 pc 0000000000001f40  /data/app/%s/lib/arm64/libkelp.so (grow+16)",
+		id, pid, pid, comm, id, signal, name, id)
+}
+
 // zone is the one in whose times the log is told and asked: before Android 7 the phone's own, unless the environment says otherwise.
 func (p *Phone) zone(tz string) *time.Location {
 	if tz != "" || !p.traits.oldShell() {

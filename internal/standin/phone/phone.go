@@ -343,7 +343,11 @@ func (p *Phone) crash(id string, proc *process, err error) {
 	if !ok || in == nil || in.proc != proc {
 		return
 	}
-	p.log("crash", proc.pid, 'E', "AndroidRuntime", "FATAL EXCEPTION: main\nProcess: %s, PID: %d\n%s", id, proc.pid, strings.Join(c.Trace, "\n"))
+	if c.Signal > 0 {
+		p.logSignal(id, proc.pid, c.Signal)
+	} else {
+		p.log("crash", proc.pid, 'E', "AndroidRuntime", "FATAL EXCEPTION: main\nProcess: %s, PID: %d\n%s", id, proc.pid, strings.Join(c.Trace, "\n"))
+	}
 	p.log("system", 812, 'W', "ActivityTaskManager", "  Force finishing activity %s/%s", id, in.facts.Activity)
 	p.log("system", 812, 'I', "ActivityManager", "Process %s (pid %d) has died: fg  TOP", id, proc.pid)
 	proc.end()
