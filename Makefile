@@ -3,6 +3,7 @@
 
 GO ?= go
 KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk
+CHECK := internal/checkup/built/check.apk
 SOURCES := $(shell find demo/kelpline -type f)
 CONSOLE := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
@@ -15,11 +16,11 @@ example: build
 	@bin/tessellant example
 
 # Everything there is to test.
-test: setup $(KELPLINE) console/dist/index.html
+test: setup $(KELPLINE) $(CHECK) console/dist/index.html
 	@scripts/test.sh
 
 # The program with its console, and the demo's build.
-build: setup $(KELPLINE) console/dist/index.html
+build: setup $(KELPLINE) $(CHECK) console/dist/index.html
 	@echo "building the program"
 	@CGO_ENABLED=0 $(GO) build -o bin/tessellant ./cmd/tessellant
 
@@ -27,6 +28,11 @@ build: setup $(KELPLINE) console/dist/index.html
 generate: console/node_modules/.package-lock.json
 	@$(GO) generate ./api
 	@scripts/npm.sh run --silent types
+
+# The app that a check of a device installs, which the program carries.
+$(CHECK): $(shell find internal/checkup/app -type f) | setup
+	@echo "building the app of a check"
+	@internal/checkup/app/build.sh $@
 
 # The console's files, which the program carries.
 console: console/dist/index.html
@@ -53,7 +59,7 @@ attack: build
 	@$(GO) test ./internal/faults -run TestAttack -long -v -timeout 15m
 
 # The tests under the race detector. About 15 minutes.
-race: setup $(KELPLINE) console/dist/index.html
+race: setup $(KELPLINE) $(CHECK) console/dist/index.html
 	@command -v gcc >/dev/null || { echo "the race detector needs a C compiler: install Debian's gcc" >&2; exit 1; }
 	@CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 30m ./internal/...
 

@@ -1,20 +1,18 @@
 // Package checkup tries on one device everything that tests need of it, and says in one sentence whether it can be tested.
 //
 // In: a phone under control. Out: a report of steps, each with what was found, the time it took and, where it failed, what a
-// person can do; it grows while the steps go on. It installs a tiny app of its own (check.apk, made by app/build.sh), and
+// person can do; it grows while the steps go on. It installs a tiny app of its own (built/check.apk, which make builds from app/), and
 // leaves the device as it was. A report names neither the unit nor its owner.
 package checkup
 
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/rand"
-	_ "embed"
+	"embed"
 	"errors"
 	"fmt"
-	"image/png"
 	"io"
 	"strings"
 	"time"
@@ -25,17 +23,21 @@ import (
 	"tessellant/internal/phone"
 )
 
-//go:embed check.apk
-var apk []byte
+//go:embed all:built
+var built embed.FS
 
 const (
 	appID      = "tessellant.check"
 	permission = "android.permission.CAMERA" // that the app asks for
 )
 
-// App is the app that a check installs.
-func App() phone.App {
-	return phone.App{ID: appID, Activity: appID + ".Screen", Size: int64(len(apk)), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(apk)), nil }}
+// App is the app that a check installs. A program that was not built with make lacks it.
+func App() (phone.App, error) {
+	apk, err := built.ReadFile("built/check.apk")
+	if err != nil {
+		return phone.App{}, fault("build it with: make build", "the program on this host lacks the app that a check installs")
+	}
+	return phone.App{ID: appID, Activity: appID + ".Screen", Size: int64(len(apk)), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(apk)), nil }}, nil
 }
 
 // State is how a step came out.
@@ -50,12 +52,11 @@ const (
 
 // Step is one thing that is tried.
 type Step struct {
-	Name   string        `json:"name"` // such as "an app is installed"
-	State  State         `json:"state"`
-	Took   time.Duration `json:"-"`
-	TookMS int64         `json:"took_ms"`
-	Found  string        `json:"found,omitempty"`
-	Remedy string        `json:"remedy,omitempty"`
+	Name   string `json:"name"` // such as "an app is installed"
+	State  State  `json:"state"`
+	TookMS int64  `json:"took_ms"`
+	Found  string `json:"found,omitempty"`
+	Remedy string `json:"remedy,omitempty"`
 }
 
 // Report is what a check found.
@@ -85,8 +86,9 @@ type check struct {
 	report Report
 	see    func(Report)
 	facts  devices.Facts
-	there  bool           // our app is on the device
-	screen *uitree.Screen // of the app, as it was seen last
+	app    phone.App       // ours
+	there  bool            // it is on the device
+	field  *uitree.Element // of it, as it was seen last
 }
 
 var errSkip = errors.New("") // wrapped: why a step has nothing to try
@@ -172,8 +174,7 @@ func (c *check) try(ctx context.Context, name string, do func(context.Context) (
 	defer cancel()
 	start := time.Now()
 	found, err := do(ctx)
-	s := Step{Name: name, State: Passed, Took: time.Since(start), Found: found}
-	s.TookMS = s.Took.Milliseconds()
+	s := Step{Name: name, State: Passed, TookMS: time.Since(start).Milliseconds(), Found: found}
 	var refused *phone.Refused
 	var lost *phone.Lost
 	switch {
@@ -251,9 +252,9 @@ func (c *check) picture(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	img, err := png.Decode(bytes.NewReader(raw))
+	img, err := phone.Unpacked(raw)
 	if err != nil {
-		return "", fault("restart the device", "what it sent is no PNG: %v", err)
+		return "", fault("restart the device", "what it sent is no picture: %v", err)
 	}
 	w, h := img.Bounds().Dx(), img.Bounds().Dy()
 	if w*h != c.facts.Width*c.facts.Height {
@@ -315,70 +316,67 @@ func (c *check) log(ctx context.Context) (string, error) {
 	return "", fault("see whether the device's log is switched off: developer options, Logger buffer sizes", "a line that was written into its log did not come back")
 }
 
-func (c *check) install(ctx context.Context) (string, error) {
+func (c *check) install(ctx context.Context) (s string, err error) {
+	if c.app, err = App(); err != nil {
+		return "", err
+	}
 	if err := c.phone.Uninstall(ctx, appID); err != nil {
 		return "", err
 	}
 	c.there = true
-	if err := c.phone.Install(ctx, App()); err != nil {
+	if err := c.phone.Install(ctx, c.app); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("an app of %d KB, for the time of this check", len(apk)>>10), nil
+	return fmt.Sprintf("an app of %d KB, for the time of this check", c.app.Size>>10), nil
 }
 
-// find waits for an element of our app.
-func (c *check) find(ctx context.Context, locator string) (*uitree.Element, error) {
+// seek waits for our app's field.
+func (c *check) seek(ctx context.Context) error {
 	const within = 20 * time.Second
 	for end := time.Now().Add(within); ; {
 		s, err := c.phone.Tree(ctx)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		es, err := s.Find(locator)
+		es, err := s.Find("#field")
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if len(es) > 0 {
-			c.screen = s
-			return es[0], nil
+			c.field = es[0]
+			return nil
 		}
 		if time.Now().After(end) {
-			return nil, fault("look at its screen: something else may lie over the app", "the app's screen did not come within %s", within)
+			return fault("look at its screen: something else may lie over the app", "the app's screen did not come within %s", within)
 		}
 		if err := phone.Pause(ctx, 100*time.Millisecond); err != nil {
-			return nil, err
+			return err
 		}
 	}
 }
 
 func (c *check) launch(ctx context.Context) (string, error) {
-	if err := c.phone.Launch(ctx, App()); err != nil {
+	if err := c.phone.Launch(ctx, c.app); err != nil {
 		return "", err
 	}
-	_, err := c.find(ctx, "#field")
-	return "its screen is in front", err
+	return "its screen is in front", c.seek(ctx)
 }
 
 const typed = "ebb 47 & flow"
 
 func (c *check) text(ctx context.Context) (string, error) {
-	es, err := c.screen.Find("#field") // nothing was done since it was seen
-	if err != nil || len(es) == 0 {
-		return "", cmp.Or(err, errors.New("its field is gone"))
-	}
-	e := es[0]
-	x, y := e.Bounds.Center()
+	x, y := c.field.Bounds.Center() // nothing was done since it was seen
 	if err := c.phone.Tap(ctx, x, y); err != nil {
 		return "", err
 	}
 	if err := c.phone.Type(ctx, typed); err != nil {
 		return "", err
 	}
-	if e, err = c.find(ctx, "#field"); err != nil {
+	if err := c.seek(ctx); err != nil {
 		return "", err
 	}
-	if e.Value != typed {
-		return "", fault("choose a keyboard for Latin letters on the device, without suggestions, and check again", "%q was typed, and %q came", typed, e.Value)
+	if c.field.Value != typed {
+		return "", fault("choose a keyboard for Latin letters on the device, without suggestions, and check again", "%q was typed, and %q came", typed, c.field.Value)
 	}
 	return "what was typed came", nil
 }
@@ -390,11 +388,10 @@ func (c *check) clear(ctx context.Context) (string, error) {
 	if _, err := c.launch(ctx); err != nil {
 		return "", err
 	}
-	es, err := c.screen.Find("#field")
-	if err == nil && len(es) > 0 && es[0].Value != "" {
-		err = fault("restart the device, and check again", "the field still has %q", es[0].Value)
+	if c.field.Value != "" {
+		return "", fault("restart the device, and check again", "the field still has %q", c.field.Value)
 	}
-	return "the app is as new", err
+	return "the app is as new", nil
 }
 
 func (c *check) permissions(ctx context.Context) (string, error) {
@@ -413,7 +410,7 @@ func (c *check) permissions(ctx context.Context) (string, error) {
 	if err := p.AsNew(ctx, appID); err != nil {
 		return "", err
 	}
-	app := App()
+	app := c.app
 	app.Args = map[string]string{"ask": permission}
 	if err := c.phone.Launch(ctx, app); err != nil {
 		return "", err

@@ -3,10 +3,7 @@ package checkup_test
 import (
 	"bytes"
 	"context"
-	"os"
-	"os/exec"
-	"path/filepath"
-	"strings"
+	"io"
 	"testing"
 	"time"
 
@@ -104,28 +101,15 @@ func TestAPhoneThatGoesAwayMeanwhileIsSaidToHaveGone(t *testing.T) {
 	assert.Contains(t, r.Sentence, "cable")
 }
 
-// What is committed is what its sources make, but for its signature.
-func TestTheAppIsMadeFromItsSources(t *testing.T) {
-	out := filepath.Join(t.TempDir(), "check.apk")
-	said, err := exec.Command("sh", "app/build.sh", out).CombinedOutput()
-	require.NoError(t, err, string(said))
-	contents := func(path string) map[string]string {
-		raw, err := os.ReadFile(path)
-		require.NoError(t, err)
-		f, err := appfile.Open(bytes.NewReader(raw), int64(len(raw)))
-		require.NoError(t, err)
-		all := map[string]string{}
-		for _, name := range []string{"AndroidManifest.xml", "classes.dex", "assets/behaviour.star", "resources.arsc", "res/layout/main.xml"} {
-			b, err := f.Entry(name, 1<<20)
-			require.NoError(t, err, name)
-			all[name] = string(b)
-		}
-		return all
-	}
-	assert.Equal(t, contents(out), contents("check.apk"), "make it anew with: internal/checkup/app/build.sh")
-	badging, err := exec.Command("aapt", "dump", "badging", "check.apk").Output()
+func TestTheAppIsWhatACheckNeeds(t *testing.T) {
+	app, err := checkup.App()
 	require.NoError(t, err)
-	for _, w := range []string{"name='tessellant.check'", "sdkVersion:'21'", "launchable-activity: name='tessellant.check.Screen'", "android.permission.CAMERA"} {
-		assert.True(t, strings.Contains(string(badging), w), w)
-	}
+	r, err := app.Open()
+	require.NoError(t, err)
+	raw, err := io.ReadAll(r)
+	require.NoError(t, err)
+	assert.Len(t, raw, int(app.Size))
+	f, err := appfile.Read(bytes.NewReader(raw), app.Size)
+	require.NoError(t, err)
+	assert.Equal(t, []any{app.ID, app.Activity, 21, []string{"android.permission.CAMERA"}}, []any{f.AppID, f.Activity, f.MinAPI, f.Permissions}, "the oldest system that is driven, and one permission to ask for")
 }

@@ -1,9 +1,9 @@
 #!/bin/sh
-# Builds check.apk from these sources with Android's own packaging tools. The binary is kept beside them, so that neither
-# building nor running Tessellant needs the tools. Its signing key is made for this once, and thrown away.
+# Builds the app of a check from these sources with Android's own packaging tools. usage: internal/checkup/app/build.sh OUT.apk
+# Its signing key is made for it, and thrown away: a check removes one that another build left.
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
-out=${1:-$here/../check.apk}
+out=$1
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 mkdir "$work/assets"
