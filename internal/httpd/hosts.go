@@ -1,6 +1,6 @@
 package httpd
 
-// Hosts: their keys for owners, and for hosts their joining and the bytes that they exchange.
+// Hosts: their keys and pairings for owners, and for hosts their joining and the bytes that they exchange.
 
 import (
 	"bytes"
@@ -127,4 +127,18 @@ func (s *server) PutHoldScreen(ctx context.Context, q api.PutHoldScreenRequestOb
 		return nil, err
 	}
 	return api.PutHoldScreen204Response{}, s.s.HostScreen(ctx, hostOf(ctx), q.Id, q.Params.At, frame)
+}
+
+func (s *server) Pair(ctx context.Context, q api.PairRequestObject) (api.PairResponseObject, error) {
+	v, err := s.s.Pair(ctx, identity(ctx), q.Name, text(q.Body.Address), text(q.Body.Code))
+	return api.Pair201JSONResponse(pairingOut(v)), err
+}
+
+func (s *server) GetPairing(ctx context.Context, q api.GetPairingRequestObject) (api.GetPairingResponseObject, error) {
+	v, err := s.s.Pairing(ctx, identity(ctx), q.Name, q.Id)
+	return api.GetPairing200JSONResponse(pairingOut(v)), err
+}
+
+func pairingOut(v service.PairingView) api.Pairing {
+	return api.Pairing{Id: v.ID, Host: v.Host, State: api.PairingState(v.State), Why: some(v.Why), Remedy: some(v.Remedy), Until: v.Until, Picture: someOf(len(v.Picture), v.Picture)}
 }

@@ -92,9 +92,7 @@ type Session struct {
 	nextRef  int
 	input    w3c.Input
 	hidden   bool // the next text is secret
-	seen     *uitree.Screen
-	seenAt   time.Time // when it had been read
-	seenFor  time.Duration
+	eyes     phone.Looker
 
 	mu       sync.Mutex // guards those below, which are asked for while a command is at work
 	ended    bool
@@ -290,23 +288,10 @@ func asError(doing string, err error) *w3c.Error {
 	return w3c.Fail(w3c.UnknownError, "%s: %v", doing, err)
 }
 
-// maxTrust is how long a tree is taken for true at most.
-const maxTrust = 500 * time.Millisecond
-
-// screen reads the tree, unless the one at hand is so fresh that reading it took longer than has passed since, and nothing was done on the device.
+// screen reads the tree, unless the one at hand is fresh, and nothing was done on the device.
 func (s *Session) screen(ctx context.Context) (*uitree.Screen, error) {
-	if s.seen != nil && time.Since(s.seenAt) < min(s.seenFor, maxTrust) {
-		return s.seen, nil
-	}
-	start := time.Now()
-	tree, err := s.phone.Tree(ctx)
-	if err != nil {
-		s.seen = nil
-		return nil, err
-	}
-	s.seen, s.seenAt, s.seenFor = tree, time.Now(), time.Since(start)
-	return tree, nil
+	return s.eyes.Tree(ctx, s.phone)
 }
 
 // touched says that something was done on the device: what was seen may not be so any more.
-func (s *Session) touched() { s.seen = nil }
+func (s *Session) touched() { s.eyes.Touched() }

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"tessellant/internal/core/devices"
-	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
@@ -39,16 +38,14 @@ type Hands struct {
 
 	hasty    bool            // the script does not wait for the screen to come to rest
 	restless *phone.Restless // how the last look ended, where the screen moved all the time
-	latest   *uitree.Screen  // the newest that could be read
-	latestAt time.Time
-	trusted  time.Duration // how long the newest is taken for what is there now; 0: something was done since
-	turned   bool          // the screen lies the other way than it does by nature
-	set      bool          // a setting was changed
+	eyes     phone.Looker
+	turned   bool // the screen lies the other way than it does by nature
+	set      bool // a setting was changed
 }
 
 // Restore puts back what the script has changed of the device's settings.
 func (h *Hands) Restore(ctx context.Context) error {
-	h.hasty, h.trusted, h.latest, h.restless = false, 0, nil, nil
+	h.hasty, h.restless, h.eyes = false, nil, phone.Looker{}
 	if !h.set {
 		return nil
 	}
@@ -78,7 +75,7 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	}
 	within := seconds("within", patience)
 	if !onlyLooks[c.Word] {
-		defer h.touched()
+		defer h.eyes.Touched()
 	}
 	switch c.Word {
 	case "launch":
@@ -210,142 +207,6 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 var onlyLooks = map[string]bool{"find": true, "all": true, "sees": true, "wait_for": true, "wait_gone": true, "wait_until": true, "read": true, "scroll_to": true, "check": true,
 	"log": true, "step": true, "data.text": true, "data.json": true, "data.rows": true, "settle": true}
 
-// touched says that something was done on the device: what was seen may not be so any more.
-func (h *Hands) touched() { h.trusted = 0 }
-
-// maxTrust is how long a tree is taken for true at most.
-const maxTrust = 500 * time.Millisecond
-
-// hastyLook is how long a look may take when the script does not wait for the screen to come to rest; it is then looked at as it was last.
-const hastyLook = 4 * time.Second
-
-// tree reads the screen, unless the one at hand is so fresh that reading it took longer than has passed since, and nothing was done on the device. One that does not come to rest is nil, unless the script does not wait for that: then it is the newest that could be read.
-func (h *Hands) tree(ctx context.Context) (*uitree.Screen, error) {
-	if h.latest != nil && time.Since(h.latestAt) < h.trusted {
-		return h.latest, nil
-	}
-	start := time.Now()
-	look, cancel := ctx, func() {}
-	if h.hasty && h.latest != nil {
-		look, cancel = context.WithTimeout(ctx, hastyLook)
-	}
-	defer cancel()
-	s, err := h.Phone.Tree(look)
-	h.restless = nil
-	var refused *phone.Refused
-	switch {
-	case err == nil:
-		h.latest, h.latestAt = s, time.Now()
-		h.trusted = min(h.latestAt.Sub(start), maxTrust)
-		return s, nil
-	case h.hasty && h.latest != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded):
-		return h.latest, nil
-	case errors.As(err, &h.restless):
-		if h.restless.Last != nil {
-			h.latest, h.latestAt = h.restless.Last, h.restless.Seen
-		}
-		if h.hasty {
-			return h.latest, nil
-		}
-		return nil, nil
-	case errors.As(err, &refused):
-		return nil, nil
-	}
-	return nil, err
-}
-
-// look finds what a locator means on the screen as it is now. A screen that can't be read
-// because it moves counts as one without the element.
-func (h *Hands) look(ctx context.Context, locator string) ([]*uitree.Element, *uitree.Screen, error) {
-	if err := uitree.CheckLocator(locator); err != nil {
-		return nil, nil, err
-	}
-	s, err := h.tree(ctx)
-	if s == nil || err != nil {
-		return nil, nil, err
-	}
-	es, err := s.Find(locator)
-	return es, s, err
-}
-
-// leastLook is how long one look may take at least: a slow device needs seconds for its tree, and says after 12 s that its screen does not come to rest.
-const leastLook = 14 * time.Second
-
-// glance is a look that ends when the time is over, as a screen that could not be read.
-func (h *Hands) glance(ctx context.Context, locator string, left time.Duration) ([]*uitree.Element, *uitree.Screen, error) {
-	short, cancel := context.WithTimeout(ctx, max(left, leastLook))
-	defer cancel()
-	es, s, err := h.look(short, locator)
-	if err != nil && short.Err() != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
-		return nil, nil, nil
-	}
-	return es, s, err
-}
-
-// find waits until an element is there and, when text is given, has it.
-func (h *Hands) find(ctx context.Context, locator, text string, within time.Duration, line string) (*uitree.Element, error) {
-	return h.await(ctx, locator, within, line, func(e *uitree.Element) string {
-		if text != "" && !strings.Contains(reading(e), text) {
-			return fmt.Sprintf("its text is %q", reading(e))
-		}
-		return ""
-	}, text)
-}
-
-// await looks again and again until an element is there that lacks nothing.
-func (h *Hands) await(ctx context.Context, locator string, within time.Duration, line string, lacks func(*uitree.Element) string, text string) (*uitree.Element, error) {
-	start := time.Now()
-	for {
-		es, s, err := h.glance(ctx, locator, within-time.Since(start))
-		if err != nil {
-			return nil, err
-		}
-		lack := ""
-		for _, e := range es {
-			if lack = lacks(e); lack == "" {
-				return e, nil
-			}
-		}
-		if time.Since(start) >= within {
-			expected := fmt.Sprintf("%s within %s", locator, within)
-			if text != "" {
-				expected = fmt.Sprintf("%s with the text %q within %s", locator, text, within)
-			}
-			if lack != "" {
-				return nil, &Failure{Expected: expected, Actual: locator + ", but " + lack, Line: line}
-			}
-			return nil, &Failure{Expected: expected, Actual: h.onScreen(s), Line: line}
-		}
-		h.touched() // look anew
-		if err := phone.Pause(ctx, pause); err != nil {
-			return nil, err
-		}
-	}
-}
-
-func (h *Hands) waitGone(ctx context.Context, locator string, within time.Duration, line string) error {
-	for start := time.Now(); ; {
-		es, s, err := h.glance(ctx, locator, within-time.Since(start))
-		if err != nil {
-			return err
-		}
-		if len(es) == 0 && s != nil {
-			return nil
-		}
-		if time.Since(start) >= within {
-			actual := "it still on the screen"
-			if s == nil {
-				actual = h.onScreen(nil)
-			}
-			return &Failure{Expected: fmt.Sprintf("%s to go away within %s", locator, within), Actual: actual, Line: line}
-		}
-		h.touched()
-		if err := phone.Pause(ctx, pause); err != nil {
-			return err
-		}
-	}
-}
-
 // aim gives the element that a target means, and its middle: of a locator, or of an element that was found before.
 func (h *Hands) aim(ctx context.Context, word string, target any, within time.Duration, line string) (e *uitree.Element, x, y int, err error) {
 	switch target := target.(type) {
@@ -378,24 +239,6 @@ func (h *Hands) aim(ctx context.Context, word string, target any, within time.Du
 		return e, x, y, nil
 	}
 	return nil, 0, 0, fmt.Errorf("%s: want a locator or an element", word)
-}
-
-// onLatest finds an element to be touched on the newest screen that could be read, when the one now does not come to rest; and says how old that is.
-func (h *Hands) onLatest(locator string, lacks func(*uitree.Element) string, line string) *uitree.Element {
-	if h.restless == nil || h.latest == nil {
-		return nil
-	}
-	es, err := h.latest.Find(locator)
-	if err != nil {
-		return nil
-	}
-	for _, e := range es {
-		if lacks(e) == "" {
-			h.Notes.Log(fmt.Sprintf("the screen has not come to rest for %d s: %s is touched where it was %d s ago", int(h.restless.For.Seconds()), locator, int(time.Since(h.latestAt).Seconds())), line)
-			return e
-		}
-	}
-	return nil
 }
 
 func (h *Hands) touch(ctx context.Context, word string, target any, within time.Duration, line string, at func(x, y int) error) error {
@@ -461,49 +304,6 @@ func keyList() string {
 	return strings.Join(out, ", ")
 }
 
-// scrollTo swipes until an element is on the screen, or the screen does not change any more.
-func (h *Hands) scrollTo(ctx context.Context, c Call) (*uitree.Element, error) {
-	locator, look := asText(c.Args["locator"]), asText(c.Args["look"])
-	finger := map[string]string{"": "up", "down": "up", "up": "down", "right": "left", "left": "right"}[look]
-	if finger == "" {
-		return nil, fmt.Errorf("scroll_to: one can look down, up, left or right, not %q", look)
-	}
-	most := 20
-	if n, ok := c.Args["most"].(float64); ok {
-		most = int(n)
-	}
-	before := ""
-	for swipes := 0; ; swipes++ {
-		// The screen may still be on its way; an element that is coming needs no swipe.
-		es, s, err := h.look(ctx, locator)
-		for end := time.Now().Add(time.Second); err == nil && len(es) == 0 && (s == nil || swipes == 0) && time.Now().Before(end); {
-			h.touched()
-			if err = phone.Pause(ctx, pause); err == nil {
-				es, s, err = h.look(ctx, locator)
-			}
-		}
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range es {
-			if !e.Bounds.Empty() {
-				return e, nil
-			}
-		}
-		now := ""
-		if s != nil {
-			now = s.XML()
-		}
-		if swipes > 0 && now == before || swipes >= most {
-			return nil, &Failure{Expected: fmt.Sprintf("%s after %d swipes", locator, swipes), Actual: h.onScreen(s), Line: c.Line}
-		}
-		before = now
-		if err := h.swipe(ctx, finger, "", patience, c.Line); err != nil {
-			return nil, err
-		}
-	}
-}
-
 func (h *Hands) hideKeyboard(ctx context.Context) error {
 	if h.Keyboard == nil {
 		return nil
@@ -517,7 +317,7 @@ func (h *Hands) hideKeyboard(ctx context.Context) error {
 
 // swipe moves a finger over the middle half of the screen, or of an element.
 func (h *Hands) swipe(ctx context.Context, direction, on string, within time.Duration, line string) error {
-	defer h.touched()
+	defer h.eyes.Touched()
 	area := uitree.Rect{Right: h.Facts.Width, Bottom: h.Facts.Height}
 	if h.turned {
 		area = uitree.Rect{Right: h.Facts.Height, Bottom: h.Facts.Width}
@@ -542,54 +342,6 @@ func (h *Hands) swipe(ctx context.Context, direction, on string, within time.Dur
 		return h.Phone.Swipe(ctx, x-dx, y, x+dx, y, 300*time.Millisecond)
 	}
 	return fmt.Errorf("swipe: the direction is %q; it can be up, down, left or right", direction)
-}
-
-// reading is what a person reads on an element; of a group, on all that lies in it.
-func reading(e *uitree.Element) string {
-	for _, s := range []string{e.Value, e.Text, e.Label} {
-		if s != "" {
-			return s
-		}
-	}
-	var parts []string
-	for _, c := range e.Children {
-		if s := reading(c); s != "" {
-			parts = append(parts, s)
-		}
-	}
-	return strings.Join(parts, "\n")
-}
-
-// onScreen says in a line what there was instead.
-func (h *Hands) onScreen(s *uitree.Screen) string {
-	if s == nil && h.restless != nil {
-		return fmt.Sprintf("a screen that has not come to rest for %d s and could not be read", int(h.restless.For.Seconds()))
-	}
-	if s == nil {
-		return "a screen that could not be read"
-	}
-	var seen []string
-	for _, e := range s.All() {
-		name := ""
-		if e.ID != "" {
-			name = "#" + e.ID
-		}
-		if t := e.Text; t != "" {
-			name = strings.TrimSpace(name + fmt.Sprintf(" %q", foreign.Name(t, 40)))
-		}
-		if name != "" {
-			seen = append(seen, name)
-		}
-	}
-	if len(seen) == 0 {
-		return "an empty screen"
-	}
-	more := ""
-	if len(seen) > 12 {
-		more = fmt.Sprintf(" and %d more", len(seen)-12)
-		seen = seen[:12]
-	}
-	return "no such element among: " + strings.Join(seen, ", ") + more
 }
 
 func wire(e *uitree.Element) any {

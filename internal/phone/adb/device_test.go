@@ -55,8 +55,9 @@ type played struct {
 	answers map[string]string
 	mu      sync.Mutex
 	heard   []string
-	greets  string // what its shell says when it begins; "<exit>": it ends at once
-	shells  int    // that were to be kept
+	greets  string              // what its shell says when it begins; "<exit>": it ends at once
+	shells  int                 // that were to be kept
+	server  map[string][]string // what the server itself answers requests with, the first that is left of each; else it knows none but transports
 }
 
 // answers maps the beginning of a command to its output; an answer that ends
@@ -99,6 +100,10 @@ func (p *played) serve(c net.Conn) {
 			fmt.Fprintf(c, "FAIL%04xdevice 'gone' not found", 23)
 			return
 		}
+		if said, known := p.ofServer(request); known {
+			_, _ = io.WriteString(c, said)
+			return
+		}
 		_, _ = c.Write([]byte("OKAY"))
 		kind, command, isService := strings.Cut(request, ":")
 		if !isService || kind == "host" {
@@ -125,6 +130,24 @@ func (p *played) serve(c net.Conn) {
 		}
 		return
 	}
+}
+
+// ofServer is what the server itself answers, where it was given answers.
+func (p *played) ofServer(request string) (said string, known bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.server == nil {
+		return "", false
+	}
+	left := p.server[request]
+	if len(left) == 0 {
+		const why = "unknown host service"
+		return fmt.Sprintf("FAIL%04x%s", len(why), why), true
+	}
+	if len(left) > 1 {
+		p.server[request] = left[1:]
+	}
+	return fmt.Sprintf("OKAY%04x%s", len(left[0]), left[0]), true
 }
 
 func packet(c net.Conn, id byte, b string) {

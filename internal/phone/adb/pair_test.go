@@ -2,10 +2,6 @@ package adb
 
 import (
 	"context"
-	"fmt"
-	"io"
-	"net"
-	"sync"
 	"testing"
 	"time"
 
@@ -13,47 +9,12 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// newer is an adb server that can do what Debian's can't yet: it answers requests with texts, the first that is left of each.
+// newer is an adb server that can do what Debian's can't yet.
 func newer(t *testing.T, answers map[string][]string) *Server {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	var mu sync.Mutex
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				head := make([]byte, 4)
-				if _, err := io.ReadFull(c, head); err != nil {
-					return
-				}
-				n := 0
-				_, _ = fmt.Sscanf(string(head), "%x", &n)
-				body := make([]byte, n)
-				if _, err := io.ReadFull(c, body); err != nil {
-					return
-				}
-				mu.Lock()
-				defer mu.Unlock()
-				left := answers[string(body)]
-				if len(left) == 0 {
-					why := "unknown host service"
-					fmt.Fprintf(c, "FAIL%04x%s", len(why), why)
-					return
-				}
-				if len(left) > 1 {
-					answers[string(body)] = left[1:]
-				}
-				fmt.Fprintf(c, "OKAY%04x%s", len(left[0]), left[0])
-			}()
-		}
-	}()
-	return &Server{l.Addr().String()}
+	p := act(t, nil)
+	p.server = answers
+	return p.Device.server
 }
 
 func TestPairingByCodeAndByPicture(t *testing.T) {

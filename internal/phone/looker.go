@@ -1,0 +1,39 @@
+package phone
+
+import (
+	"context"
+	"time"
+
+	"tessellant/internal/core/uitree"
+)
+
+// maxTrust is how long a tree is taken for true at most.
+const maxTrust = 500 * time.Millisecond
+
+// Looker reads a phone's tree, unless the one at hand is so fresh that reading it took longer than has passed since, and nothing
+// was done on the phone. The zero value has none.
+type Looker struct {
+	Latest *uitree.Screen // the newest that could be read; nil: none yet
+	At     time.Time      // when it had been read
+
+	trusted time.Duration // since then
+}
+
+// Tree reads the tree of p.
+func (l *Looker) Tree(ctx context.Context, p Phone) (*uitree.Screen, error) {
+	if l.Latest != nil && time.Since(l.At) < l.trusted {
+		return l.Latest, nil
+	}
+	start := time.Now()
+	s, err := p.Tree(ctx)
+	if err != nil {
+		l.Touched()
+		return nil, err
+	}
+	l.Latest, l.At = s, time.Now()
+	l.trusted = min(l.At.Sub(start), maxTrust)
+	return s, nil
+}
+
+// Touched says that something was done on the phone: what was seen may not be so any more.
+func (l *Looker) Touched() { l.trusted = 0 }
