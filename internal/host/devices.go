@@ -1,6 +1,6 @@
 package host
 
-// Finding the devices, telling the service of them, and seeing whether they are fit for work.
+// Finding the devices, and telling the service of them.
 
 import (
 	"cmp"
@@ -20,134 +20,9 @@ import (
 const (
 	lookEvery = 500 * time.Millisecond // at the devices
 	tellEvery = 5 * time.Second        // about them, when nothing has changed
-	// storageEvery is how often an idle device is asked how much storage it has left.
-	storageEvery = time.Minute
-	// unfitEvery is how often one is that a person has to do something about, or that did not answer.
-	unfitEvery = 5 * time.Second
 	// emulatorsEvery is how often emulators are looked for that have just started.
 	emulatorsEvery = 3 * time.Second
-	// leastFreeMB is how much storage a device needs to be of use.
-	leastFreeMB = 100
 )
-
-// closeLook is what a device last said of its storage, and of whether it can be tested.
-type closeLook struct {
-	at     time.Time
-	freeMB int
-	unfit  string // why it can't be tested, and what a person can do; "": it can
-	failed bool   // it did not come to its end
-	asking bool
-}
-
-// pace is how long it takes until the device is asked again.
-func (l closeLook) pace() time.Duration {
-	if l.unfit != "" || l.failed {
-		return unfitEvery
-	}
-	return storageEvery
-}
-
-// readiness says whether a device that answers is fit for work.
-func (h *Host) readiness(transport string, u *unit) Seen {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	l := h.looks[transport]
-	busy := false
-	for _, j := range h.working {
-		busy = busy || (j.serial == u.facts.Serial && j.inHand())
-	}
-	passed, asked := h.check[u.facts.Serial]
-	if c := h.checks[u.facts.Serial]; c != nil && !c.over() {
-		busy = true
-	}
-	if !busy && !l.asking && (asked && !passed || time.Since(l.at) > l.pace()) {
-		l.asking = true
-		h.looks[transport] = l
-		h.care.Go(func() {
-			_ = guard.Run(h.Log, guard.Loop, func() { h.lookCloser(transport, u) })
-		})
-	}
-	seen := Seen{Facts: u.facts, State: "ready"}
-	seen.Facts.Limits, seen.Facts.Ways = u.device.Limits(), h.ways(u.facts.Serial)
-	switch {
-	case l.unfit != "" && !busy:
-		seen.State, seen.Why = "unusable", l.unfit
-	case !l.at.IsZero() && l.freeMB < leastFreeMB:
-		seen.State, seen.Why = "unusable", fmt.Sprintf("its storage is nearly full (%d MB free): remove apps or files from it", l.freeMB)
-	}
-	if passed && seen.State == "ready" {
-		seen.Checked = true
-		delete(h.check, u.facts.Serial)
-	}
-	return seen
-}
-
-// unfit notes that a device can't be tested, as it was met at work.
-func (h *Host) unfit(serial string, no *phone.Refused) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for t, u := range h.known {
-		if u.facts.Serial == serial {
-			h.looks[t] = closeLook{at: time.Now(), freeMB: max(h.looks[t].freeMB, leastFreeMB), unfit: whyUnfit(no)}
-		}
-	}
-}
-
-// whyUnfit says why a device can't be tested, with the remedy.
-func whyUnfit(no *phone.Refused) string { return no.Why + ": " + no.Remedy }
-
-// checkThese notes which devices must pass a check.
-func (h *Host) checkThese(serials []string) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for _, s := range serials {
-		if _, known := h.check[s]; !known {
-			h.check[s] = false
-		}
-	}
-}
-
-// lookCloser asks a device for its storage and whether it can be tested, and where a check is asked for, whether
-// it shows its screen and gives the tree of it.
-func (h *Host) lookCloser(transport string, u *unit) {
-	ctx, cancel := context.WithTimeout(h.careCtx, time.Minute)
-	defer cancel()
-	free, err := u.device.FreeMB(ctx)
-	var unfit *phone.Refused
-	if err == nil {
-		unfit, err = u.device.Fit(ctx)
-	}
-	if err == nil {
-		err = u.device.UndoLeft(ctx)
-	}
-	h.mu.Lock()
-	_, asked := h.check[u.facts.Serial]
-	h.mu.Unlock()
-	if err == nil && asked && unfit == nil {
-		if _, err = u.device.Tree(ctx); err == nil {
-			_, err = u.device.Screenshot(ctx)
-		}
-	}
-	if err != nil && ctx.Err() == nil {
-		h.Log.Warn("a device does not pass its check", "device", u.facts.Serial, "err", err)
-	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.known[transport] != u { // it was lost meanwhile: what it said then holds no more
-		return
-	}
-	l := closeLook{at: time.Now(), freeMB: free}
-	if unfit != nil {
-		l.unfit = whyUnfit(unfit)
-	}
-	if err != nil {
-		l.failed, l.freeMB = true, leastFreeMB // what it did not say is not held against it
-	}
-	h.looks[transport] = l
-	if asked && err == nil && unfit == nil && free >= leastFreeMB {
-		h.check[u.facts.Serial] = true
-	}
-}
 
 // watchDevices keeps the list of devices, brings those on the network back, and tells the service.
 func (h *Host) watchDevices(ctx context.Context) {
@@ -393,68 +268,6 @@ func (h *Host) lookAt(transport, state string) (Seen, bool) {
 		f.Serial = transport // it has never said its own
 	}
 	return Seen{Facts: f, State: "unusable", Why: fmt.Sprintf("the adb server says %q: %s", state, adb.Remedy(state))}, true
-}
-
-// onNetwork says whether a way to a device goes over the network: the adb server lists such by their addresses.
-func onNetwork(transport string) bool {
-	_, _, err := net.SplitHostPort(transport)
-	return err == nil || strings.Contains(transport, "._adb-tls-")
-}
-
-// bestWay gives, under mu, the way by which a device is used that has several: a cable rather than the network.
-func (h *Host) bestWay(serial string) (best string) {
-	for t, u := range h.known {
-		if u.facts.Serial == serial && (best == "" || onNetwork(best) && !onNetwork(t) || onNetwork(best) == onNetwork(t) && t < best) {
-			best = t
-		}
-	}
-	return best
-}
-
-// ways are, under mu, those by which a device is connected, the one in use first; none where there is one.
-func (h *Host) ways(serial string) (all []string) {
-	best := h.bestWay(serial)
-	for t, u := range h.known {
-		if u.facts.Serial == serial && t != best {
-			all = append(all, t)
-		}
-	}
-	if len(all) == 0 {
-		return nil
-	}
-	slices.Sort(all)
-	return append([]string{best}, all...)
-}
-
-// ownSerial gives, under mu, what a device is known by that was just met: the serial that it tells, unless another device, which
-// was started at another moment, tells the same.
-func (h *Host) ownSerial(transport string, u *unit) string {
-	shared := false
-	before := h.met[transport].Serial
-	if before != u.told && !strings.HasPrefix(before, u.told+"@") {
-		before = "" // another device
-	}
-	for t, o := range h.known {
-		if t == transport || o.told != u.told {
-			continue
-		}
-		if o.device.Boot() == u.device.Boot() {
-			h.Log.Info("a device is connected in two ways", "device", o.facts.Serial, "ways", []string{t, transport})
-			return o.facts.Serial
-		}
-		shared = true
-		if o.facts.Serial == before {
-			before = ""
-		}
-	}
-	switch {
-	case before != "":
-		return before // what it was called when it was there last
-	case !shared:
-		return u.told
-	}
-	h.Log.Warn("several devices tell the same serial", "serial", u.told, "way", transport)
-	return u.told + "@" + transport
 }
 
 var errNotHere = errors.New("the device is not there at the moment")

@@ -62,7 +62,7 @@ type Host struct {
 	met      map[string]devices.Facts // the same, of all that ever said what they are
 	working  map[string]*job          // by hold
 	meeting  map[string]bool          // by the adb server's serial: being asked what they are
-	check    map[string]bool          // serials that must pass a check; true: passed
+	toPass   map[string]bool          // serials that must pass a check to leave their quarantine; true: passed
 	looks    map[string]closeLook     // by the adb server's serial
 	starting map[string]Seen          // by the adb server's serial: their systems are not up yet
 	runtimes map[string]string        // that programs find
@@ -111,7 +111,7 @@ func New(c Config) *Host {
 		c.Silence = 20 * time.Second
 	}
 	return &Host{Config: c, encoding: make(chan struct{}, 1), connecting: make(chan struct{}, connectsAtOnce), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
-		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, check: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]Seen{}, sessions: map[string]*served{}, checks: map[string]*checking{}, pairings: map[string]*Pairing{}}
+		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, toPass: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]Seen{}, sessions: map[string]*served{}, checks: map[string]*checking{}, pairings: map[string]*Pairing{}}
 }
 
 // Begin makes the host's folder and sees what an earlier process of it left there.
