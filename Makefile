@@ -72,7 +72,7 @@ fuzz: setup $(KELPLINE)
 	@for f in FuzzRead FuzzParts; do $(GO) test ./internal/core/appfile -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/testpkg -run '^$$' -fuzz FuzzReadScript -fuzztime 2m -fuzzminimizetime 1x
 	@for f in FuzzParseAndroid FuzzLocators; do $(GO) test ./internal/core/uitree -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
-	@$(GO) test ./internal/phone/adb -run '^$$' -fuzz FuzzSaid -fuzztime 2m -fuzzminimizetime 1x
+	@for p in phone/android adb; do $(GO) test ./internal/$$p -run '^$$' -fuzz FuzzSaid -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/foreign -run '^$$' -fuzz FuzzFit -fuzztime 30s -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/junit -run '^$$' -fuzz FuzzRead -fuzztime 2m -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/w3c -run '^$$' -fuzz FuzzRequests -fuzztime 2m -fuzzminimizetime 1x

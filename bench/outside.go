@@ -25,10 +25,11 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/w3c"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/standin/phone"
@@ -241,9 +242,9 @@ func serveBare(dir, address string) error {
 	if err := server.Connect(ctx, address); err != nil {
 		return err
 	}
-	var d *adb.Device
+	var d *android.Device
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if d, err = adb.Open(ctx, &server.Server, address); err == nil || time.Now().After(deadline) {
+		if d, err = android.Open(ctx, &server.Server, address); err == nil || time.Now().After(deadline) {
 			break
 		}
 	}

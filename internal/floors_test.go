@@ -21,8 +21,8 @@ var floors = [][]string{
 	{"internal/service"},
 	{"internal/host"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
-	{"internal/phone", "internal/phone/adb", "internal/phone/phonetest"},
-	{"internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
+	{"internal/phone", "internal/phone/android", "internal/phone/phonetest"},
+	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
 	{"internal/guard"},
 	{"internal/child"},
 	{"internal/core/planning", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet"},
@@ -32,7 +32,7 @@ var floors = [][]string{
 
 // beside are the arrows within a floor.
 var beside = map[string]string{
-	"internal/phone/adb":       "internal/phone",
+	"internal/phone/android":   "internal/phone",
 	"internal/phone/phonetest": "internal/phone",
 }
 

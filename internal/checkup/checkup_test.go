@@ -10,21 +10,22 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/checkup"
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/housetest"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	standin "tessellant/internal/standin/phone"
 )
 
-func device(t *testing.T, change func(*standin.Traits)) (*adb.Process, *standin.Phone, *adb.Device) {
+func device(t *testing.T, change func(*standin.Traits)) (*adb.Process, *standin.Phone, *android.Device) {
 	t.Helper()
 	server := housetest.ADB(t)
 	traits := housetest.Fleet(t)["orr-01"]
 	traits.Temper = standin.Instant
 	change(&traits)
 	p := housetest.Phone(t, server, traits)
-	d, err := adb.Open(t.Context(), &server.Server, p.Address())
+	d, err := android.Open(t.Context(), &server.Server, p.Address())
 	require.NoError(t, err)
 	return server, p, d
 }

@@ -9,8 +9,8 @@ import (
 	"os"
 	"time"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/host"
-	"tessellant/internal/phone/adb"
 )
 
 const adbServerHelp = "the adb server to use: host:port, or own for a private one; unless said, the one at 127.0.0.1:5037 where one listens, else a private one"

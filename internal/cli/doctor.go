@@ -17,9 +17,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/adb"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/store"
 )
@@ -297,8 +298,8 @@ func lookAtDevice(ctx context.Context, server *adb.Server, serial string) sympto
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	s := symptom{What: "device " + serial, State: "wrong"}
-	d, err := adb.Open(ctx, server, serial)
-	var starting *adb.Starting
+	d, err := android.Open(ctx, server, serial)
+	var starting *android.Starting
 	if errors.As(err, &starting) {
 		s.State, s.Found, s.Remedy = "warns", "its system is still starting", "wait until its home screen is there"
 		return s

@@ -14,7 +14,7 @@ import (
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 )
 
 // fetchTakes is how long the fetching of a build may take.
@@ -111,7 +111,7 @@ func (a *attempt) anyBuild(ctx context.Context, ref string) (app phone.App, what
 }
 
 // clean leaves the device as it should be found: its settings back, without the apps, at home.
-func clean(ctx context.Context, d *adb.Device, hold Hold) {
+func clean(ctx context.Context, d *android.Device, hold Hold) {
 	_ = d.Unsettle(ctx)
 	for _, app := range append([]string{hold.AppID}, hold.Besides...) {
 		if app != "" {

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/checkup"
 	"tessellant/internal/guard"
-	"tessellant/internal/phone/adb"
 	"tessellant/internal/remoteend"
 )
 

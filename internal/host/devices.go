@@ -12,9 +12,10 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/guard"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 )
 
 const (
@@ -207,7 +208,7 @@ func (h *Host) meet(transport string) {
 		u := &unit{}
 		var unfit *phone.Refused
 		err := guard.Do(h.Log, guard.Loop, func() error {
-			d, err := adb.Open(ctx, h.Server, transport)
+			d, err := android.Open(ctx, h.Server, transport)
 			if err == nil {
 				u.device, u.told = d, d.Serial()
 				u.facts, err = d.Facts(ctx)
@@ -217,7 +218,7 @@ func (h *Host) meet(transport string) {
 			}
 			return err
 		})
-		var starting *adb.Starting
+		var starting *android.Starting
 		h.mu.Lock()
 		delete(h.meeting, transport)
 		delete(h.starting, transport)

@@ -11,10 +11,11 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	"tessellant/internal/sandbox"
 )
 
@@ -97,7 +98,7 @@ func (j *job) inHand() bool {
 }
 
 type unit struct {
-	device *adb.Device
+	device *android.Device
 	facts  devices.Facts
 	told   string // the serial that the device tells: others may tell the same
 }

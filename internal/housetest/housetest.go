@@ -22,8 +22,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 )

@@ -16,12 +16,12 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
 	"tessellant/internal/host"
 	"tessellant/internal/httpd"
 	"tessellant/internal/localdb"
-	"tessellant/internal/phone/adb"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 	"tessellant/internal/service"

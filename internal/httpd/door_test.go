@@ -24,11 +24,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/api"
+	"tessellant/internal/adb"
 	"tessellant/internal/core/snippet"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/housetest"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	standin "tessellant/internal/standin/phone"
 )
 
@@ -294,7 +295,7 @@ func TestAnyBuildOfTheWorkspaceCanBeInstalledInASession(t *testing.T) {
 	s = o.over(c)
 	assert.Equal(t, api.Crashed, *s.Verdict, "%v", s.Message)
 	assert.Contains(t, *s.Message, "low tide")
-	d, err := adb.Open(t.Context(), &o.adb.Server, o.phones["fen-01"].Address())
+	d, err := android.Open(t.Context(), &o.adb.Server, o.phones["fen-01"].Address())
 	require.NoError(t, err)
 	defer d.Close()
 	for _, app := range []string{"org.kelpline.app", "net.kelpline.app"} {

@@ -25,7 +25,7 @@ import (
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/housetest"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	"tessellant/internal/remoteend"
 	standin "tessellant/internal/standin/phone"
 )
@@ -155,7 +155,7 @@ type lab struct {
 	*client
 	notes *kept
 	phone *standin.Phone
-	dev   *adb.Device
+	dev   *android.Device
 
 	working atomic.Int32 // requests
 }
@@ -166,7 +166,7 @@ func newLab(t testing.TB, serial string) *lab {
 	tr.Temper = standin.Instant
 	p := housetest.Phone(t, server, tr)
 	ctx := context.Background()
-	d, err := adb.Open(ctx, &server.Server, p.Address())
+	d, err := android.Open(ctx, &server.Server, p.Address())
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = d.Close() })
 	app := housetest.KelplineApp(t)

@@ -1,4 +1,4 @@
-package adb
+package android
 
 // Files to and from a device (SYNC.TXT of the adb sources).
 
@@ -31,7 +31,7 @@ func (d *Device) Fetch(ctx context.Context, path string, limit int64) ([]byte, e
 	const doing = "give a file"
 	ctx, cancel := d.with(ctx, fileLimit)
 	defer cancel()
-	c, err := d.server.open(ctx, d.transport, "sync:")
+	c, err := d.server.Open(ctx, d.transport, "sync:")
 	if err != nil {
 		return nil, d.failed(ctx, doing, err)
 	}

@@ -1,4 +1,4 @@
-package adb_test
+package android_test
 
 // What phones refuse, and what goes wrong over several calls.
 
@@ -12,16 +12,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/housetest"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	standin "tessellant/internal/standin/phone"
 )
 
 var ctx = context.Background()
 
 // odd starts an instant phone with sides.
-func odd(t *testing.T, api int, sides standin.Sides) (*adb.Process, *standin.Phone, *adb.Device) {
+func odd(t *testing.T, api int, sides standin.Sides) (*adb.Process, *standin.Phone, *android.Device) {
 	t.Helper()
 	t.Parallel()
 	server := housetest.ADB(t)
@@ -161,12 +162,12 @@ func TestAPhoneThatStillStartsIsNotOpened(t *testing.T) {
 		traits := housetest.Fleet(t)["orr-01"]
 		traits.Serial, traits.API, traits.Temper, traits.Boots = traits.Serial+string(rune('a'+api%26)), api, standin.Instant, 3*time.Second
 		p := housetest.Phone(t, server, traits)
-		_, err := adb.Open(ctx, &server.Server, p.Address())
-		var starting *adb.Starting
+		_, err := android.Open(ctx, &server.Server, p.Address())
+		var starting *android.Starting
 		require.ErrorAs(t, err, &starting)
 		assert.Equal(t, traits.Serial, starting.Serial)
 		housetest.Eventually(t, "it is up", func() bool {
-			_, err := adb.Open(ctx, &server.Server, p.Address())
+			_, err := android.Open(ctx, &server.Server, p.Address())
 			return err == nil
 		})
 	}
@@ -232,7 +233,7 @@ func TestADumpThatNobodyWaitsForIsNotCutAndTheNextComesAfterIt(t *testing.T) {
 
 func TestWhatWasChangedIsPutBackAlsoByTheNextProcess(t *testing.T) {
 	server, p, d := odd(t, 33, standin.Sides{Composing: true, Sleeps: 20 * time.Second})
-	settings := func(d *adb.Device) (out []string) {
+	settings := func(d *android.Device) (out []string) {
 		for _, s := range []string{"system accelerometer_rotation", "system user_rotation", "system screen_off_timeout", "global stay_on_while_plugged_in", "secure default_input_method"} {
 			v, err := d.Ask(ctx, "settings get "+s)
 			require.NoError(t, err)

@@ -1,4 +1,4 @@
-package adb
+package android
 
 // Starting apps, and seeing what is in front.
 

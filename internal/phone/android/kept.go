@@ -1,4 +1,4 @@
-package adb
+package android
 
 // The shell that is kept on a device: commands follow each other on its
 // standard input, so that none needs a connection to the adb server and a new
@@ -18,6 +18,7 @@ import (
 	"fmt"
 	"strconv"
 	"syscall"
+	"tessellant/internal/adb"
 	"time"
 )
 
@@ -99,11 +100,11 @@ func (d *Device) letGo() {
 func (d *Device) openKept(ctx context.Context) (*kept, error) {
 	hello, cancel := context.WithTimeout(ctx, helloLimit)
 	defer cancel()
-	c, err := d.server.open(hello, d.transport, "shell,v2,TERM=dumb,raw:")
+	c, err := d.server.Open(hello, d.transport, "shell,v2,TERM=dumb,raw:")
 	if err != nil {
 		return nil, err
 	}
-	c.stop() // from here on it lives longer than the command that it was opened for
+	c.Keep() // from here on it lives longer than the command that it was opened for
 	k := &kept{c: c, in: bufio.NewReaderSize(c, 4<<10), mark: "tessellant-" + rand.Text() + "-"}
 	// What the shell says by itself when it begins is before this one's mark.
 	if _, err = k.run(hello, ":"); err == nil && k.ended {
@@ -121,7 +122,7 @@ func (d *Device) openKept(ctx context.Context) (*kept, error) {
 
 // kept is a shell on a device that reads its commands from its input.
 type kept struct {
-	c     *conn
+	c     *adb.Conn
 	in    *bufio.Reader
 	mark  string
 	count int

@@ -1,6 +1,13 @@
-package adb
+// Package android drives Android devices behind an adb server, with nothing
+// installed on them and no child process per command.
+//
+// Device is one, and a phone.Phone. What its shell says is text, whose forms differ
+// with the system's level and its maker: each is read by a function of its own,
+// which takes anything. In: a server and a device's name there. Out: calls that do
+// what phone.Phone says, or *phone.Lost, *phone.Refused, *phone.Restless.
+package android
 
-// A device behind an adb server: what it is, and how it stands.
+// What a device is, and how it stands.
 
 import (
 	"cmp"
@@ -12,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/uitree"
@@ -30,7 +38,7 @@ const (
 
 // Device is one Android device behind an adb server.
 type Device struct {
-	server    *Server
+	server    *adb.Server
 	transport string // the server's name for the connection
 	serial    string // the unit's own
 	boot      string // differs from each start of each device to the next
@@ -83,10 +91,10 @@ var (
 )
 
 // Open takes a device into use. Transport is its serial as the server lists it. One whose system is not up yet is *Starting.
-func Open(ctx context.Context, server *Server, transport string) (*Device, error) {
+func Open(ctx context.Context, server *adb.Server, transport string) (*Device, error) {
 	d := newDevice(server, transport)
 	var err error
-	if d.features, err = server.features(ctx, transport); err != nil {
+	if d.features, err = server.Features(ctx, transport); err != nil {
 		return nil, &phone.Lost{Serial: transport, Doing: "say what it can do", Err: err}
 	}
 	const mark = "echo ---; "
@@ -125,7 +133,7 @@ func Open(ctx context.Context, server *Server, transport string) (*Device, error
 	return d, nil
 }
 
-func newDevice(server *Server, transport string) *Device {
+func newDevice(server *adb.Server, transport string) *Device {
 	return &Device{server: server, transport: transport, serial: transport, known: map[string]*known{}, looking: make(chan struct{}, 1)}
 }
 

@@ -1,4 +1,4 @@
-package adb
+package android
 
 // Fingers that do more than a tap or a straight move.
 //

@@ -1,9 +1,7 @@
-// Package adb drives Android devices through the adb server, with nothing
-// installed on them and no child process per command.
+// Package adb speaks to the adb server: what it sees, connecting, pairing, and services opened on devices.
 //
-// It speaks the server's own socket protocol (system/core/adb/SERVICES.TXT and
-// OVERVIEW.TXT of the Android Open Source Project). Server is the server;
-// Device is one phone behind it, and a phone.Phone.
+// The protocol is the server's own (system/core/adb/SERVICES.TXT and OVERVIEW.TXT of the Android Open Source Project).
+// Server is the server, wherever it runs; Process is one that we started.
 package adb
 
 import (
@@ -47,17 +45,18 @@ func Remedy(state string) string {
 	return "restart it"
 }
 
-const dialLimit = 10 * time.Second
+// DialLimit is how long the server may take to answer what it answers itself.
+const DialLimit = 10 * time.Second
 
 // say opens a connection to the server, and sends it a request that it must
 // agree to. The connection closes when ctx ends.
-func (s *Server) say(ctx context.Context, request string) (*conn, error) {
-	d := net.Dialer{Timeout: dialLimit, KeepAlive: -1} // every wait has a deadline of its own, and mostly this is one short command
+func (s *Server) say(ctx context.Context, request string) (*Conn, error) {
+	d := net.Dialer{Timeout: DialLimit, KeepAlive: -1} // every wait has a deadline of its own, and mostly this is one short command
 	raw, err := d.DialContext(ctx, "tcp", s.Address)
 	if err != nil {
 		return nil, fmt.Errorf("the adb server at %s can't be reached: %w", s.Address, err)
 	}
-	c := &conn{Conn: raw}
+	c := &Conn{Conn: raw}
 	c.stop = context.AfterFunc(ctx, func() { _ = raw.Close() })
 	if err := c.request(request); err != nil {
 		_ = c.Close()
@@ -69,12 +68,17 @@ func (s *Server) say(ctx context.Context, request string) (*conn, error) {
 	return c, nil
 }
 
-type conn struct {
+// Conn is a connection to the server, or through it to a service on a device. It closes when the context ends that it was opened for, unless it is kept.
+type Conn struct {
 	net.Conn
 	stop func() bool
 }
 
-func (c *conn) Close() error {
+// Keep makes the connection live longer than the context that it was opened for.
+func (c *Conn) Keep() { c.stop() }
+
+// Close implements net.Conn.
+func (c *Conn) Close() error {
 	c.stop()
 	return c.Conn.Close()
 }
@@ -86,7 +90,7 @@ func (e *serverError) Error() string { return fmt.Sprintf("adb %s: %s", e.reques
 
 // request sends four hex digits of length and the request, and reads OKAY, or
 // FAIL with the reason.
-func (c *conn) request(r string) error {
+func (c *Conn) request(r string) error {
 	if _, err := fmt.Fprintf(c, "%04x%s", len(r), r); err != nil {
 		return fmt.Errorf("adb %s: %w", r, err)
 	}
@@ -105,7 +109,7 @@ func (c *conn) request(r string) error {
 }
 
 // text reads four hex digits of length, and so many bytes.
-func (c *conn) text() (string, error) {
+func (c *Conn) text() (string, error) {
 	head := make([]byte, 4)
 	if _, err := io.ReadFull(c, head); err != nil {
 		return "", err
@@ -121,7 +125,7 @@ func (c *conn) text() (string, error) {
 
 // ask makes a request whose answer is one text.
 func (s *Server) ask(ctx context.Context, request string) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, dialLimit)
+	ctx, cancel := context.WithTimeout(ctx, DialLimit)
 	defer cancel()
 	c, err := s.say(ctx, request)
 	if err != nil {
@@ -222,8 +226,8 @@ func (s *Server) Disconnect(ctx context.Context, address string) error {
 	return err
 }
 
-// features asks what a device's adbd can do.
-func (s *Server) features(ctx context.Context, serial string) (map[string]bool, error) {
+// Features asks what a device's adbd can do.
+func (s *Server) Features(ctx context.Context, serial string) (map[string]bool, error) {
 	text, err := s.ask(ctx, "host-serial:"+serial+":features")
 	if err != nil {
 		return nil, err
@@ -235,8 +239,8 @@ func (s *Server) features(ctx context.Context, serial string) (map[string]bool, 
 	return out, nil
 }
 
-// open opens a service on a device.
-func (s *Server) open(ctx context.Context, serial, service string) (*conn, error) {
+// Open opens a service on a device.
+func (s *Server) Open(ctx context.Context, serial, service string) (*Conn, error) {
 	c, err := s.say(ctx, "host:transport:"+serial)
 	if err != nil {
 		return nil, err

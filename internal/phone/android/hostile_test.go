@@ -1,4 +1,4 @@
-package adb
+package android
 
 // A device that answers every command with the same, whatever it is: nothing hangs, and nothing is believed.
 

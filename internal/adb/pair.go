@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"tessellant/internal/phone"
+	"tessellant/internal/core/foreign"
 )
 
 // TooOld says that the adb server does not know how to do something.
@@ -53,7 +53,7 @@ func (s *Server) Pair(ctx context.Context, address, code string) error {
 		return fmt.Errorf("the adb server did not say how the pairing came out: %w", err)
 	}
 	if !strings.HasPrefix(text, "Successfully paired") {
-		return fmt.Errorf("the pairing with %s failed: %s", address, clip(text))
+		return fmt.Errorf("the pairing with %s failed: %s", address, foreign.Name(text, 300))
 	}
 	return nil
 }
@@ -68,7 +68,9 @@ func (s *Server) PairByName(ctx context.Context, name, password string) error {
 		if address := readService(text, name); address != "" {
 			return s.Pair(ctx, address, password)
 		}
-		if err := phone.Pause(ctx, 500*time.Millisecond); err != nil {
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
 			return errors.New("no phone has scanned the picture in time")
 		}
 	}

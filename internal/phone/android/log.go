@@ -1,4 +1,4 @@
-package adb
+package android
 
 // The device's log, and marks in it.
 

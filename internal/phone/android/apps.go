@@ -1,4 +1,4 @@
-package adb
+package android
 
 // Apps: installed, ended, cleared, removed.
 
@@ -147,7 +147,7 @@ func (d *Device) notInstalled(ctx context.Context, doing, out string) error {
 
 // push writes a file on the device (SYNC.TXT: SEND).
 func (d *Device) push(ctx context.Context, doing string, r io.Reader, target string) error {
-	c, err := d.server.open(ctx, d.transport, "sync:")
+	c, err := d.server.Open(ctx, d.transport, "sync:")
 	if err != nil {
 		return d.failed(ctx, doing, err)
 	}

@@ -1,4 +1,4 @@
-package adb_test
+package android_test
 
 import (
 	"context"
@@ -12,16 +12,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/housetest"
 	"tessellant/internal/phone"
-	"tessellant/internal/phone/adb"
+	"tessellant/internal/phone/android"
 	"tessellant/internal/phone/phonetest"
 	standin "tessellant/internal/standin/phone"
 )
 
-func open(t *testing.T, s *adb.Process, p *standin.Phone) *adb.Device {
+func open(t *testing.T, s *adb.Process, p *standin.Phone) *android.Device {
 	t.Helper()
-	d, err := adb.Open(context.Background(), &s.Server, p.Address())
+	d, err := android.Open(context.Background(), &s.Server, p.Address())
 	require.NoError(t, err)
 	return d
 }
@@ -156,7 +157,7 @@ func TestConnectSaysWhyItCannot(t *testing.T) {
 	server := housetest.ADB(t)
 	err := server.Connect(context.Background(), "127.0.0.1:1")
 	require.ErrorContains(t, err, "can't connect to 127.0.0.1:1")
-	_, err = adb.Open(context.Background(), &server.Server, "nobody")
+	_, err = android.Open(context.Background(), &server.Server, "nobody")
 	var lost *phone.Lost
 	require.ErrorAs(t, err, &lost)
 }

@@ -1,4 +1,4 @@
-package adb
+package android
 
 // Running commands on a device, and knowing whether it was there until the end.
 
@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/phone"
 )
 
@@ -99,7 +100,7 @@ const (
 
 func (d *Device) shellV2(ctx context.Context, doing, line string) (answer, error) {
 	var a answer
-	c, err := d.server.open(ctx, d.transport, "shell,v2,TERM=dumb,raw:"+line)
+	c, err := d.server.Open(ctx, d.transport, "shell,v2,TERM=dumb,raw:"+line)
 	if err != nil {
 		return a, d.failed(ctx, doing, err)
 	}
@@ -165,7 +166,7 @@ func (d *Device) shellV1(ctx context.Context, doing, line string) (answer, error
 // exec opens a service, writes in to it where there is one, and reads all that
 // comes. Whether that was all, the caller must see from what came.
 func (d *Device) exec(ctx context.Context, doing, service string, in io.Reader) ([]byte, error) {
-	c, err := d.server.open(ctx, d.transport, service)
+	c, err := d.server.Open(ctx, d.transport, service)
 	if err != nil {
 		return nil, d.failed(ctx, doing, err)
 	}
@@ -193,8 +194,8 @@ func (d *Device) stream(ctx context.Context, doing, line string) (io.ReadCloser,
 		service = "shell,v2,TERM=dumb,raw:" + line
 	}
 	opening, cancel := context.WithCancel(ctx)
-	limit := time.AfterFunc(dialLimit, cancel)
-	c, err := d.server.open(opening, d.transport, service)
+	limit := time.AfterFunc(adb.DialLimit, cancel)
+	c, err := d.server.Open(opening, d.transport, service)
 	if !limit.Stop() || err != nil {
 		cancel()
 		if err == nil {
@@ -209,7 +210,7 @@ func (d *Device) stream(ctx context.Context, doing, line string) (io.ReadCloser,
 type streaming struct {
 	d      *Device
 	ctx    context.Context
-	c      *conn
+	c      *adb.Conn
 	cancel context.CancelFunc
 	doing  string
 	v2     bool

@@ -1,4 +1,4 @@
-package adb
+package android
 
 // What the screen shows: as a tree, as a picture.
 

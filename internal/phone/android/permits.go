@@ -1,4 +1,4 @@
-package adb
+package android
 
 // Permissions that an app asks its user for while it runs, and the system's dialog that asks.
 

@@ -1,4 +1,4 @@
-package adb
+package android
 
 import (
 	"context"
@@ -10,14 +10,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/adb"
 	"tessellant/internal/phone"
 	standin "tessellant/internal/standin/phone"
 )
 
 // onAPhone opens a simulated phone behind a real adb server.
-func onAPhone(t *testing.T) (*Process, *standin.Phone, *Device) {
+func onAPhone(t *testing.T) (*adb.Process, *standin.Phone, *Device) {
 	t.Helper()
-	server, err := StartServer(ctx, t.TempDir())
+	server, err := adb.StartServer(ctx, t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	fleet, err := standin.ReadFleetFile("../../../demo/fleet.yaml", false)

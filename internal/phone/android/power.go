@@ -1,4 +1,4 @@
-package adb
+package android
 
 // The screen that goes off, the lock before it, and whether the device can be tested at all.
 

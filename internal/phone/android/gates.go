@@ -1,4 +1,4 @@
-package adb
+package android
 
 // What a device can't do, as it was found out: makers close gates before the shell, until a person opens them in the
 // developer options.

@@ -1,4 +1,4 @@
-package adb
+package android
 
 // The settings that a test changes for a while, and how they are put back.
 //

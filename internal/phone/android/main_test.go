@@ -1,4 +1,4 @@
-package adb_test
+package android_test
 
 import (
 	"flag"

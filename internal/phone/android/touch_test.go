@@ -1,4 +1,4 @@
-package adb
+package android
 
 import (
 	"strings"

@@ -1,4 +1,4 @@
-package adb
+package android
 
 // Fingers and keys, by the device's own input command.
 

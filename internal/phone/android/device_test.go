@@ -1,9 +1,8 @@
-package adb
+package android
 
 import (
 	"context"
 	"encoding/binary"
-	"fmt"
 	"io"
 	"net"
 	"os"
@@ -16,6 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/adb"
+	"tessellant/internal/adb/adbtest"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/phone"
 )
@@ -55,99 +56,51 @@ type played struct {
 	answers map[string]string
 	mu      sync.Mutex
 	heard   []string
-	greets  string              // what its shell says when it begins; "<exit>": it ends at once
-	shells  int                 // that were to be kept
-	server  map[string][]string // what the server itself answers requests with, the first that is left of each; else it knows none but transports
+	greets  string // what its shell says when it begins; "<exit>": it ends at once
+	shells  int    // that were to be kept
 }
 
 // answers maps the beginning of a command to its output; an answer that ends
 // in "<cut>" breaks off there, without an exit code.
 func act(t *testing.T, answers map[string]string) *played {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
 	p := &played{answers: answers}
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go p.serve(c)
-		}
-	}()
-	p.Device = newDevice(&Server{l.Addr().String()}, "t-1")
+	p.Device = newDevice(&adb.Server{Address: adbtest.Serve(t, p.serve)}, "t-1")
 	p.serial, p.features, p.api = "s-1", map[string]bool{"shell_v2": true, "cmd": true}, 30
 	return p
 }
 
-func (p *played) serve(c net.Conn) {
-	defer c.Close()
-	for {
-		head := make([]byte, 4)
-		if _, err := io.ReadFull(c, head); err != nil {
-			return
-		}
-		var n int
-		_, _ = fmt.Sscanf(string(head), "%x", &n)
-		body := make([]byte, n)
-		if _, err := io.ReadFull(c, body); err != nil {
-			return
-		}
-		request := string(body)
-		if request == "host:transport:gone" {
-			fmt.Fprintf(c, "FAIL%04xdevice 'gone' not found", 23)
-			return
-		}
-		if said, known := p.ofServer(request); known {
-			_, _ = io.WriteString(c, said)
-			return
-		}
-		_, _ = c.Write([]byte("OKAY"))
-		kind, command, isService := strings.Cut(request, ":")
-		if !isService || kind == "host" {
-			continue
-		}
-		if command == "" {
-			p.serveLines(c)
-			return
-		}
-		text, cut, silent := p.answer(command)
-		if silent {
-			_, _ = io.Copy(io.Discard, c)
-			return
-		}
-		if kind == "exec" {
-			_, _ = io.WriteString(c, text)
-			_ = c.(*net.TCPConn).CloseWrite()
-			_, _ = io.Copy(io.Discard, c) // until the client has closed, too
-			return
-		}
-		packet(c, packetOut, text)
-		if !cut {
-			packet(c, packetExit, "\x00")
-		}
-		return
+// serve answers one request; more are to come until a service is opened.
+func (p *played) serve(c net.Conn, request string) (more bool) {
+	if request == "host:transport:gone" {
+		adbtest.Fail(c, "device 'gone' not found")
+		return false
 	}
-}
-
-// ofServer is what the server itself answers, where it was given answers.
-func (p *played) ofServer(request string) (said string, known bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.server == nil {
-		return "", false
+	_, _ = c.Write([]byte("OKAY"))
+	kind, command, isService := strings.Cut(request, ":")
+	if !isService || kind == "host" {
+		return true
 	}
-	left := p.server[request]
-	if len(left) == 0 {
-		const why = "unknown host service"
-		return fmt.Sprintf("FAIL%04x%s", len(why), why), true
+	if command == "" {
+		p.serveLines(c)
+		return false
 	}
-	if len(left) > 1 {
-		p.server[request] = left[1:]
+	text, cut, silent := p.answer(command)
+	if silent {
+		_, _ = io.Copy(io.Discard, c)
+		return false
 	}
-	return fmt.Sprintf("OKAY%04x%s", len(left[0]), left[0]), true
+	if kind == "exec" {
+		_, _ = io.WriteString(c, text)
+		_ = c.(*net.TCPConn).CloseWrite()
+		_, _ = io.Copy(io.Discard, c) // until the client has closed, too
+		return false
+	}
+	packet(c, packetOut, text)
+	if !cut {
+		packet(c, packetExit, "\x00")
+	}
+	return false
 }
 
 func packet(c net.Conn, id byte, b string) {
@@ -356,30 +309,18 @@ func TestLaunchReadsTheTextBecauseTheExitCodeSaysNothing(t *testing.T) {
 }
 
 func TestNoAnswerGrowsWithoutBound(t *testing.T) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				buf := make([]byte, 256)
-				for range 2 {
-					_, _ = c.Read(buf)
-					_, _ = c.Write([]byte("OKAY"))
-				}
-				_, _ = c.Write([]byte{packetOut, 0xff, 0xff, 0xff, 0xff})
-				_, _ = io.Copy(io.Discard, c)
-			}()
+	served := adbtest.Serve(t, func(c net.Conn, request string) bool {
+		_, _ = c.Write([]byte("OKAY"))
+		if strings.HasPrefix(request, "host:") {
+			return true
 		}
-	}()
-	d := newDevice(&Server{l.Addr().String()}, "t-1")
+		_, _ = c.Write([]byte{packetOut, 0xff, 0xff, 0xff, 0xff})
+		_, _ = io.Copy(io.Discard, c)
+		return false
+	})
+	d := newDevice(&adb.Server{Address: served}, "t-1")
 	d.features = map[string]bool{"shell_v2": true}
-	_, err = d.shell(ctx, "read", "x", time.Minute)
+	_, err := d.shell(ctx, "read", "x", time.Minute)
 	assert.ErrorContains(t, err, "more than")
 	require.NoError(t, d.Close())
 	_, err = d.shell(ctx, "read", "x", time.Minute)
