@@ -216,10 +216,10 @@ func (o observedPermissions) AsNew(ctx context.Context, id string) error {
 	return o.o.plain("ask permissions", args{"app": id}, func() error { return o.Permissions.AsNew(ctx, id) })
 }
 
-func (o observedPermissions) Answer(ctx context.Context, allow bool) (was bool, err error) {
+func (o observedPermissions) Answer(ctx context.Context, permission string, allow bool) (was bool, err error) {
 	start := time.Now()
-	if was, err = o.Permissions.Answer(ctx, allow); was || err != nil {
-		o.o.see(Command{Name: map[bool]string{true: "allow", false: "deny"}[allow], Start: start, Took: time.Since(start), Err: err})
+	if was, err = o.Permissions.Answer(ctx, permission, allow); was || err != nil {
+		o.o.see(Command{Name: map[bool]string{true: "allow", false: "deny"}[allow], Args: args{"permission": permission}, Start: start, Took: time.Since(start), Err: err})
 	}
 	return was, err
 }

@@ -45,7 +45,7 @@ func Decide(ctx context.Context, p Permissions, id, permission string, allow boo
 		case !allow && has && !asked:
 			return refuse("the app has it already, and does not ask", "make it ask: phone.ask_permissions() before phone.launch()")
 		}
-		was, err := p.Answer(ctx, allow)
+		was, err := p.Answer(ctx, permission, allow)
 		if err != nil {
 			return err
 		}

@@ -126,8 +126,8 @@ type Permissions interface {
 	Permitted(ctx context.Context, id string) (map[string]bool, error)
 	// Named gives the system's own names for a permission by a plain word, such as location; nil: it knows none.
 	Named(word string) []string
-	// Answer answers the system's dialog that asks for a permission. It says whether one was up.
-	Answer(ctx context.Context, allow bool) (bool, error)
+	// Answer answers the system's dialog that asks for a permission: for this one, as far as the caller knows. It says whether one was up.
+	Answer(ctx context.Context, permission string, allow bool) (bool, error)
 	// AsNew clears the app as Clear does, and leaves it without permissions: it asks for them.
 	AsNew(ctx context.Context, id string) error
 }

@@ -84,12 +84,12 @@ func (p *paper) AsNew(_ context.Context, id string) error {
 	p.camera, p.asks = false, true
 	return p.note("as new %s", id)
 }
-func (p *paper) Answer(_ context.Context, allow bool) (bool, error) {
+func (p *paper) Answer(_ context.Context, permission string, allow bool) (bool, error) {
 	if !p.asks {
 		return false, nil
 	}
 	p.asks, p.camera = false, allow
-	return true, p.note("answer %v", allow)
+	return true, p.note("answer %s %v", permission, allow)
 }
 func (p *paper) Tap(_ context.Context, x, y int) error         { return p.note("tap %d,%d", x, y) }
 func (p *paper) Type(_ context.Context, s string) error        { return p.note("type %s", s) }
@@ -146,8 +146,8 @@ func TestWordsDoWhatTheySay(t *testing.T) {
 		"launch, stop, back and the keyboard":   {[]string{""}, "phone.launch()\nphone.back()\nphone.hide_keyboard()\nphone.stop()", []string{"launch a", "press [back]", "press [back]", "stop a"}},
 		"allow what it has already":             {[]string{""}, `phone.allow("camera")`, nil},
 		"allow what nobody asks for":            {[]string{""}, `phone.allow("location")`, nil},
-		"ask, and allow":                        {[]string{""}, "phone.ask_permissions()\nphone.allow('camera')", []string{"as new a", "answer true"}},
-		"ask, and deny":                         {[]string{""}, "phone.ask_permissions()\nphone.deny('camera')", []string{"as new a", "answer false"}},
+		"ask, and allow":                        {[]string{""}, "phone.ask_permissions()\nphone.allow('camera')", []string{"as new a", "answer camera true"}},
+		"ask, and deny":                         {[]string{""}, "phone.ask_permissions()\nphone.deny('camera')", []string{"as new a", "answer camera false"}},
 		"a touch on the newest screen":          {[]string{send, "moving"}, "phone.find('#send')\nphone.tap('#send', within = 0.1)", []string{"log the screen has not come to rest for 12 s: #send is touched where it was 14 s ago", "tap 20,40"}},
 		"looks that do not wait for rest":       {[]string{send, "moving"}, "phone.find('#send')\nphone.settle(False)\nphone.find('#send')\nphone.tap('#send')", []string{"log the screen has not come to rest for 12 s: #send is touched where it was 14 s ago", "tap 20,40"}},
 		"swipe":                                 {[]string{""}, `phone.swipe("up")`, []string{"swipe 200,600-200,200"}},

@@ -94,8 +94,8 @@ func (d *Device) Named(word string) (names []string) {
 	return names
 }
 
-// Answer implements phone.Permissions: by the ids of the dialog's buttons, which no language changes.
-func (d *Device) Answer(ctx context.Context, allow bool) (bool, error) {
+// Answer implements phone.Permissions: by the ids of the dialog's buttons, which no language changes, and which do not say what is asked for.
+func (d *Device) Answer(ctx context.Context, _ string, allow bool) (bool, error) {
 	s, err := d.Tree(ctx)
 	if err != nil {
 		return false, err

@@ -171,7 +171,7 @@ func (p *Phone) drawAsking(c *paint.Canvas) {
 	line, y := "", float64(b.Y1)+c.DP(30)
 	for i, w := range words {
 		line = strings.TrimSpace(line + " " + w)
-		if i == len(words)-1 || len(line)+len(words[i+1]) > 34 {
+		if i == len(words)-1 || len(line)+len(words[i+1]) > 30 {
 			c.Text(line, float64(b.X1)+c.DP(24), y, 0, paint.Medium, 17, black)
 			line, y = "", y+c.DP(24)
 		}
