@@ -29,7 +29,7 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/httpd"
 	"tessellant/internal/localdb"
@@ -51,7 +51,7 @@ type stall struct {
 	*service.Service
 	url, key string
 	who      service.Identity
-	link     host.Link
+	link     hostlink.Link
 }
 
 func openStall(ctx context.Context, dir string) (*stall, func(), error) {
@@ -183,21 +183,21 @@ func largeLeg(ctx context.Context, dir string, tab *housetest.Tab) error {
 		if _, err := s.link.Renew(ctx, "bench", held); err != nil {
 			return err
 		}
-		h := host.Hold{ID: x.ID, WorkspaceID: x.WorkspaceID, AttemptID: x.AttemptID}
+		h := hostlink.Hold{ID: x.ID, WorkspaceID: x.WorkspaceID, AttemptID: x.AttemptID}
 		f, err := os.Open(video)
 		if err != nil {
 			return err
 		}
 		for _, a := range []struct {
-			host.Artifact
+			hostlink.Artifact
 			r io.Reader
-		}{{host.Artifact{Name: "timeline.jsonl", Kind: "timeline", ContentType: "application/jsonl"}, longTimeline()}, {host.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, longLog()}, {host.Artifact{Name: "video.mp4", Kind: "video", ContentType: "video/mp4"}, f}} {
+		}{{hostlink.Artifact{Name: "timeline.jsonl", Kind: "timeline", ContentType: "application/jsonl"}, longTimeline()}, {hostlink.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, longLog()}, {hostlink.Artifact{Name: "video.mp4", Kind: "video", ContentType: "video/mp4"}, f}} {
 			if err := s.link.Keep(ctx, h, a.Artifact, a.r); err != nil {
 				return err
 			}
 		}
 		_ = f.Close()
-		if err := s.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}); err != nil {
+		if err := s.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}); err != nil {
 			return err
 		}
 	}
@@ -328,7 +328,7 @@ func mosaic(ctx context.Context, dir string, tab *housetest.Tab) error {
 	}
 	for n, h := range holds { // all cases are over; only the legs' ends are awaited
 		for i := range 12 {
-			if err := s.link.Report(ctx, host.Hold{ID: h.ID}, []host.Progress{{Seq: int64(i + 1), Case: &host.CaseResult{Ordinal: i, Name: fmt.Sprintf("a.test_%d", i), Try: host.Try{Verdict: verdict.Passed}}}}); err != nil {
+			if err := s.link.Report(ctx, hostlink.Hold{ID: h.ID}, []hostlink.Progress{{Seq: int64(i + 1), Case: &hostlink.CaseResult{Ordinal: i, Name: fmt.Sprintf("a.test_%d", i), Try: hostlink.Try{Verdict: verdict.Passed}}}}); err != nil {
 				return err
 			}
 		}
@@ -358,7 +358,7 @@ func mosaic(ctx context.Context, dir string, tab *housetest.Tab) error {
 		if _, err := s.link.Renew(ctx, "bench", held); err != nil {
 			return err
 		}
-		if err := s.link.Close(ctx, host.Hold{ID: holds[i*7%manyTiles].ID}, host.Closing{Verdict: verdict.Passed}); err != nil {
+		if err := s.link.Close(ctx, hostlink.Hold{ID: holds[i*7%manyTiles].ID}, hostlink.Closing{Verdict: verdict.Passed}); err != nil {
 			return err
 		}
 		if _, err := housetest.Eval[bool](tab, fmt.Sprintf("new Promise(done => { const look = () => repaints.length > %d ? done(true) : setTimeout(look, 20); look(); })", i)); err != nil {

@@ -18,15 +18,16 @@ var floors = [][]string{
 	{"cmd/tessellant"},
 	{"internal/cli"},
 	{"internal/httpd"},
-	{"internal/service"},
-	{"internal/host"},
+	{"internal/service", "internal/host"},
+	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
 	{"internal/phone", "internal/phone/android", "internal/phone/phonetest"},
 	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
+	{"internal/hostlink"},
 	{"internal/guard"},
 	{"internal/child"},
 	{"internal/core/planning", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet"},
-	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict"},
+	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks"},
 	{"internal/core/zipdir", "internal/core/foreign"},
 }
 
@@ -39,14 +40,18 @@ var beside = map[string]string{
 // pure lists what the core must not touch: it computes, and that is all.
 var impure = []string{"net/http", "net", "os", "os/exec", "database/sql", "github.com/labstack/echo/v5", "github.com/jmoiron/sqlx"}
 
+// devicesAlone are the packages that only those beside devices need; the service must do without them.
+var devicesAlone = []string{"internal/adb", "internal/phone/android", "internal/sandbox", "internal/script", "internal/host"}
+
 type pkg struct {
 	ImportPath string
 	Imports    []string
+	Deps       []string
 }
 
 func list(t *testing.T) []pkg {
 	t.Helper()
-	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports,Deps", "./...")
 	cmd.Dir = ".."
 	out, err := cmd.Output()
 	require.NoError(t, err)
@@ -105,5 +110,16 @@ func TestNoArrowRunsUp(t *testing.T) {
 	}
 	for p := range floor {
 		assert.True(t, seen[p], "%s is on a floor and does not exist", p)
+	}
+}
+
+func TestTheServiceKnowsNoDriver(t *testing.T) {
+	for _, p := range list(t) {
+		switch from := strings.TrimPrefix(p.ImportPath, "tessellant/"); from {
+		case "internal/service", "internal/httpd":
+			for _, d := range devicesAlone {
+				assert.NotContains(t, p.Deps, "tessellant/"+d, "%s speaks to devices through hosts alone", from)
+			}
+		}
 	}
 }

@@ -19,6 +19,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
+	"tessellant/internal/hostlink/remote"
 	"tessellant/internal/sandbox"
 )
 
@@ -121,14 +122,14 @@ func (a *app) runHost(ctx context.Context, url string, c hostConfig) error {
 	}
 	defer server.stop()
 	c.Log.Info("devices come from " + server.found)
-	link := &host.Remote{URL: url, Key: key, Version: Version, Log: c.Log}
+	link := &remote.Link{URL: url, Key: key, Version: Version, Log: c.Log}
 	defer link.Leave()
 	var name string
 	for wait := time.Second; ; wait = min(wait*2, 15*time.Second) {
 		if name, err = link.Join(ctx); err == nil {
 			break
 		}
-		if errors.Is(err, host.ErrRefused) || ctx.Err() != nil {
+		if errors.Is(err, remote.ErrRefused) || ctx.Err() != nil {
 			return &exit{verdict.ExitUnreachable, fmt.Errorf("could not join: %w", err)}
 		}
 		c.Log.Warn("not joined yet", "err", err, "again in", wait)

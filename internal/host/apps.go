@@ -13,6 +13,7 @@ import (
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/phone/android"
 )
@@ -29,7 +30,7 @@ func (a *attempt) reinstall(ctx context.Context) error {
 }
 
 // asHeld is the hold with what was installed besides its build.
-func (a *attempt) asHeld() Hold {
+func (a *attempt) asHeld() hostlink.Hold {
 	a.installing.Lock()
 	defer a.installing.Unlock()
 	hold := a.hold
@@ -111,7 +112,7 @@ func (a *attempt) anyBuild(ctx context.Context, ref string) (app phone.App, what
 }
 
 // clean leaves the device as it should be found: its settings back, without the apps, at home.
-func clean(ctx context.Context, d *android.Device, hold Hold) {
+func clean(ctx context.Context, d *android.Device, hold hostlink.Hold) {
 	_ = d.Unsettle(ctx)
 	for _, app := range append([]string{hold.AppID}, hold.Besides...) {
 		if app != "" {

@@ -17,6 +17,7 @@ import (
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
 )
@@ -30,7 +31,7 @@ func (a *appCrashed) Error() string { return "the app crashed" }
 type fileRun struct {
 	name     string
 	prepared any
-	broken   *Try // what all its cases come to, since before_file did not pass
+	broken   *hostlink.Try // what all its cases come to, since before_file did not pass
 	cleared  bool
 }
 
@@ -44,7 +45,7 @@ func (a *attempt) cases(ctx context.Context) error {
 		if c.File != file.name {
 			file = a.beginFile(ctx, c.File)
 		}
-		r := CaseResult{Ordinal: i, Name: c.Name}
+		r := hostlink.CaseResult{Ordinal: i, Name: c.Name}
 		r.StartMS = a.rec.now()
 		a.rec.inCase(c.Name)
 		switch {
@@ -70,7 +71,7 @@ func (a *attempt) cases(ctx context.Context) error {
 		}
 		a.rec.inCase("")
 		a.results, a.said = append(a.results, r.Verdict), append(a.said, c.Name+": "+r.Message)
-		a.report(Progress{Case: a.masked(r)})
+		a.report(hostlink.Progress{Case: a.masked(r)})
 		if r.Verdict == verdict.Lost {
 			return &phone.Lost{Serial: a.hold.Serial, Doing: "run " + c.Name, Err: errors.New(r.Message)}
 		}
@@ -85,16 +86,16 @@ func (a *attempt) cases(ctx context.Context) error {
 const maxTrySaid = 8 << 10
 
 // masked is a result as it may leave the host.
-func (a *attempt) masked(r CaseResult) *CaseResult {
-	hide := func(t *Try, most int) {
+func (a *attempt) masked(r hostlink.CaseResult) *hostlink.CaseResult {
+	hide := func(t *hostlink.Try, most int) {
 		for _, s := range []*string{&t.Message, &t.Expected, &t.Actual, &t.Trace} {
 			*s = foreign.Fit(a.mask.Text(*s), most)
 		}
-		t.Line = foreign.Name(a.mask.Text(t.Line), MaxCaseName)
+		t.Line = foreign.Name(a.mask.Text(t.Line), hostlink.MaxCaseName)
 	}
-	r.Name = foreign.Name(a.mask.Text(r.Name), MaxCaseName)
-	r.Tries = append([]Try(nil), r.Tries...)
-	hide(&r.Try, MaxText)
+	r.Name = foreign.Name(a.mask.Text(r.Name), hostlink.MaxCaseName)
+	r.Tries = append([]hostlink.Try(nil), r.Tries...)
+	hide(&r.Try, hostlink.MaxText)
 	for i := range r.Tries {
 		hide(&r.Tries[i], maxTrySaid)
 	}
@@ -110,7 +111,7 @@ func (a *attempt) beginFile(ctx context.Context, name string) fileRun {
 	o := a.around(ctx, f, "before_file")
 	f.prepared = o.Value
 	if o.Verdict != verdict.Passed && ctx.Err() == nil {
-		f.broken = &Try{}
+		f.broken = &hostlink.Try{}
 		a.outcome(f.broken, o) // a device that is lost is lost, whatever it was doing
 		f.broken.Message = "before_file: " + o.Message
 	}
@@ -147,16 +148,16 @@ func (a *attempt) script(c testpkg.Case, f fileRun) script.Case {
 
 // tries runs a case, and again where it failed and failures are to be confirmed. One
 // that passes then is flaky; else what it said first counts.
-func (a *attempt) tries(ctx context.Context, c testpkg.Case, r *CaseResult, f *fileRun) {
+func (a *attempt) tries(ctx context.Context, c testpkg.Case, r *hostlink.CaseResult, f *fileRun) {
 	for n := 1; ; n++ {
-		t := Try{StartMS: a.rec.now()}
+		t := hostlink.Try{StartMS: a.rec.now()}
 		begun := timeline.Event{Kind: timeline.Case, Name: c.Name, Line: fmt.Sprintf("%s:%d", c.File, c.Line)}
 		if n > 1 {
 			begun.Args = map[string]string{"try": fmt.Sprint(n)}
 		}
 		a.rec.note(begun)
 		if n == 1 {
-			a.report(Progress{Case: &CaseResult{Ordinal: r.Ordinal, Name: r.Name, Try: t}})
+			a.report(hostlink.Progress{Case: &hostlink.CaseResult{Ordinal: r.Ordinal, Name: r.Name, Try: t}})
 		}
 		a.oneCase(ctx, c, r.Ordinal, &t, f, n)
 		t.TookMS = a.rec.now() - t.StartMS
@@ -177,7 +178,7 @@ func (a *attempt) tries(ctx context.Context, c testpkg.Case, r *CaseResult, f *f
 }
 
 // combine makes one result of a case's tries.
-func combine(tries []Try) Try {
+func combine(tries []hostlink.Try) hostlink.Try {
 	first, last := tries[0], tries[len(tries)-1]
 	switch {
 	case len(tries) == 1:
@@ -197,7 +198,7 @@ func combine(tries []Try) Try {
 }
 
 // noteCase writes the end of a try into the timeline.
-func (a *attempt) noteCase(c testpkg.Case, r CaseResult, t Try) {
+func (a *attempt) noteCase(c testpkg.Case, r hostlink.CaseResult, t hostlink.Try) {
 	e := timeline.Event{Kind: timeline.Case, Name: c.Name, Verdict: string(t.Verdict), Error: t.Message, Line: t.Line, File: t.Shot, Tree: t.Tree, Took: a.rec.now() - t.StartMS, Expected: t.Expected, Actual: t.Actual}
 	if n := len(r.Tries); n > 1 || (n == 1 && a.hold.Confirm > 0 && t.Verdict == verdict.Failed) {
 		e.Args = map[string]string{"try": fmt.Sprint(n)}
@@ -206,7 +207,7 @@ func (a *attempt) noteCase(c testpkg.Case, r CaseResult, t Try) {
 }
 
 // oneCase runs one case from a clean state of the app, and judges it.
-func (a *attempt) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *Try, f *fileRun, n int) {
+func (a *attempt) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *hostlink.Try, f *fileRun, n int) {
 	ctx, cancel := context.WithTimeoutCause(leg, caseLimit, errCaseTime)
 	defer cancel()
 	ctx, stop := context.WithCancelCause(ctx)
@@ -281,7 +282,7 @@ func closeCrashDialog(ctx context.Context, p phone.Phone, screen *uitree.Screen)
 }
 
 // outcome takes a script's outcome over into a try.
-func (a *attempt) outcome(t *Try, o script.Outcome) {
+func (a *attempt) outcome(t *hostlink.Try, o script.Outcome) {
 	t.Verdict, t.Message, t.Line, t.Trace = o.Verdict, o.Message, o.Line, o.Trace
 	var f *script.Failure
 	if errors.As(o.Err, &f) {
@@ -313,7 +314,7 @@ func whyBrokenOff(cause error) string {
 	return cause.Error()
 }
 
-func (a *attempt) crashed(t *Try, c devicelog.Crash) {
+func (a *attempt) crashed(t *hostlink.Try, c devicelog.Crash) {
 	t.Verdict, t.Message, t.Trace = verdict.Crashed, c.Problem, c.Trace
 	t.Expected, t.Actual = "", ""
 	at := a.rec.now()

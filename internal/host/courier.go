@@ -19,6 +19,8 @@ import (
 	"time"
 
 	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/tracks"
+	"tessellant/internal/hostlink"
 )
 
 const (
@@ -33,8 +35,8 @@ const (
 
 // courier takes one attempt's reports and evidence to the service.
 type courier struct {
-	link Link
-	hold Hold
+	link hostlink.Link
+	hold hostlink.Hold
 	dir  string
 	log  *slog.Logger
 
@@ -62,7 +64,7 @@ type courier struct {
 const maxUnwritten = 10_000
 
 // newCourier opens, or opens again, the attempt's folder.
-func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, error) {
+func newCourier(link hostlink.Link, s *spool, hold hostlink.Hold, log *slog.Logger) (*courier, error) {
 	c := &courier{link: link, hold: hold, dir: s.path(hold.AttemptID), log: log, news: make(chan struct{}, 1), sent: map[string]bool{}, offset: map[string]int64{},
 		failing: map[string]time.Time{}, ready: make(chan struct{})}
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
@@ -83,7 +85,7 @@ func newCourier(link Link, s *spool, hold Hold, log *slog.Logger) (*courier, err
 }
 
 // report adds a report.
-func (c *courier) report(p Progress) error {
+func (c *courier) report(p hostlink.Progress) error {
 	raw, err := json.Marshal(p)
 	if err != nil {
 		return err
@@ -122,7 +124,7 @@ func (c *courier) tell() {
 }
 
 // finish says how the attempt came out; all its files are written.
-func (c *courier) finish(end Closing) error {
+func (c *courier) finish(end hostlink.Closing) error {
 	raw, err := json.Marshal(end)
 	if err == nil {
 		err = writeWhole(filepath.Join(c.dir, closingFile), raw)
@@ -134,7 +136,7 @@ func (c *courier) finish(end Closing) error {
 
 // deliver hands everything in until the hold is closed, or ctx ends. End says how the attempt came
 // out where that could not be written down.
-func (c *courier) deliver(ctx context.Context, end func() Closing) error {
+func (c *courier) deliver(ctx context.Context, end func() hostlink.Closing) error {
 	defer c.reports.Close()
 	tick := time.NewTicker(partEvery / 6) // it may be due a little after a tick
 	defer tick.Stop()
@@ -143,7 +145,7 @@ func (c *courier) deliver(ctx context.Context, end func() Closing) error {
 		switch {
 		case errors.Is(err, errDone):
 			return nil
-		case errors.Is(err, ErrOver):
+		case errors.Is(err, hostlink.ErrOver):
 			c.log.Warn("the service has no use for this attempt any more")
 			return nil
 		case err != nil && ctx.Err() == nil:
@@ -170,7 +172,7 @@ func (c *courier) deliver(ctx context.Context, end func() Closing) error {
 var errDone = errors.New("all is handed in")
 
 // round hands in what there is now.
-func (c *courier) round(ctx context.Context, end func() Closing) error {
+func (c *courier) round(ctx context.Context, end func() hostlink.Closing) error {
 	over := false
 	select {
 	case <-c.ready:
@@ -185,7 +187,7 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 	}
 	// Reports take another way than files: where the one is blocked, the other may be open.
 	untold := c.sendReports(ctx)
-	if errors.Is(untold, ErrOver) {
+	if errors.Is(untold, hostlink.ErrOver) {
 		return untold
 	}
 	if !over {
@@ -193,12 +195,12 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 			return untold
 		}
 		c.partAt = time.Now()
-		parts := growing
+		parts := tracks.Growing()
 		if c.link.Beside(c.dir) {
 			parts = nil
 		}
-		for _, name := range parts {
-			if err := c.sendPart(ctx, name); err != nil {
+		for _, a := range parts {
+			if err := c.sendPart(ctx, a); err != nil {
 				return errors.Join(untold, err)
 			}
 		}
@@ -217,14 +219,14 @@ func (c *courier) round(ctx context.Context, end func() Closing) error {
 		if n > maxNamed {
 			more = fmt.Sprintf(" and %d more", n-maxNamed)
 		}
-		e.Message = strings.TrimSpace(foreign.Fit(e.Message, MaxMessage-maxNotKept) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
+		e.Message = strings.TrimSpace(foreign.Fit(e.Message, hostlink.MaxMessage-maxNotKept) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
 	}
 	err = c.close(ctx, e)
-	if errors.Is(err, ErrUnfit) { // nothing that is said may keep the device
+	if errors.Is(err, hostlink.ErrUnfit) { // nothing that is said may keep the device
 		c.log.Error("the service does not take what is said of an attempt's end", "err", err)
-		err = c.close(ctx, Closing{Verdict: e.Verdict, How: e.How, Message: "how it ended could not be kept"})
+		err = c.close(ctx, hostlink.Closing{Verdict: e.Verdict, How: e.How, Message: "how it ended could not be kept"})
 	}
-	if err != nil && !errors.Is(err, ErrUnfit) {
+	if err != nil && !errors.Is(err, hostlink.ErrUnfit) {
 		return fmt.Errorf("close the hold: %w", err)
 	}
 	return errDone // one that could not even be closed so runs out, since it is not renewed any more
@@ -251,10 +253,10 @@ func (c *courier) took(what string, err error) error {
 		delete(c.failing, what)
 		c.goodAt = time.Now()
 		return nil
-	case errors.Is(err, ErrUnfit):
+	case errors.Is(err, hostlink.ErrUnfit):
 		c.leave(what, err)
 		return nil
-	case errors.Is(err, ErrOver):
+	case errors.Is(err, hostlink.ErrOver):
 		return err
 	}
 	since, before := c.failing[what]
@@ -289,9 +291,9 @@ func (c *courier) sendReports(ctx context.Context) error {
 	return nil
 }
 
-func decoded(lines [][]byte) (out []Progress) {
+func decoded(lines [][]byte) (out []hostlink.Progress) {
 	for _, line := range lines {
-		var p Progress
+		var p hostlink.Progress
 		if json.Unmarshal(line, &p) == nil {
 			out = append(out, p)
 		}
@@ -330,14 +332,14 @@ func (c *courier) sendSomeReports(ctx context.Context) error {
 }
 
 // tellBatch tells some reports, and leaves those out that the service will never take.
-func (c *courier) tellBatch(ctx context.Context, batch []Progress) error {
+func (c *courier) tellBatch(ctx context.Context, batch []hostlink.Progress) error {
 	if len(batch) == 0 {
 		return nil
 	}
 	err := c.told(ctx, batch)
-	if errors.Is(err, ErrUnfit) && len(batch) > 1 { // which of them is it?
+	if errors.Is(err, hostlink.ErrUnfit) && len(batch) > 1 { // which of them is it?
 		for _, p := range batch {
-			if err := c.took(nameOf(p), c.told(ctx, []Progress{p})); err != nil {
+			if err := c.took(nameOf(p), c.told(ctx, []hostlink.Progress{p})); err != nil {
 				return fmt.Errorf("report: %w", err)
 			}
 		}
@@ -353,14 +355,14 @@ func (c *courier) tellBatch(ctx context.Context, batch []Progress) error {
 const pieceTakes = time.Minute
 
 // told tells the service of progress.
-func (c *courier) told(ctx context.Context, p []Progress) error {
+func (c *courier) told(ctx context.Context, p []hostlink.Progress) error {
 	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
 	defer cancel()
 	return c.link.Report(ctx, c.hold, p)
 }
 
 // close ends the hold.
-func (c *courier) close(ctx context.Context, end Closing) error {
+func (c *courier) close(ctx context.Context, end hostlink.Closing) error {
 	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
 	defer cancel()
 	return c.link.Close(ctx, c.hold, end)
@@ -370,7 +372,7 @@ func (c *courier) close(ctx context.Context, end Closing) error {
 var errNoMore = errors.New("no more reports")
 
 // nameOf says what a report is about.
-func nameOf(p Progress) string {
+func nameOf(p hostlink.Progress) string {
 	switch {
 	case p.Case != nil:
 		return fmt.Sprintf("report %d (case %s)", p.Seq, foreign.Name(p.Case.Name, 60))
@@ -380,7 +382,8 @@ func nameOf(p Progress) string {
 	return fmt.Sprintf("report %d", p.Seq)
 }
 
-func (c *courier) sendPart(ctx context.Context, name string) error {
+func (c *courier) sendPart(ctx context.Context, a tracks.Artifact) error {
+	name := a.Name
 	f, err := os.Open(filepath.Join(c.dir, name))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -389,7 +392,6 @@ func (c *courier) sendPart(ctx context.Context, name string) error {
 		return err
 	}
 	defer f.Close()
-	a, _ := ArtifactNamed(name)
 	for {
 		i, err := f.Stat()
 		if err != nil {
@@ -403,7 +405,7 @@ func (c *courier) sendPart(ctx context.Context, name string) error {
 		piece, cancel := context.WithTimeout(ctx, pieceTakes)
 		appended := c.link.Append(piece, c.hold, a, c.offset[name], buf[:n])
 		cancel()
-		if errors.Is(appended, ErrUnfit) {
+		if errors.Is(appended, hostlink.ErrUnfit) {
 			c.log.Warn("parts of a file are not taken; it is handed in at the end", "file", name, "err", appended)
 		} else if appended != nil {
 			return fmt.Errorf("hand in a part of %s: %w", name, appended)
@@ -424,14 +426,14 @@ func (c *courier) sendFiles(ctx context.Context, over bool) error {
 		}
 		name, err := filepath.Rel(c.dir, path)
 		name = filepath.ToSlash(name)
-		if _, ok := ArtifactNamed(name); err == nil && ok && !c.sent[name] && (over || strings.Contains(name, "/")) {
+		if _, ok := tracks.Named(name); err == nil && ok && !c.sent[name] && (over || strings.Contains(name, "/")) {
 			names = append(names, name)
 		}
 		return nil
 	})
 	for _, name := range names {
 		err := c.sendFile(ctx, name)
-		if errors.Is(err, ErrFull) {
+		if errors.Is(err, hostlink.ErrFull) {
 			if c.fullAt.IsZero() {
 				c.fullAt = time.Now()
 				c.log.Warn("the service has no room for evidence; it is kept here until there is", "file", name)
@@ -456,7 +458,7 @@ func (c *courier) sendFile(ctx context.Context, name string) error {
 		return err
 	}
 	defer f.Close()
-	a, _ := ArtifactNamed(name)
+	a, _ := tracks.Named(name)
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
 	return c.link.Keep(ctx, c.hold, a, f)

@@ -19,22 +19,23 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/hostlink"
 )
 
 // picky is a service that takes what it likes.
 type picky struct {
-	Link
+	hostlink.Link
 	refuse func(what string) error
 
 	mu      sync.Mutex
-	reports []Progress
+	reports []hostlink.Progress
 	files   []string
-	closed  []Closing
+	closed  []hostlink.Closing
 }
 
 func (p *picky) Beside(string) bool { return true }
 
-func (p *picky) Report(_ context.Context, _ Hold, ps []Progress) error {
+func (p *picky) Report(_ context.Context, _ hostlink.Hold, ps []hostlink.Progress) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, x := range ps {
@@ -46,7 +47,7 @@ func (p *picky) Report(_ context.Context, _ Hold, ps []Progress) error {
 	return nil
 }
 
-func (p *picky) Keep(_ context.Context, _ Hold, a Artifact, r io.Reader) error {
+func (p *picky) Keep(_ context.Context, _ hostlink.Hold, a hostlink.Artifact, r io.Reader) error {
 	_, _ = io.Copy(io.Discard, r)
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -57,7 +58,7 @@ func (p *picky) Keep(_ context.Context, _ Hold, a Artifact, r io.Reader) error {
 	return nil
 }
 
-func (p *picky) Close(_ context.Context, _ Hold, c Closing) error {
+func (p *picky) Close(_ context.Context, _ hostlink.Hold, c hostlink.Closing) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if err := p.refuse("close " + c.Message); err != nil {
@@ -70,27 +71,27 @@ func (p *picky) Close(_ context.Context, _ Hold, c Closing) error {
 func carry(t *testing.T, p *picky) (*courier, func()) {
 	t.Helper()
 	s := &spool{dir: t.TempDir(), limit: 1 << 30}
-	c, err := newCourier(p, s, Hold{AttemptID: "A"}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	c, err := newCourier(p, s, hostlink.Hold{AttemptID: "A"}, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	require.NoError(t, err)
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "kept"), 0o700))
 	return c, func() {
-		require.NoError(t, c.finish(Closing{Verdict: verdict.Failed, Message: "no"}))
+		require.NoError(t, c.finish(hostlink.Closing{Verdict: verdict.Failed, Message: "no"}))
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 		defer cancel()
-		require.NoError(t, c.deliver(ctx, func() Closing { return Closing{Verdict: verdict.Failed, Message: "no"} }))
+		require.NoError(t, c.deliver(ctx, func() hostlink.Closing { return hostlink.Closing{Verdict: verdict.Failed, Message: "no"} }))
 	}
 }
 
 func TestWhatTheServiceNeverTakesIsLeftOutAndSaid(t *testing.T) {
 	p := &picky{refuse: func(what string) error {
 		if what == "report 3" || what == "kept/odd" {
-			return fmt.Errorf("%w: too long", ErrUnfit)
+			return fmt.Errorf("%w: too long", hostlink.ErrUnfit)
 		}
 		return nil
 	}}
 	c, deliver := carry(t, p)
 	for seq := range int64(5) {
-		require.NoError(t, c.report(Progress{Seq: seq + 1, Case: &CaseResult{Name: fmt.Sprint("case ", seq+1)}}))
+		require.NoError(t, c.report(hostlink.Progress{Seq: seq + 1, Case: &hostlink.CaseResult{Name: fmt.Sprint("case ", seq+1)}}))
 	}
 	for _, name := range []string{"kept/odd", "kept/plain"} {
 		require.NoError(t, writeWhole(filepath.Join(c.dir, name), []byte("x")))
@@ -110,7 +111,7 @@ func TestWhatTheServiceNeverTakesIsLeftOutAndSaid(t *testing.T) {
 func TestAnEndThatCanNotBeSaidIsSaidOtherwise(t *testing.T) {
 	p := &picky{refuse: func(what string) error {
 		if strings.HasPrefix(what, "close no") {
-			return ErrUnfit
+			return hostlink.ErrUnfit
 		}
 		return nil
 	}}
@@ -122,7 +123,7 @@ func TestAnEndThatCanNotBeSaidIsSaidOtherwise(t *testing.T) {
 
 	p = &picky{refuse: func(what string) error {
 		if strings.HasPrefix(what, "close") {
-			return ErrUnfit
+			return hostlink.ErrUnfit
 		}
 		return nil
 	}}
@@ -146,22 +147,22 @@ func TestAPieceThatIsRefusedWhileOthersAreTakenIsLeftOutInTheEnd(t *testing.T) {
 func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
 	p := &picky{refuse: func(string) error { return nil }}
 	c, deliver := carry(t, p)
-	require.NoError(t, c.report(Progress{Seq: 1}))
+	require.NoError(t, c.report(hostlink.Progress{Seq: 1}))
 	real := c.reports
 	name := real.Name()
 	// The disk is full: a file that can't be written stands for it.
 	full, err := os.Open(name)
 	require.NoError(t, err)
 	c.reports = full
-	assert.Error(t, c.report(Progress{Seq: 2}))
+	assert.Error(t, c.report(hostlink.Progress{Seq: 2}))
 	// A part of a line came to the disk all the same.
 	_, err = real.WriteString(`{"Seq":2,"Ca`)
 	require.NoError(t, err)
 	require.NoError(t, real.Truncate(c.written))
-	assert.Error(t, c.report(Progress{Seq: 3}))
+	assert.Error(t, c.report(hostlink.Progress{Seq: 3}))
 	_ = full.Close()
 	c.reports = real
-	require.NoError(t, c.report(Progress{Seq: 4}), "there is room again")
+	require.NoError(t, c.report(hostlink.Progress{Seq: 4}), "there is room again")
 	deliver()
 	var seqs []int64
 	for _, r := range p.reports {
@@ -174,9 +175,9 @@ func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
 	s := &spool{dir: dir, limit: 1 << 30}
 	require.NoError(t, os.MkdirAll(s.path("B"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(s.path("B"), reportsFile), []byte("{\"Seq\":1}\n{\"Seq\":2,\"St"), 0o600))
-	again, err := newCourier(p, s, Hold{AttemptID: "B"}, slog.Default())
+	again, err := newCourier(p, s, hostlink.Hold{AttemptID: "B"}, slog.Default())
 	require.NoError(t, err)
-	require.NoError(t, again.report(Progress{Seq: 2}))
+	require.NoError(t, again.report(hostlink.Progress{Seq: 2}))
 	raw, err := os.ReadFile(filepath.Join(s.path("B"), reportsFile))
 	require.NoError(t, err)
 	assert.Equal(t, "{\"Seq\":1}\n{\"Seq\":2}\n", string(raw))
@@ -185,13 +186,13 @@ func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
 func TestReportsThatTheDiskNeverHadRoomForAreToldAllTheSame(t *testing.T) {
 	p := &picky{refuse: func(string) error { return nil }}
 	c, deliver := carry(t, p)
-	require.NoError(t, c.report(Progress{Seq: 1}))
+	require.NoError(t, c.report(hostlink.Progress{Seq: 1}))
 	full, err := os.Open(c.reports.Name())
 	require.NoError(t, err)
 	defer full.Close()
 	c.reports = full
 	for n := int64(2); n < maxUnwritten+7; n++ {
-		assert.Error(t, c.report(Progress{Seq: n}))
+		assert.Error(t, c.report(hostlink.Progress{Seq: n}))
 	}
 	deliver()
 	seen := int64(0)

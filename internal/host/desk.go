@@ -16,24 +16,13 @@ import (
 	"tessellant/internal/adb"
 	"tessellant/internal/checkup"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 )
 
-// Unable says why the desk can't do what was asked, and what to do.
-type Unable struct{ Why, Remedy string }
-
-// Pairing is one try to be paired with a phone over the network.
-type Pairing struct {
-	ID      string
-	State   string // waiting, paired or failed
-	Why     string // of one that failed
-	Remedy  string
-	Payload string // of a picture that the phone scans; "": it is by code
-	Until   time.Time
+func unable(why, remedy string) *hostlink.Unable {
+	return &hostlink.Unable{Why: why, Remedy: remedy}
 }
-
-// PairRequest asks for a pairing: with the code that the phone shows, or by a picture that it scans.
-type PairRequest struct{ Address, Code string }
 
 // desk does the orders.
 type desk struct{ h *Host }
@@ -50,18 +39,18 @@ func (d desk) Do(_ context.Context, q remoteend.Request) remoteend.Response {
 	case kind == "checks":
 		return d.answer(d.h.lastCheck(rest))
 	case kind == "pairings" && q.Method == http.MethodPost:
-		var r PairRequest
+		var r hostlink.PairRequest
 		if err := json.Unmarshal(q.Body, &r); err != nil {
-			return d.answer(nil, http.StatusBadRequest, &Unable{Why: "the request can't be read"})
+			return d.answer(nil, http.StatusBadRequest, &hostlink.Unable{Why: "the request can't be read"})
 		}
 		return d.answer(d.h.startPairing(r))
 	case kind == "pairings":
 		return d.answer(d.h.pairing(rest))
 	}
-	return d.answer(nil, http.StatusNotFound, &Unable{Why: "this host has no " + kind, Remedy: "run the same version of tessellant on both sides"})
+	return d.answer(nil, http.StatusNotFound, &hostlink.Unable{Why: "this host has no " + kind, Remedy: "run the same version of tessellant on both sides"})
 }
 
-func (desk) answer(v any, status int, no *Unable) remoteend.Response {
+func (desk) answer(v any, status int, no *hostlink.Unable) remoteend.Response {
 	if no != nil {
 		v = no
 	}
@@ -84,7 +73,7 @@ const (
 )
 
 // startCheck begins the check of a device, unless one goes on; it answers how that stands.
-func (h *Host) startCheck(serial string) (any, int, *Unable) {
+func (h *Host) startCheck(serial string) (any, int, *hostlink.Unable) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if c := h.checks[serial]; c != nil && !c.over() {
@@ -92,11 +81,11 @@ func (h *Host) startCheck(serial string) (any, int, *Unable) {
 	}
 	u := h.known[h.bestWay(serial)]
 	if u == nil {
-		return nil, http.StatusNotFound, &Unable{"it is not there at the moment, or does not let us in", "see what the list of devices says of it"}
+		return nil, http.StatusNotFound, unable("it is not there at the moment, or does not let us in", "see what the list of devices says of it")
 	}
 	for _, j := range h.working {
 		if j.serial == serial && j.inHand() {
-			return nil, http.StatusConflict, &Unable{"it is at work", "check it when its work is done, or end that with: tessellant device free " + serial}
+			return nil, http.StatusConflict, unable("it is at work", "check it when its work is done, or end that with: tessellant device free "+serial)
 		}
 	}
 	if len(h.checks) >= maxChecks {
@@ -151,13 +140,13 @@ func (h *Host) lookAgain(serial string) {
 	h.lookAndTell(h.careCtx)
 }
 
-func (h *Host) lastCheck(serial string) (any, int, *Unable) {
+func (h *Host) lastCheck(serial string) (any, int, *hostlink.Unable) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if c := h.checks[serial]; c != nil {
 		return c.report, http.StatusOK, nil
 	}
-	return nil, http.StatusNotFound, &Unable{"it has not been checked since its host was started", "check it with: tessellant device check " + serial}
+	return nil, http.StatusNotFound, unable("it has not been checked since its host was started", "check it with: tessellant device check "+serial)
 }
 
 // afterCheck waits until no check goes on on a device: two never work on one.
@@ -180,12 +169,12 @@ const (
 )
 
 // startPairing begins a pairing.
-func (h *Host) startPairing(r PairRequest) (any, int, *Unable) {
-	p := &Pairing{ID: strings.ToLower(rand.Text()[:12]), State: "waiting"}
+func (h *Host) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable) {
+	p := &hostlink.Pairing{ID: strings.ToLower(rand.Text()[:12]), State: "waiting"}
 	takes := pairTakes
 	byCode := r.Address != "" || r.Code != ""
 	if byCode && (r.Address == "" || r.Code == "") {
-		return nil, http.StatusBadRequest, &Unable{"a pairing by code needs both address and code", "give both as the phone shows them: Wireless debugging, Pair device with pairing code"}
+		return nil, http.StatusBadRequest, unable("a pairing by code needs both address and code", "give both as the phone shows them: Wireless debugging, Pair device with pairing code")
 	}
 	name, password := "tessellant-"+rand.Text()[:8], rand.Text()[:12]
 	if !byCode {
@@ -202,7 +191,7 @@ func (h *Host) startPairing(r PairRequest) (any, int, *Unable) {
 		}
 	}
 	if len(h.pairings) >= maxPairings {
-		return nil, http.StatusConflict, &Unable{fmt.Sprintf("%d pairings go on", maxPairings), "wait some minutes"}
+		return nil, http.StatusConflict, unable(fmt.Sprintf("%d pairings go on", maxPairings), "wait some minutes")
 	}
 	h.pairings[p.ID] = p
 	answer := *p
@@ -228,11 +217,11 @@ func (h *Host) startPairing(r PairRequest) (any, int, *Unable) {
 	return answer, http.StatusCreated, nil
 }
 
-func (h *Host) pairing(id string) (any, int, *Unable) {
+func (h *Host) pairing(id string) (any, int, *hostlink.Unable) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if p := h.pairings[id]; p != nil {
 		return *p, http.StatusOK, nil
 	}
-	return nil, http.StatusNotFound, &Unable{"there is no such pairing", "begin one anew"}
+	return nil, http.StatusNotFound, unable("there is no such pairing", "begin one anew")
 }

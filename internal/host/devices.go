@@ -14,6 +14,7 @@ import (
 
 	"tessellant/internal/adb"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/phone/android"
 )
@@ -82,7 +83,7 @@ func (h *Host) lost(ctx context.Context, serial string) {
 	h.lookAndTell(ctx)
 }
 
-func (h *Host) look(ctx context.Context) ([]Seen, error) {
+func (h *Host) look(ctx context.Context) ([]hostlink.Seen, error) {
 	listed, err := h.Server.Devices(ctx)
 	if err != nil {
 		return nil, err
@@ -101,7 +102,7 @@ func (h *Host) look(ctx context.Context) ([]Seen, error) {
 			state[address] = "connecting"
 		}
 	}
-	var seen []Seen
+	var seen []hostlink.Seen
 	for transport, s := range state {
 		if one, ok := h.lookAt(transport, s); ok {
 			seen = append(seen, one)
@@ -120,7 +121,7 @@ func (h *Host) look(ctx context.Context) ([]Seen, error) {
 		}
 	}
 	h.mu.Unlock()
-	slices.SortFunc(seen, func(a, b Seen) int { return strings.Compare(a.Facts.Serial, b.Facts.Serial) })
+	slices.SortFunc(seen, func(a, b hostlink.Seen) int { return strings.Compare(a.Facts.Serial, b.Facts.Serial) })
 	return seen, nil
 }
 
@@ -232,7 +233,7 @@ func (h *Host) meet(transport string) {
 		case errors.As(err, &starting):
 			f := h.met[transport]
 			f.Serial = cmp.Or(f.Serial, starting.Serial)
-			h.starting[transport] = Seen{Facts: f, State: "unusable", Why: "its system is still starting: wait until its home screen is there"}
+			h.starting[transport] = hostlink.Seen{Facts: f, State: "unusable", Why: "its system is still starting: wait until its home screen is there"}
 		}
 		h.mu.Unlock()
 		if err != nil {
@@ -245,7 +246,7 @@ func (h *Host) meet(transport string) {
 	})
 }
 
-func (h *Host) lookAt(transport, state string) (Seen, bool) {
+func (h *Host) lookAt(transport, state string) (hostlink.Seen, bool) {
 	h.mu.Lock()
 	u := h.known[transport]
 	starts, isStarting := h.starting[transport]
@@ -253,14 +254,14 @@ func (h *Host) lookAt(transport, state string) (Seen, bool) {
 	h.mu.Unlock()
 	switch {
 	case state == "device" && second:
-		return Seen{}, false // the device is shown once, by its better way
+		return hostlink.Seen{}, false // the device is shown once, by its better way
 	case state == "device" && u != nil:
 		return h.readiness(transport, u), true
 	case state == "device":
 		h.meet(transport)
 		return starts, isStarting
 	case state == "connecting":
-		return Seen{}, false
+		return hostlink.Seen{}, false
 	}
 	h.mu.Lock()
 	f, ok := h.met[transport]
@@ -268,7 +269,7 @@ func (h *Host) lookAt(transport, state string) (Seen, bool) {
 	if !ok {
 		f.Serial = transport // it has never said its own
 	}
-	return Seen{Facts: f, State: "unusable", Why: fmt.Sprintf("the adb server says %q: %s", state, adb.Remedy(state))}, true
+	return hostlink.Seen{Facts: f, State: "unusable", Why: fmt.Sprintf("the adb server says %q: %s", state, adb.Remedy(state))}, true
 }
 
 var errNotHere = errors.New("the device is not there at the moment")

@@ -19,6 +19,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/tracks"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 )
 
@@ -186,11 +188,11 @@ func TestALogThatBreaksOffIsOpenedAgainWhereItBroke(t *testing.T) {
 
 func TestNamesOfFilesSayWhatTheyAre(t *testing.T) {
 	for name, kind := range map[string]string{"timeline.jsonl": "timeline", "device.log": "device-log", "video.mp4": "video", "screenshots/001-a.png": "screenshot", "trees/001-a.xml": "tree"} {
-		a, ok := ArtifactNamed(name)
+		a, ok := tracks.Named(name)
 		assert.True(t, ok)
 		assert.Equal(t, kind, a.Kind)
 	}
-	_, ok := ArtifactNamed("frames/000001.jpg")
+	_, ok := tracks.Named("frames/000001.jpg")
 	assert.False(t, ok)
 	for in, want := range map[string]string{"The list of shores!": "the-list-of-shores", "Küste / 1": "k-ste-1", "…": "shot", strings.Repeat("x", 90): strings.Repeat("x", 61)} {
 		assert.Equal(t, want, slug(in))
@@ -199,7 +201,7 @@ func TestNamesOfFilesSayWhatTheyAre(t *testing.T) {
 
 func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
 	s := &spool{dir: t.TempDir(), limit: 1 << 20}
-	hold := Hold{ID: "h", AttemptID: "a", Serial: "d", Inputs: map[string]string{"code": "ebb-and-flow"}, Secrets: []string{"ebb-and-flow"}}
+	hold := hostlink.Hold{ID: "h", AttemptID: "a", Serial: "d", Inputs: map[string]string{"code": "ebb-and-flow"}, Secrets: []string{"ebb-and-flow"}}
 	c, err := newCourier(nil, s, hold, nil)
 	require.NoError(t, err)
 	defer c.reports.Close()

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 )
 
@@ -38,7 +39,7 @@ func (l closeLook) pace() time.Duration {
 }
 
 // readiness says whether a device that answers is fit for work.
-func (h *Host) readiness(transport string, u *unit) Seen {
+func (h *Host) readiness(transport string, u *unit) hostlink.Seen {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	l := h.looks[transport]
@@ -57,7 +58,7 @@ func (h *Host) readiness(transport string, u *unit) Seen {
 			_ = guard.Run(h.Log, guard.Loop, func() { h.lookCloser(transport, u) })
 		})
 	}
-	seen := Seen{Facts: u.facts, State: "ready"}
+	seen := hostlink.Seen{Facts: u.facts, State: "ready"}
 	seen.Facts.Limits, seen.Facts.Ways = u.device.Limits(), h.ways(u.facts.Serial)
 	switch {
 	case l.unfit != "" && !busy:

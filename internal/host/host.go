@@ -15,17 +15,13 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone/android"
 	"tessellant/internal/sandbox"
 )
 
-// RenewEvery is how often a host renews its holds; a hold lasts HoldPeriod.
-const (
-	RenewEvery = 3 * time.Second
-	HoldPeriod = 15 * time.Second
-	// callTakes is how long one call to the service may take: after a call that hangs there is time for another, before a hold runs out.
-	callTakes = 5 * time.Second
-)
+// callTakes is how long one call to the service may take: after a call that hangs there is time for another, before a hold runs out.
+const callTakes = 5 * time.Second
 
 // Config is what a host needs.
 type Config struct {
@@ -33,7 +29,7 @@ type Config struct {
 	Dir     string // where it keeps what it has not handed in yet
 	Server  *adb.Server
 	Connect []string // devices on the network: address:port
-	Link    Link
+	Link    hostlink.Link
 	Log     *slog.Logger
 	// SpoolLimit is how many bytes may lie in Dir; 0: 20 GB. When it is reached, evidence is left out, and no verdict.
 	SpoolLimit int64
@@ -65,11 +61,11 @@ type Host struct {
 	meeting  map[string]bool          // by the adb server's serial: being asked what they are
 	toPass   map[string]bool          // serials that must pass a check to leave their quarantine; true: passed
 	looks    map[string]closeLook     // by the adb server's serial
-	starting map[string]Seen          // by the adb server's serial: their systems are not up yet
+	starting map[string]hostlink.Seen // by the adb server's serial: their systems are not up yet
 	runtimes map[string]string        // that programs find
 	sessions map[string]*served       // that can be commanded, by hold; the host's desk has none
 	checks   map[string]*checking     // by serial, the newest
-	pairings map[string]*Pairing
+	pairings map[string]*hostlink.Pairing
 	care     sync.WaitGroup // looks at devices that go on beside the rest
 	careCtx  context.Context
 }
@@ -112,7 +108,7 @@ func New(c Config) *Host {
 		c.Silence = 20 * time.Second
 	}
 	return &Host{Config: c, encoding: make(chan struct{}, 1), connecting: make(chan struct{}, connectsAtOnce), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
-		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, toPass: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]Seen{}, sessions: map[string]*served{}, checks: map[string]*checking{}, pairings: map[string]*Pairing{}}
+		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, toPass: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]hostlink.Seen{}, sessions: map[string]*served{}, checks: map[string]*checking{}, pairings: map[string]*hostlink.Pairing{}}
 }
 
 // Begin makes the host's folder and sees what an earlier process of it left there.
@@ -161,7 +157,7 @@ func (h *Host) Run(ctx context.Context) error {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
-		var fresh []Hold
+		var fresh []hostlink.Hold
 		if err := guard.Run(h.Log, guard.Loop, func() { fresh = h.newHolds(ctx) }); err != nil {
 			h.Log.Error("holds can't be looked at", "err", err)
 		}
@@ -191,7 +187,7 @@ func (h *Host) Run(ctx context.Context) error {
 
 // handInLeft hands in what an earlier process of this host left of an attempt: what happened on the
 // device since then is not known, so unless it had come to its end the attempt is lost.
-func (h *Host) handInLeft(ctx context.Context, hold Hold) {
+func (h *Host) handInLeft(ctx context.Context, hold hostlink.Hold) {
 	log := h.logOf(hold)
 	c, err := newCourier(h.Link, h.spool, hold, log)
 	if err != nil {
@@ -208,13 +204,13 @@ func (h *Host) handInLeft(ctx context.Context, hold Hold) {
 	if err := c.finish(end); err != nil {
 		log.Warn("how an attempt came out can't be written down", "err", err)
 	}
-	if err := c.deliver(ctx, func() Closing { return end }); err == nil {
+	if err := c.deliver(ctx, func() hostlink.Closing { return end }); err == nil {
 		h.spool.remove(hold.AttemptID)
 	}
 }
 
 // logOf is the log for what concerns a hold.
-func (h *Host) logOf(hold Hold) *slog.Logger {
+func (h *Host) logOf(hold hostlink.Hold) *slog.Logger {
 	if hold.Session != nil {
 		return h.Log.With("session", hold.LegID, "attempt", hold.AttemptID, "device", hold.Serial)
 	}
@@ -223,7 +219,7 @@ func (h *Host) logOf(hold Hold) *slog.Logger {
 
 // begin notes a hold's work. Work that is in hand on the same device is left:
 // its hold must have run out.
-func (h *Host) begin(ctx context.Context, hold Hold) (mine *job, before []*job) {
+func (h *Host) begin(ctx context.Context, hold hostlink.Hold) (mine *job, before []*job) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, j := range h.working {
@@ -241,7 +237,7 @@ func (h *Host) begin(ctx context.Context, hold Hold) (mine *job, before []*job) 
 // newHolds asks the service for holds, and gives those that are not in hand yet.
 // The answer may be older than the end of some: those that ended are
 // remembered until an answer that was asked for later leaves them out.
-func (h *Host) newHolds(ctx context.Context) []Hold {
+func (h *Host) newHolds(ctx context.Context) []hostlink.Hold {
 	h.mu.Lock()
 	ended, inHand := map[string]bool{}, []string{}
 	for id, j := range h.working {
@@ -260,7 +256,7 @@ func (h *Host) newHolds(ctx context.Context) []Hold {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	var fresh []Hold
+	var fresh []hostlink.Hold
 	for _, hold := range holds {
 		delete(ended, hold.ID)
 		if j := h.working[hold.ID]; j != nil && hold.Stop {
@@ -279,7 +275,7 @@ func (h *Host) newHolds(ctx context.Context) []Hold {
 }
 
 func (h *Host) renew(ctx context.Context) {
-	tick := time.NewTicker(RenewEvery)
+	tick := time.NewTicker(hostlink.RenewEvery)
 	defer tick.Stop()
 	for {
 		select {

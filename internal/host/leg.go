@@ -22,6 +22,7 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
 )
@@ -29,7 +30,7 @@ import (
 // attempt is the work of one hold.
 type attempt struct {
 	h       *Host
-	hold    Hold
+	hold    hostlink.Hold
 	log     *slog.Logger
 	dir     string
 	mask    *masking.Mask
@@ -79,7 +80,7 @@ var (
 // work does all that a hold asks for, and closes it.
 // When held ends before ctx does, the run was stopped, or the hold is lost: what was gathered is
 // handed in, and in the second case the device, which may be somebody else's by now, is let alone.
-func (h *Host) work(ctx, held context.Context, hold Hold) {
+func (h *Host) work(ctx, held context.Context, hold hostlink.Hold) {
 	a := &attempt{h: h, hold: hold, dir: h.spool.path(hold.AttemptID), log: h.logOf(hold), mask: masking.New(hold.Secrets)}
 	if hold.Begun { // by a process of this host whose folder is gone
 		h.refuse(ctx, hold, a.log, errors.New("the host was started again while the leg ran, without its folder"))
@@ -95,14 +96,14 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 		h.refuse(ctx, hold, a.log, fmt.Errorf("the host can't keep evidence: %w", err))
 		return
 	}
-	var end Closing
+	var end hostlink.Closing
 	var delivered sync.WaitGroup
 	// The courier outlives the host's own end by a little, to say that it has come.
 	carry, stopCarrying := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopCarrying()
 	handedIn := false
 	delivered.Go(func() {
-		handedIn = guard.Do(a.log, guard.Hold, func() error { return a.courier.deliver(carry, func() Closing { return end }) }) == nil
+		handedIn = guard.Do(a.log, guard.Hold, func() error { return a.courier.deliver(carry, func() hostlink.Closing { return end }) }) == nil
 	})
 	v, message := a.run(held)
 	cause := context.Cause(held)
@@ -124,7 +125,7 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 	if a.cut {
 		v, message = verdict.Lost, "the host was stopped before all evidence was written"
 	}
-	end = Closing{Verdict: v, Message: foreign.Fit(a.mask.Text(message), MaxMessage), OurFault: a.ours}
+	end = hostlink.Closing{Verdict: v, Message: foreign.Fit(a.mask.Text(message), hostlink.MaxMessage), OurFault: a.ours}
 	if a.rec != nil && a.rec.whole() != nil {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.rec.whole().Error() + ")")
 	}
@@ -162,14 +163,14 @@ func (h *Host) work(ctx, held context.Context, hold Hold) {
 }
 
 // refuse closes a hold that nothing can be done for.
-func (h *Host) refuse(ctx context.Context, hold Hold, log *slog.Logger, why error) {
+func (h *Host) refuse(ctx context.Context, hold hostlink.Hold, log *slog.Logger, why error) {
 	log.Error("a leg can't be begun", "err", why)
 	var panicked *guard.Panicked
 	ours := errors.As(why, &panicked)
 	err := persist(ctx, log, "close the hold", func(ctx context.Context) error {
-		return h.Link.Close(ctx, hold, Closing{Verdict: verdict.Lost, Message: why.Error(), OurFault: ours})
+		return h.Link.Close(ctx, hold, hostlink.Closing{Verdict: verdict.Lost, Message: why.Error(), OurFault: ours})
 	})
-	if err != nil {
+	if err != nil && !errors.Is(err, hostlink.ErrOver) {
 		log.Error("a hold could not be closed", "err", err)
 	}
 }
@@ -259,11 +260,11 @@ func (a *attempt) judge(err error) (verdict.Verdict, string) {
 // stage goes into a stage.
 func (a *attempt) stage(name string) {
 	a.rec.note(timeline.Event{Kind: timeline.Stage, Name: name})
-	a.report(Progress{Stage: name})
+	a.report(hostlink.Progress{Stage: name})
 }
 
 // report says what changed; the courier takes it to the service.
-func (a *attempt) report(p Progress) {
+func (a *attempt) report(p hostlink.Progress) {
 	a.reported.Lock()
 	defer a.reported.Unlock()
 	a.seq++
@@ -279,7 +280,7 @@ func persist(ctx context.Context, log *slog.Logger, what string, f func(context.
 	defer cancel()
 	for wait := 100 * time.Millisecond; ; wait = min(wait*2, 5*time.Second) {
 		err := f(ctx)
-		if err == nil || errors.Is(err, ErrOver) {
+		if err == nil || errors.Is(err, hostlink.ErrOver) {
 			return err
 		}
 		log.Debug("trying again", "what", what, "err", err)
@@ -292,7 +293,7 @@ func persist(ctx context.Context, log *slog.Logger, what string, f func(context.
 }
 
 // prepareSession sets the device as a session wants it, with its app in front.
-func (a *attempt) prepareSession(ctx context.Context, q *Session) error {
+func (a *attempt) prepareSession(ctx context.Context, q *hostlink.Session) error {
 	d := phone.ObservedSettings(a.unit.device, a.rec.command)
 	if a.app.ID != "" {
 		if err := a.reinstall(ctx); err != nil {
@@ -316,7 +317,7 @@ func (a *attempt) prepareSession(ctx context.Context, q *Session) error {
 }
 
 // sessionEnd puts to a closing what is said of sessions alone.
-func (a *attempt) sessionEnd(end *Closing) {
+func (a *attempt) sessionEnd(end *hostlink.Closing) {
 	end.How = a.how
 	if end.Verdict == verdict.Lost && end.How != "never" {
 		end.How = "lost"
@@ -324,6 +325,6 @@ func (a *attempt) sessionEnd(end *Closing) {
 	if g := a.outside; g != nil {
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		end.Marked, end.MarkedMessage = g.marked, foreign.Fit(a.mask.Text(g.message), MaxMessage)
+		end.Marked, end.MarkedMessage = g.marked, foreign.Fit(a.mask.Text(g.message), hostlink.MaxMessage)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/hostlink"
 )
 
 const (
@@ -26,7 +27,7 @@ func (a *attempt) tellLive(ctx context.Context) {
 		case <-ctx.Done():
 			over = true
 		}
-		now := Live{Events: a.rec.takeFresh()}
+		now := hostlink.Now{Events: a.rec.takeFresh()}
 		if frame, at := a.film.newest(); frame != nil && at != shown {
 			now.Frame, now.FrameAt, shown = frame, at, at
 		}

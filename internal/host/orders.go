@@ -12,6 +12,7 @@ import (
 
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 )
 
@@ -50,7 +51,7 @@ type served struct {
 type done struct {
 	id    string
 	began time.Time
-	order Order
+	order hostlink.Order
 	body  []byte
 	whole bool // all pieces of the body are here
 	ready chan struct{}
@@ -112,38 +113,38 @@ func (h *Host) shut(hold string) {
 }
 
 // answerOrder answers one order of the service.
-func (h *Host) answerOrder(ctx context.Context, o Order) Result {
+func (h *Host) answerOrder(ctx context.Context, o hostlink.Order) hostlink.Result {
 	h.mu.Lock()
 	s := h.sessions[o.Hold]
 	h.mu.Unlock()
 	if s == nil {
-		return Result{Gone: true}
+		return hostlink.Result{Gone: true}
 	}
 	return s.take(ctx, o)
 }
 
-func (s *served) take(ctx context.Context, o Order) Result {
+func (s *served) take(ctx context.Context, o hostlink.Order) hostlink.Result {
 	if o.Size < 0 || o.Size > remoteend.MaxBody || o.From < 0 || o.From+len(o.Piece) > o.Size || o.Want < 0 {
-		return Result{Problem: "the order makes no sense"}
+		return hostlink.Result{Problem: "the order makes no sense"}
 	}
 	d := s.find(o)
 	if d == nil {
-		return Result{Problem: fmt.Sprintf("%d commands of the session wait already", maxWaiting)}
+		return hostlink.Result{Problem: fmt.Sprintf("%d commands of the session wait already", maxWaiting)}
 	}
 	select {
 	case <-d.ready:
 	case <-ctx.Done():
-		return Result{Pending: true}
+		return hostlink.Result{Pending: true}
 	case <-wait(d, o):
-		return Result{Pending: true}
+		return hostlink.Result{Pending: true}
 	}
 	from := min(o.Want, len(d.out.Body))
-	to := min(from+PieceSize, len(d.out.Body))
-	return Result{Status: d.out.Status, Size: len(d.out.Body), Piece: d.out.Body[from:to]}
+	to := min(from+hostlink.PieceSize, len(d.out.Body))
+	return hostlink.Result{Status: d.out.Status, Size: len(d.out.Body), Piece: d.out.Body[from:to]}
 }
 
 // wait gives how long an order waits: not at all while pieces of its body are missing.
-func wait(d *done, o Order) <-chan time.Time {
+func wait(d *done, o hostlink.Order) <-chan time.Time {
 	if o.From+len(o.Piece) < o.Size {
 		return time.After(0)
 	}
@@ -151,7 +152,7 @@ func wait(d *done, o Order) <-chan time.Time {
 }
 
 // find gives the command of an order; a new one begins when its body is whole. Nil: too many wait.
-func (s *served) find(o Order) *done {
+func (s *served) find(o hostlink.Order) *done {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var d *done
@@ -165,7 +166,7 @@ func (s *served) find(o Order) *done {
 		if len(s.done) >= maxWaiting {
 			return nil
 		}
-		d = &done{id: o.ID, order: Order{Method: o.Method, Path: o.Path}, began: time.Now(), ready: make(chan struct{})}
+		d = &done{id: o.ID, order: hostlink.Order{Method: o.Method, Path: o.Path}, began: time.Now(), ready: make(chan struct{})}
 		s.done = append(s.done, d)
 	}
 	if !d.whole && o.From == len(d.body) {

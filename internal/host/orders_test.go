@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/remoteend"
 )
@@ -18,16 +19,16 @@ import (
 func TestASessionTakesNoMoreCommandsAtOnceThanItCanHold(t *testing.T) {
 	s := newServed(t.Context(), slog.Default(), nil)
 	for i := range maxWaiting {
-		r := s.take(t.Context(), Order{ID: fmt.Sprint(i), Size: 10, Piece: []byte("half")})
+		r := s.take(t.Context(), hostlink.Order{ID: fmt.Sprint(i), Size: 10, Piece: []byte("half")})
 		assert.True(t, r.Pending, "pieces are missing")
 	}
-	assert.Contains(t, s.take(t.Context(), Order{ID: "one more", Size: 10}).Problem, "32 commands of the session wait already")
+	assert.Contains(t, s.take(t.Context(), hostlink.Order{ID: "one more", Size: 10}).Problem, "32 commands of the session wait already")
 	for _, d := range s.done { // a minute later
 		d.began = d.began.Add(-2 * maxHalf)
 	}
-	assert.True(t, s.take(t.Context(), Order{ID: "one more", Size: 10}).Pending, "what never came whole is forgotten")
+	assert.True(t, s.take(t.Context(), hostlink.Order{ID: "one more", Size: 10}).Pending, "what never came whole is forgotten")
 	assert.Len(t, s.done, 1)
-	assert.NotEmpty(t, s.take(t.Context(), Order{ID: "x", Size: 5, From: 4, Piece: []byte("two")}).Problem, "it makes no sense")
+	assert.NotEmpty(t, s.take(t.Context(), hostlink.Order{ID: "x", Size: 5, From: 4, Piece: []byte("two")}).Problem, "it makes no sense")
 }
 
 // quiet are notes that nobody keeps.
@@ -40,8 +41,8 @@ func ofNothing(ctx context.Context) *served {
 	return newServed(ctx, slog.Default(), remoteend.New(remoteend.Config{ID: "ebb", Timeouts: w3c.DefaultTimeouts(), Notes: quiet{}}))
 }
 
-func order(id int, method, path, body string) Order {
-	return Order{ID: fmt.Sprint(id), Method: method, Path: "/session/ebb" + path, Size: len(body), Piece: []byte(body)}
+func order(id int, method, path, body string) hostlink.Order {
+	return hostlink.Order{ID: fmt.Sprint(id), Method: method, Path: "/session/ebb" + path, Size: len(body), Piece: []byte(body)}
 }
 
 func TestCommandsAreCarriedOutInTheirOrderAndOnce(t *testing.T) {
@@ -68,10 +69,10 @@ func TestCommandsAreCarriedOutInTheirOrderAndOnce(t *testing.T) {
 	// A body comes in pieces, and one of them twice.
 	body := `{"implicit": 99}`
 	for _, p := range []struct{ from, to int }{{0, 7}, {0, 7}, {7, len(body)}} {
-		r = s.take(t.Context(), Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: p.from, Piece: []byte(body[p.from:p.to])})
+		r = s.take(t.Context(), hostlink.Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: p.from, Piece: []byte(body[p.from:p.to])})
 	}
 	assert.Equal(t, 200, r.Status)
-	r = s.take(t.Context(), Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: 0, Piece: []byte(body), Want: 5})
+	r = s.take(t.Context(), hostlink.Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: 0, Piece: []byte(body), Want: 5})
 	assert.Equal(t, `ue":null}`+"\n", string(r.Piece), "and its answer from where it is wanted")
 }
 

@@ -27,15 +27,16 @@ import (
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/sandbox"
 )
 
 const (
-	outputLog = "output.log"
-	urlName   = "TESSELLANT_WEBDRIVER_URL"
+	urlName = "TESSELLANT_WEBDRIVER_URL"
 
 	maxOutput    = 64 << 20 // bytes kept
 	maxSaidLines = 5000     // of the output that stand on the timeline
@@ -46,9 +47,9 @@ const (
 )
 
 // about says what the host can do for programs.
-func (h *Host) about() About {
+func (h *Host) about() hostlink.About {
 	if h.Box == nil || (h.Box.Level != sandbox.Tight && !h.OpenBox) {
-		a := About{}
+		a := hostlink.About{}
 		if h.Box != nil {
 			a.Why = h.Box.Why
 		}
@@ -56,7 +57,7 @@ func (h *Host) about() About {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return About{Isolation: string(h.Box.Level), Why: h.Box.Why, Runtimes: h.runtimes}
+	return hostlink.About{Isolation: string(h.Box.Level), Why: h.Box.Why, Runtimes: h.runtimes}
 }
 
 // findRuntimes looks once for what programs find here.
@@ -338,12 +339,9 @@ func (p *program) keep() {
 	}
 }
 
-// maxKeptName is how many bytes the name of a kept file may have, with its folder: it is part of a key in the database.
-const maxKeptName = 150
-
 // keptName is what the i-th file is kept as: under its own name where that is short, and text.
 func (p *program) keptName(i int, name string) string {
-	if most := maxKeptName - len("kept/"); len(name) > most || name != foreign.Name(name, most) {
+	if most := tracks.MaxKeptName - len("kept/"); len(name) > most || name != foreign.Name(name, most) {
 		ext := foreign.Name(path.Ext(name), 20)
 		short := fmt.Sprintf("%03d-%s%s", i+1, foreign.Name(strings.TrimSuffix(path.Base(name), path.Ext(name)), 60), ext)
 		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was renamed", Answer: foreign.Name(name, 1000) + " is kept as " + short})
@@ -414,7 +412,7 @@ type output struct {
 }
 
 func newOutput(a *attempt) (*output, error) {
-	f, err := os.Create(filepath.Join(a.dir, outputLog))
+	f, err := os.Create(filepath.Join(a.dir, tracks.Output))
 	return &output{a: a, file: f}, err
 }
 
@@ -425,7 +423,7 @@ func (o *output) Write(b []byte) (int, error) {
 	o.part = append(o.part, b...)
 	for {
 		i := bytes.IndexByte(o.part, '\n')
-		if i < 0 && len(o.part) < MaxText {
+		if i < 0 && len(o.part) < hostlink.MaxText {
 			break
 		}
 		if i < 0 {

@@ -18,6 +18,7 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
 )
@@ -32,7 +33,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	}
 	build := filepath.Join(a.dir, "build")
 	if a.hold.BuildSHA != "" {
-		if err := a.fetch(ctx, Build, build, a.hold.BuildSHA); err != nil {
+		if err := a.fetch(ctx, hostlink.Build, build, a.hold.BuildSHA); err != nil {
 			return &unready{fmt.Errorf("the host could not fetch the build: %w", err)}
 		}
 	}
@@ -133,7 +134,7 @@ func (a *attempt) sample(ctx context.Context, c phone.Clock) error {
 
 func (a *attempt) readPackage(ctx context.Context) error {
 	path := filepath.Join(a.dir, "package")
-	if err := a.fetch(ctx, Package, path, a.hold.PackageSHA); err != nil {
+	if err := a.fetch(ctx, hostlink.Package, path, a.hold.PackageSHA); err != nil {
 		return &unready{fmt.Errorf("the host could not fetch the package: %w", err)}
 	}
 	file, err := os.Open(path)
@@ -165,7 +166,7 @@ func (a *attempt) readPackage(ctx context.Context) error {
 }
 
 // fetch copies what the hold needs into a file, and sees that it is whole: that it has this SHA-256.
-func (a *attempt) fetch(ctx context.Context, what Content, target, want string) error {
+func (a *attempt) fetch(ctx context.Context, what hostlink.Content, target, want string) error {
 	return persist(ctx, a.log, "fetch the "+string(what), func(ctx context.Context) error {
 		r, err := a.h.Link.Fetch(ctx, a.hold, what)
 		if err != nil {

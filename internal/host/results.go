@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/sandbox"
 )
 
@@ -160,15 +161,15 @@ func (p *program) marry(cases []junit.Case) {
 		m.Ordinal = n
 		n++
 		a.results, a.said = append(a.results, marked[i].Verdict), append(a.said, m.Name+": "+m.Message)
-		a.report(Progress{Case: a.masked(m.CaseResult)})
+		a.report(hostlink.Progress{Case: a.masked(m.CaseResult)})
 	}
-	a.report(Progress{Cases: &n})
+	a.report(hostlink.Progress{Cases: &n})
 }
 
 // reportCase takes a case of a report over, with what the program marked of it, if it did. Where the app died while it ran, it is crashed,
 // whatever the report says.
 func (a *attempt) reportCase(ordinal int, at int64, c junit.Case, m *mark) {
-	r := CaseResult{Ordinal: ordinal, Name: c.FullName(), Try: Try{Verdict: c.Verdict, Message: c.Message, Trace: c.Trace, Line: c.File, StartMS: at, TookMS: c.Took.Milliseconds()}}
+	r := hostlink.CaseResult{Ordinal: ordinal, Name: c.FullName(), Try: hostlink.Try{Verdict: c.Verdict, Message: c.Message, Trace: c.Trace, Line: c.File, StartMS: at, TookMS: c.Took.Milliseconds()}}
 	span := timeline.Span{}
 	from, to := r.StartMS, r.StartMS+r.TookMS
 	if m != nil { // the program said itself when it began
@@ -193,5 +194,5 @@ func (a *attempt) reportCase(ordinal int, at int64, c junit.Case, m *mark) {
 	span.End = timeline.Event{Verdict: string(r.Verdict), Error: said.Message, File: r.Shot, Tree: r.Tree, Took: r.TookMS}
 	a.rec.reported = append(a.rec.reported, span)
 	a.results, a.said = append(a.results, r.Verdict), append(a.said, r.Name+": "+r.Message)
-	a.report(Progress{Case: said})
+	a.report(hostlink.Progress{Case: said})
 }

@@ -18,16 +18,17 @@ import (
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/remoteend"
 )
 
 const (
-	remoteLog     = "remote-end.log"
 	maxRemoteLog  = 256 << 20 // bytes kept
 	maxCases      = 10_000    // of a session
 	maxLogLines   = 5000      // of the device's log in one answer
@@ -53,7 +54,7 @@ type gathering struct {
 	lines   []byte // of the log, not written yet
 	written int64
 	ordinal int
-	open    *CaseResult
+	open    *hostlink.CaseResult
 	crash   *devicelog.Crash // in the open case
 	crashed string           // the first crash of all
 	crashes []timeline.Event
@@ -64,14 +65,14 @@ type gathering struct {
 
 // mark is a case that a program began and ended itself.
 type mark struct {
-	CaseResult
+	hostlink.CaseResult
 	until int64 // its end stands on the timeline then
 }
 
 var _ remoteend.Notes = (*gathering)(nil)
 
 func newGathering(a *attempt) (*gathering, error) {
-	f, err := os.Create(filepath.Join(a.dir, remoteLog))
+	f, err := os.Create(filepath.Join(a.dir, tracks.RemoteEnd))
 	return &gathering{a: a, log: f}, err
 }
 
@@ -135,12 +136,12 @@ func (g *gathering) BeginCase(_ context.Context, name string) error {
 	if g.ordinal >= maxCases {
 		return fmt.Errorf("the session has %d cases already", g.ordinal)
 	}
-	name = foreign.Name(name, MaxCaseName)
+	name = foreign.Name(name, hostlink.MaxCaseName)
 	g.a.rec.inCase(name)
-	g.open, g.crash = &CaseResult{Ordinal: g.ordinal, Name: name, Try: Try{StartMS: g.a.rec.now()}}, nil
+	g.open, g.crash = &hostlink.CaseResult{Ordinal: g.ordinal, Name: name, Try: hostlink.Try{StartMS: g.a.rec.now()}}, nil
 	g.ordinal++
 	g.a.rec.note(timeline.Event{Kind: timeline.Case, At: max(g.open.StartMS, 1), Name: name})
-	g.a.report(Progress{Case: g.a.masked(*g.open)})
+	g.a.report(hostlink.Progress{Case: g.a.masked(*g.open)})
 	return nil
 }
 
@@ -165,7 +166,7 @@ func (g *gathering) EndCase(ctx context.Context, v, message string) error {
 		return errors.New("no case is open; begin one with …/tessellant/case/begin")
 	}
 	g.open = nil
-	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), foreign.Fit(message, MaxText), g.a.rec.now()-c.StartMS
+	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), foreign.Fit(message, hostlink.MaxText), g.a.rec.now()-c.StartMS
 	if g.crash != nil {
 		said := c.Message
 		c.Verdict, c.Message, c.Trace = verdict.Crashed, g.crash.Problem, g.crash.Trace
@@ -183,7 +184,7 @@ func (g *gathering) EndCase(ctx context.Context, v, message string) error {
 		cancel()
 	}
 	g.endCase(c)
-	g.a.report(Progress{Case: g.a.masked(*c)})
+	g.a.report(hostlink.Progress{Case: g.a.masked(*c)})
 	return nil
 }
 
@@ -207,11 +208,11 @@ func (g *gathering) endOpen(ctx context.Context) {
 		}
 	}
 	g.endCase(c)
-	g.a.report(Progress{Case: g.a.masked(*c)})
+	g.a.report(hostlink.Progress{Case: g.a.masked(*c)})
 }
 
 // endCase puts a case's end onto the timeline, under mu.
-func (g *gathering) endCase(c *CaseResult) {
+func (g *gathering) endCase(c *hostlink.CaseResult) {
 	end := g.a.rec.now()
 	g.a.rec.note(timeline.Event{Kind: timeline.Case, At: end, Name: c.Name, Verdict: string(c.Verdict), Error: c.Message, File: c.Shot, Tree: c.Tree, Took: c.TookMS})
 	g.a.rec.inCase("")
@@ -224,7 +225,7 @@ func (g *gathering) endCase(c *CaseResult) {
 func (g *gathering) Mark(v, message string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.marked, g.message = verdict.Verdict(v), foreign.Fit(message, MaxText)
+	g.marked, g.message = verdict.Verdict(v), foreign.Fit(message, hostlink.MaxText)
 	g.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "marked " + v, Answer: message})
 }
 

@@ -13,11 +13,10 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 
-	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/hostlink"
 )
 
 const (
@@ -25,18 +24,6 @@ const (
 	reportsFile = "reports.jsonl"
 	closingFile = "closing.json"
 )
-
-// growing are the artifacts that are handed in part by part.
-var growing = []string{"timeline.jsonl", "device.log", remoteLog, outputLog}
-
-// Growing lists the artifacts that come in parts while an attempt goes on.
-func Growing() (out []Artifact) {
-	for _, name := range growing {
-		a, _ := ArtifactNamed(name)
-		out = append(out, a)
-	}
-	return out
-}
 
 // spool is the folder of all attempts, with a bound on what may lie in it.
 type spool struct {
@@ -150,7 +137,7 @@ func wholeLines(name string) (int64, error) {
 }
 
 // writeHold writes down what is to be done.
-func writeHold(dir string, hold Hold) error {
+func writeHold(dir string, hold hostlink.Hold) error {
 	hold.Inputs, hold.Secrets = nil, nil // what hands in later needs neither
 	raw, err := json.Marshal(hold)
 	if err != nil {
@@ -180,37 +167,12 @@ func fillWhole(path string, fill func(io.Writer) error) error {
 	return os.Rename(f.Name(), path)
 }
 
-// ArtifactNamed says what an artifact is, by its name; false: it is none.
-func ArtifactNamed(name string) (Artifact, bool) {
-	switch {
-	case name == "timeline.jsonl":
-		return Artifact{name, "timeline", "application/jsonl"}, true
-	case name == "device.log":
-		return Artifact{name, "device-log", "text/plain; charset=utf-8"}, true
-	case name == remoteLog:
-		return Artifact{name, "remote-end-log", "text/plain; charset=utf-8"}, true
-	case name == outputLog:
-		return Artifact{name, "output", "text/plain; charset=utf-8"}, true
-	case strings.HasPrefix(name, "results/") && strings.HasSuffix(name, ".xml"):
-		return Artifact{name, "results", "application/xml"}, true
-	case strings.HasPrefix(name, "kept/") && len(name) <= maxKeptName && name == foreign.Name(name, maxKeptName):
-		return Artifact{name, "kept", "application/octet-stream"}, true
-	case name == "video.mp4":
-		return Artifact{name, "video", "video/mp4"}, true
-	case strings.HasPrefix(name, "screenshots/") && strings.HasSuffix(name, ".png"):
-		return Artifact{name, "screenshot", "image/png"}, true
-	case strings.HasPrefix(name, "trees/") && strings.HasSuffix(name, ".xml"):
-		return Artifact{name, "tree", "application/xml"}, true
-	}
-	return Artifact{}, false
-}
-
 // leftovers lists the attempts that an earlier process of this host left.
-func (s *spool) leftovers() (out []Hold) {
+func (s *spool) leftovers() (out []hostlink.Hold) {
 	dirs, _ := os.ReadDir(s.dir)
 	for _, d := range dirs {
 		raw, err := os.ReadFile(filepath.Join(s.dir, d.Name(), holdFile))
-		var h Hold
+		var h hostlink.Hold
 		if err == nil && json.Unmarshal(raw, &h) == nil && h.AttemptID == d.Name() {
 			out = append(out, h)
 			continue
@@ -221,11 +183,11 @@ func (s *spool) leftovers() (out []Hold) {
 }
 
 // leftClosing is how a left attempt came out: as was written down, or lost.
-func (s *spool) leftClosing(h Hold) Closing {
+func (s *spool) leftClosing(h hostlink.Hold) hostlink.Closing {
 	raw, err := os.ReadFile(filepath.Join(s.path(h.AttemptID), closingFile))
-	var c Closing
+	var c hostlink.Closing
 	if err == nil && json.Unmarshal(raw, &c) == nil && c.Verdict != "" {
 		return c
 	}
-	return Closing{Verdict: verdict.Lost, Message: "the host was started again while the leg ran"}
+	return hostlink.Closing{Verdict: verdict.Lost, Message: "the host was started again while the leg ran"}
 }

@@ -17,6 +17,7 @@ import (
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 	standin "tessellant/internal/standin/phone"
@@ -208,15 +209,15 @@ func TestAPanicEndsOneHoldAndTheDeviceComesFree(t *testing.T) {
 
 // panics is a link that panics when a package is fetched.
 type panics struct {
-	host.Link
+	hostlink.Link
 	on atomic.Bool
 }
 
 // Over implements what housetest looks for.
-func (p *panics) Over(l host.Link) { p.Link = l }
+func (p *panics) Over(l hostlink.Link) { p.Link = l }
 
-func (p *panics) Fetch(ctx context.Context, h host.Hold, what host.Content) (io.ReadCloser, error) {
-	if p.on.Load() && what == host.Package {
+func (p *panics) Fetch(ctx context.Context, h hostlink.Hold, what hostlink.Content) (io.ReadCloser, error) {
+	if p.on.Load() && what == hostlink.Package {
 		var m map[string]int
 		m["x"] = 1
 	}

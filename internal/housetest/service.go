@@ -20,6 +20,7 @@ import (
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
 	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/httpd"
 	"tessellant/internal/localdb"
 	"tessellant/internal/sandbox"
@@ -100,7 +101,10 @@ type Service struct {
 }
 
 // StartService starts a service without a host.
-func StartService(t testing.TB, dsn string) *Service {
+func StartService(t testing.TB, dsn string) *Service { return StartServiceOn(t, dsn, &bus.Local{}) }
+
+// StartServiceOn starts one with this bus.
+func StartServiceOn(t testing.TB, dsn string, messages bus.Bus) *Service {
 	t.Helper()
 	ctx := context.Background()
 	st, err := store.Open(ctx, dsn)
@@ -108,7 +112,7 @@ func StartService(t testing.TB, dsn string) *Service {
 	dir := t.TempDir()
 	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
 	require.NoError(t, err)
-	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Local{}, Log: Log(), Version: "test"}, DSN: dsn, Dir: dir}
+	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: messages, Log: Log(), Version: "test"}, DSN: dsn, Dir: dir}
 	s.Key, err = s.FirstKey(ctx, "tests", "tsl_a_key_for_the_tests_alone")
 	require.NoError(t, err)
 	if s.Key == "" {
@@ -146,7 +150,7 @@ func (s *Service) Host(t testing.TB, server *adb.Server, connect ...string) (sto
 func (s *Service) HostWith(t testing.TB, c host.Config) (stop func()) {
 	t.Helper()
 	c.Name, c.Dir, c.Log = service.BuiltIn, filepath.Join(s.Dir, "host"), Log()
-	if over, ok := c.Link.(interface{ Over(host.Link) }); ok { // a link of the test's own, over the real one
+	if over, ok := c.Link.(interface{ Over(hostlink.Link) }); ok { // a link of the test's own, over the real one
 		over.Over(s.HostLink())
 	} else {
 		c.Link = s.HostLink()

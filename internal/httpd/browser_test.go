@@ -22,7 +22,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 )
 
@@ -152,7 +152,7 @@ func (e *events) next(kind string, v any) {
 }
 
 // leg starts a run on one device, and answers the hold on it.
-func (d *door) leg(serial string) (api.Run, host.Hold) {
+func (d *door) leg(serial string) (api.Run, hostlink.Hold) {
 	d.t.Helper()
 	ctx := context.Background()
 	b := d.addKelpline()
@@ -162,12 +162,12 @@ func (d *door) leg(serial string) (api.Run, host.Hold) {
 	r, err := d.StartRunWithResponse(ctx, nil, api.RunRequest{Build: b.Ref, Package: "suite@1"})
 	require.NoError(d.t, err)
 	require.NotNil(d.t, r.JSON201, string(r.Body))
-	var h host.Hold
+	var h hostlink.Hold
 	housetest.Eventually(d.t, "the leg holds its device", func() bool {
 		holds, err := d.Store.ActiveHolds(ctx, "")
 		require.NoError(d.t, err)
 		if len(holds) == 1 {
-			h = host.Hold{ID: holds[0].ID, WorkspaceID: holds[0].WorkspaceID, RunID: holds[0].RunID, LegID: holds[0].LegID, AttemptID: holds[0].AttemptID}
+			h = hostlink.Hold{ID: holds[0].ID, WorkspaceID: holds[0].WorkspaceID, RunID: holds[0].RunID, LegID: holds[0].LegID, AttemptID: holds[0].AttemptID}
 		}
 		return len(holds) == 1
 	})
@@ -186,7 +186,7 @@ func TestEventsTellWhatChangesAndGoOnWhereTheyWereLeft(t *testing.T) {
 		e.next("run", &c)
 	}
 	link := d.HostLink()
-	require.NoError(t, link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
+	require.NoError(t, link.Report(ctx, h, []hostlink.Progress{{Seq: 1, Stage: "running"}}))
 	c = api.RunChange{}
 	e.next("run", &c)
 	assert.Equal(t, api.LegSummaryStage("running"), c.Legs[0].Stage)
@@ -195,8 +195,8 @@ func TestEventsTellWhatChangesAndGoOnWhereTheyWereLeft(t *testing.T) {
 	// A tab that sleeps, and wakes.
 	left := e.last
 	e.stop()
-	require.NoError(t, link.Report(ctx, h, []host.Progress{{Seq: 2, Case: &host.CaseResult{Name: "a.test_a", Try: host.Try{Verdict: verdict.Passed}}}}))
-	require.NoError(t, link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, link.Report(ctx, h, []hostlink.Progress{{Seq: 2, Case: &hostlink.CaseResult{Name: "a.test_a", Try: hostlink.Try{Verdict: verdict.Passed}}}}))
+	require.NoError(t, link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 	for _, how := range []*events{d.events("", "Last-Event-ID", left), d.events("?since=" + left)} {
 		for !c.Run.Done || c.Legs[0].Verdict == nil {
 			how.next("run", &c)
@@ -221,7 +221,7 @@ func TestALegThatGoesOnIsSeenByThoseWhoWatchIt(t *testing.T) {
 	_, h := d.leg("d-1")
 	e, others := d.events("?leg="+h.LegID), d.events("")
 	link := d.HostLink()
-	require.NoError(t, link.Live(ctx, h, host.Live{Events: []timeline.Event{{Seq: 1, At: 5, Kind: timeline.Command, Name: "tap"}}, Frame: []byte("a picture"), FrameAt: 7}))
+	require.NoError(t, link.Live(ctx, h, hostlink.Now{Events: []timeline.Event{{Seq: 1, At: 5, Kind: timeline.Command, Name: "tap"}}, Frame: []byte("a picture"), FrameAt: 7}))
 	var c api.TimelineChange
 	e.next("timeline", &c)
 	assert.Equal(t, "tap", c.Events[0].Name)
@@ -235,7 +235,7 @@ func TestALegThatGoesOnIsSeenByThoseWhoWatchIt(t *testing.T) {
 	assert.True(t, tl.JSON200.Live)
 	assert.Len(t, tl.JSON200.Events, 1)
 
-	require.NoError(t, link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 	resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/screen", d.Key, nil)
 	refused(t, resp, raw, 404, "not running")
 	var run api.RunChange
@@ -259,7 +259,7 @@ func TestManyWatchersCostTheDatabaseNothingMore(t *testing.T) {
 		before := d.questions()
 		for range 20 {
 			seq++
-			require.NoError(t, link.Report(ctx, h, []host.Progress{{Seq: seq, Stage: []string{"preparing", "running"}[seq%2]}}))
+			require.NoError(t, link.Report(ctx, h, []hostlink.Progress{{Seq: seq, Stage: []string{"preparing", "running"}[seq%2]}}))
 			watch.next("run", nil)
 		}
 		n := d.questions() - before
@@ -297,10 +297,10 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 	link := d.HostLink()
 	resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/log", d.Key, nil)
 	refused(t, resp, raw, 404, "no log of this attempt yet")
-	require.NoError(t, link.Keep(ctx, h, host.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, strings.NewReader(littleLog)))
-	require.NoError(t, link.Keep(ctx, h, host.Artifact{Name: "timeline.jsonl", Kind: "timeline", ContentType: "application/jsonl"},
+	require.NoError(t, link.Keep(ctx, h, hostlink.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, strings.NewReader(littleLog)))
+	require.NoError(t, link.Keep(ctx, h, hostlink.Artifact{Name: "timeline.jsonl", Kind: "timeline", ContentType: "application/jsonl"},
 		strings.NewReader(`{"seq":1,"at":0,"kind":"marker","name":"clock","args":{"device_zero_ms":"1900000000000"}}`+"\n")))
-	require.NoError(t, link.Close(ctx, h, host.Closing{Verdict: verdict.Crashed}))
+	require.NoError(t, link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Crashed}))
 	get := func(query string) api.LogWindow {
 		t.Helper()
 		resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/log"+query, d.Key, nil)
@@ -390,7 +390,7 @@ func TestRunsDevicesAndPlansAreAskedFor(t *testing.T) {
 		return len(r.JSON200.Items)
 	}
 	failed, crashed, pkg := api.Failed, api.Crashed, "suite@newest"
-	require.NoError(t, d.HostLink().Close(ctx, host.Hold{ID: h.ID}, host.Closing{Verdict: verdict.Failed}))
+	require.NoError(t, d.HostLink().Close(ctx, hostlink.Hold{ID: h.ID}, hostlink.Closing{Verdict: verdict.Failed}))
 	assert.Equal(t, 1, count(api.ListRunsParams{Build: &run.Build, Package: &pkg, Verdict: &failed}))
 	assert.Equal(t, 0, count(api.ListRunsParams{Verdict: &crashed}))
 	resp, raw := d.do("GET", "/api/v1/runs?verdict=splendid", d.Key, nil)

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"tessellant/api"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
 )
@@ -99,7 +99,7 @@ func asSeen(address, host string) string {
 }
 
 func (s *server) GetHoldBuild(ctx context.Context, q api.GetHoldBuildRequestObject) (api.GetHoldBuildResponseObject, error) {
-	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, host.Build)
+	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, hostlink.Build)
 	return api.GetHoldBuild200ApplicationoctetStreamResponse{Body: r}, err
 }
 
@@ -109,7 +109,7 @@ func (s *server) GetHoldAnyBuild(ctx context.Context, q api.GetHoldAnyBuildReque
 }
 
 func (s *server) GetHoldPackage(ctx context.Context, q api.GetHoldPackageRequestObject) (api.GetHoldPackageResponseObject, error) {
-	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, host.Package)
+	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, hostlink.Package)
 	return api.GetHoldPackage200ApplicationoctetStreamResponse{Body: r}, err
 }
 

@@ -16,7 +16,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/bus"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 )
 
 func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
@@ -26,7 +26,7 @@ func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, made.JSON201, string(made.Body))
 	key := made.JSON201.Key
-	join := fmt.Sprintf(`{"protocol": %d, "version": "0.1"}`, host.Protocol)
+	join := fmt.Sprintf(`{"protocol": %d, "version": "0.1"}`, hostlink.Protocol)
 	asJSON := []string{"Content-Type", "application/json"}
 	asBytes := []string{"Content-Type", "application/octet-stream"}
 
@@ -52,7 +52,7 @@ func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
 	assert.Equal(t, []string{"bench-1", "nats://bus.example:4222"}, []string{w.Name, w.BusUrl})
 
 	// Calls go over HTTP where the bus is away.
-	call := func(c host.Call) (a host.Answer) {
+	call := func(c hostlink.Call) (a hostlink.Answer) {
 		t.Helper()
 		body, err := json.Marshal(c)
 		require.NoError(t, err)
@@ -61,9 +61,9 @@ func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
 		require.NoError(t, json.Unmarshal(raw, &a))
 		return a
 	}
-	assert.Empty(t, call(host.Call{Token: w.Token, Kind: "holds"}).Problem)
-	assert.Equal(t, host.KindStranger, call(host.Call{Token: "somebody's", Kind: "holds"}).Kind)
-	assert.Contains(t, call(host.Call{Token: w.Token, Kind: "dance"}).Problem, "no call")
+	assert.Empty(t, call(hostlink.Call{Token: w.Token, Kind: "holds"}).Problem)
+	assert.Equal(t, hostlink.KindStranger, call(hostlink.Call{Token: "somebody's", Kind: "holds"}).Kind)
+	assert.Contains(t, call(hostlink.Call{Token: w.Token, Kind: "dance"}).Problem, "no call")
 	resp, raw = d.do("POST", "/api/v1/hosts/call", key, strings.NewReader("{"), asBytes...)
 	require.Equal(t, http.StatusOK, resp.StatusCode)
 	assert.Contains(t, string(raw), "can't be read")
@@ -91,11 +91,11 @@ func TestWhatAHostCanDoIsShown(t *testing.T) {
 	require.NoError(t, err)
 	h, err := d.EnterHost(t.Context(), key)
 	require.NoError(t, err)
-	w, err := d.Join(t.Context(), h, "0.1", host.Protocol, "nats://x", bus.Secret{})
+	w, err := d.Join(t.Context(), h, "0.1", hostlink.Protocol, "nats://x", bus.Secret{})
 	require.NoError(t, err)
-	tell := func(a host.About) api.Host {
+	tell := func(a hostlink.About) api.Host {
 		t.Helper()
-		raw, err := json.Marshal(host.Call{Token: w.Token, Kind: "devices", About: &a})
+		raw, err := json.Marshal(hostlink.Call{Token: w.Token, Kind: "devices", About: &a})
 		require.NoError(t, err)
 		d.AnswerHost(context.Background(), raw)
 		hosts, err := d.ListHostsWithResponse(t.Context())
@@ -107,8 +107,8 @@ func TestWhatAHostCanDoIsShown(t *testing.T) {
 		}
 		return api.Host{}
 	}
-	x := tell(host.About{Isolation: "tight", Runtimes: map[string]string{"python3": "3.11.2"}})
+	x := tell(hostlink.About{Isolation: "tight", Runtimes: map[string]string{"python3": "3.11.2"}})
 	assert.Equal(t, []any{"tight", map[string]string{"python3": "3.11.2"}}, []any{string(x.Isolation), x.Runtimes})
-	x = tell(host.About{Why: "bubblewrap is not installed"})
+	x = tell(hostlink.About{Why: "bubblewrap is not installed"})
 	assert.Equal(t, []any{"none", "bubblewrap is not installed", map[string]string{}}, []any{string(x.Isolation), *x.IsolationWhy, x.Runtimes})
 }

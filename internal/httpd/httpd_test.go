@@ -24,7 +24,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/httpd"
 	"tessellant/internal/service"
@@ -407,8 +407,8 @@ func TestArtifactsComeWholeAndInRanges(t *testing.T) {
 		return err == nil && len(holds) == 1
 	})
 	data := bytes.Repeat([]byte("0123456789"), 1000)
-	h := host.Hold{ID: holds[0].ID}
-	require.NoError(t, d.HostLink().Keep(ctx, h, host.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain; charset=utf-8"}, bytes.NewReader(data)))
+	h := hostlink.Hold{ID: holds[0].ID}
+	require.NoError(t, d.HostLink().Keep(ctx, h, hostlink.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain; charset=utf-8"}, bytes.NewReader(data)))
 	leg, err := d.GetLegWithResponse(ctx, r.JSON201.Legs[0].Id)
 	require.NoError(t, err)
 	f := leg.JSON200.Attempts[0].Artifacts[0]

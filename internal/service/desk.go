@@ -11,7 +11,7 @@ import (
 	"rsc.io/qr"
 
 	"tessellant/internal/checkup"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 )
 
@@ -22,9 +22,9 @@ func (s *Service) askHost(ctx context.Context, name, title string, q remoteend.R
 		return fail(Refused, title, "see whether the host is up: tessellant host list", "the host %s did not answer: %v", name, err)
 	}
 	if out.Status >= 400 {
-		var no host.Unable
+		var no hostlink.Unable
 		if err := json.Unmarshal(out.Body, &no); err != nil || no.Why == "" {
-			no = host.Unable{Why: "the host " + name + " can't do that", Remedy: "run the same version of tessellant on both sides"}
+			no = hostlink.Unable{Why: "the host " + name + " can't do that", Remedy: "run the same version of tessellant on both sides"}
 		}
 		kind := map[int]Kind{http.StatusNotFound: NotFound, http.StatusBadRequest: Invalid}[out.Status]
 		if kind == "" {
@@ -61,7 +61,7 @@ func (s *Service) deviceCheck(ctx context.Context, who Identity, serial, title, 
 
 // PairingView is a pairing with the picture that the phone scans.
 type PairingView struct {
-	host.Pairing
+	hostlink.Pairing
 	Host    string
 	Picture []string // rows of 0 and 1; none: it is by code
 }
@@ -72,7 +72,7 @@ func (s *Service) Pair(ctx context.Context, who Identity, name, address, code st
 	if err := owner(who, title); err != nil {
 		return PairingView{}, err
 	}
-	body, err := json.Marshal(host.PairRequest{Address: address, Code: code})
+	body, err := json.Marshal(hostlink.PairRequest{Address: address, Code: code})
 	if err != nil {
 		return PairingView{}, err
 	}

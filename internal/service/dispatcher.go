@@ -11,7 +11,7 @@ import (
 	"tessellant/internal/core/dispatch"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
 
@@ -43,13 +43,13 @@ func (s *Service) Dispatch(ctx context.Context) {
 	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "dispatcher", me) }()
 	for {
 		mine, err := s.Store.Lease(ctx, "dispatcher", me, leasePeriod)
-		if err != nil || time.Since(round) > host.RenewEvery+2*time.Second { // it failed, or hung
+		if err != nil || time.Since(round) > hostlink.RenewEvery+2*time.Second { // it failed, or hung
 			up = time.Now()
 		}
 		round = time.Now()
 		if err == nil && mine {
 			// Hosts may not have been able to renew while nobody was there to be asked, or no database.
-			if time.Since(up) > host.HoldPeriod {
+			if time.Since(up) > hostlink.HoldPeriod {
 				s.warn(ctx, "holds that ran out could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.endExpired(ctx) }))
 			}
 			if time.Since(up) > awaitedFor {
@@ -179,7 +179,7 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	woken := map[string]bool{}
 	for _, p := range dispatch.Match(waiting, free, held) {
 		d := device[p.Device]
-		err := s.Store.TakeDevice(ctx, byID[p.Leg], d, host.HoldPeriod)
+		err := s.Store.TakeDevice(ctx, byID[p.Leg], d, hostlink.HoldPeriod)
 		if errors.Is(err, store.ErrTaken) {
 			continue
 		}

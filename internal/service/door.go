@@ -12,7 +12,7 @@ import (
 
 	"tessellant/internal/bus"
 	"tessellant/internal/core/w3c"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/store"
 )
@@ -205,12 +205,12 @@ var errGone = errors.New("the host does not have the session any more")
 
 // order hands a command on, in pieces where it is large, and gathers the answer.
 func (s *Service) order(ctx context.Context, p *passage, q remoteend.Request) (out remoteend.Response, err error) {
-	o := host.Order{Hold: p.hold, ID: rand.Text(), Method: q.Method, Path: q.Path, Size: len(q.Body)}
+	o := hostlink.Order{Hold: p.hold, ID: rand.Text(), Method: q.Method, Path: q.Path, Size: len(q.Body)}
 	silent := time.Time{}
 	for {
-		to := min(o.From+host.PieceSize, len(q.Body))
+		to := min(o.From+hostlink.PieceSize, len(q.Body))
 		o.Piece = q.Body[o.From:to]
-		r, err := s.send(ctx, p.host, o)
+		r, err := s.SendOrder(ctx, p.host, o)
 		switch {
 		case ctx.Err() != nil:
 			return out, ctx.Err()
@@ -247,8 +247,8 @@ func (s *Service) order(ctx context.Context, p *passage, q remoteend.Request) (o
 	}
 }
 
-// send hands an order to a host: straight where that is in this process, else over the bus.
-func (s *Service) send(ctx context.Context, name string, o host.Order) (r host.Result, err error) {
+// SendOrder hands an order to a host: directly where that is in this process, else over the bus.
+func (s *Service) SendOrder(ctx context.Context, name string, o hostlink.Order) (r hostlink.Result, err error) {
 	l := s.hostLink()
 	l.mu.Lock()
 	beside := l.orders[name]

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/timeline"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
 
@@ -229,7 +229,7 @@ func (f *Feed) stir() {
 }
 
 // live takes in what has just happened in an attempt.
-func (f *Feed) live(h host.Hold, l host.Live) {
+func (f *Feed) live(h hostlink.Hold, l hostlink.Now) {
 	f.mu.Lock()
 	f.ready()
 	n := f.now[h.AttemptID]

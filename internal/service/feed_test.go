@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/core/timeline"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
 
@@ -17,7 +17,7 @@ func TestAFeedGivesEachWhatConcernsThem(t *testing.T) {
 	f.add("build", "ours", "", store.Build{ID: "b"})
 	f.add("build", "theirs", "", store.Build{})
 	f.add("device", "", "", []store.Device{{}})
-	f.live(host.Hold{WorkspaceID: "ours", LegID: "leg", AttemptID: "a"}, host.Live{Events: []timeline.Event{{Seq: 1}}, Frame: []byte("x"), FrameAt: 9})
+	f.live(hostlink.Hold{WorkspaceID: "ours", LegID: "leg", AttemptID: "a"}, hostlink.Now{Events: []timeline.Event{{Seq: 1}}, Frame: []byte("x"), FrameAt: 9})
 	kinds := func(workspace, leg string) (out []string) {
 		changes, _, _, ok := f.After(start, workspace, leg)
 		require.True(t, ok)
@@ -60,7 +60,7 @@ func TestAFeedKeepsOnlySoMuch(t *testing.T) {
 	assert.True(t, ok)
 	many := make([]timeline.Event, 1500)
 	for range 200 {
-		f.live(host.Hold{AttemptID: "a"}, host.Live{Events: many})
+		f.live(hostlink.Hold{AttemptID: "a"}, hostlink.Now{Events: many})
 	}
 	total := 0
 	for _, c := range f.kept {

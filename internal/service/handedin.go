@@ -14,7 +14,8 @@ import (
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/core/timeline"
-	"tessellant/internal/host"
+	"tessellant/internal/core/tracks"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
 
@@ -25,8 +26,20 @@ func attemptKey(h store.Hold, name string) string {
 // partsOf is where the parts of an artifact lie that is still being written.
 func partsOf(h store.Hold, name string) string { return attemptKey(h, "parts/"+name+"/") }
 
-// Append implements host.Link.
-func (l *link) Append(ctx context.Context, hold host.Hold, a host.Artifact, offset int64, part []byte) error {
+// named gives the artifact of a name, whatever its host says that it is.
+func named(a hostlink.Artifact) (hostlink.Artifact, error) {
+	known, ok := tracks.Named(a.Name)
+	if !ok {
+		return known, fmt.Errorf("%w: %.200q is no artifact's name", hostlink.ErrUnfit, a.Name)
+	}
+	return known, nil
+}
+
+// Append implements hostlink.Link.
+func (l *link) Append(ctx context.Context, hold hostlink.Hold, a hostlink.Artifact, offset int64, part []byte) error {
+	if _, err := named(a); err != nil {
+		return err
+	}
 	h, err := l.own(ctx, hold)
 	if err != nil {
 		return err
@@ -39,13 +52,17 @@ func (l *link) Append(ctx context.Context, hold host.Hold, a host.Artifact, offs
 func full(err error) error {
 	err = unfit(err)
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, blobs.ErrFull) {
-		return fmt.Errorf("%w: %w", host.ErrFull, err)
+		return fmt.Errorf("%w: %w", hostlink.ErrFull, err)
 	}
 	return err
 }
 
-// Keep implements host.Link.
-func (l *link) Keep(ctx context.Context, hold host.Hold, a host.Artifact, r io.Reader) error {
+// Keep implements hostlink.Link.
+func (l *link) Keep(ctx context.Context, hold hostlink.Hold, a hostlink.Artifact, r io.Reader) error {
+	a, err := named(a)
+	if err != nil {
+		return err
+	}
 	h, err := l.own(ctx, hold)
 	if err != nil {
 		return err
@@ -53,7 +70,7 @@ func (l *link) Keep(ctx context.Context, hold host.Hold, a host.Artifact, r io.R
 	return full(l.keep(ctx, h, a, r))
 }
 
-func (s *Service) keep(ctx context.Context, h store.Hold, a host.Artifact, r io.Reader) error {
+func (s *Service) keep(ctx context.Context, h store.Hold, a hostlink.Artifact, r io.Reader) error {
 	key := attemptKey(h, a.Name)
 	size, sha, err := s.Blobs.Put(ctx, key, r)
 	if err != nil {
@@ -76,7 +93,7 @@ func (s *Service) assemble(ctx context.Context, h store.Hold) error {
 	if err != nil {
 		return err
 	}
-	for _, a := range host.Growing() {
+	for _, a := range tracks.Growing() {
 		if slices.ContainsFunc(have, func(x store.Artifact) bool { return x.Name == a.Name }) {
 			continue
 		}

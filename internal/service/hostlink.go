@@ -15,7 +15,7 @@ import (
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
 
@@ -33,15 +33,15 @@ type link struct {
 
 	told map[string]string // host's id → what it said of itself
 
-	orders map[string]func(context.Context, host.Order) host.Result // those that take them in this process
+	orders map[string]func(context.Context, hostlink.Order) hostlink.Result // those that take them in this process
 }
 
 // HostLink gives the service as a host sees it.
-func (s *Service) HostLink() host.Link { return s.hostLink() }
+func (s *Service) HostLink() hostlink.Link { return s.hostLink() }
 
 func (s *Service) hostLink() *link {
 	s.linked.Do(func() {
-		s.links = &link{Service: s, ids: map[string]knownHost{}, told: map[string]string{}, orders: map[string]func(context.Context, host.Order) host.Result{}}
+		s.links = &link{Service: s, ids: map[string]knownHost{}, told: map[string]string{}, orders: map[string]func(context.Context, hostlink.Order) hostlink.Result{}}
 	})
 	return s.links
 }
@@ -79,8 +79,8 @@ func (l *link) forget(name string) {
 	delete(l.ids, name)
 }
 
-// Devices implements host.Link.
-func (l *link) Devices(ctx context.Context, name string, about host.About, seen []host.Seen) ([]string, error) {
+// Devices implements hostlink.Link.
+func (l *link) Devices(ctx context.Context, name string, about hostlink.About, seen []hostlink.Seen) ([]string, error) {
 	id, err := l.Store.SeeHost(ctx, name)
 	if err != nil {
 		return nil, err
@@ -113,7 +113,7 @@ func (l *link) Devices(ctx context.Context, name string, about host.About, seen 
 }
 
 // tellAbout keeps what a host says of itself, when it has changed.
-func (l *link) tellAbout(ctx context.Context, id string, about host.About) error {
+func (l *link) tellAbout(ctx context.Context, id string, about hostlink.About) error {
 	about.Isolation, about.Why = foreign.Name(about.Isolation, maxFact), foreign.Fit(about.Why, maxWhyNot)
 	if len(about.Runtimes) > 100 {
 		about.Runtimes = nil
@@ -147,8 +147,8 @@ func (l *link) released(ctx context.Context, serial string) error {
 	return err
 }
 
-// Holds implements host.Link.
-func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]host.Hold, error) {
+// Holds implements hostlink.Link.
+func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]hostlink.Hold, error) {
 	id, err := l.hostID(ctx, name)
 	if err != nil {
 		return nil, err
@@ -157,10 +157,10 @@ func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]host.
 	if err != nil {
 		return nil, err
 	}
-	var out []host.Hold
+	var out []hostlink.Hold
 	for _, h := range rows {
 		if slices.Contains(inHand, h.ID) {
-			out = append(out, host.Hold{ID: h.ID, Stop: h.Stop})
+			out = append(out, hostlink.Hold{ID: h.ID, Stop: h.Stop})
 			continue
 		}
 		full, err := l.fullHold(ctx, h)
@@ -172,30 +172,30 @@ func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]host.
 	return out, nil
 }
 
-func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
+func (l *link) fullHold(ctx context.Context, h store.Hold) (hostlink.Hold, error) {
 	if h.Kind == store.KindSession {
 		return l.sessionHold(ctx, h)
 	}
 	run, err := l.Store.RunByID(ctx, h.WorkspaceID, h.RunID)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	build, err := l.Store.BuildByID(ctx, h.WorkspaceID, run.BuildID)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	pkg, err := l.Store.PackageByID(ctx, h.WorkspaceID, run.PackageID)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	d, err := l.Store.DeviceByID(ctx, h.DeviceID)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	q := run.Request.V
 	chosen, err := testpkg.Choose(pkg.Cases.V, q.Cases, q.Tags)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	var names []string
 	for _, c := range chosen {
@@ -203,15 +203,15 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (host.Hold, error) {
 	}
 	inputs, hidden, err := l.inputs(ctx, run, pkg)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	network := false
 	if pkg.Program.V != nil {
 		if network, err = l.Store.ProgramNetwork(ctx, h.WorkspaceID); err != nil {
-			return host.Hold{}, err
+			return hostlink.Hold{}, err
 		}
 	}
-	return host.Hold{Program: pkg.Program.V != nil, Network: network, Build: q.Build, Package: q.Package, Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, Begun: h.Begun, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
+	return hostlink.Hold{Program: pkg.Program.V != nil, Network: network, Build: q.Build, Package: q.Package, Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, Begun: h.Begun, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
 		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256, PackageSHA: pkg.SHA256,
 		LimitSeconds: run.LimitSeconds}, nil
 }
@@ -228,22 +228,22 @@ func (l *link) inputs(ctx context.Context, run store.Run, pkg store.Package) (ma
 	return testpkg.Inputs(pkg.Inputs.V, run.Request.V.Inputs, secrets)
 }
 
-// Renew implements host.Link.
+// Renew implements hostlink.Link.
 func (l *link) Renew(ctx context.Context, name string, holds []string) ([]string, error) {
 	id, err := l.hostID(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	return l.Store.Renew(ctx, id, holds, host.HoldPeriod)
+	return l.Store.Renew(ctx, id, holds, hostlink.HoldPeriod)
 }
 
-// Report implements host.Link.
-func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) error {
+// Report implements hostlink.Link.
+func (l *link) Report(ctx context.Context, hold hostlink.Hold, ps []hostlink.Progress) error {
 	var qs []store.Progress
 	for _, p := range ps {
 		q := store.Progress{Seq: p.Seq, Stage: p.Stage, Cases: p.Cases}
 		if p.Stage != "" && !slices.Contains(stages, p.Stage) {
-			return fmt.Errorf("%w: there is no stage %.50q", host.ErrUnfit, p.Stage)
+			return fmt.Errorf("%w: there is no stage %.50q", hostlink.ErrUnfit, p.Stage)
 		}
 		if c := p.Case; c != nil {
 			q.Case = &store.Case{Ordinal: c.Ordinal, Name: c.Name, Verdict: c.Verdict, Message: c.Message, Line: c.Line, Expected: c.Expected, Actual: c.Actual,
@@ -262,6 +262,9 @@ func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) e
 		}
 		qs = append(qs, q)
 	}
+	if _, err := l.own(ctx, hold); err != nil {
+		return err
+	}
 	h, err := l.Store.Note(ctx, hold.ID, qs)
 	if err == nil && h.ID != "" {
 		l.changed(h)
@@ -269,30 +272,27 @@ func (l *link) Report(ctx context.Context, hold host.Hold, ps []host.Progress) e
 	return unfit(err)
 }
 
-// Live implements host.Link.
-func (l *link) Live(_ context.Context, h host.Hold, now host.Live) error {
+// Live implements hostlink.Link.
+func (l *link) Live(_ context.Context, h hostlink.Hold, now hostlink.Now) error {
 	l.Feed.live(h, now)
 	return nil
 }
 
 // own gives the hold as the database knows it; what a host says of it counts for nothing.
-func (l *link) own(ctx context.Context, hold host.Hold) (store.Hold, error) {
+func (l *link) own(ctx context.Context, hold hostlink.Hold) (store.Hold, error) {
 	h, err := l.Store.HoldByID(ctx, hold.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return h, host.ErrOver
+		return h, hostlink.ErrOver
 	}
 	return h, err
 }
 
-// Beside implements host.Link, for the host in this process.
+// Beside implements hostlink.Link, for the host in this process.
 func (l *link) Beside(dir string) bool { return l.Blobs.Beside(dir) }
 
-// Close implements host.Link.
-func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error {
+// Close implements hostlink.Link.
+func (l *link) Close(ctx context.Context, hold hostlink.Hold, c hostlink.Closing) error {
 	h, err := l.own(ctx, hold)
-	if errors.Is(err, host.ErrOver) {
-		return nil
-	}
 	if err != nil {
 		return err
 	}
@@ -308,12 +308,12 @@ func (l *link) Close(ctx context.Context, hold host.Hold, c host.Closing) error 
 	if c.Marked != "" && !c.Marked.Known() {
 		c.Marked = ""
 	}
-	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, host.MaxMessage), foreign.Fit(c.MarkedMessage, host.MaxMessage), foreign.Name(c.How, 16)
+	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, hostlink.MaxMessage), foreign.Fit(c.MarkedMessage, hostlink.MaxMessage), foreign.Name(c.How, 16)
 	return unfit(l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage}))
 }
 
-// Fetch implements host.Link.
-func (l *link) Fetch(ctx context.Context, hold host.Hold, what host.Content) (io.ReadCloser, error) {
+// Fetch implements hostlink.Link.
+func (l *link) Fetch(ctx context.Context, hold hostlink.Hold, what hostlink.Content) (io.ReadCloser, error) {
 	h, err := l.own(ctx, hold)
 	if err != nil {
 		return nil, err
@@ -325,7 +325,7 @@ func (l *link) Fetch(ctx context.Context, hold host.Hold, what host.Content) (io
 	if err != nil {
 		return nil, err
 	}
-	if what == host.Package {
+	if what == hostlink.Package {
 		p, err := l.Store.PackageByID(ctx, h.WorkspaceID, run.PackageID)
 		if err != nil {
 			return nil, err
@@ -339,13 +339,13 @@ func (l *link) Fetch(ctx context.Context, hold host.Hold, what host.Content) (io
 	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
 }
 
-func (l *link) fetchOfSession(ctx context.Context, h store.Hold, what host.Content) (io.ReadCloser, error) {
+func (l *link) fetchOfSession(ctx context.Context, h store.Hold, what hostlink.Content) (io.ReadCloser, error) {
 	r, err := l.Store.SessionByID(ctx, h.WorkspaceID, h.LegID)
 	if err != nil {
 		return nil, err
 	}
-	if what != host.Build || !r.BuildID.Valid {
-		return nil, fmt.Errorf("%w: the session has no %s", host.ErrOver, what)
+	if what != hostlink.Build || !r.BuildID.Valid {
+		return nil, fmt.Errorf("%w: the session has no %s", hostlink.ErrOver, what)
 	}
 	b, err := l.Store.BuildByID(ctx, h.WorkspaceID, r.BuildID.String)
 	if err != nil {
@@ -354,14 +354,14 @@ func (l *link) fetchOfSession(ctx context.Context, h store.Hold, what host.Conte
 	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
 }
 
-// FetchBuild implements host.Link.
-func (l *link) FetchBuild(ctx context.Context, hold host.Hold, ref string) (io.ReadCloser, error) {
+// FetchBuild implements hostlink.Link.
+func (l *link) FetchBuild(ctx context.Context, hold hostlink.Hold, ref string) (io.ReadCloser, error) {
 	h, err := l.own(ctx, hold)
 	if err != nil {
 		return nil, err
 	}
 	if h.Ended.Valid {
-		return nil, host.ErrOver
+		return nil, hostlink.ErrOver
 	}
 	b, err := l.Build(ctx, Identity{WorkspaceID: h.WorkspaceID}, ref)
 	if err != nil {
@@ -370,11 +370,11 @@ func (l *link) FetchBuild(ctx context.Context, hold host.Hold, ref string) (io.R
 	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
 }
 
-// Serve implements host.Link.
-func (l *link) Serve(name string, answer func(context.Context, host.Order) host.Result) (func(), error) {
+// Serve implements hostlink.Link.
+func (l *link) Serve(name string, answer func(context.Context, hostlink.Order) hostlink.Result) (func(), error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.orders[name] = answer
+	l.orders[name] = hostlink.Guarded(l.Log, answer)
 	return func() {
 		l.mu.Lock()
 		defer l.mu.Unlock()
@@ -391,5 +391,5 @@ func (s *Service) changed(h store.Hold) {
 	s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
 }
 
-// Wake implements host.Link.
+// Wake implements hostlink.Link.
 func (l *link) Wake(name string) (<-chan []byte, func()) { return l.Bus.Subscribe(bus.Host(name)) }

@@ -14,8 +14,9 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
+	"tessellant/internal/core/tracks"
 	"tessellant/internal/guard"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
 
@@ -100,21 +101,21 @@ func (s *Service) EnterHost(ctx context.Context, key string) (store.Host, error)
 }
 
 // Join begins a host's session. BusURL is how the bus can be reached from where the host is.
-func (s *Service) Join(ctx context.Context, h store.Host, version string, protocol int, busURL string, secret bus.Secret) (host.Welcome, error) {
+func (s *Service) Join(ctx context.Context, h store.Host, version string, protocol int, busURL string, secret bus.Secret) (hostlink.Welcome, error) {
 	const title = "join"
-	if protocol > host.Protocol || protocol < host.Protocol-1 {
-		return host.Welcome{}, fail(Outdated, title, "run the same version of tessellant on both sides", "the host speaks protocol %d, this service %d and the one before", protocol, host.Protocol)
+	if protocol > hostlink.Protocol || protocol < hostlink.Protocol-1 {
+		return hostlink.Welcome{}, fail(Outdated, title, "run the same version of tessellant on both sides", "the host speaks protocol %d, this service %d and the one before", protocol, hostlink.Protocol)
 	}
 	if busURL == "" {
-		return host.Welcome{}, fail(Refused, title, "start the service with --bus-listen or --bus", "this service has no bus that other processes can reach")
+		return hostlink.Welcome{}, fail(Refused, title, "start the service with --bus-listen or --bus", "this service has no bus that other processes can reach")
 	}
 	token := "tshs_" + strings.ToLower(rand.Text())
 	if err := s.Store.JoinHost(ctx, h.ID, version, protocol, hashKey(token)); err != nil {
-		return host.Welcome{}, err
+		return hostlink.Welcome{}, err
 	}
 	s.hostLink().forget(h.Name) // it is told anew what it is
 	s.Log.Info("a host has joined", "host", h.Name, "version", version)
-	return host.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: secret.User, BusPassword: secret.Password, Now: time.Now().UTC()}, nil
+	return hostlink.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: secret.User, BusPassword: secret.Password, Now: time.Now().UTC()}, nil
 }
 
 // AnswerHosts answers what hosts ask over the bus until stop is called.
@@ -124,13 +125,13 @@ func (s *Service) AnswerHosts() (stop func(), err error) {
 
 // AnswerHost answers one call of a host.
 func (s *Service) AnswerHost(ctx context.Context, data []byte) []byte {
-	var a host.Answer
+	var a hostlink.Answer
 	err := guard.Do(s.Log, guard.Order, func() (err error) {
 		a, err = s.hostLink().answer(ctx, data)
 		return err
 	})
 	if err != nil {
-		a = host.Answer{Problem: err.Error(), Kind: kindOf(err)}
+		a = hostlink.Answer{Problem: err.Error(), Kind: hostlink.KindOf(err)}
 		if a.Kind == "" {
 			s.Log.Debug("a host's call failed", "err", err)
 		}
@@ -139,35 +140,19 @@ func (s *Service) AnswerHost(ctx context.Context, data []byte) []byte {
 	return raw
 }
 
-var errStranger = errors.New("this session is not known: the host must join again")
-
-func kindOf(err error) string {
-	switch {
-	case errors.Is(err, errStranger):
-		return host.KindStranger
-	case errors.Is(err, host.ErrOver):
-		return host.KindOver
-	case errors.Is(err, host.ErrFull):
-		return host.KindFull
-	case errors.Is(err, host.ErrUnfit):
-		return host.KindUnfit
-	}
-	return ""
-}
-
-func (l *link) answer(ctx context.Context, data []byte) (a host.Answer, err error) {
-	var c host.Call
+func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, err error) {
+	var c hostlink.Call
 	if err := json.Unmarshal(data, &c); err != nil {
 		return a, fmt.Errorf("the call can't be read: %w", err)
 	}
 	h, err := l.Store.HostBySession(ctx, hashKey(c.Token))
 	if errors.Is(err, store.ErrNotFound) {
-		return a, errStranger
+		return a, hostlink.ErrStranger
 	}
 	if err != nil {
 		return a, err
 	}
-	var hold host.Hold
+	var hold hostlink.Hold
 	if c.Hold != "" {
 		if hold, err = l.holdOf(ctx, h, c.Hold); err != nil {
 			return a, err
@@ -175,7 +160,7 @@ func (l *link) answer(ctx context.Context, data []byte) (a host.Answer, err erro
 	}
 	switch c.Kind {
 	case "devices":
-		about := host.About{}
+		about := hostlink.About{}
 		if c.About != nil {
 			about = *c.About
 		}
@@ -201,16 +186,16 @@ func (l *link) answer(ctx context.Context, data []byte) (a host.Answer, err erro
 }
 
 // holdOf gives one of a host's own holds, over or not; another's is as good as none.
-func (s *Service) holdOf(ctx context.Context, h store.Host, id string) (host.Hold, error) {
+func (s *Service) holdOf(ctx context.Context, h store.Host, id string) (hostlink.Hold, error) {
 	x, err := s.Store.HoldByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || (err == nil && x.HostID != h.ID) {
-		return host.Hold{}, fmt.Errorf("%w: this host has no hold %s", host.ErrOver, id)
+		return hostlink.Hold{}, fmt.Errorf("%w: this host has no hold %s", hostlink.ErrOver, id)
 	}
-	return host.Hold{ID: x.ID, RunID: x.RunID, LegID: x.LegID, AttemptID: x.AttemptID, WorkspaceID: x.WorkspaceID}, err
+	return hostlink.Hold{ID: x.ID, RunID: x.RunID, LegID: x.LegID, AttemptID: x.AttemptID, WorkspaceID: x.WorkspaceID}, err
 }
 
 // HostFetch reads the build or the package of a host's hold.
-func (s *Service) HostFetch(ctx context.Context, h store.Host, hold string, what host.Content) (io.ReadCloser, error) {
+func (s *Service) HostFetch(ctx context.Context, h store.Host, hold string, what hostlink.Content) (io.ReadCloser, error) {
 	x, err := s.holdOf(ctx, h, hold)
 	if err != nil {
 		return nil, gone(err)
@@ -238,7 +223,7 @@ func (s *Service) HostKeep(ctx context.Context, h store.Host, hold, name string,
 	if err != nil {
 		return gone(err)
 	}
-	a, ok := host.ArtifactNamed(name)
+	a, ok := tracks.Named(name)
 	if !ok {
 		return fail(Invalid, "keep the artifact", "", "%.200q is no artifact's name", name)
 	}
@@ -263,15 +248,15 @@ func (s *Service) HostScreen(ctx context.Context, h store.Host, hold string, at 
 	if err != nil {
 		return gone(err)
 	}
-	return s.HostLink().Live(ctx, x, host.Live{Frame: frame, FrameAt: at})
+	return s.HostLink().Live(ctx, x, hostlink.Now{Frame: frame, FrameAt: at})
 }
 
 // gone turns the host's error into one for HTTP.
 func gone(err error) error {
-	if errors.Is(err, host.ErrUnfit) {
+	if errors.Is(err, hostlink.ErrUnfit) {
 		return fail(Refused, "keep it", "leave it out", "%v", err)
 	}
-	if errors.Is(err, host.ErrOver) {
+	if errors.Is(err, hostlink.ErrOver) {
 		return fail(NotFound, "find the hold", "it is over; throw away what was for it", "%v", err)
 	}
 	return err

@@ -1,6 +1,6 @@
 package service
 
-// What hosts say, fitted to what can be kept. What never can is host.ErrUnfit.
+// What hosts say, fitted to what can be kept. What never can is hostlink.ErrUnfit.
 
 import (
 	"fmt"
@@ -8,7 +8,7 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
 
@@ -42,17 +42,17 @@ func fitted(f devices.Facts) devices.Facts {
 	return f
 }
 
-// fit makes of a case as a host tells it what can be kept; an error that is host.ErrUnfit where that can't be.
+// fit makes of a case as a host tells it what can be kept; an error that is hostlink.ErrUnfit where that can't be.
 func fit(c *store.Case) error {
 	if c.Ordinal < 0 || c.Ordinal > maxOrdinal {
-		return fmt.Errorf("%w: there is no case %d", host.ErrUnfit, c.Ordinal)
+		return fmt.Errorf("%w: there is no case %d", hostlink.ErrUnfit, c.Ordinal)
 	}
 	if c.Verdict != "" && !c.Verdict.Known() {
-		return fmt.Errorf("%w: there is no verdict %.50q", host.ErrUnfit, c.Verdict)
+		return fmt.Errorf("%w: there is no verdict %.50q", hostlink.ErrUnfit, c.Verdict)
 	}
-	c.Name, c.Line = foreign.Name(c.Name, host.MaxCaseName), foreign.Name(c.Line, host.MaxCaseName)
+	c.Name, c.Line = foreign.Name(c.Name, hostlink.MaxCaseName), foreign.Name(c.Line, hostlink.MaxCaseName)
 	for _, s := range []*string{&c.Message, &c.Expected, &c.Actual, &c.Trace} {
-		*s = foreign.Fit(*s, host.MaxText)
+		*s = foreign.Fit(*s, hostlink.MaxText)
 	}
 	for _, s := range []*string{&c.Shot, &c.Tree} {
 		if *s != foreign.Name(*s, maxFile) {
@@ -65,7 +65,7 @@ func fit(c *store.Case) error {
 // unfit says in the host's words that the database will never take something.
 func unfit(err error) error {
 	if store.Unfit(err) {
-		return fmt.Errorf("%w: %w", host.ErrUnfit, err)
+		return fmt.Errorf("%w: %w", hostlink.ErrUnfit, err)
 	}
 	return err
 }

@@ -3,7 +3,7 @@
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or
 // an *Error that says what was tried, why not, and what to do. A Service is also
-// the host.Link of the hosts it is in one process with.
+// the hostlink.Link of the hosts it is in one process with.
 package service
 
 import (

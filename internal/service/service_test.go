@@ -20,8 +20,9 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
@@ -36,7 +37,7 @@ type desk struct {
 	*housetest.Service
 	t    *testing.T
 	dsn  string
-	link host.Link
+	link hostlink.Link
 }
 
 func set(t *testing.T, serials ...string) *desk {
@@ -60,11 +61,11 @@ func set(t *testing.T, serials ...string) *desk {
 
 func (d *desk) see(serials ...string) {
 	d.t.Helper()
-	var seen []host.Seen
+	var seen []hostlink.Seen
 	for _, s := range serials {
-		seen = append(seen, host.Seen{Facts: devices.Facts{Serial: s, Model: s[:1], Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"})
+		seen = append(seen, hostlink.Seen{Facts: devices.Facts{Serial: s, Model: s[:1], Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"})
 	}
-	_, err := d.link.Devices(ctx, service.BuiltIn, host.About{}, seen)
+	_, err := d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, seen)
 	require.NoError(d.t, err)
 }
 
@@ -76,9 +77,9 @@ func (d *desk) start(serials ...string) store.Run {
 }
 
 // holds waits until the host has so many holds.
-func (d *desk) holds(n int) []host.Hold {
+func (d *desk) holds(n int) []hostlink.Hold {
 	d.t.Helper()
-	var hs []host.Hold
+	var hs []hostlink.Hold
 	housetest.Eventually(d.t, fmt.Sprintf("the host has %d holds", n), func() bool {
 		var err error
 		hs, err = d.link.Holds(ctx, service.BuiltIn, nil)
@@ -115,7 +116,7 @@ func TestTheHostIsWokenWithAllItNeeds(t *testing.T) {
 		assert.Len(t, h.BuildSHA, 64)
 		assert.Equal(t, 1800, h.LimitSeconds)
 		assert.Equal(t, []string{"a.test_a"}, h.Cases)
-		for _, what := range []host.Content{host.Build, host.Package} {
+		for _, what := range []hostlink.Content{hostlink.Build, hostlink.Package} {
 			r, err := d.link.Fetch(ctx, h, what)
 			require.NoError(t, err)
 			require.NoError(t, r.Close())
@@ -131,9 +132,9 @@ func TestALostLegGetsOneMoreAttemptAndThenIsLost(t *testing.T) {
 	run := d.start()
 	for attempt := 1; attempt <= 2; attempt++ {
 		h := d.holds(1)[0]
-		require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
-		require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Lost, Message: fmt.Sprintf("cable %d", attempt)}))
-		require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}), "told twice, it counts once")
+		require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 1, Stage: "running"}}))
+		require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Lost, Message: fmt.Sprintf("cable %d", attempt)}))
+		require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}), "told twice, it counts once")
 	}
 	housetest.Eventually(t, "the run is over", func() bool {
 		v, err := d.Run(ctx, d.Who, run.ID)
@@ -148,21 +149,21 @@ func TestALostLegGetsOneMoreAttemptAndThenIsLost(t *testing.T) {
 	require.Len(t, l.Attempts, 2)
 	assert.Equal(t, "cable 1", l.Attempts[0].Message)
 	assert.Equal(t, "cable 2", l.Message)
-	require.NoError(t, d.link.Close(ctx, host.Hold{ID: "no such hold"}, host.Closing{}))
+	require.ErrorIs(t, d.link.Close(ctx, hostlink.Hold{ID: "no such hold"}, hostlink.Closing{}), hostlink.ErrOver)
 }
 
 func TestAFailedLegGetsNoOtherAttempt(t *testing.T) {
 	d := set(t, "d-1")
 	run := d.start()
 	h := d.holds(1)[0]
-	c := host.CaseResult{Name: "a.test_a", Try: host.Try{StartMS: 3}}
-	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Case: &c}}))
+	c := hostlink.CaseResult{Name: "a.test_a", Try: hostlink.Try{StartMS: 3}}
+	require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 1, Case: &c}}))
 	v, err := d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "a.test_a", v.Legs[0].NowCase.String)
 	c.Verdict = verdict.Failed
-	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 2, Case: &c}}))
-	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Failed}))
+	require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 2, Case: &c}}))
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Failed}))
 	v, err = d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, verdict.Failed, v.Verdict)
@@ -183,7 +184,7 @@ func TestDevicesAreSharedFairlyBetweenRuns(t *testing.T) {
 				return
 			}
 			if h.Serial == "d-1" {
-				require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+				require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 			}
 		}
 	}
@@ -196,7 +197,7 @@ func TestALegWhoseDeviceStaysAwayIsGivenUp(t *testing.T) {
 	hs := d.holds(2)
 	d.see("e-1") // d-1 is gone
 	for _, h := range hs {
-		require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: map[string]verdict.Verdict{"d-1": verdict.Lost, "e-1": verdict.Passed}[h.Serial]}))
+		require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: map[string]verdict.Verdict{"d-1": verdict.Lost, "e-1": verdict.Passed}[h.Serial]}))
 	}
 	v, err := d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
@@ -217,10 +218,10 @@ func TestALostLegGoesOnOnALikeDevice(t *testing.T) {
 	d := set(t, "d-1", "d-2", "e-1")
 	run := d.start("d-1")
 	h := d.holds(1)[0]
-	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Lost, Message: "cable"}))
 	h = d.holds(1)[0]
 	assert.Equal(t, "d-2", h.Serial, "another of its model, with the same system")
-	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 	v, err := d.Run(ctx, d.Who, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, verdict.Passed, v.Verdict)
@@ -232,7 +233,7 @@ func TestADeviceThatLosesTwoAttemptsInARowIsQuarantinedUntilItPassesACheck(t *te
 	d.QuarantineLasts = 100 * time.Millisecond
 	d.start()
 	for range 2 {
-		require.NoError(t, d.link.Close(ctx, d.holds(1)[0], host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+		require.NoError(t, d.link.Close(ctx, d.holds(1)[0], hostlink.Closing{Verdict: verdict.Lost, Message: "cable"}))
 	}
 	v, err := d.Device(ctx, d.Who, "d-1")
 	require.NoError(t, err)
@@ -244,21 +245,21 @@ func TestADeviceThatLosesTwoAttemptsInARowIsQuarantinedUntilItPassesACheck(t *te
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.True(t, v.Quarantined.Valid, "that it is seen is no check")
 	var check []string
-	seen := host.Seen{Facts: v.Facts.V, State: "ready"}
+	seen := hostlink.Seen{Facts: v.Facts.V, State: "ready"}
 	housetest.Eventually(t, "a check is asked for", func() bool {
-		check, err = d.link.Devices(ctx, service.BuiltIn, host.About{}, []host.Seen{seen})
+		check, err = d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, []hostlink.Seen{seen})
 		require.NoError(t, err)
 		return len(check) == 1
 	})
 	assert.Equal(t, []string{"d-1"}, check)
 	seen.Checked = true
-	_, err = d.link.Devices(ctx, service.BuiltIn, host.About{}, []host.Seen{seen})
+	_, err = d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, []hostlink.Seen{seen})
 	require.NoError(t, err)
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.False(t, v.Quarantined.Valid)
 	// One more lost attempt, and it is back: nothing has shown that it is well.
 	d.start()
-	require.NoError(t, d.link.Close(ctx, d.holds(1)[0], host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+	require.NoError(t, d.link.Close(ctx, d.holds(1)[0], hostlink.Closing{Verdict: verdict.Lost, Message: "cable"}))
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.True(t, v.Quarantined.Valid)
 }
@@ -271,7 +272,7 @@ func TestAPersonQuarantinesAndReleasesADevice(t *testing.T) {
 	v, err := d.QuarantineDevice(ctx, d.Who, "d-1", "its screen is cracked")
 	require.NoError(t, err)
 	assert.Equal(t, "its screen is cracked", v.QuarantineWhy)
-	_, err = d.link.Devices(ctx, service.BuiltIn, host.About{}, []host.Seen{{Facts: v.Facts.V, State: "ready", Checked: true}})
+	_, err = d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, []hostlink.Seen{{Facts: v.Facts.V, State: "ready", Checked: true}})
 	require.NoError(t, err)
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.True(t, v.Quarantined.Valid, "a check does not release what a hand has put there")
@@ -306,7 +307,7 @@ func TestStoppingARunEndsWhatWaitsAtOnceAndTellsTheHostsOfTheRest(t *testing.T) 
 	// Its host goes away before it has stopped: it is stopped all the same, and not tried again.
 	for _, h := range hs {
 		if h.RunID == run.ID {
-			require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Lost, Message: "cable"}))
+			require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Lost, Message: "cable"}))
 		}
 	}
 	v, _ = d.Run(ctx, d.Who, run.ID)
@@ -315,14 +316,14 @@ func TestStoppingARunEndsWhatWaitsAtOnceAndTellsTheHostsOfTheRest(t *testing.T) 
 	require.ErrorContains(t, err, "it is over already: stopped")
 	v, _ = d.Run(ctx, d.Who, first.ID)
 	assert.False(t, v.Ended.Valid, "the other run goes on")
-	require.NoError(t, d.link.Close(ctx, d.holds(1)[0], host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, d.link.Close(ctx, d.holds(1)[0], hostlink.Closing{Verdict: verdict.Passed}))
 }
 
 func TestWhatAHostHandedInBeforeItVanishedIsPutTogether(t *testing.T) {
 	d := set(t, "d-1")
 	run := d.start()
 	h := d.holds(1)[0]
-	log := host.Growing()[0]
+	log := tracks.Growing()[0]
 	require.NoError(t, d.link.Append(ctx, h, log, 0, []byte("{\"seq\":1,\"at\":1,\"kind\":\"st")))
 	require.NoError(t, d.link.Append(ctx, h, log, 27, []byte("age\"}\n{\"seq\":2,\"at\":2,\"ki")))
 	require.NoError(t, d.link.Append(ctx, h, log, 27, []byte("age\"}\n{\"seq\":2,\"at\":2,\"ki")), "told twice, it is there once")
@@ -345,7 +346,7 @@ func TestWhatAHostHandedInBeforeItVanishedIsPutTogether(t *testing.T) {
 	assert.Equal(t, int64(51), l.Attempts[0].Artifacts[0].Size)
 	// What comes late takes their place, and changes no verdict.
 	require.NoError(t, d.link.Keep(ctx, h, log, strings.NewReader("{\"seq\":1,\"at\":1,\"kind\":\"stage\"}\n")))
-	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 	l, _ = d.Leg(ctx, d.Who, leg.Legs[0].ID)
 	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
 	keys, err := d.Blobs.List(ctx, d.Who.WorkspaceID+"/attempts/"+h.AttemptID+"/parts/")
@@ -372,7 +373,7 @@ func TestInputsGoToTheHostAndSecretsNowhereElse(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, fmt.Sprintf("%+v", v), "ebb-and-flow")
 	assert.Equal(t, []string{"a.test_b"}, v.CaseNames)
-	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 	left, err := d.Store.Secrets(ctx, r.ID)
 	require.NoError(t, err)
 	assert.Empty(t, left, "a run that is over keeps none")
@@ -456,11 +457,11 @@ func TestOldEvidenceIsRemovedAndRunsStay(t *testing.T) {
 		run := d.start()
 		h := d.holds(1)[0]
 		for _, name := range []string{"timeline.jsonl", "device.log"} {
-			a, _ := host.ArtifactNamed(name)
+			a, _ := tracks.Named(name)
 			require.NoError(t, d.link.Keep(ctx, h, a, strings.NewReader(strings.Repeat("x", 1000))))
 		}
 		if i < 2 {
-			require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: verdict.Passed}))
+			require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 		}
 		v, err := d.Run(ctx, d.Who, run.ID)
 		require.NoError(t, err)
@@ -518,18 +519,18 @@ func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 	require.ErrorContains(t, err, "this host's key is not known")
 	h, err := d.EnterHost(ctx, key)
 	require.NoError(t, err)
-	_, err = d.Join(ctx, h, "1", host.Protocol+1, "nats://x", bus.Secret{})
+	_, err = d.Join(ctx, h, "1", hostlink.Protocol+1, "nats://x", bus.Secret{})
 	require.ErrorContains(t, err, "the host speaks protocol")
-	_, err = d.Join(ctx, h, "1", host.Protocol, "", bus.Secret{})
+	_, err = d.Join(ctx, h, "1", hostlink.Protocol, "", bus.Secret{})
 	require.ErrorContains(t, err, "has no bus")
-	first, err := d.Join(ctx, h, "1", host.Protocol, "nats://x", bus.Secret{})
+	first, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", bus.Secret{})
 	require.NoError(t, err)
-	second, err := d.Join(ctx, h, "1", host.Protocol, "nats://x", bus.Secret{})
+	second, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", bus.Secret{})
 	require.NoError(t, err)
 	stop, err := d.AnswerHosts()
 	require.NoError(t, err)
 	defer stop()
-	ask := func(c host.Call) (a host.Answer) {
+	ask := func(c hostlink.Call) (a hostlink.Answer) {
 		raw, err := json.Marshal(c)
 		require.NoError(t, err)
 		back, err := d.Bus.Call(ctx, bus.Hosts, raw)
@@ -537,17 +538,17 @@ func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 		require.NoError(t, json.Unmarshal(back, &a))
 		return a
 	}
-	assert.Equal(t, host.KindStranger, ask(host.Call{Token: first.Token, Kind: "holds"}).Kind, "who joins later sends the first away")
+	assert.Equal(t, hostlink.KindStranger, ask(hostlink.Call{Token: first.Token, Kind: "holds"}).Kind, "who joins later sends the first away")
 	d.start()
 	mine := d.holds(1)[0] // the built-in host's
-	a := ask(host.Call{Token: second.Token, Kind: "holds"})
+	a := ask(hostlink.Call{Token: second.Token, Kind: "holds"})
 	assert.Empty(t, a.Problem)
 	assert.Empty(t, a.Holds)
-	assert.Equal(t, host.KindOver, ask(host.Call{Token: second.Token, Kind: "close", Hold: mine.ID, Closing: &host.Closing{Verdict: verdict.Passed}}).Kind)
-	_, err = d.HostFetch(ctx, h, mine.ID, host.Build)
+	assert.Equal(t, hostlink.KindOver, ask(hostlink.Call{Token: second.Token, Kind: "close", Hold: mine.ID, Closing: &hostlink.Closing{Verdict: verdict.Passed}}).Kind)
+	_, err = d.HostFetch(ctx, h, mine.ID, hostlink.Build)
 	require.ErrorContains(t, err, "this host has no hold")
 	require.ErrorContains(t, d.HostKeep(ctx, h, mine.ID, "device.log", -1, strings.NewReader("x")), "this host has no hold")
-	assert.Contains(t, ask(host.Call{Token: second.Token, Kind: "dance"}).Problem, "no call")
+	assert.Contains(t, ask(hostlink.Call{Token: second.Token, Kind: "dance"}).Problem, "no call")
 	back, err := d.Bus.Call(ctx, bus.Hosts, []byte("{"))
 	require.NoError(t, err)
 	assert.Contains(t, string(back), "can't be read")
@@ -559,14 +560,14 @@ func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 	require.ErrorContains(t, d.RemoveHost(ctx, d.Who, "bench-1"), "no host with a key")
 	_, err = d.EnterHost(ctx, key)
 	require.Error(t, err)
-	require.NoError(t, d.link.Close(ctx, mine, host.Closing{Verdict: verdict.Passed}))
+	require.NoError(t, d.link.Close(ctx, mine, hostlink.Closing{Verdict: verdict.Passed}))
 }
 
 func TestMetricsSayWhatIsGoingOn(t *testing.T) {
 	d := set(t, "d-1", "d-2")
 	d.start("d-1")
 	h := d.holds(1)[0]
-	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
+	require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 1, Stage: "running"}}))
 	reg := prometheus.NewRegistry()
 	reg.MustRegister(d.Collector())
 	require.NoError(t, testutil.GatherAndCompare(reg, strings.NewReader(`

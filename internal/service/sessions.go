@@ -16,7 +16,7 @@ import (
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/snippet"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/store"
 )
@@ -248,8 +248,8 @@ func (s *Service) MarkSession(ctx context.Context, who Identity, id, caseName st
 	if v != verdict.Passed && v != verdict.Failed && (v != verdict.Skipped || caseName == "") {
 		return x, fail(Invalid, title, "a session is passed or failed, a case also skipped", "%q is no verdict that can be given", v)
 	}
-	if len(caseName) > host.MaxCaseName || len(message) > host.MaxText || !utf8.ValidString(caseName+message) {
-		return x, fail(Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", host.MaxCaseName, host.MaxText), "the name or the message is too long, or is no text")
+	if len(caseName) > hostlink.MaxCaseName || len(message) > hostlink.MaxText || !utf8.ValidString(caseName+message) {
+		return x, fail(Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", hostlink.MaxCaseName, hostlink.MaxText), "the name or the message is too long, or is no text")
 	}
 	if caseName == "" {
 		err = s.Store.MarkSession(ctx, x.ID, v, message)
@@ -315,19 +315,19 @@ func (s *Service) activeHold(ctx context.Context, r store.SessionRow) (store.Hol
 }
 
 // sessionHold is what a host needs for a session.
-func (l *link) sessionHold(ctx context.Context, h store.Hold) (host.Hold, error) {
+func (l *link) sessionHold(ctx context.Context, h store.Hold) (hostlink.Hold, error) {
 	r, err := l.Store.SessionByID(ctx, h.WorkspaceID, h.LegID)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	d, err := l.Store.DeviceByID(ctx, h.DeviceID)
 	if err != nil {
-		return host.Hold{}, err
+		return hostlink.Hold{}, err
 	}
 	q := r.Request.V
 	seconds := func(f float64) time.Duration { return time.Duration(f * float64(time.Second)) }
-	out := host.Hold{ID: h.ID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Epoch: h.Epoch, Serial: d.Serial, Stop: h.Stop, Begun: h.Begun,
-		Session: &host.Session{Limit: seconds(q.Limit), Idle: seconds(q.Idle), Video: q.Recording["video"], Log: q.Recording["log"], Landscape: q.Landscape, Dark: q.Dark, Capabilities: q.Standard, Answer: remoteend.Told(r.ID, q.Build, d.Facts.V)}}
+	out := hostlink.Hold{ID: h.ID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Epoch: h.Epoch, Serial: d.Serial, Stop: h.Stop, Begun: h.Begun,
+		Session: &hostlink.Session{Limit: seconds(q.Limit), Idle: seconds(q.Idle), Video: q.Recording["video"], Log: q.Recording["log"], Landscape: q.Landscape, Dark: q.Dark, Capabilities: q.Standard, Answer: remoteend.Told(r.ID, q.Build, d.Facts.V)}}
 	if r.BuildID.Valid {
 		b, err := l.Store.BuildByID(ctx, h.WorkspaceID, r.BuildID.String)
 		if err != nil {

@@ -18,7 +18,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
@@ -51,11 +51,11 @@ func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
 		require.NoError(t, err)
 		h, err := d.EnterHost(ctx, key)
 		require.NoError(t, err)
-		w, err := d.Join(ctx, h, "1", host.Protocol, "nats://x", bus.Secret{})
+		w, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", bus.Secret{})
 		require.NoError(t, err)
 		return w.Token
 	}
-	ask := func(c host.Call) (a host.Answer) {
+	ask := func(c hostlink.Call) (a hostlink.Answer) {
 		raw, err := json.Marshal(c)
 		require.NoError(t, err)
 		back, err := d.Bus.Call(ctx, bus.Hosts, raw)
@@ -64,14 +64,14 @@ func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
 		require.Empty(t, a.Problem)
 		return a
 	}
-	about := &host.About{Isolation: "tight", Runtimes: map[string]string{"sh": "1"}}
-	seen := []host.Seen{{Facts: devices.Facts{Serial: "far-1", Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}}
+	about := &hostlink.About{Isolation: "tight", Runtimes: map[string]string{"sh": "1"}}
+	seen := []hostlink.Seen{{Facts: devices.Facts{Serial: "far-1", Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}}
 	token := join()
-	ask(host.Call{Token: token, Kind: "devices", About: about})
-	require.Empty(t, ask(host.Call{Token: token, Kind: "holds"}).Holds)
+	ask(hostlink.Call{Token: token, Kind: "devices", About: about})
+	require.Empty(t, ask(hostlink.Call{Token: token, Kind: "holds"}).Holds)
 	require.NoError(t, d.RemoveHost(ctx, d.Who, "bench-1"))
 	token = join()
-	ask(host.Call{Token: token, Kind: "devices", About: about, Seen: seen})
+	ask(hostlink.Call{Token: token, Kind: "devices", About: about, Seen: seen})
 	hosts, err := d.Hosts(ctx)
 	require.NoError(t, err)
 	for _, h := range hosts {
@@ -80,14 +80,14 @@ func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
 		}
 	}
 	d.start("far-1")
-	housetest.Eventually(t, "it gets its work", func() bool { return len(ask(host.Call{Token: token, Kind: "holds"}).Holds) == 1 })
+	housetest.Eventually(t, "it gets its work", func() bool { return len(ask(hostlink.Call{Token: token, Kind: "holds"}).Holds) == 1 })
 }
 
 func TestTheFeedForgetsWhatIsOverAndTellsEveryEnd(t *testing.T) {
 	d := set(t, "d-1")
 	run := d.start()
 	h := d.holds(1)[0]
-	require.NoError(t, d.link.Live(ctx, h, host.Live{Events: []timeline.Event{{Seq: 1, Kind: timeline.Log, Answer: "hello"}}}))
+	require.NoError(t, d.link.Live(ctx, h, hostlink.Now{Events: []timeline.Event{{Seq: 1, Kind: timeline.Log, Answer: "hello"}}}))
 	place := d.Feed.Here()
 	told := func(over bool) func() bool {
 		return func() bool {
@@ -101,13 +101,13 @@ func TestTheFeedForgetsWhatIsOverAndTellsEveryEnd(t *testing.T) {
 			return false
 		}
 	}
-	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 1, Stage: "running"}}))
+	require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 1, Stage: "running"}}))
 	housetest.Eventually(t, "the run is told", told(false))
 	// The hold is closed elsewhere, behind this process's back.
 	_, ok, err := d.Store.CloseHold(ctx, h.ID, store.Closing{Verdict: verdict.Passed})
 	require.NoError(t, err)
 	require.True(t, ok)
-	require.NoError(t, d.link.Live(ctx, h, host.Live{Events: []timeline.Event{{Seq: 2, Kind: timeline.Log, Answer: "late"}}}))
+	require.NoError(t, d.link.Live(ctx, h, hostlink.Now{Events: []timeline.Event{{Seq: 2, Kind: timeline.Log, Answer: "late"}}}))
 	housetest.Eventually(t, "its end is told", told(true))
 	housetest.Eventually(t, "the attempt is forgotten", func() bool { return d.Feed.Remembered() == 0 })
 }
@@ -117,19 +117,19 @@ func TestAHostsOddWordsHoldNoDeviceAndLoseNoOther(t *testing.T) {
 	d.start()
 	h := d.holds(1)[0]
 	long := strings.Repeat("x", 70_000)
-	bad := []host.Progress{
-		{Seq: 1, Stage: "dancing"}, {Seq: 2, Case: &host.CaseResult{Ordinal: -1, Name: "a"}}, {Seq: 3, Case: &host.CaseResult{Ordinal: 0, Name: "a", Try: host.Try{Verdict: "wonderful"}}},
+	bad := []hostlink.Progress{
+		{Seq: 1, Stage: "dancing"}, {Seq: 2, Case: &hostlink.CaseResult{Ordinal: -1, Name: "a"}}, {Seq: 3, Case: &hostlink.CaseResult{Ordinal: 0, Name: "a", Try: hostlink.Try{Verdict: "wonderful"}}},
 	}
 	for _, p := range bad {
-		err := d.link.Report(ctx, h, []host.Progress{p})
-		assert.True(t, errors.Is(err, host.ErrUnfit), "%v: %v", p.Seq, err)
+		err := d.link.Report(ctx, h, []hostlink.Progress{p})
+		assert.True(t, errors.Is(err, hostlink.ErrUnfit), "%v: %v", p.Seq, err)
 	}
-	require.NoError(t, d.link.Report(ctx, h, []host.Progress{{Seq: 4, Case: &host.CaseResult{Ordinal: 0, Name: long + "\xff\x00", Try: host.Try{Verdict: verdict.Failed, Message: long, Line: long, Shot: long, Trace: "\xff"}}}}))
-	_, err := d.link.Devices(ctx, service.BuiltIn, host.About{Why: long}, []host.Seen{
+	require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 4, Case: &hostlink.CaseResult{Ordinal: 0, Name: long + "\xff\x00", Try: hostlink.Try{Verdict: verdict.Failed, Message: long, Line: long, Shot: long, Trace: "\xff"}}}}))
+	_, err := d.link.Devices(ctx, service.BuiltIn, hostlink.About{Why: long}, []hostlink.Seen{
 		{Facts: devices.Facts{Serial: strings.Repeat("s", 300)}, State: "ready"}, {Facts: devices.Facts{Serial: "odd\x00"}, State: "ready"},
 		{Facts: devices.Facts{Serial: "d-1", Model: long, Platform: "android", API: 30}, State: "unusable", Why: long}})
 	require.NoError(t, err, "the odd ones are passed over, the others are told")
-	require.NoError(t, d.link.Close(ctx, h, host.Closing{Verdict: "splendid", Message: long, MarkedMessage: long, Marked: "odd", How: long}))
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: "splendid", Message: long, MarkedMessage: long, Marked: "odd", How: long}))
 	l, err := d.Leg(ctx, d.Who, h.LegID)
 	require.NoError(t, err)
 	require.Len(t, l.Attempts[0].Cases, 1)

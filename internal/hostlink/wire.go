@@ -1,9 +1,13 @@
-package host
+package hostlink
 
 // What a host and the service say to each other when they are not in one process:
 // calls over the bus, as JSON, and bytes over HTTP.
 
-import "time"
+import (
+	"errors"
+	"fmt"
+	"time"
+)
 
 // Call is one call of a host; fields that its kind does not need are empty.
 type Call struct {
@@ -15,14 +19,14 @@ type Call struct {
 	Holds    []string   `json:",omitempty"`
 	Hold     string     `json:",omitempty"`
 	Reports  []Progress `json:",omitempty"`
-	Live     *Live      `json:",omitempty"` // without its picture, which goes over HTTP
+	Live     *Now       `json:",omitempty"` // without its picture, which goes over HTTP
 	Closing  *Closing   `json:",omitempty"`
 }
 
 // Answer is the service's.
 type Answer struct {
 	Problem string   `json:",omitempty"` // why not
-	Kind    string   `json:",omitempty"` // of the problem: over, full, stranger, protocol; "": try again
+	Kind    string   `json:",omitempty"` // of the problem: over, full, stranger, unfit; "": try again
 	Names   []string `json:",omitempty"`
 	Holds   []Hold   `json:",omitempty"`
 }
@@ -33,32 +37,7 @@ const (
 	KindFull     = "full"     // ErrFull
 	KindStranger = "stranger" // this session is not known: join again
 	KindUnfit    = "unfit"    // ErrUnfit
-	KindProtocol = "protocol" // the service does not speak this host's protocol
 )
-
-// Order is one command of a session, or a piece of one, on its way to the host. An order can be sent
-// again: of an id that is known, nothing is done twice.
-type Order struct {
-	Hold, ID     string // ID: of the command, chosen by who sends it
-	Method, Path string
-	Size         int    // bytes of the whole body
-	From         int    // where this piece of it lies
-	Piece        []byte `json:",omitempty"`
-	Want         int    // from where on the answer is wanted
-}
-
-// Result is the host's answer to an order.
-type Result struct {
-	Gone    bool   `json:",omitempty"` // the session is not here any more
-	Problem string `json:",omitempty"`
-	Pending bool   `json:",omitempty"` // not done yet, or pieces are missing: send the same order again
-	Status  int    // of the answer
-	Size    int    // bytes of it
-	Piece   []byte `json:",omitempty"`
-}
-
-// PieceSize is how many bytes go in one message: some buses take no more than a megabyte.
-const PieceSize = 512 << 10
 
 // Welcome is what joining gives.
 type Welcome struct {
@@ -69,3 +48,34 @@ type Welcome struct {
 	BusPassword string    `json:"bus_password"`
 	Now         time.Time `json:"now"`
 }
+
+// KindOf is the kind of problem that an error is to a host; "": try again.
+func KindOf(err error) string {
+	for _, k := range kinds {
+		if errors.Is(err, k.err) {
+			return k.kind
+		}
+	}
+	return ""
+}
+
+// Err is the answer's problem as an error, nil where there is none. A stranger's is ErrStranger.
+func (a Answer) Err() error {
+	if a.Problem == "" {
+		return nil
+	}
+	for _, k := range kinds {
+		if a.Kind == k.kind {
+			return fmt.Errorf("%w: %s", k.err, a.Problem)
+		}
+	}
+	return errors.New(a.Problem)
+}
+
+// ErrStranger says that the service does not know the session of the host that asks: it must join again.
+var ErrStranger = errors.New("this session is not known: the host must join again")
+
+var kinds = []struct {
+	kind string
+	err  error
+}{{KindStranger, ErrStranger}, {KindOver, ErrOver}, {KindFull, ErrFull}, {KindUnfit, ErrUnfit}}

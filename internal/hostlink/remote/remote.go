@@ -1,6 +1,6 @@
-package host
-
-// The link of a host that runs in a process of its own.
+// Package remote is the link of a host that runs in a process of its own: calls go over the bus, and over HTTP where the
+// bus can't be reached; bytes go over HTTP. It joins again by itself when the service was started anew.
+package remote
 
 import (
 	"bytes"
@@ -18,16 +18,15 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
-	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
 )
 
 // ErrRefused says that the service will not have this host: its key is not known, or was taken
 // away, or the two speak different protocols. Trying again does not help.
 var ErrRefused = errors.New("the service refuses this host")
 
-// Remote is a Link to a service elsewhere. It joins again by itself when the
-// service was started anew.
-type Remote struct {
+// Link is a hostlink.Link to a service elsewhere.
+type Link struct {
 	URL, Key, Version string
 	Log               *slog.Logger
 	HTTP              *http.Client // nil: one of its own
@@ -36,22 +35,22 @@ type Remote struct {
 	tried   time.Time  // when it last joined, or tried to
 
 	mu      sync.Mutex
-	serve   func(context.Context, Order) Result // answers the commands of sessions
-	now     *session
+	serve   hostlink.Answerer // answers the commands of sessions
+	now     *joined
 	wakes   map[chan []byte]bool
 	refused error
 }
 
-// session is one joining.
-type session struct {
-	Welcome
+// joined is the time from one joining to the next.
+type joined struct {
+	hostlink.Welcome
 	bus *bus.NATS // nil: it can't be reached, all goes over HTTP
 	end func()
 }
 
-var _ Link = (*Remote)(nil)
+var _ hostlink.Link = (*Link)(nil)
 
-func (r *Remote) client() *http.Client {
+func (r *Link) client() *http.Client {
 	if r.HTTP != nil {
 		return r.HTTP
 	}
@@ -59,7 +58,7 @@ func (r *Remote) client() *http.Client {
 }
 
 // Join enters the service, and answers the host's name.
-func (r *Remote) Join(ctx context.Context) (string, error) {
+func (r *Link) Join(ctx context.Context) (string, error) {
 	s, err := r.join(ctx, nil)
 	if err != nil {
 		return "", err
@@ -67,8 +66,8 @@ func (r *Remote) Join(ctx context.Context) (string, error) {
 	return s.Name, nil
 }
 
-// Leave ends the session.
-func (r *Remote) Leave() {
+// Leave ends the joining.
+func (r *Link) Leave() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.now != nil {
@@ -78,13 +77,13 @@ func (r *Remote) Leave() {
 }
 
 // Refused is why the service will not have this host any more; nil: it does.
-func (r *Remote) Refused() error {
+func (r *Link) Refused() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.refused
 }
 
-func (r *Remote) session() *session {
+func (r *Link) current() *joined {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.now
@@ -96,17 +95,17 @@ const (
 )
 
 // join enters the service anew, unless somebody else has since old was found to be of no use.
-func (r *Remote) join(ctx context.Context, old *session) (*session, error) {
+func (r *Link) join(ctx context.Context, old *joined) (*joined, error) {
 	r.joining.Lock()
 	defer r.joining.Unlock()
-	if s := r.session(); s != nil && s != old {
+	if s := r.current(); s != nil && s != old {
 		return s, nil
 	}
 	if wait := joinPause - time.Since(r.tried); wait > 0 && old != nil {
 		return nil, fmt.Errorf("the service does not know this host yet; it joins again in %s", wait.Round(time.Millisecond))
 	}
 	r.tried = time.Now()
-	body, _ := json.Marshal(map[string]any{"protocol": Protocol, "version": r.Version})
+	body, _ := json.Marshal(map[string]any{"protocol": hostlink.Protocol, "version": r.Version})
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	resp, err := r.do(ctx, http.MethodPost, "/api/v1/hosts/join", "application/json", bytes.NewReader(body))
@@ -114,11 +113,11 @@ func (r *Remote) join(ctx context.Context, old *session) (*session, error) {
 		return nil, err
 	}
 	defer resp.Body.Close()
-	var w Welcome
+	var w hostlink.Welcome
 	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&w); err != nil {
 		return nil, fmt.Errorf("join %s: %w", r.URL, err)
 	}
-	s := &session{Welcome: w, end: func() {}}
+	s := &joined{Welcome: w, end: func() {}}
 	if s.bus, err = bus.Connect(w.BusURL, bus.Secret{User: w.BusUser, Password: w.BusPassword}); err != nil {
 		r.Log.Warn("the service is there, its bus is not: calls go over HTTP", "err", err)
 		s.bus = nil
@@ -138,18 +137,18 @@ func (r *Remote) join(ctx context.Context, old *session) (*session, error) {
 	return s, nil
 }
 
-// answer answers the commands of sessions until the session of this host ends.
-func (s *session) answer(serve func(context.Context, Order) Result, log *slog.Logger) {
+// answer answers the commands of sessions until this host joins again.
+func (s *joined) answer(serve hostlink.Answerer, log *slog.Logger) {
 	if s.bus == nil || serve == nil {
 		return
 	}
 	stop, err := s.bus.Answer(bus.Commands(s.Name), func(ctx context.Context, data []byte) []byte {
-		var o Order
-		r := Result{}
+		var o hostlink.Order
+		r := hostlink.Result{}
 		if err := json.Unmarshal(data, &o); err != nil {
 			r.Problem = "the order can't be read: " + err.Error()
 		} else {
-			r = guarded(ctx, log, serve, o)
+			r = serve(ctx, o)
 		}
 		raw, _ := json.Marshal(r)
 		return raw
@@ -165,27 +164,20 @@ func (s *session) answer(serve func(context.Context, Order) Result, log *slog.Lo
 	}
 }
 
-// guarded answers an order, also where that fails.
-func guarded(ctx context.Context, log *slog.Logger, serve func(context.Context, Order) Result, o Order) (r Result) {
-	if err := guard.Run(log, guard.Order, func() { r = serve(ctx, o) }); err != nil {
-		r = Result{Problem: err.Error()}
-	}
-	return r
-}
-
 // Serve implements Link.
-func (r *Remote) Serve(_ string, serve func(context.Context, Order) Result) (func(), error) {
+func (r *Link) Serve(_ string, serve hostlink.Answerer) (func(), error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	serve = hostlink.Guarded(r.Log, serve)
 	r.serve = serve
 	if r.now != nil {
 		r.now.answer(serve, r.Log)
 	}
-	return func() {}, nil // it ends with the session
+	return func() {}, nil // it ends with the joining
 }
 
-// listen takes wake-ups until the session ends.
-func (s *session) listen(wake func([]byte)) {
+// listen takes wake-ups until this host joins again.
+func (s *joined) listen(wake func([]byte)) {
 	messages, unsubscribe := s.bus.Subscribe(bus.Host(s.Name))
 	done := make(chan struct{})
 	s.end = sync.OnceFunc(func() {
@@ -205,7 +197,7 @@ func (s *session) listen(wake func([]byte)) {
 	}()
 }
 
-func (r *Remote) wake(m []byte) {
+func (r *Link) wake(m []byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for c := range r.wakes {
@@ -217,7 +209,7 @@ func (r *Remote) wake(m []byte) {
 }
 
 // do sends a request; an answer that is no success is an error.
-func (r *Remote) do(ctx context.Context, method, path, kind string, body io.Reader) (*http.Response, error) {
+func (r *Link) do(ctx context.Context, method, path, kind string, body io.Reader) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(r.URL, "/")+path, body)
 	if err != nil {
 		return nil, err
@@ -244,17 +236,17 @@ func (r *Remote) do(ctx context.Context, method, path, kind string, body io.Read
 		r.refused = err
 		r.mu.Unlock()
 	case http.StatusNotFound, http.StatusGone:
-		err = fmt.Errorf("%w: %s", ErrOver, p.Detail)
+		err = fmt.Errorf("%w: %s", hostlink.ErrOver, p.Detail)
 	case http.StatusInsufficientStorage:
-		err = fmt.Errorf("%w: %s", ErrFull, p.Detail)
+		err = fmt.Errorf("%w: %s", hostlink.ErrFull, p.Detail)
 	case http.StatusBadRequest, http.StatusMethodNotAllowed, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity:
-		err = fmt.Errorf("%w: %s: %s", ErrUnfit, p.Title, p.Detail)
+		err = fmt.Errorf("%w: %s: %s", hostlink.ErrUnfit, p.Title, p.Detail)
 	}
 	return nil, err
 }
 
 // ask sends a call over the bus, and where that can't be, over HTTP.
-func (r *Remote) ask(ctx context.Context, s *session, raw []byte) ([]byte, error) {
+func (r *Link) ask(ctx context.Context, s *joined, raw []byte) ([]byte, error) {
 	if s.bus != nil {
 		back, err := s.bus.Call(ctx, bus.Hosts, raw)
 		if err == nil || ctx.Err() != nil {
@@ -276,7 +268,7 @@ func (r *Remote) ask(ctx context.Context, s *session, raw []byte) ([]byte, error
 const maxAnswer = 64 << 20 // bytes
 
 // busDue says whether it is time to look for the bus again.
-func (r *Remote) busDue() bool {
+func (r *Link) busDue() bool {
 	if !r.joining.TryLock() {
 		return false
 	}
@@ -285,15 +277,15 @@ func (r *Remote) busDue() bool {
 }
 
 // call asks the service; where that does not know the session, it joins again and asks once more.
-func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
-	s := r.session()
+func (r *Link) call(ctx context.Context, c hostlink.Call) (a hostlink.Answer, err error) {
+	s := r.current()
 	for try := 0; try < 2; try++ {
 		if s == nil || try > 0 {
 			if s, err = r.join(ctx, s); err != nil {
 				return a, err
 			}
 		}
-		c.Protocol, c.Token = Protocol, s.Token
+		c.Protocol, c.Token = hostlink.Protocol, s.Token
 		raw, err := json.Marshal(c)
 		if err != nil {
 			return a, err
@@ -302,56 +294,46 @@ func (r *Remote) call(ctx context.Context, c Call) (a Answer, err error) {
 		if err != nil {
 			return a, err
 		}
-		a = Answer{}
+		a = hostlink.Answer{}
 		if err := json.Unmarshal(back, &a); err != nil {
 			return a, fmt.Errorf("the service's answer can't be read: %w", err)
 		}
-		if a.Kind != KindStranger {
+		if a.Kind != hostlink.KindStranger {
 			break
 		}
 	}
-	switch {
-	case a.Problem == "":
-		return a, nil
-	case a.Kind == KindOver:
-		return a, fmt.Errorf("%w: %s", ErrOver, a.Problem)
-	case a.Kind == KindUnfit:
-		return a, fmt.Errorf("%w: %s", ErrUnfit, a.Problem)
-	case a.Kind == KindFull:
-		return a, fmt.Errorf("%w: %s", ErrFull, a.Problem)
-	}
-	return a, errors.New(a.Problem)
+	return a, a.Err()
 }
 
 // Beside implements Link.
-func (r *Remote) Beside(string) bool { return false }
+func (r *Link) Beside(string) bool { return false }
 
 // Devices implements Link.
-func (r *Remote) Devices(ctx context.Context, _ string, about About, seen []Seen) ([]string, error) {
-	a, err := r.call(ctx, Call{Kind: "devices", About: &about, Seen: seen})
+func (r *Link) Devices(ctx context.Context, _ string, about hostlink.About, seen []hostlink.Seen) ([]string, error) {
+	a, err := r.call(ctx, hostlink.Call{Kind: "devices", About: &about, Seen: seen})
 	return a.Names, err
 }
 
 // Holds implements Link.
-func (r *Remote) Holds(ctx context.Context, _ string, inHand []string) ([]Hold, error) {
-	a, err := r.call(ctx, Call{Kind: "holds", Holds: inHand})
+func (r *Link) Holds(ctx context.Context, _ string, inHand []string) ([]hostlink.Hold, error) {
+	a, err := r.call(ctx, hostlink.Call{Kind: "holds", Holds: inHand})
 	return a.Holds, err
 }
 
 // Renew implements Link.
-func (r *Remote) Renew(ctx context.Context, _ string, holds []string) ([]string, error) {
-	a, err := r.call(ctx, Call{Kind: "renew", Holds: holds})
+func (r *Link) Renew(ctx context.Context, _ string, holds []string) ([]string, error) {
+	a, err := r.call(ctx, hostlink.Call{Kind: "renew", Holds: holds})
 	return a.Names, err
 }
 
 // Report implements Link.
-func (r *Remote) Report(ctx context.Context, hold Hold, p []Progress) error {
-	_, err := r.call(ctx, Call{Kind: "report", Hold: hold.ID, Reports: p})
+func (r *Link) Report(ctx context.Context, hold hostlink.Hold, p []hostlink.Progress) error {
+	_, err := r.call(ctx, hostlink.Call{Kind: "report", Hold: hold.ID, Reports: p})
 	return err
 }
 
 // Live implements Link.
-func (r *Remote) Live(ctx context.Context, hold Hold, now Live) error {
+func (r *Link) Live(ctx context.Context, hold hostlink.Hold, now hostlink.Now) error {
 	if now.Frame != nil {
 		resp, err := r.do(ctx, http.MethodPut, holdPath(hold, "screen", url.Values{"at": {strconv.FormatInt(now.FrameAt, 10)}}), "image/jpeg", bytes.NewReader(now.Frame))
 		if err != nil {
@@ -363,11 +345,11 @@ func (r *Remote) Live(ctx context.Context, hold Hold, now Live) error {
 	if len(now.Events) == 0 {
 		return nil
 	}
-	_, err := r.call(ctx, Call{Kind: "live", Hold: hold.ID, Live: &now})
+	_, err := r.call(ctx, hostlink.Call{Kind: "live", Hold: hold.ID, Live: &now})
 	return err
 }
 
-func holdPath(hold Hold, what string, q url.Values) string {
+func holdPath(hold hostlink.Hold, what string, q url.Values) string {
 	p := "/api/v1/holds/" + url.PathEscape(hold.ID) + "/" + what
 	if len(q) > 0 {
 		p += "?" + q.Encode()
@@ -376,16 +358,16 @@ func holdPath(hold Hold, what string, q url.Values) string {
 }
 
 // Append implements Link.
-func (r *Remote) Append(ctx context.Context, hold Hold, a Artifact, offset int64, part []byte) error {
+func (r *Link) Append(ctx context.Context, hold hostlink.Hold, a hostlink.Artifact, offset int64, part []byte) error {
 	return r.put(ctx, hold, "parts", url.Values{"name": {a.Name}, "offset": {strconv.FormatInt(offset, 10)}}, bytes.NewReader(part))
 }
 
 // Keep implements Link.
-func (r *Remote) Keep(ctx context.Context, hold Hold, a Artifact, body io.Reader) error {
+func (r *Link) Keep(ctx context.Context, hold hostlink.Hold, a hostlink.Artifact, body io.Reader) error {
 	return r.put(ctx, hold, "artifacts", url.Values{"name": {a.Name}}, body)
 }
 
-func (r *Remote) put(ctx context.Context, hold Hold, what string, q url.Values, body io.Reader) error {
+func (r *Link) put(ctx context.Context, hold hostlink.Hold, what string, q url.Values, body io.Reader) error {
 	resp, err := r.do(ctx, http.MethodPut, holdPath(hold, what, q), "application/octet-stream", body)
 	if err != nil {
 		return err
@@ -394,13 +376,13 @@ func (r *Remote) put(ctx context.Context, hold Hold, what string, q url.Values, 
 }
 
 // Close implements Link.
-func (r *Remote) Close(ctx context.Context, hold Hold, c Closing) error {
-	_, err := r.call(ctx, Call{Kind: "close", Hold: hold.ID, Closing: &c})
+func (r *Link) Close(ctx context.Context, hold hostlink.Hold, c hostlink.Closing) error {
+	_, err := r.call(ctx, hostlink.Call{Kind: "close", Hold: hold.ID, Closing: &c})
 	return err
 }
 
 // Fetch implements Link.
-func (r *Remote) Fetch(ctx context.Context, hold Hold, what Content) (io.ReadCloser, error) {
+func (r *Link) Fetch(ctx context.Context, hold hostlink.Hold, what hostlink.Content) (io.ReadCloser, error) {
 	resp, err := r.do(ctx, http.MethodGet, holdPath(hold, string(what), nil), "", nil)
 	if err != nil {
 		return nil, err
@@ -409,7 +391,7 @@ func (r *Remote) Fetch(ctx context.Context, hold Hold, what Content) (io.ReadClo
 }
 
 // FetchBuild implements Link.
-func (r *Remote) FetchBuild(ctx context.Context, hold Hold, ref string) (io.ReadCloser, error) {
+func (r *Link) FetchBuild(ctx context.Context, hold hostlink.Hold, ref string) (io.ReadCloser, error) {
 	resp, err := r.do(ctx, http.MethodGet, holdPath(hold, "any-build", url.Values{"ref": {ref}}), "", nil)
 	if err != nil {
 		return nil, err
@@ -418,7 +400,7 @@ func (r *Remote) FetchBuild(ctx context.Context, hold Hold, ref string) (io.Read
 }
 
 // Wake implements Link.
-func (r *Remote) Wake(string) (<-chan []byte, func()) {
+func (r *Link) Wake(string) (<-chan []byte, func()) {
 	c := make(chan []byte, 16)
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -1,0 +1,36 @@
+package tracks
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestANameSaysWhatAFileIs(t *testing.T) {
+	for name, kind := range map[string]string{
+		"timeline.jsonl": "timeline", "device.log": "device-log", "remote-end.log": "remote-end-log", "output.log": "output", "video.mp4": "video",
+		"results/001-junit.xml": "results", "screenshots/001-open.png": "screenshot", "trees/001-open.xml": "tree", "kept/notes.txt": "kept",
+		"": "", "video.mp4.bak": "", "results/001.txt": "", "screenshots/x.svg": "", "../timeline.jsonl": "", "closing.json": "",
+		"kept/" + strings.Repeat("x", MaxKeptName): "", "kept/a\nb": "",
+	} {
+		a, ok := Named(name)
+		assert.Equal(t, kind != "", ok, "%q", name)
+		assert.Equal(t, kind, a.Kind, "%q", name)
+		if ok {
+			assert.Equal(t, name, a.Name)
+			assert.NotEmpty(t, a.ContentType, "%q", name)
+		}
+	}
+}
+
+func TestOnlyTracksGrow(t *testing.T) {
+	list := Growing()
+	for _, a := range list {
+		same, ok := Named(a.Name)
+		assert.True(t, ok)
+		assert.Equal(t, a, same)
+	}
+	list[0].Name = "changed"
+	assert.Equal(t, Timeline, Growing()[0].Name, "a caller can't change the table")
+}

@@ -1,0 +1,51 @@
+package hostlink
+
+// What is gathered: how cases stand, and files, each known by its name.
+
+import (
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/tracks"
+	"tessellant/internal/core/verdict"
+)
+
+// Progress is what changed: the stage, or a case that began or ended.
+type Progress struct {
+	Seq   int64
+	Stage string      `json:",omitempty"`
+	Case  *CaseResult `json:",omitempty"`
+	Cases *int        `json:",omitempty"` // so many cases there are in the end: those behind were only seen for a time
+}
+
+// CaseResult is how a case stands; without a verdict it has just begun.
+type CaseResult struct {
+	Ordinal int
+	Name    string
+	Try
+	Tries []Try `json:",omitempty"` // where there was more than one; the result is made of them
+}
+
+// Try is how one try of a case came out.
+type Try struct {
+	Verdict                         verdict.Verdict
+	Message, Line, Expected, Actual string
+	Trace                           string
+	Shot, Tree                      string // artifacts
+	StartMS, TookMS                 int64
+}
+
+// Now is what has just happened in an attempt.
+type Now struct {
+	Events  []timeline.Event // since the last time
+	Frame   []byte           // the newest picture, as JPEG; nil: it has not changed
+	FrameAt int64            // ms on the attempt's clock
+}
+
+// Bounds of what a host says, in bytes. The service cuts what is longer.
+const (
+	MaxCaseName = 500
+	MaxText     = 60_000  // of each text of a case
+	MaxMessage  = 4 << 10 // of a leg, or of a session
+)
+
+// Artifact is a file to be kept.
+type Artifact = tracks.Artifact
