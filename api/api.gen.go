@@ -16,11 +16,11 @@ import (
 	"strings"
 	"time"
 
-	"tessellant/internal/core/timeline"
-
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
+
+	"tessellant/internal/core/timeline"
 )
 
 // Defines values for ArtifactKind.
@@ -1085,7 +1085,7 @@ type Session struct {
 	Device  *SessionDevice `json:"device,omitempty"`
 	Ended   *time.Time     `json:"ended,omitempty"`
 
-	// Group The label under which it is listed
+	// Group The group in which it is listed
 	Group string `json:"group"`
 
 	// How How it ended: by its client, idle, limit, lost, stopped; never: it did not begin
@@ -1382,7 +1382,7 @@ type StartRunParams struct {
 
 // ListSessionsParams defines parameters for ListSessions.
 type ListSessionsParams struct {
-	// Group Only those of this label
+	// Group Only those of this group
 	Group *string `form:"group,omitempty" json:"group,omitempty"`
 
 	// Device Only those on this device

@@ -218,7 +218,7 @@ func largeLeg(ctx context.Context, dir string, tab *housetest.Tab) error {
 	var first, again []time.Duration
 	for _, into := range []*[]time.Duration{&first, &again} {
 		for _, h := range holds {
-			took, err := open(h.LegID)
+			took, err := open(h.WorkID)
 			if err != nil {
 				return err
 			}

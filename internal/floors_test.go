@@ -26,8 +26,9 @@ var floors = [][]string{
 	{"internal/hostlink"},
 	{"internal/guard"},
 	{"internal/child"},
-	{"internal/core/planning", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet"},
-	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/dispatch", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks"},
+	{"internal/core/planning", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet"},
+	{"internal/core/work"},
+	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks"},
 	{"internal/core/zipdir", "internal/core/foreign"},
 }
 

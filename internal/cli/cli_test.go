@@ -68,7 +68,7 @@ func TestCommands(t *testing.T) {
 	s.Host(t, &server.Server, connect...)
 	housetest.Eventually(t, "both phones are free", func() bool {
 		ds, _, err := s.Devices(t.Context(), nil, "", 10)
-		return err == nil && len(ds) == 2 && ds[0].State == "ready" && ds[1].State == "ready"
+		return err == nil && len(ds) == 2 && ds[0].Standing().Free && ds[1].Standing().Free
 	})
 	apk, err := filepath.Abs(housetest.Kelpline(t))
 	require.NoError(t, err)

@@ -20,16 +20,16 @@ import (
 const sessionHelp = "SESSION is an id, or newest."
 
 func (a *app) sessionCmd() *cobra.Command {
-	var label, device string
+	var inGroup, device string
 	var going bool
 	var after string
 	list := &cobra.Command{Use: "list", Short: "List sessions, the newest first", Args: cobra.NoArgs,
 		Long:    "List the sessions that W3C WebDriver clients opened at /webdriver, the newest first, and say how many are open and how many wait for a device.",
 		Example: "  tessellant session list\n  tessellant session list --group nightly\n  tessellant session list --going --device orr-01",
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.sessionList(c.Context(), label, device, going, after)
+			return a.sessionList(c.Context(), inGroup, device, going, after)
 		}}
-	list.Flags().StringVar(&label, "group", "", "only those of this group (the capability tessellant:group)")
+	list.Flags().StringVar(&inGroup, "group", "", "only those of this group (the capability tessellant:group)")
 	list.Flags().StringVar(&device, "device", "", "only those on the device with this serial")
 	list.Flags().BoolVar(&going, "going", false, "only those that are not over")
 	list.Flags().StringVar(&after, "after", "", "go on after this session: what a list before gave as the rest")
@@ -328,7 +328,7 @@ func (a *app) snippetCmd() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&build, "build", "", "the build to install")
 	f.StringArrayVar(&where, "where", nil, "which devices will do, such as 'os>=12' or maker=Orrery; may be given again")
-	f.StringVar(&group, "group", "", "the label under which its sessions are listed")
+	f.StringVar(&group, "group", "", "the group in which its sessions are listed")
 	f.StringVar(&name, "name", "", "what the session is called")
 	return c
 }

@@ -43,8 +43,8 @@ func (a *attempt) asHeld() hostlink.Hold {
 func (a *attempt) noteBesides(app string) error {
 	a.installing.Lock()
 	defer a.installing.Unlock()
-	a.replaced = a.replaced || app == a.hold.AppID
-	if app == a.hold.AppID || slices.Contains(a.besides, app) {
+	a.replaced = a.replaced || app == a.hold.Spec.App.ID
+	if app == a.hold.Spec.App.ID || slices.Contains(a.besides, app) {
 		return nil
 	}
 	hold := a.hold
@@ -114,7 +114,7 @@ func (a *attempt) anyBuild(ctx context.Context, ref string) (app phone.App, what
 // clean leaves the device as it should be found: its settings back, without the apps, at home.
 func clean(ctx context.Context, d *android.Device, hold hostlink.Hold) {
 	_ = d.Unsettle(ctx)
-	for _, app := range append([]string{hold.AppID}, hold.Besides...) {
+	for _, app := range append([]string{hold.Spec.App.ID}, hold.Besides...) {
 		if app != "" {
 			_ = d.Uninstall(ctx, app)
 		}

@@ -37,7 +37,7 @@ type fileRun struct {
 
 // cases runs the chosen cases, one after the other.
 func (a *attempt) cases(ctx context.Context) error {
-	limit := time.Duration(a.hold.LimitSeconds) * time.Second
+	limit := a.hold.Spec.Limits.Whole.Duration()
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errLegTime)
 	defer cancel()
 	var file fileRun
@@ -143,7 +143,7 @@ func (a *attempt) call(ctx context.Context, c script.Call) (v any, err error) {
 
 // script is what the script's process needs to run a case.
 func (a *attempt) script(c testpkg.Case, f fileRun) script.Case {
-	return script.Case{Scripts: a.pkg.Scripts, File: c.File, Func: c.Func, Row: c.Row, Facts: a.unit.facts, Inputs: a.hold.Inputs, Prepared: f.prepared}
+	return script.Case{Scripts: a.pkg.Scripts, File: c.File, Func: c.Func, Row: c.Row, Facts: a.unit.facts, Inputs: a.hold.Inputs(), Prepared: f.prepared}
 }
 
 // tries runs a case, and again where it failed and failures are to be confirmed. One
@@ -162,7 +162,7 @@ func (a *attempt) tries(ctx context.Context, c testpkg.Case, r *hostlink.CaseRes
 		a.oneCase(ctx, c, r.Ordinal, &t, f, n)
 		t.TookMS = a.rec.now() - t.StartMS
 		r.Tries = append(r.Tries, t)
-		again := (t.Verdict == verdict.Failed || t.Verdict == verdict.Expired) && n <= a.hold.Confirm && ctx.Err() == nil
+		again := (t.Verdict == verdict.Failed || t.Verdict == verdict.Expired) && n <= a.hold.Spec.Limits.Confirm && ctx.Err() == nil
 		if again {
 			a.noteCase(c, *r, t)
 			continue
@@ -200,7 +200,7 @@ func combine(tries []hostlink.Try) hostlink.Try {
 // noteCase writes the end of a try into the timeline.
 func (a *attempt) noteCase(c testpkg.Case, r hostlink.CaseResult, t hostlink.Try) {
 	e := timeline.Event{Kind: timeline.Case, Name: c.Name, Verdict: string(t.Verdict), Error: t.Message, Line: t.Line, File: t.Shot, Tree: t.Tree, Took: a.rec.now() - t.StartMS, Expected: t.Expected, Actual: t.Actual}
-	if n := len(r.Tries); n > 1 || (n == 1 && a.hold.Confirm > 0 && t.Verdict == verdict.Failed) {
+	if n := len(r.Tries); n > 1 || (n == 1 && a.hold.Spec.Limits.Confirm > 0 && t.Verdict == verdict.Failed) {
 		e.Args = map[string]string{"try": fmt.Sprint(n)}
 	}
 	a.rec.note(e)

@@ -201,7 +201,7 @@ func TestNamesOfFilesSayWhatTheyAre(t *testing.T) {
 
 func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
 	s := &spool{dir: t.TempDir(), limit: 1 << 20}
-	hold := hostlink.Hold{ID: "h", AttemptID: "a", Serial: "d", Inputs: map[string]string{"code": "ebb-and-flow"}, Secrets: []string{"ebb-and-flow"}}
+	hold := hostlink.Hold{ID: "h", AttemptID: "a", Serial: "d", WorkID: "w", Secrets: map[string]string{"code": "ebb-and-flow"}}
 	c, err := newCourier(nil, s, hold, nil)
 	require.NoError(t, err)
 	defer c.reports.Close()
@@ -212,10 +212,10 @@ func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
 	require.Len(t, left, 1)
 	assert.Equal(t, "d", left[0].Serial)
 	assert.Equal(t, "the host was started again while the leg ran", s.leftClosing(left[0]).Message)
-	assert.Equal(t, "ebb-and-flow", hold.Inputs["code"], "the work itself has them")
+	assert.Equal(t, "ebb-and-flow", hold.Inputs()["code"], "the work itself has them")
 	// What is installed besides is known to who cleans up after this process.
 	a := &attempt{dir: s.path("a"), hold: hold, book: &logbook{}}
-	a.hold.AppID = "org.kelpline.app"
+	a.hold.Spec.App.ID = "org.kelpline.app"
 	for _, app := range []string{"org.kelpline.app", "net.kelpline.app", "org.other", "net.kelpline.app"} {
 		require.NoError(t, a.noteBesides(app))
 	}

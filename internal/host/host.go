@@ -211,10 +211,11 @@ func (h *Host) handInLeft(ctx context.Context, hold hostlink.Hold) {
 
 // logOf is the log for what concerns a hold.
 func (h *Host) logOf(hold hostlink.Hold) *slog.Logger {
-	if hold.Session != nil {
-		return h.Log.With("session", hold.LegID, "attempt", hold.AttemptID, "device", hold.Serial)
+	l := h.Log.With(string(hold.Kind), hold.WorkID, "attempt", hold.AttemptID, "device", hold.Serial)
+	if hold.RunID != "" {
+		l = l.With("run", hold.RunID)
 	}
-	return h.Log.With("run", hold.RunID, "leg", hold.LegID, "attempt", hold.AttemptID, "device", hold.Serial)
+	return l
 }
 
 // begin notes a hold's work. Work that is in hand on the same device is left:

@@ -69,7 +69,7 @@ func setUp(t *testing.T, traits standin.Traits, change ...func(*host.Config)) *b
 	require.NoError(t, err)
 	housetest.Eventually(t, "the phone is free", func() bool {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
-		return err == nil && len(ds) == 1 && ds[0].State == "ready"
+		return err == nil && len(ds) == 1 && ds[0].Standing().State == "ready"
 	})
 	return b
 }
@@ -454,7 +454,7 @@ func TestADeviceWithoutStorageIsUnusableAndSaysWhatToDo(t *testing.T) {
 	housetest.Eventually(t, "the device is unusable", func() bool {
 		ds, _, err := s.Devices(context.Background(), nil, "", 10)
 		require.NoError(t, err)
-		return len(ds) == 1 && ds[0].State == "unusable" && strings.Contains(ds[0].Why, "12 MB free): remove apps or files")
+		return len(ds) == 1 && ds[0].Standing().State == "unusable" && strings.Contains(ds[0].Standing().Why, "12 MB free): remove apps or files")
 	})
 }
 
@@ -544,7 +544,7 @@ func TestADeviceThatGoesAwayIsAwayAndComesBack(t *testing.T) {
 	state := func() string {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
 		require.NoError(t, err)
-		return ds[0].State + ": " + ds[0].Why
+		return ds[0].Standing().State + ": " + ds[0].Standing().Why
 	}
 	housetest.Eventually(t, "the phone is away", func() bool {
 		return strings.HasPrefix(state(), "away: its host does not see it") || strings.HasPrefix(state(), "unusable: the adb server says")
@@ -569,7 +569,7 @@ func TestADeviceThatCannotBeTestedIsNotGivenWorkAndSaysWhy(t *testing.T) {
 			require.NoError(t, err)
 			for _, d := range ds {
 				if d.Serial == serial {
-					return string(d.State) == state && strings.Contains(d.Why, why)
+					return string(d.Standing().State) == state && strings.Contains(d.Standing().Why, why)
 				}
 			}
 			return false
@@ -599,7 +599,7 @@ func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
 		require.NoError(t, err)
 		listed, err := server.Devices(context.Background())
 		require.NoError(t, err)
-		return len(listed) == 3 && len(ds) == 2 && ds[0].State == "ready" && ds[1].State == "ready"
+		return len(listed) == 3 && len(ds) == 2 && ds[0].Standing().State == "ready" && ds[1].Standing().State == "ready"
 	})
 	ds, _, err := b.Devices(context.Background(), nil, "", 10)
 	require.NoError(t, err)
@@ -617,7 +617,7 @@ func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
 	housetest.Eventually(t, "both are there again, as before", func() bool {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
 		require.NoError(t, err)
-		return len(ds) == 2 && ds[0].State == "ready" && ds[1].State == "ready" && ds[0].Serial == "orr-01" && ds[1].Serial == named
+		return len(ds) == 2 && ds[0].Standing().State == "ready" && ds[1].Standing().State == "ready" && ds[0].Serial == "orr-01" && ds[1].Serial == named
 	})
 }
 
@@ -656,7 +656,7 @@ func TestAnEmulatorThatStartsLaterIsFound(t *testing.T) {
 	b.HostWith(t, host.Config{Server: &server.Server, Emulators: []int{n}})
 	housetest.Eventually(t, "it is among the devices", func() bool {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
-		return err == nil && len(ds) == 1 && ds[0].Serial == "emu-03" && ds[0].State == "ready"
+		return err == nil && len(ds) == 1 && ds[0].Serial == "emu-03" && ds[0].Standing().State == "ready"
 	})
 }
 

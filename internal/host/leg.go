@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,6 +22,7 @@ import (
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/core/work"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
@@ -66,6 +68,9 @@ type attempt struct {
 	how      string     // a session ended
 }
 
+// kind is the kind of the content.
+func (a *attempt) kind() string { return a.hold.Spec.Content.Kind }
+
 // share is what the attempt takes of the host's folder.
 func (a *attempt) share() *share { return a.h.spool.of(a.hold.AttemptID) }
 
@@ -81,7 +86,7 @@ var (
 // When held ends before ctx does, the run was stopped, or the hold is lost: what was gathered is
 // handed in, and in the second case the device, which may be somebody else's by now, is let alone.
 func (h *Host) work(ctx, held context.Context, hold hostlink.Hold) {
-	a := &attempt{h: h, hold: hold, dir: h.spool.path(hold.AttemptID), log: h.logOf(hold), mask: masking.New(hold.Secrets)}
+	a := &attempt{h: h, hold: hold, dir: h.spool.path(hold.AttemptID), log: h.logOf(hold), mask: masking.New(slices.Collect(maps.Values(hold.Secrets)))}
 	if hold.Begun { // by a process of this host whose folder is gone
 		h.refuse(ctx, hold, a.log, errors.New("the host was started again while the leg ran, without its folder"))
 		return
@@ -142,7 +147,7 @@ func (h *Host) work(ctx, held context.Context, hold hostlink.Hold) {
 	if a.outside != nil {
 		a.outside.close()
 	}
-	if a.hold.Session != nil {
+	if a.kind() == work.Commands {
 		a.sessionEnd(&end)
 	}
 	if err := a.courier.finish(end); err != nil {
@@ -187,39 +192,39 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	}
 	a.phone = phone.Observed(a.unit.device, a.rec.command)
 	a.stage("preparing")
-	if a.hold.Session != nil || a.hold.Program {
+	if a.kind() == work.Commands || a.kind() == work.Programs {
 		if a.outside, err = newGathering(a); err != nil {
 			return verdict.Lost, fmt.Sprintf("the host can't keep evidence: %v", err)
 		}
 	}
-	work, stop := context.WithCancelCause(ctx)
+	doing, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var side sync.WaitGroup
 	err = guard.Do(a.log, guard.Hold, func() error {
-		if err := a.prepare(work, stop, &side); err != nil {
+		if err := a.prepare(doing, stop, &side); err != nil {
 			return err
 		}
 		if a.film != nil {
-			a.film.begun(work)
+			a.film.begun(doing)
 		}
 		switch {
-		case a.hold.Session != nil:
-			return a.serve(work)
-		case a.hold.Program:
-			return a.program(work)
+		case a.kind() == work.Commands:
+			return a.serve(doing)
+		case a.kind() == work.Programs:
+			return a.program(doing)
 		}
 		a.stage("running")
-		return a.cases(work)
+		return a.cases(doing)
 	})
 	stop(nil)
 	side.Wait()
 	a.stage("collecting")
-	if cause := context.Cause(work); cause != nil && !errors.Is(cause, context.Canceled) {
+	if cause := context.Cause(doing); cause != nil && !errors.Is(cause, context.Canceled) {
 		err = cause // the device went away, whatever was noticed first
 	}
 	var panicked *guard.Panicked
 	a.ours = errors.As(err, &panicked)
-	if a.hold.Session != nil {
+	if a.kind() == work.Commands {
 		v, message, how := a.judgeSession(err)
 		a.how = how
 		return v, message
@@ -292,28 +297,18 @@ func persist(ctx context.Context, log *slog.Logger, what string, f func(context.
 	}
 }
 
-// prepareSession sets the device as a session wants it, with its app in front.
-func (a *attempt) prepareSession(ctx context.Context, q *hostlink.Session) error {
-	d := phone.ObservedSettings(a.unit.device, a.rec.command)
-	if a.app.ID != "" {
-		if err := a.reinstall(ctx); err != nil {
+// setConditions sets the device as the work wants it.
+func (a *attempt) setConditions(ctx context.Context) error {
+	d, c := phone.ObservedSettings(a.unit.device, a.rec.command), a.hold.Spec.Conditions
+	if c.Dark != nil {
+		if err := d.Dark(ctx, *c.Dark); err != nil {
 			return err
 		}
 	}
-	if q.Dark != nil {
-		if err := d.Dark(ctx, *q.Dark); err != nil {
-			return err
-		}
+	if c.Landscape != nil {
+		return d.Rotate(ctx, *c.Landscape)
 	}
-	if q.Landscape != nil {
-		if err := d.Rotate(ctx, *q.Landscape); err != nil {
-			return err
-		}
-	}
-	if a.app.ID == "" {
-		return nil
-	}
-	return a.phone.Launch(ctx, a.app)
+	return nil
 }
 
 // sessionEnd puts to a closing what is said of sessions alone.

@@ -85,7 +85,7 @@ type program struct {
 
 // program prepares and runs the package's program, and reads what it reports.
 func (a *attempt) program(ctx context.Context) error {
-	limit := time.Duration(a.hold.LimitSeconds) * time.Second
+	limit := a.hold.Spec.Limits.Whole.Duration()
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errLegTime)
 	defer cancel()
 	box := a.h.Box
@@ -162,9 +162,9 @@ func (p *program) socket() string { return filepath.Join(p.dir.Run, "webdriver.s
 func (p *program) env() map[string]string {
 	f := p.a.unit.facts
 	facts, _ := json.Marshal(f.Traits())
-	env := map[string]string{"TESSELLANT_DEVICE": string(facts), "TESSELLANT_DEVICE_SERIAL": f.Serial, "TESSELLANT_BUILD": p.a.hold.Build, "TESSELLANT_APP": p.a.hold.AppID, "TESSELLANT_PACKAGE": p.a.hold.Package,
-		"TESSELLANT_RUN": p.a.hold.RunID, "TESSELLANT_LEG": p.a.hold.LegID, "TESSELLANT_KEEP": p.box.KeepPath(p.dir)}
-	for name, v := range p.a.hold.Inputs {
+	env := map[string]string{"TESSELLANT_DEVICE": string(facts), "TESSELLANT_DEVICE_SERIAL": f.Serial, "TESSELLANT_BUILD": p.a.hold.Spec.App.Ref, "TESSELLANT_APP": p.a.hold.Spec.App.ID, "TESSELLANT_PACKAGE": p.a.hold.Spec.Content.Ref,
+		"TESSELLANT_RUN": p.a.hold.RunID, "TESSELLANT_LEG": p.a.hold.WorkID, "TESSELLANT_KEEP": p.box.KeepPath(p.dir)}
+	for name, v := range p.a.hold.Inputs() {
 		env["TESSELLANT_INPUT_"+strings.ToUpper(strings.ReplaceAll(name, "-", "_"))] = v
 	}
 	return env
@@ -240,7 +240,7 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 		return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be started anew: %v", err)
 	}
 	p.opened++
-	answer := wanted.Standard.Answer(f.Platform, timeouts, remoteend.Told(a.hold.LegID, a.hold.Build, f))
+	answer := wanted.Standard.Answer(f.Platform, timeouts, remoteend.Told(a.hold.WorkID, a.hold.Spec.App.Ref, f))
 	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(a.hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
 		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: f, Notes: a.outside}), nil
 }

@@ -17,6 +17,7 @@ import (
 
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/work"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
@@ -25,20 +26,20 @@ import (
 
 // prepare makes the device ready: clock, log, film, a clean app.
 func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, side *sync.WaitGroup) error {
-	session := a.hold.Session
-	if session == nil {
+	spec := a.hold.Spec
+	if spec.Content.SHA256 != "" {
 		if err := a.readPackage(ctx); err != nil {
 			return err
 		}
 	}
 	build := filepath.Join(a.dir, "build")
-	if a.hold.BuildSHA != "" {
-		if err := a.fetch(ctx, hostlink.Build, build, a.hold.BuildSHA); err != nil {
+	if a.hold.Spec.App.SHA256 != "" {
+		if err := a.fetch(ctx, hostlink.Build, build, a.hold.Spec.App.SHA256); err != nil {
 			return &unready{fmt.Errorf("the host could not fetch the build: %w", err)}
 		}
 	}
-	a.app = phone.App{ID: a.hold.AppID, Activity: a.hold.Activity, Size: a.hold.BuildSize, Open: func() (io.ReadCloser, error) { return os.Open(build) }}
-	if a.hold.BuildSHA == "" {
+	a.app = phone.App{ID: a.hold.Spec.App.ID, Activity: a.hold.Spec.App.Activity, Size: a.hold.Spec.App.Size, Open: func() (io.ReadCloser, error) { return os.Open(build) }}
+	if a.hold.Spec.App.SHA256 == "" {
 		a.app = phone.App{}
 	}
 	d := a.unit.device
@@ -60,7 +61,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if err != nil {
 		return err
 	}
-	if needs := int(a.hold.BuildSize>>20)*3 + leastFreeMB; free < needs {
+	if needs := int(a.hold.Spec.App.Size>>20)*3 + leastFreeMB; free < needs {
 		return &unready{fmt.Errorf("the device %s has %d MB of storage left, and needs %d for this build: remove apps or files from it", a.hold.Serial, free, needs)}
 	}
 	since := time.Time{}
@@ -71,10 +72,10 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 		since = a.samples[0].Device
 	}
 	logTo := a.dir
-	if session != nil && !session.Log {
+	if !spec.Recording.Log {
 		logTo = "" // it is watched for crashes all the same
 	}
-	if a.book, err = newLogbook(logTo, d, a.hold.AppID, since, a.mask, a.share()); err != nil {
+	if a.book, err = newLogbook(logTo, d, a.hold.Spec.App.ID, since, a.mask, a.share()); err != nil {
 		return err
 	}
 	beside := func(f func() error) { // what goes on beside the test; its error ends the attempt
@@ -85,7 +86,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 		})
 	}
 	beside(func() error { return a.book.follow(ctx) }) // a log that ends is the first sign that the device went away
-	if session == nil || session.Video {
+	if spec.Recording.Video {
 		if a.film, err = newFilm(a.dir, d, a.rec.at, a.share()); err != nil {
 			return err
 		}
@@ -98,12 +99,23 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if err := d.Settle(ctx); err != nil {
 		return err
 	}
-	if session != nil {
-		return a.prepareSession(ctx, session)
+	if a.app.ID != "" {
+		if err := a.reinstall(ctx); err != nil {
+			return err
+		}
+	}
+	if err := a.setConditions(ctx); err != nil {
+		return err
+	}
+	if a.kind() == work.Commands {
+		if a.app.ID == "" {
+			return nil
+		}
+		return a.phone.Launch(ctx, a.app)
 	}
 	a.hands = &script.Hands{Phone: a.phone, Keyboard: phone.ObservedKeyboard(d, a.rec.command), Settings: phone.ObservedSettings(d, a.rec.command), Permissions: phone.ObservedPermissions(d, a.rec.command), App: a.app, Facts: a.unit.facts,
 		Data: a.pkg, Notes: notes{a.rec, a.phone}, Calls: a.rec.atCall}
-	return a.reinstall(ctx)
+	return nil
 }
 
 // keepInTouch asks the device again and again whether it is there: one that freezes stays
@@ -134,7 +146,7 @@ func (a *attempt) sample(ctx context.Context, c phone.Clock) error {
 
 func (a *attempt) readPackage(ctx context.Context) error {
 	path := filepath.Join(a.dir, "package")
-	if err := a.fetch(ctx, hostlink.Package, path, a.hold.PackageSHA); err != nil {
+	if err := a.fetch(ctx, hostlink.Package, path, a.hold.Spec.Content.SHA256); err != nil {
 		return &unready{fmt.Errorf("the host could not fetch the package: %w", err)}
 	}
 	file, err := os.Open(path)
@@ -158,7 +170,7 @@ func (a *attempt) readPackage(ctx context.Context) error {
 		return errors.New(a.pkg.Blocked()[0].What)
 	}
 	for _, c := range a.pkg.Cases {
-		if slices.Contains(a.hold.Cases, c.Name) {
+		if slices.Contains(a.hold.Spec.Cases, c.Name) {
 			a.chosen = append(a.chosen, c)
 		}
 	}

@@ -22,6 +22,7 @@ import (
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/core/work"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
@@ -216,7 +217,7 @@ func (g *gathering) endCase(c *hostlink.CaseResult) {
 	end := g.a.rec.now()
 	g.a.rec.note(timeline.Event{Kind: timeline.Case, At: end, Name: c.Name, Verdict: string(c.Verdict), Error: c.Message, File: c.Shot, Tree: c.Tree, Took: c.TookMS})
 	g.a.rec.inCase("")
-	if g.a.hold.Program { // its report has the last word
+	if g.a.kind() == work.Programs { // its report has the last word
 		g.marks = append(g.marks, mark{*c, end})
 	}
 }
@@ -231,7 +232,7 @@ func (g *gathering) Mark(v, message string) {
 
 // DeviceLog implements remoteend.Notes.
 func (g *gathering) DeviceLog(ctx context.Context, since int64) (lines []string, next int64, err error) {
-	if s := g.a.hold.Session; s != nil && !s.Log {
+	if !g.a.hold.Spec.Recording.Log {
 		return nil, 0, errors.New(`the session asked for no device log: leave "log": false out of tessellant:recording`)
 	}
 	g.a.book.settle(ctx, fmt.Sprintf("log asked for at %d ms", g.a.rec.now()))
@@ -287,15 +288,15 @@ func (g *gathering) watchCrashes(ctx context.Context) {
 
 // serve opens the session, and waits for its end. The error says why it ended.
 func (a *attempt) serve(ctx context.Context) error {
-	q := a.hold.Session
-	standard := w3c.Capabilities(q.Capabilities)
+	q := a.hold.Spec
+	standard := w3c.Capabilities(q.Content.Capabilities)
 	timeouts, bad := standard.Timeouts()
 	if bad != nil {
 		return bad
 	}
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
-	end := remoteend.New(remoteend.Config{ID: a.hold.LegID, Answer: standard.Answer(a.unit.facts.Platform, timeouts, q.Answer), Timeouts: timeouts,
+	end := remoteend.New(remoteend.Config{ID: a.hold.WorkID, Answer: standard.Answer(a.unit.facts.Platform, timeouts, remoteend.Told(a.hold.WorkID, q.App.Ref, a.unit.facts)), Timeouts: timeouts,
 		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: a.unit.facts, Notes: a.outside})
 	s := newServed(commands, a.log, end)
 	a.h.open(a.hold.ID, s)
@@ -312,9 +313,10 @@ func (a *attempt) serve(ctx context.Context) error {
 		_ = guard.Run(a.log, guard.Hold, func() { a.outside.watchCrashes(watching) })
 	})
 	a.stage("running")
-	limit := time.NewTimer(q.Limit)
+	limit := time.NewTimer(q.Limits.Whole.Duration())
 	defer limit.Stop()
-	idle := time.NewTicker(min(idleLookEvery, q.Idle/4+time.Millisecond))
+	mostIdle := q.Limits.Idle.Duration()
+	idle := time.NewTicker(min(idleLookEvery, mostIdle/4+time.Millisecond))
 	defer idle.Stop()
 	for {
 		select {
@@ -323,7 +325,7 @@ func (a *attempt) serve(ctx context.Context) error {
 		case <-limit.C:
 			return errSessionLimit
 		case <-idle.C:
-			if s.idle() > q.Idle {
+			if s.idle() > mostIdle {
 				return errClientGone
 			}
 		case <-ctx.Done():
@@ -354,9 +356,9 @@ func (a *attempt) judgeSession(err error) (v verdict.Verdict, message, how strin
 	case g.crashed != "":
 		return verdict.Crashed, g.crashed, how
 	case how == "idle":
-		return verdict.Expired, fmt.Sprintf("%v for %s", errClientGone, a.hold.Session.Idle), how
+		return verdict.Expired, fmt.Sprintf("%v for %s", errClientGone, a.hold.Spec.Limits.Idle.Duration()), how
 	case how == "limit":
-		return verdict.Expired, fmt.Sprintf("%v (%s)", errSessionLimit, a.hold.Session.Limit), how
+		return verdict.Expired, fmt.Sprintf("%v (%s)", errSessionLimit, a.hold.Spec.Limits.Whole.Duration()), how
 	case a.standing != nil:
 		return verdict.Failed, "its client ended it after an error: " + a.standing.Error(), how
 	}

@@ -138,7 +138,7 @@ func wholeLines(name string) (int64, error) {
 
 // writeHold writes down what is to be done.
 func writeHold(dir string, hold hostlink.Hold) error {
-	hold.Inputs, hold.Secrets = nil, nil // what hands in later needs neither
+	hold.Spec.Inputs, hold.Secrets = nil, nil // who uploads later needs neither
 	raw, err := json.Marshal(hold)
 	if err != nil {
 		return err
@@ -172,10 +172,11 @@ func (s *spool) leftovers() (out []hostlink.Hold) {
 	dirs, _ := os.ReadDir(s.dir)
 	for _, d := range dirs {
 		raw, err := os.ReadFile(filepath.Join(s.dir, d.Name(), holdFile))
-		var h hostlink.Hold
-		if err == nil && json.Unmarshal(raw, &h) == nil && h.AttemptID == d.Name() {
-			out = append(out, h)
-			continue
+		if err == nil {
+			if h, err := hostlink.ReadHold(raw); err == nil && h.AttemptID == d.Name() {
+				out = append(out, h)
+				continue
+			}
 		}
 		_ = os.RemoveAll(filepath.Join(s.dir, d.Name())) // nothing had begun
 	}

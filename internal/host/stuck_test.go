@@ -28,7 +28,7 @@ func (b *bench) free() {
 	b.t.Helper()
 	housetest.Eventually(b.t, "the phone is free again", func() bool {
 		d, err := b.Device(b.t.Context(), b.Who, "orr-01")
-		return err == nil && d.Free()
+		return err == nil && d.Standing().Free
 	})
 }
 
@@ -235,7 +235,7 @@ func TestADeadAddressMakesNoHealthyDeviceFlap(t *testing.T) {
 	for start := time.Now(); time.Since(start) < 8*time.Second; time.Sleep(200 * time.Millisecond) {
 		d, err := b.Device(t.Context(), b.Who, "orr-01")
 		require.NoError(t, err)
-		require.Equal(t, "ready", d.State, d.Why)
+		require.Equal(t, "ready", d.Standing().State, d.Standing().Why)
 		require.Less(t, d.Silent, 7, "its host speaks of it all the while")
 	}
 	l := b.wait(b.start(60, "a", "phone.launch()"))

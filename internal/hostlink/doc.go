@@ -21,7 +21,7 @@ import (
 
 // Protocol is the number of what hosts and the service say to each other. The
 // service takes this one and the one before.
-const Protocol = 1
+const Protocol = 2
 
 // RenewEvery is how often a host renews its holds; a hold lasts HoldPeriod.
 const (

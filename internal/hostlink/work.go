@@ -3,10 +3,11 @@ package hostlink
 // What is to be done on a device, and what the host says of the devices.
 
 import (
-	"time"
+	"maps"
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 )
 
 // Content is what a hold is about.
@@ -33,36 +34,30 @@ type Seen struct {
 	Checked bool   // it has just passed the check that the service asked for
 }
 
-// Hold is one device given to a host for a leg, or for a session, whose leg has its id, with all that the work needs.
+// Hold is one device given to a host for a piece of work, with all that the work needs.
 type Hold struct {
-	ID, RunID, LegID, AttemptID, WorkspaceID string
-	Epoch                                    int // grows with each hold of the device
-	Serial                                   string
-	AppID, Activity                          string
-	BuildSize                                int64
-	BuildSHA, PackageSHA                     string // "": there is none
-	LimitSeconds                             int
-	Cases                                    []string // by name; those to be run
-	Confirm                                  int      // how often a failed case is tried again
-	Inputs                                   map[string]string
-	Secrets                                  []string // to be masked wherever they come
-	Stop                                     bool     // a person stopped the run
-	Begun                                    bool     // something was reported of it already
-	Session                                  *Session `json:",omitempty"` // nil: it is a leg's
-	Program                                  bool     `json:",omitempty"` // the package is one
-	Network                                  bool     `json:",omitempty"` // and may use it
-	Build, Package                           string   `json:",omitempty"` // their references
-	Besides                                  []string `json:",omitempty"` // ids of apps that were installed while it was worked on
+	ID, AttemptID, WorkspaceID string
+	WorkID                     string // of the leg, or the session
+	RunID                      string `json:",omitempty"` // of a leg
+	Kind                       work.Kind
+	Epoch                      int // grows with each hold of the device
+	Serial                     string
+	Spec                       work.Spec         // what is to be done
+	Secrets                    map[string]string `json:",omitempty"` // the values of the secret inputs, to be masked wherever they come
+	Network                    bool              `json:",omitempty"` // a program may use the network
+	Stop                       bool              `json:",omitempty"` // a person wants it to end
+	Begun                      bool              `json:",omitempty"` // something was reported of it already
+	Besides                    []string          `json:",omitempty"` // ids of apps that were installed while it was worked on
 }
 
-// Session is what a session wants of its host.
-type Session struct {
-	Limit, Idle  time.Duration
-	Video, Log   bool
-	Landscape    *bool
-	Dark         *bool
-	Capabilities map[string]any // those of the standard that were asked for
-	Answer       map[string]any // those of ours that are answered
+// Inputs are all inputs of the work, the secret ones too.
+func (h Hold) Inputs() map[string]string {
+	out := maps.Clone(h.Spec.Inputs)
+	if out == nil {
+		out = map[string]string{}
+	}
+	maps.Copy(out, h.Secrets)
+	return out
 }
 
 // Closing is how an attempt ended.

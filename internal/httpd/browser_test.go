@@ -167,7 +167,7 @@ func (d *door) leg(serial string) (api.Run, hostlink.Hold) {
 		holds, err := d.Store.ActiveHolds(ctx, "")
 		require.NoError(d.t, err)
 		if len(holds) == 1 {
-			h = hostlink.Hold{ID: holds[0].ID, WorkspaceID: holds[0].WorkspaceID, RunID: holds[0].RunID, LegID: holds[0].LegID, AttemptID: holds[0].AttemptID}
+			h = hostlink.Hold{ID: holds[0].ID, WorkspaceID: holds[0].WorkspaceID, RunID: holds[0].RunID, WorkID: holds[0].WorkID, AttemptID: holds[0].AttemptID}
 		}
 		return len(holds) == 1
 	})
@@ -219,7 +219,7 @@ func TestEventsTellWhatChangesAndGoOnWhereTheyWereLeft(t *testing.T) {
 func TestALegThatGoesOnIsSeenByThoseWhoWatchIt(t *testing.T) {
 	ctx, d := context.Background(), open(t)
 	_, h := d.leg("d-1")
-	e, others := d.events("?leg="+h.LegID), d.events("")
+	e, others := d.events("?leg="+h.WorkID), d.events("")
 	link := d.HostLink()
 	require.NoError(t, link.Live(ctx, h, hostlink.Now{Events: []timeline.Event{{Seq: 1, At: 5, Kind: timeline.Command, Name: "tap"}}, Frame: []byte("a picture"), FrameAt: 7}))
 	var c api.TimelineChange
@@ -228,15 +228,15 @@ func TestALegThatGoesOnIsSeenByThoseWhoWatchIt(t *testing.T) {
 	var s api.ScreenChange
 	e.next("screen", &s)
 	assert.Equal(t, int64(7), s.At)
-	_, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/screen", d.Key, nil)
+	_, raw := d.do("GET", "/api/v1/legs/"+h.WorkID+"/screen", d.Key, nil)
 	assert.Equal(t, "a picture", string(raw))
-	tl, err := d.GetTimelineWithResponse(ctx, h.LegID, nil)
+	tl, err := d.GetTimelineWithResponse(ctx, h.WorkID, nil)
 	require.NoError(t, err)
 	assert.True(t, tl.JSON200.Live)
 	assert.Len(t, tl.JSON200.Events, 1)
 
 	require.NoError(t, link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
-	resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/screen", d.Key, nil)
+	resp, raw := d.do("GET", "/api/v1/legs/"+h.WorkID+"/screen", d.Key, nil)
 	refused(t, resp, raw, 404, "not running")
 	var run api.RunChange
 	for !run.Run.Done {
@@ -295,7 +295,7 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 	ctx, d := context.Background(), open(t)
 	_, h := d.leg("d-1")
 	link := d.HostLink()
-	resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/log", d.Key, nil)
+	resp, raw := d.do("GET", "/api/v1/legs/"+h.WorkID+"/log", d.Key, nil)
 	refused(t, resp, raw, 404, "no log of this attempt yet")
 	require.NoError(t, link.Keep(ctx, h, hostlink.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, strings.NewReader(littleLog)))
 	require.NoError(t, link.Keep(ctx, h, hostlink.Artifact{Name: "timeline.jsonl", Kind: "timeline", ContentType: "application/jsonl"},
@@ -303,7 +303,7 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 	require.NoError(t, link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Crashed}))
 	get := func(query string) api.LogWindow {
 		t.Helper()
-		resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/log"+query, d.Key, nil)
+		resp, raw := d.do("GET", "/api/v1/legs/"+h.WorkID+"/log"+query, d.Key, nil)
 		require.Equal(t, 200, resp.StatusCode, string(raw))
 		var w api.LogWindow
 		require.NoError(t, json.Unmarshal(raw, &w))
@@ -322,19 +322,19 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 	assert.Equal(t, -1, *get("?near=3000&tag=Nobody").Near)
 	assert.Empty(t, get("?from=100").Items)
 	for query, says := range map[string]string{"?level=X": "no level", "?limit=0": "1 to 1000", "?from=-1": "counted from 0", "?attempt=7": "no attempt 7", "?attempt=0": "no attempt 0"} {
-		resp, raw := d.do("GET", "/api/v1/legs/"+h.LegID+"/log"+query, d.Key, nil)
+		resp, raw := d.do("GET", "/api/v1/legs/"+h.WorkID+"/log"+query, d.Key, nil)
 		assert.Contains(t, []int{400, 404}, resp.StatusCode, query)
 		assert.Contains(t, string(raw), says)
 	}
-	o, err := d.GetLogOverviewWithResponse(ctx, h.LegID, nil)
+	o, err := d.GetLogOverviewWithResponse(ctx, h.WorkID, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{2000}, o.JSON200.Crashes)
 	assert.True(t, o.JSON200.Aligned)
 	assert.Equal(t, api.LogTag{Name: "AndroidRuntime", Lines: 3}, o.JSON200.Tags[0])
 
 	// All files in one.
-	resp, raw = d.do("GET", "/api/v1/legs/"+h.LegID+"/files", d.Key, nil)
-	assert.Equal(t, fmt.Sprintf(`attachment; filename="d-1-%s.zip"`, h.LegID), resp.Header.Get("Content-Disposition"))
+	resp, raw = d.do("GET", "/api/v1/legs/"+h.WorkID+"/files", d.Key, nil)
+	assert.Equal(t, fmt.Sprintf(`attachment; filename="d-1-%s.zip"`, h.WorkID), resp.Header.Get("Content-Disposition"))
 	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
 	require.NoError(t, err)
 	require.Len(t, z.File, 3)
@@ -346,7 +346,7 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 		return string(got)
 	}
 	assert.Equal(t, littleLog, read("device.log"))
-	assert.Contains(t, read("leg.json"), h.LegID)
+	assert.Contains(t, read("leg.json"), h.WorkID)
 }
 
 func TestRunsDevicesAndPlansAreAskedFor(t *testing.T) {
@@ -372,7 +372,7 @@ func TestRunsDevicesAndPlansAreAskedFor(t *testing.T) {
 
 	dev, err := d.GetDeviceWithResponse(ctx, "d-1")
 	require.NoError(t, err)
-	assert.Equal(t, h.LegID, dev.JSON200.HeldBy.Leg)
+	assert.Equal(t, h.WorkID, dev.JSON200.HeldBy.Leg)
 	dev, err = d.GetDeviceWithResponse(ctx, "d-9")
 	require.NoError(t, err)
 	assert.Equal(t, 404, dev.StatusCode())

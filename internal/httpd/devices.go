@@ -33,7 +33,7 @@ func (s *server) GetDevice(ctx context.Context, q api.GetDeviceRequestObject) (a
 func deviceView(d service.DeviceView) api.Device {
 	o := deviceOut(d.Device)
 	if h := d.Hold; h != nil {
-		o.HeldBy = &api.Holder{Run: h.RunID, Leg: h.LegID, Since: h.Created, Until: h.Expires}
+		o.HeldBy = &api.Holder{Run: h.RunID, Leg: h.WorkID, Since: h.Created, Until: h.Expires}
 	}
 	return o
 }
@@ -73,23 +73,14 @@ func checkOut(serial string, r checkup.Report) api.DeviceCheck {
 
 func deviceOut(d store.Device) api.Device {
 	f := d.Facts.V
-	state := api.DeviceState(d.State)
-	if d.State == "ready" {
-		state = "free"
-		if d.Held {
-			state = "held"
-		}
-	}
-	why, by := d.Why, (*api.DeviceQuarantinedBy)(nil)
+	stands := d.Standing()
 	var since *time.Time
+	var by *api.DeviceQuarantinedBy
 	if d.Quarantined.Valid {
 		q := api.DeviceQuarantinedBy(d.QuarantineBy)
 		since, by = &d.Quarantined.Time, &q
-		if state == "free" { // one that is held finishes its work
-			state, why = "quarantined", d.QuarantineWhy
-		}
 	}
-	return api.Device{Overdue: someTrue(d.Overdue), Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: state, Why: some(why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
+	return api.Device{Overdue: someTrue(d.Overdue), Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: api.DeviceState(stands.Name), Why: some(stands.Why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
 		Origin: api.DeviceOrigin(f.Origin), Simulated: f.Simulated, Width: f.Width, Height: f.Height, Density: f.Density, WidthDp: f.WidthDP(), MemoryMb: f.MemoryMB,
 		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits), Ways: someOf(len(f.Ways), f.Ways)}
 }

@@ -20,7 +20,7 @@ func (s *server) ListSessions(ctx context.Context, q api.ListSessionsRequestObje
 	if err != nil {
 		return nil, err
 	}
-	f := store.SessionFilter{Label: text(q.Params.Group), Serial: text(q.Params.Device), Going: q.Params.Going != nil && *q.Params.Going}
+	f := store.SessionFilter{Group: text(q.Params.Group), Serial: text(q.Params.Device), Going: q.Params.Going != nil && *q.Params.Going}
 	rows, next, open, waiting, err := s.s.Sessions(ctx, identity(ctx), f, text(q.Params.After), limit)
 	return api.ListSessions200JSONResponse{Items: each(rows, sessionOut), Next: some(next), Open: open, Waiting: waiting}, err
 }
@@ -69,7 +69,7 @@ func (s *server) GetSnippet(ctx context.Context, q api.GetSnippetRequestObject) 
 
 func sessionOut(v service.SessionView) api.Session {
 	q := v.Request.V
-	o := api.Session{Id: v.ID, Group: v.Label, Name: v.Name, Stage: api.SessionStage(v.Stage), Verdict: verdictOut(v.Verdict), Inferred: v.Inferred, Message: some(v.Message), Build: q.Build, Where: full(q.Where),
+	o := api.Session{Id: v.ID, Group: v.Group, Name: v.Name, Stage: api.SessionStage(v.Stage), Verdict: verdictOut(v.Verdict), Inferred: v.Inferred, Message: some(v.Message), Build: q.Build, Where: full(q.Where),
 		Place: someOf(v.Place, v.Place), NowCase: some(v.NowCase.String), How: some(v.How), Created: v.Created, PatienceSeconds: float32(q.Patience), LimitSeconds: float32(q.Limit), IdleSeconds: float32(q.Idle), CaseVerdicts: []string{}}
 	var vs []verdict.Verdict
 	for _, c := range v.Cases {

@@ -11,6 +11,7 @@ import (
 	"rsc.io/qr"
 
 	"tessellant/internal/checkup"
+	"tessellant/internal/core/devices"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 )
@@ -53,8 +54,8 @@ func (s *Service) deviceCheck(ctx context.Context, who Identity, serial, title, 
 	if err != nil {
 		return r, err
 	}
-	if method == http.MethodPost && d.State == "away" {
-		return r, fail(Refused, title, "connect it again", "it is away: %s", d.Why)
+	if method == http.MethodPost && d.Standing().State == devices.Away {
+		return r, fail(Refused, title, "connect it again", "it is away: %s", d.Standing().Why)
 	}
 	return r, s.askHost(ctx, d.Host, title, remoteend.Request{Method: method, Path: "/checks/" + serial}, &r)
 }

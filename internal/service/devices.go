@@ -119,7 +119,7 @@ func (s *Service) FreeDevice(ctx context.Context, who Identity, serial string) (
 	if err := s.closeHold(ctx, h, store.Closing{Verdict: verdict.Stopped, Message: "a person freed its device", How: "stopped"}); err != nil {
 		return d, err
 	}
-	s.Log.Info("a device was freed by hand", "device", serial, "leg", h.LegID)
+	s.Log.Info("a device was freed by hand", "device", serial, string(h.Kind), h.WorkID)
 	if name, err := s.Store.HostName(ctx, h.HostID); err == nil {
 		s.Bus.Publish(bus.Host(name), nil)
 	}

@@ -1,13 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
-	"slices"
 	"time"
 
 	"tessellant/internal/bus"
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/dispatch"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
@@ -91,24 +92,25 @@ func (s *Service) endExpired(ctx context.Context) error {
 
 // logOf is the log for what concerns a hold.
 func (s *Service) logOf(h store.Hold) *slog.Logger {
-	if h.Kind == store.KindSession {
-		return s.Log.With("session", h.LegID, "attempt", h.AttemptID)
+	l := s.Log.With(string(h.Kind), h.WorkID, "attempt", h.AttemptID)
+	if h.RunID != "" {
+		l = l.With("run", h.RunID)
 	}
-	return s.Log.With("run", h.RunID, "leg", h.LegID, "attempt", h.AttemptID)
+	return l
 }
 
 // closeHold ends a hold; a lost attempt is followed by another, as often as allowed.
 func (s *Service) closeHold(ctx context.Context, hold store.Hold, c store.Closing) error {
-	if c.Verdict == verdict.Lost && !c.OurFault && hold.Kind == store.KindLeg { // a session's client would know nothing of a second device
-		attempts, err := s.Store.Attempts(ctx, hold.LegID)
+	if c.Verdict == verdict.Lost && !c.OurFault {
+		attempts, err := s.Store.Attempts(ctx, hold.WorkID)
 		if err != nil {
 			return err
 		}
-		run, err := s.Store.RunByID(ctx, hold.WorkspaceID, hold.RunID)
+		spec, err := s.specOf(ctx, hold.WorkspaceID, hold.WorkID)
 		if err != nil {
 			return err
 		}
-		c.Again = len(attempts) < run.Request.V.MaxAttempts()
+		c.Again = len(attempts) < spec.Limits.Attempts // a session's client would know nothing of a second device: it has one
 	}
 	h, ok, err := s.Store.CloseHold(ctx, hold.ID, c)
 	if ok {
@@ -124,8 +126,8 @@ func (s *Service) closeHold(ctx context.Context, hold store.Hold, c store.Closin
 
 // dispatchOnce asks core/dispatch who goes where, and writes the holds.
 func (s *Service) dispatchOnce(ctx context.Context) error {
-	legs, err := s.Store.WaitingLegs(ctx, 5000)
-	if err != nil || len(legs) == 0 {
+	rows, err := s.Store.Waiting(ctx, dispatchAtOnce)
+	if err != nil || len(rows) == 0 {
 		return err
 	}
 	all, err := s.Store.Devices(ctx, "", 0)
@@ -143,90 +145,61 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	held := dispatch.Held{Workspaces: map[string]int{}, Runs: map[string]int{}}
 	for _, h := range holds {
 		held.Workspaces[h.WorkspaceID]++
-		held.Runs[h.RunID+sessionOf(h)]++
+		held.Runs[cmp.Or(h.RunID, h.WorkID)]++
 	}
+	units := unitsOf(all)
 	device := map[string]store.Device{}
 	var free []string
-	for _, d := range all {
+	for i, d := range all {
 		device[d.ID] = d
-		if d.Free() {
+		if units[i].Free {
 			free = append(free, d.ID)
 		}
 	}
-	var wishes map[string]wish
-	if slices.ContainsFunc(legs, func(l store.Leg) bool { return l.Kind() == store.KindSession }) {
-		if wishes, err = s.wishes(ctx); err != nil {
-			return err
-		}
-	}
-	byID := map[string]store.Leg{}
+	byID := map[string]store.Work{}
 	var waiting []dispatch.Leg
-	for _, l := range legs {
-		byID[l.ID] = l
-		if l.Kind() == store.KindSession {
-			waiting = append(waiting, dispatch.Leg{ID: l.ID, Run: l.ID, Workspace: l.WorkspaceID, Wants: wishes[l.ID].devices(all)})
-			continue
-		}
-		wants, moved := wanted(l, tried[l.ID], all)
-		if d := device[l.DeviceID]; !moved && d.State != "ready" && d.Silent > int(awayLimit.Seconds()) && time.Since(l.Created) > awayLimit {
-			if err := s.giveUp(ctx, l, d); err != nil {
+	for _, w := range rows {
+		byID[w.ID] = w
+		wants, moved := dispatch.Candidates(w.Wants.V, tried[w.ID], units)
+		if d, named := device[w.Wants.V.Device]; named && !moved && inVain(w, d) {
+			if err := s.giveUp(ctx, w, d); err != nil {
 				return err
 			}
 			continue
 		}
-		waiting = append(waiting, dispatch.Leg{ID: l.ID, Run: l.RunID, Workspace: l.WorkspaceID, Wants: wants})
+		waiting = append(waiting, dispatch.Leg{ID: w.ID, Run: w.Of(), Workspace: w.WorkspaceID, Wants: wants})
 	}
-	woken := map[string]bool{}
+	wake := map[string]bool{}
 	for _, p := range dispatch.Match(waiting, free, held) {
-		d := device[p.Device]
-		err := s.Store.TakeDevice(ctx, byID[p.Leg], d, hostlink.HoldPeriod)
+		d, w := device[p.Device], byID[p.Leg]
+		err := s.Store.TakeDevice(ctx, w, d, hostlink.HoldPeriod)
 		if errors.Is(err, store.ErrTaken) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		woken[d.HostID] = true
-		l := byID[p.Leg]
-		s.changed(store.Hold{Kind: l.Kind(), WorkspaceID: l.WorkspaceID, RunID: l.RunID, LegID: l.ID})
+		wake[d.Host] = true
+		s.workChanged(w.Kind, w.WorkspaceID, w.RunID, w.ID)
 		s.Feed.devicesChanged()
 	}
-	if len(woken) > 0 {
-		for _, d := range all {
-			if woken[d.HostID] {
-				s.Bus.Publish(bus.Host(d.Host), nil)
-				woken[d.HostID] = false
-			}
-		}
+	for host := range wake {
+		s.Bus.Publish(bus.Host(host), nil)
 	}
 	return nil
 }
 
-// sessionOf is a session's id where a hold is one's: each is a run of its own to the dispatcher.
-func sessionOf(h store.Hold) string {
-	if h.Kind == store.KindSession {
-		return h.LegID
-	}
-	return ""
+// dispatchAtOnce is how much of what waits is looked at in one round: fairly chosen, where more waits.
+const dispatchAtOnce = 5000
+
+// inVain says whether work has waited long enough for a device that is away.
+func inVain(w store.Work, d store.Device) bool {
+	return d.Standing().State != devices.Ready && d.Silent > int(awayLimit.Seconds()) && time.Since(w.Created) > awayLimit
 }
 
-// wanted lists the devices that will do for a leg: its own; and once it was tried in vain, first those that are like it.
-func wanted(l store.Leg, tried []string, all []store.Device) (ids []string, moved bool) {
-	if len(tried) == 0 {
-		return []string{l.DeviceID}, false
-	}
-	i := slices.IndexFunc(all, func(d store.Device) bool { return d.ID == l.DeviceID })
-	for _, d := range all {
-		if i >= 0 && d.ID != l.DeviceID && !slices.Contains(tried, d.ID) && d.State == "ready" && !d.Quarantined.Valid && d.Facts.V.Like(all[i].Facts.V) {
-			ids = append(ids, d.ID)
-		}
-	}
-	return append(ids, l.DeviceID), len(ids) > 0
-}
-
-func (s *Service) giveUp(ctx context.Context, l store.Leg, d store.Device) error {
-	s.Log.Warn("a leg waited in vain for its device", "leg", l.ID, "device", d.Serial)
-	err := s.Store.GiveUp(ctx, l.ID, verdict.Lost, "the device "+d.Serial+" has been away for "+awayLimit.String()+": "+d.Why)
-	s.Feed.runChanged(l.WorkspaceID, l.RunID, l.ID)
+func (s *Service) giveUp(ctx context.Context, w store.Work, d store.Device) error {
+	s.Log.Warn("work waited in vain for its device", string(w.Kind), w.ID, "device", d.Serial)
+	err := s.Store.GiveUp(ctx, w.ID, store.Closing{Verdict: verdict.Lost, Message: "the device " + d.Serial + " has been away for " + awayLimit.String() + ": " + d.Standing().Why, How: "never"})
+	s.workChanged(w.Kind, w.WorkspaceID, w.RunID, w.ID)
 	return err
 }

@@ -93,7 +93,7 @@ func (s *Service) keepPassage(ctx context.Context, wire string, h store.Hold) (*
 	if err != nil {
 		return nil, err
 	}
-	p := &passage{session: h.LegID, workspace: h.WorkspaceID, hold: h.ID, host: name}
+	p := &passage{session: h.WorkID, workspace: h.WorkspaceID, hold: h.ID, host: name}
 	s.door.mu.Lock()
 	defer s.door.mu.Unlock()
 	if s.door.where == nil || len(s.door.where) >= maxPassages { // what is forgotten is found again in the database

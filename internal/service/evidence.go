@@ -382,11 +382,11 @@ func (s *Service) ReadAhead(ctx context.Context) {
 		select {
 		case h := <-s.logs.ended():
 			err := guard.Do(s.Log, guard.Loop, func() error {
-				_, err := s.log(ctx, Identity{WorkspaceID: h.WorkspaceID}, h.LegID, 0)
+				_, err := s.log(ctx, Identity{WorkspaceID: h.WorkspaceID}, h.WorkID, 0)
 				return err
 			})
 			if err != nil && ctx.Err() == nil {
-				s.Log.Debug("a log was not read ahead", "leg", h.LegID, "err", err)
+				s.Log.Debug("a log was not read ahead", "leg", h.WorkID, "err", err)
 			}
 		case <-ctx.Done():
 			return

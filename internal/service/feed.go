@@ -250,10 +250,10 @@ func (f *Feed) live(h hostlink.Hold, l hostlink.Now) {
 	}
 	f.mu.Unlock()
 	if len(l.Events) > 0 {
-		f.add("timeline", h.WorkspaceID, h.LegID, AttemptEvents{h.LegID, h.AttemptID, l.Events})
+		f.add("timeline", h.WorkspaceID, h.WorkID, AttemptEvents{h.WorkID, h.AttemptID, l.Events})
 	}
 	if l.Frame != nil {
-		f.add("screen", h.WorkspaceID, h.LegID, AttemptScreen{h.LegID, h.AttemptID, l.FrameAt})
+		f.add("screen", h.WorkspaceID, h.WorkID, AttemptScreen{h.WorkID, h.AttemptID, l.FrameAt})
 	}
 }
 

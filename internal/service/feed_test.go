@@ -17,7 +17,7 @@ func TestAFeedGivesEachWhatConcernsThem(t *testing.T) {
 	f.add("build", "ours", "", store.Build{ID: "b"})
 	f.add("build", "theirs", "", store.Build{})
 	f.add("device", "", "", []store.Device{{}})
-	f.live(hostlink.Hold{WorkspaceID: "ours", LegID: "leg", AttemptID: "a"}, hostlink.Now{Events: []timeline.Event{{Seq: 1}}, Frame: []byte("x"), FrameAt: 9})
+	f.live(hostlink.Hold{WorkspaceID: "ours", WorkID: "leg", AttemptID: "a"}, hostlink.Now{Events: []timeline.Event{{Seq: 1}}, Frame: []byte("x"), FrameAt: 9})
 	kinds := func(workspace, leg string) (out []string) {
 		changes, _, _, ok := f.After(start, workspace, leg)
 		require.True(t, ok)

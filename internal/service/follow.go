@@ -217,7 +217,7 @@ func (s *Service) tellDevices(ctx context.Context) error {
 	}
 	var changed []store.Device
 	for _, d := range all {
-		state := fmt.Sprint(d.State, d.Why, d.Held, d.Overdue, d.Quarantined.Valid, d.QuarantineWhy, d.Facts.V)
+		state := fmt.Sprint(d.Standing(), d.Overdue, d.Quarantined.Valid, d.QuarantineWhy, d.Facts.V)
 		if s.Feed.toldDevices[d.Serial] != state {
 			s.Feed.toldDevices[d.Serial] = state
 			changed = append(changed, d)

@@ -13,8 +13,8 @@ import (
 
 	"tessellant/internal/bus"
 	"tessellant/internal/core/foreign"
-	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
@@ -172,60 +172,26 @@ func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]hostl
 	return out, nil
 }
 
-func (l *link) fullHold(ctx context.Context, h store.Hold) (hostlink.Hold, error) {
-	if h.Kind == store.KindSession {
-		return l.sessionHold(ctx, h)
-	}
-	run, err := l.Store.RunByID(ctx, h.WorkspaceID, h.RunID)
-	if err != nil {
-		return hostlink.Hold{}, err
-	}
-	build, err := l.Store.BuildByID(ctx, h.WorkspaceID, run.BuildID)
-	if err != nil {
-		return hostlink.Hold{}, err
-	}
-	pkg, err := l.Store.PackageByID(ctx, h.WorkspaceID, run.PackageID)
-	if err != nil {
-		return hostlink.Hold{}, err
+// fullHold is a hold with all that its host needs.
+func (l *link) fullHold(ctx context.Context, h store.Hold) (out hostlink.Hold, err error) {
+	out = hostlink.Hold{ID: h.ID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, WorkID: h.WorkID, RunID: h.RunID, Kind: h.Kind, Epoch: h.Epoch, Stop: h.Stop, Begun: h.Begun}
+	if out.Spec, err = l.specOf(ctx, h.WorkspaceID, h.WorkID); err != nil {
+		return out, err
 	}
 	d, err := l.Store.DeviceByID(ctx, h.DeviceID)
 	if err != nil {
-		return hostlink.Hold{}, err
+		return out, err
 	}
-	q := run.Request.V
-	chosen, err := testpkg.Choose(pkg.Cases.V, q.Cases, q.Tags)
-	if err != nil {
-		return hostlink.Hold{}, err
-	}
-	var names []string
-	for _, c := range chosen {
-		names = append(names, c.Name)
-	}
-	inputs, hidden, err := l.inputs(ctx, run, pkg)
-	if err != nil {
-		return hostlink.Hold{}, err
-	}
-	network := false
-	if pkg.Program.V != nil {
-		if network, err = l.Store.ProgramNetwork(ctx, h.WorkspaceID); err != nil {
-			return hostlink.Hold{}, err
+	out.Serial = d.Serial
+	if len(out.Spec.Secrets) > 0 {
+		if out.Secrets, err = l.Store.Secrets(ctx, h.RunID); err != nil {
+			return out, err
 		}
 	}
-	return hostlink.Hold{Program: pkg.Program.V != nil, Network: network, Build: q.Build, Package: q.Package, Epoch: h.Epoch, Cases: names, Confirm: q.Confirm, Inputs: inputs, Secrets: hidden, Stop: h.Stop, Begun: h.Begun, ID: h.ID, RunID: h.RunID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Serial: d.Serial,
-		AppID: build.AppID, Activity: build.Facts.V.Activity, BuildSize: build.Size, BuildSHA: build.SHA256, PackageSHA: pkg.SHA256,
-		LimitSeconds: run.LimitSeconds}, nil
-}
-
-// inputs gives the values of a run's inputs, and those that are secret.
-func (l *link) inputs(ctx context.Context, run store.Run, pkg store.Package) (map[string]string, []string, error) {
-	secrets := map[string]string{}
-	if len(run.Request.V.Secrets) > 0 {
-		var err error
-		if secrets, err = l.Store.Secrets(ctx, run.ID); err != nil {
-			return nil, nil, err
-		}
+	if out.Spec.Content.Kind == work.Programs {
+		out.Network, err = l.Store.ProgramNetwork(ctx, h.WorkspaceID)
 	}
-	return testpkg.Inputs(pkg.Inputs.V, run.Request.V.Inputs, secrets)
+	return out, err
 }
 
 // Renew implements hostlink.Link.
@@ -318,40 +284,25 @@ func (l *link) Fetch(ctx context.Context, hold hostlink.Hold, what hostlink.Cont
 	if err != nil {
 		return nil, err
 	}
-	if h.Kind == store.KindSession {
-		return l.fetchOfSession(ctx, h, what)
-	}
-	run, err := l.Store.RunByID(ctx, h.WorkspaceID, h.RunID)
+	spec, err := l.specOf(ctx, h.WorkspaceID, h.WorkID)
 	if err != nil {
 		return nil, err
 	}
-	if what == hostlink.Package {
-		p, err := l.Store.PackageByID(ctx, h.WorkspaceID, run.PackageID)
+	switch {
+	case what == hostlink.Package && spec.Content.Package != "":
+		p, err := l.Store.PackageByID(ctx, h.WorkspaceID, spec.Content.Package)
 		if err != nil {
 			return nil, err
 		}
 		return l.Blobs.Read(ctx, p.BlobKey, 0, -1)
+	case what == hostlink.Build && spec.App.Build != "":
+		b, err := l.Store.BuildByID(ctx, h.WorkspaceID, spec.App.Build)
+		if err != nil {
+			return nil, err
+		}
+		return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
 	}
-	b, err := l.Store.BuildByID(ctx, h.WorkspaceID, run.BuildID)
-	if err != nil {
-		return nil, err
-	}
-	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
-}
-
-func (l *link) fetchOfSession(ctx context.Context, h store.Hold, what hostlink.Content) (io.ReadCloser, error) {
-	r, err := l.Store.SessionByID(ctx, h.WorkspaceID, h.LegID)
-	if err != nil {
-		return nil, err
-	}
-	if what != hostlink.Build || !r.BuildID.Valid {
-		return nil, fmt.Errorf("%w: the session has no %s", hostlink.ErrOver, what)
-	}
-	b, err := l.Store.BuildByID(ctx, h.WorkspaceID, r.BuildID.String)
-	if err != nil {
-		return nil, err
-	}
-	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
+	return nil, fmt.Errorf("%w: the %s has no %s", hostlink.ErrOver, h.Kind, what)
 }
 
 // FetchBuild implements hostlink.Link.
@@ -382,13 +333,15 @@ func (l *link) Serve(name string, answer func(context.Context, hostlink.Order) h
 	}, nil
 }
 
-// changed tells of a leg, or a session, that has changed.
-func (s *Service) changed(h store.Hold) {
-	if h.Kind == store.KindSession {
-		s.sessionChanged(h.WorkspaceID, h.LegID)
+// changed tells of work that has changed.
+func (s *Service) changed(h store.Hold) { s.workChanged(h.Kind, h.WorkspaceID, h.RunID, h.WorkID) }
+
+func (s *Service) workChanged(kind work.Kind, workspace, run, id string) {
+	if kind == work.Session {
+		s.sessionChanged(workspace, id)
 		return
 	}
-	s.Feed.runChanged(h.WorkspaceID, h.RunID, h.LegID)
+	s.Feed.runChanged(workspace, run, id)
 }
 
 // Wake implements hostlink.Link.

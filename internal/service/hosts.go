@@ -17,6 +17,7 @@ import (
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
+	"tessellant/internal/remoteend"
 	"tessellant/internal/store"
 )
 
@@ -126,8 +127,9 @@ func (s *Service) AnswerHosts() (stop func(), err error) {
 // AnswerHost answers one call of a host.
 func (s *Service) AnswerHost(ctx context.Context, data []byte) []byte {
 	var a hostlink.Answer
+	protocol := 0
 	err := guard.Do(s.Log, guard.Order, func() (err error) {
-		a, err = s.hostLink().answer(ctx, data)
+		a, protocol, err = s.hostLink().answer(ctx, data)
 		return err
 	})
 	if err != nil {
@@ -136,26 +138,32 @@ func (s *Service) AnswerHost(ctx context.Context, data []byte) []byte {
 			s.Log.Debug("a host's call failed", "err", err)
 		}
 	}
-	raw, _ := json.Marshal(a)
+	var raw []byte
+	if protocol == hostlink.Protocol-1 {
+		raw, _ = json.Marshal(a.Before(func(h hostlink.Hold) map[string]any { return s.toldOf(ctx, h) }))
+	} else {
+		raw, _ = json.Marshal(a)
+	}
 	return raw
 }
 
-func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, err error) {
+// answer gives the answer to a call, and the protocol that the host speaks.
+func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, protocol int, err error) {
 	var c hostlink.Call
 	if err := json.Unmarshal(data, &c); err != nil {
-		return a, fmt.Errorf("the call can't be read: %w", err)
+		return a, 0, fmt.Errorf("the call can't be read: %w", err)
 	}
 	h, err := l.Store.HostBySession(ctx, hashKey(c.Token))
 	if errors.Is(err, store.ErrNotFound) {
-		return a, hostlink.ErrStranger
+		return a, 0, hostlink.ErrStranger
 	}
 	if err != nil {
-		return a, err
+		return a, 0, err
 	}
 	var hold hostlink.Hold
 	if c.Hold != "" {
 		if hold, err = l.holdOf(ctx, h, c.Hold); err != nil {
-			return a, err
+			return a, h.Protocol, err
 		}
 	}
 	switch c.Kind {
@@ -182,7 +190,16 @@ func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, err 
 	default:
 		err = fmt.Errorf("there is no call %q", c.Kind)
 	}
-	return a, err
+	return a, h.Protocol, err
+}
+
+// toldOf gives what is answered to a session's client besides what it asked for.
+func (s *Service) toldOf(ctx context.Context, h hostlink.Hold) map[string]any {
+	d, err := s.Store.DeviceBySerial(ctx, h.Serial)
+	if err != nil {
+		s.Log.Warn("a session's device can't be found", "session", h.WorkID, "err", err)
+	}
+	return remoteend.Told(h.WorkID, h.Spec.App.Ref, d.Facts.V)
 }
 
 // holdOf gives one of a host's own holds, over or not; another's is as good as none.
@@ -191,7 +208,7 @@ func (s *Service) holdOf(ctx context.Context, h store.Host, id string) (hostlink
 	if errors.Is(err, store.ErrNotFound) || (err == nil && x.HostID != h.ID) {
 		return hostlink.Hold{}, fmt.Errorf("%w: this host has no hold %s", hostlink.ErrOver, id)
 	}
-	return hostlink.Hold{ID: x.ID, RunID: x.RunID, LegID: x.LegID, AttemptID: x.AttemptID, WorkspaceID: x.WorkspaceID}, err
+	return hostlink.Hold{ID: x.ID, RunID: x.RunID, WorkID: x.WorkID, Kind: x.Kind, AttemptID: x.AttemptID, WorkspaceID: x.WorkspaceID}, err
 }
 
 // HostFetch reads the build or the package of a host's hold.

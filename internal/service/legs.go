@@ -7,12 +7,13 @@ import (
 	"io"
 	"strings"
 
+	"tessellant/internal/core/work"
 	"tessellant/internal/store"
 )
 
 // LegDetail is a leg with all that is known of it.
 type LegDetail struct {
-	store.Leg
+	store.Work
 	Run      store.Run
 	Session  *SessionView // where it is one, and no run's
 	Device   store.Device // without a serial: there is none yet
@@ -40,16 +41,15 @@ func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail
 			}
 		}
 	}
-	if l.Leg, err = s.Store.LegByID(ctx, who.WorkspaceID, id); err != nil {
+	if l.Work, err = s.Store.WorkByID(ctx, who.WorkspaceID, id); err != nil {
 		return l, notFound(err, "leg", id, "see the legs of a run with: tessellant run show RUN")
 	}
-	if l.Kind() == store.KindSession {
+	if l.Kind == work.Session {
 		x, err := s.Session(ctx, who, id)
 		if err != nil {
 			return l, err
 		}
 		l.Session = &x
-		l.Place = x.Place
 	} else if l.Run, err = s.Store.RunByID(ctx, who.WorkspaceID, l.RunID); err != nil {
 		return l, err
 	}
@@ -58,10 +58,8 @@ func (s *Service) Leg(ctx context.Context, who Identity, id string) (l LegDetail
 			return l, err
 		}
 	}
-	if l.Stage == "waiting" && l.Session == nil {
-		if l.Place, err = s.Store.Place(ctx, l.Leg); err != nil {
-			return l, err
-		}
+	if l.Place, err = s.place(ctx, l.Work); err != nil {
+		return l, err
 	}
 	attempts, err := s.Store.Attempts(ctx, id)
 	if err != nil {

@@ -13,8 +13,11 @@ import (
 
 	"tessellant/internal/bus"
 	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/dispatch"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/core/work"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/store"
 )
@@ -26,10 +29,10 @@ const maxWaiting = 300
 const prepareLimit = 10 * time.Minute
 
 // choose finds the first set of capabilities that a device here has, and the build that goes with it.
-func (s *Service) choose(ctx context.Context, who Identity, wanted []w3c.Capabilities) (w remoteend.Wanted, b *store.Build, werr *w3c.Error) {
+func (s *Service) choose(ctx context.Context, who Identity, wanted []w3c.Capabilities) (w remoteend.Wanted, b *store.Build, wants work.Wants, werr *w3c.Error) {
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
-		return w, nil, s.serviceFailed("open a session", err)
+		return w, nil, wants, s.serviceFailed("open a session", err)
 	}
 	var why []string
 	for _, c := range wanted {
@@ -38,9 +41,10 @@ func (s *Service) choose(ctx context.Context, who Identity, wanted []w3c.Capabil
 			continue
 		}
 		if w, err = remoteend.Read(c); err != nil {
-			return w, nil, w3c.Fail(w3c.InvalidArgument, "%v", err)
+			return w, nil, wants, w3c.Fail(w3c.InvalidArgument, "%v", err)
 		}
-		plan := wish{filter: w.Filter}
+		wants = work.Wants{Where: w.Where}
+		app := appfile.Facts{Platform: "android"}
 		b = nil
 		if w.Build != "" {
 			found, err := s.Build(ctx, who, w.Build)
@@ -50,32 +54,30 @@ func (s *Service) choose(ctx context.Context, who Identity, wanted []w3c.Capabil
 				continue
 			}
 			if err != nil {
-				return w, nil, s.serviceFailed("find the build", err)
+				return w, nil, wants, s.serviceFailed("find the build", err)
 			}
-			b, plan.app = &found, &found.Facts.V
+			b, app = &found, found.Facts.V
+			needs := planning.NeedsOf(app)
+			wants.Needs = &needs
 		}
-		if len(plan.devices(all)) > 0 {
-			return w, b, nil
+		if fit, _ := dispatch.Candidates(wants, nil, unitsOf(all)); len(fit) > 0 {
+			return w, b, wants, nil
 		}
-		why = append(why, s.noDevice(plan, all))
+		why = append(why, noDevice(app, w.Filter, all))
 	}
-	return w, nil, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
+	return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
 }
 
 // noDevice says why no device will do.
-func (s *Service) noDevice(w wish, all []store.Device) string {
+func noDevice(app appfile.Facts, filter devices.Filter, all []store.Device) string {
 	var there []planning.Device
 	for _, d := range all {
 		if d.Facts.V.Platform != "" {
 			there = append(there, planning.Device{ID: d.ID, Facts: d.Facts.V})
 		}
 	}
-	app := appfile.Facts{Platform: "android"}
-	if w.app != nil {
-		app = *w.app
-	}
 	var why []string
-	for _, f := range planning.Make(app, 1, there, w.filter).Findings {
+	for _, f := range planning.Make(app, 1, there, filter).Findings {
 		if len(why) < 4 {
 			why = append(why, strings.TrimSpace(f.Device+" "+f.What))
 		}
@@ -104,7 +106,7 @@ func (s *Service) OpenSession(ctx context.Context, who Identity, request []byte)
 	if werr != nil {
 		return remoteend.Answer(werr)
 	}
-	w, build, werr := s.choose(ctx, who, wanted)
+	w, build, wants, werr := s.choose(ctx, who, wanted)
 	if werr != nil {
 		return remoteend.Answer(werr)
 	}
@@ -121,14 +123,14 @@ func (s *Service) OpenSession(ctx context.Context, who Identity, request []byte)
 		landscape := o == "landscape"
 		q.Landscape = &landscape
 	}
-	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: tokenHash(wire), Label: w.Group, Name: w.Name, Created: time.Now().UTC().Truncate(time.Millisecond)}
+	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: tokenHash(wire), Group: w.Group, Name: w.Name, Created: time.Now().UTC().Truncate(time.Millisecond)}
 	if build != nil {
 		x.BuildID.String, x.BuildID.Valid, q.Build = build.ID, true, BuildRef(*build)
 	}
 	x.Request.V = q
 	changed, stop := s.Bus.Subscribe(bus.Session(x.ID))
 	defer stop()
-	if err := s.Store.AddSession(ctx, x, awaitedFor); err != nil {
+	if err := s.Store.AddSession(ctx, x, sessionSpec(q, build), wants, who.KeyID, awaitedFor); err != nil {
 		return remoteend.Answer(s.serviceFailed("open a session", err))
 	}
 	s.Log.Info("session waits", "session", x.ID, "build", q.Build, "where", q.Where)
@@ -185,10 +187,8 @@ func (s *Service) awaitSession(ctx context.Context, x store.Session, w remoteend
 		case r.Stage == "done":
 			return r, w3c.Fail(w3c.SessionNotCreated, "%s", notOpened(r))
 		case r.Stage == "waiting" && impatient:
-			place := 0
-			if places, err := s.places(asked); err == nil {
-				place = places[r.ID]
-			}
+			places, _ := s.places(asked)
+			place := places[r.ID]
 			message := fmt.Sprintf("no device came free within %s; the session was number %d in the queue", w.Patience, place)
 			if err := s.endSession(asked, x.ID, x.WorkspaceID, "never", message); err != nil {
 				return r, s.serviceFailed("end the session", err)

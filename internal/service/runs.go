@@ -17,6 +17,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/work"
 	"tessellant/internal/store"
 )
 
@@ -122,12 +123,7 @@ func (s *Service) plan(ctx context.Context, who Identity, q *RunRequest) (p RunP
 	var there []planning.Device
 	for _, d := range all {
 		x := planning.Device{ID: d.ID, Facts: d.Facts.V, Lacks: lacking(prog, about[d.HostID])}
-		switch {
-		case d.State != "ready":
-			x.Away = d.Why
-		case d.Quarantined.Valid:
-			x.Away = "it is in quarantine: " + d.QuarantineWhy
-		}
+		x.Away = d.Standing().Unusable
 		there = append(there, x)
 	}
 	cases := len(p.Cases)
@@ -165,7 +161,7 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 	if err != nil {
 		return r, false, err
 	}
-	waiting, err := s.Store.CountWaiting(ctx, who.WorkspaceID)
+	waiting, err := s.Store.CountWaiting(ctx, who.WorkspaceID, work.Leg)
 	if err != nil {
 		return r, false, err
 	}
@@ -186,9 +182,14 @@ func (s *Service) StartRun(ctx context.Context, who Identity, q RunRequest) (r s
 	if q.IdempotencyKey != "" {
 		r.IdempotencyKey, r.IdempotencyHash = &q.IdempotencyKey, asked
 	}
-	var legs []store.Leg
+	spec, err := runSpec(build, pkg, r.Request.V, q.LimitSeconds)
+	if err != nil {
+		return r, false, err
+	}
+	var legs []store.NewWork
 	for _, d := range plan.Devices {
-		legs = append(legs, store.Leg{ID: store.NewID(), DeviceID: d.ID, CasesTotal: len(p.Cases)})
+		legs = append(legs, store.NewWork{Spec: spec, Work: store.Work{ID: store.NewID(), Kind: work.Leg, RunID: r.ID, WorkspaceID: r.WorkspaceID, DeviceID: d.ID, CasesTotal: len(p.Cases), Created: now,
+			Wants: store.JSON[work.Wants]{V: work.Wants{Device: d.ID}}, AskedBy: who.KeyID}})
 	}
 	err = s.Store.AddRun(ctx, r, q.Secrets, legs)
 	if errors.Is(err, store.ErrTaken) {
@@ -230,13 +231,21 @@ func (s *Service) StopRun(ctx context.Context, who Identity, id, leg string) (Ru
 	}
 	s.Log.Info("run is stopped", "run", v.ID, "leg", leg, "legs", n)
 	s.Feed.runChanged(v.WorkspaceID, v.ID, leg)
+	if err := s.wakeHosts(ctx, func(h store.Hold) bool { return h.RunID == v.ID }); err != nil {
+		return v, err
+	}
+	return s.Run(ctx, who, v.ID)
+}
+
+// wakeHosts tells the hosts of some holds that there is news for them.
+func (s *Service) wakeHosts(ctx context.Context, of func(store.Hold) bool) error {
 	holds, err := s.Store.ActiveHolds(ctx, "")
 	if err != nil {
-		return v, err
+		return err
 	}
 	hosts := map[string]bool{}
 	for _, h := range holds {
-		if h.RunID == v.ID {
+		if of(h) {
 			hosts[h.HostID] = true
 		}
 	}
@@ -245,5 +254,5 @@ func (s *Service) StopRun(ctx context.Context, who Identity, id, leg string) (Ru
 			s.Bus.Publish(bus.Host(name), nil)
 		}
 	}
-	return s.Run(ctx, who, v.ID)
+	return nil
 }

@@ -6,8 +6,8 @@ import (
 	"context"
 	"slices"
 
-	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/store"
 )
 
@@ -23,6 +23,7 @@ type RunView struct {
 // LegView is a leg with its device, and the cases of its last attempt.
 type LegView struct {
 	store.LegRow
+	Place int // of one that waits: in the queue, from 1
 	Cases []store.CaseVerdict
 }
 
@@ -51,17 +52,11 @@ func (s *Service) tallied(ctx context.Context, runs []store.Run) ([]RunView, err
 // view is a run with those of its legs that wanted chooses; nil: all.
 func (s *Service) view(ctx context.Context, r store.Run, wanted map[string]bool) (RunView, error) {
 	v := RunView{Run: r, Stages: map[string]int{}}
-	pkg, err := s.Store.PackageByID(ctx, r.WorkspaceID, r.PackageID)
+	names, kind, err := s.casesOfRun(ctx, r)
 	if err != nil {
 		return v, err
 	}
-	cases, err := testpkg.Choose(pkg.Cases.V, r.Request.V.Cases, r.Request.V.Tags)
-	if err != nil {
-		return v, err
-	}
-	for _, c := range cases {
-		v.CaseNames = append(v.CaseNames, c.Name)
-	}
+	v.CaseNames = names
 	legs, err := s.Store.Legs(ctx, r.ID)
 	if err != nil {
 		return v, err
@@ -78,7 +73,7 @@ func (s *Service) view(ctx context.Context, r store.Run, wanted map[string]bool)
 			chosen = append(chosen, l)
 		}
 	}
-	if v.Legs, err = s.legViews(ctx, chosen); err == nil && pkg.Kind == testpkg.Programs {
+	if v.Legs, err = s.legViews(ctx, chosen); err == nil && kind == work.Programs {
 		err = s.asRun(ctx, &v, legs)
 	}
 	return v, err
@@ -131,11 +126,17 @@ func (s *Service) legViews(ctx context.Context, legs []store.LegRow) ([]LegView,
 		}
 	}
 	cases, err := s.Store.CaseVerdicts(ctx, attempts)
-	out := make([]LegView, 0, len(legs))
-	for _, l := range legs {
-		out = append(out, LegView{l, cases[l.AttemptID.String]})
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	out := make([]LegView, len(legs))
+	for i, l := range legs {
+		out[i] = LegView{LegRow: l, Cases: cases[l.AttemptID.String]}
+		if out[i].Place, err = s.place(ctx, l.Work); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // Run finds a run by its id; "newest" is the one started last.

@@ -37,6 +37,7 @@ type Service struct {
 	linked          sync.Once
 	links           *link
 	door            door
+	queue           queue
 	readers         sync.Once
 	reads           chan struct{}
 	// Reach is how hosts in other processes reach the bus.

@@ -22,6 +22,7 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
@@ -111,11 +112,11 @@ func TestTheHostIsWokenWithAllItNeeds(t *testing.T) {
 	hs := d.holds(2)
 	for _, h := range hs {
 		assert.Equal(t, run.ID, h.RunID)
-		assert.Equal(t, "org.kelpline.app", h.AppID)
-		assert.Equal(t, "org.kelpline.app.MainActivity", h.Activity)
-		assert.Len(t, h.BuildSHA, 64)
-		assert.Equal(t, 1800, h.LimitSeconds)
-		assert.Equal(t, []string{"a.test_a"}, h.Cases)
+		assert.Equal(t, "org.kelpline.app", h.Spec.App.ID)
+		assert.Equal(t, "org.kelpline.app.MainActivity", h.Spec.App.Activity)
+		assert.Len(t, h.Spec.App.SHA256, 64)
+		assert.Equal(t, work.Seconds(1800), h.Spec.Limits.Whole)
+		assert.Equal(t, []string{"a.test_a"}, h.Spec.Cases)
 		for _, what := range []hostlink.Content{hostlink.Build, hostlink.Package} {
 			r, err := d.link.Fetch(ctx, h, what)
 			require.NoError(t, err)
@@ -204,7 +205,7 @@ func TestALegWhoseDeviceStaysAwayIsGivenUp(t *testing.T) {
 	require.False(t, v.Ended.Valid, "it waits for its device to come back")
 	// Two minutes later:
 	d.sql("UPDATE devices SET seen = seen - INTERVAL 5 MINUTE WHERE serial = 'd-1'")
-	d.sql("UPDATE legs SET created = created - INTERVAL 5 MINUTE")
+	d.sql("UPDATE work SET created = created - INTERVAL 5 MINUTE")
 	housetest.Eventually(t, "the run is over", func() bool {
 		v, err = d.Run(ctx, d.Who, run.ID)
 		require.NoError(t, err)
@@ -365,10 +366,10 @@ func TestInputsGoToTheHostAndSecretsNowhereElse(t *testing.T) {
 	r, _, err := d.StartRun(ctx, d.Who, q)
 	require.NoError(t, err)
 	h := d.holds(1)[0]
-	assert.Equal(t, map[string]string{"who": "Ines", "code": "ebb-and-flow"}, h.Inputs)
-	assert.Equal(t, []string{"ebb-and-flow"}, h.Secrets)
-	assert.Equal(t, []string{"a.test_b"}, h.Cases)
-	assert.Equal(t, 2, h.Confirm)
+	assert.Equal(t, map[string]string{"who": "Ines", "code": "ebb-and-flow"}, h.Inputs())
+	assert.Equal(t, map[string]string{"code": "ebb-and-flow"}, h.Secrets)
+	assert.Equal(t, []string{"a.test_b"}, h.Spec.Cases)
+	assert.Equal(t, 2, h.Spec.Limits.Confirm)
 	v, err := d.Run(ctx, d.Who, r.ID)
 	require.NoError(t, err)
 	assert.NotContains(t, fmt.Sprintf("%+v", v), "ebb-and-flow")
@@ -404,8 +405,8 @@ func TestADeviceWhoseHostIsSilentIsAway(t *testing.T) {
 	d.sql("UPDATE devices SET seen = seen - INTERVAL 1 MINUTE")
 	ds, _, err := d.Devices(ctx, nil, "", 10)
 	require.NoError(t, err)
-	assert.Equal(t, "away", ds[0].State)
-	assert.Contains(t, ds[0].Why, "gone silent")
+	assert.Equal(t, "away", ds[0].Standing().State)
+	assert.Contains(t, ds[0].Standing().Why, "gone silent")
 	_, _, err = d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "suite@1"})
 	var e *service.Error
 	require.ErrorAs(t, err, &e)
@@ -481,7 +482,7 @@ func TestOldEvidenceIsRemovedAndRunsStay(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, n)
 	assert.Zero(t, bytes)
-	d.sql("UPDATE runs SET ended = ended - INTERVAL 2 HOUR WHERE id = (SELECT run_id FROM legs WHERE id = '" + legs[0] + "')")
+	d.sql("UPDATE runs SET ended = ended - INTERVAL 2 HOUR WHERE id = (SELECT run_id FROM work WHERE id = '" + legs[0] + "')")
 	n, bytes, err = d.ClearNow(ctx, service.Retention{Age: time.Hour})
 	require.NoError(t, err)
 	assert.Equal(t, []int64{2, 2000}, []int64{int64(n), bytes})

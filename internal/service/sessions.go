@@ -6,18 +6,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"time"
 	"unicode/utf8"
 
 	"tessellant/internal/bus"
-	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/dispatch"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/snippet"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
-	"tessellant/internal/remoteend"
 	"tessellant/internal/store"
 )
 
@@ -55,98 +53,6 @@ func (s *Service) sessionViews(ctx context.Context, rows []store.SessionRow) ([]
 			v.Place = places[r.ID]
 		}
 		out = append(out, v)
-	}
-	return out, nil
-}
-
-// places gives each session that waits its place: how many asked before it for one of the devices that would do for it, and one.
-func (s *Service) places(ctx context.Context) (map[string]int, error) {
-	legs, err := s.Store.WaitingLegs(ctx, 5000)
-	if err != nil {
-		return nil, err
-	}
-	all, err := s.Store.Devices(ctx, "", 0)
-	if err != nil {
-		return nil, err
-	}
-	wishes, err := s.wishes(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]int{}
-	before := []map[string]bool{}
-	for _, l := range legs {
-		wants := map[string]bool{}
-		if l.RunID != "" {
-			wants[l.DeviceID] = true
-		} else {
-			for _, id := range wishes[l.ID].devices(all) {
-				wants[id] = true
-			}
-			n := 1
-			for _, b := range before {
-				if slices.ContainsFunc(all, func(d store.Device) bool { return wants[d.ID] && b[d.ID] }) {
-					n++
-				}
-			}
-			out[l.ID] = n
-		}
-		before = append(before, wants)
-	}
-	return out, nil
-}
-
-// wish is what a session that waits wants of a device.
-type wish struct {
-	filter devices.Filter
-	app    *appfile.Facts // nil: no build
-}
-
-// devices lists those that will do, by id, the ones that are ready first.
-func (w wish) devices(all []store.Device) (ids []string) {
-	var later []string
-	for _, d := range all {
-		if d.Facts.V.Platform == "" || !w.filter.Match(d.Facts.V) || (w.app != nil && planning.Unfit(*w.app, planning.Device{ID: d.ID, Facts: d.Facts.V}) != nil) {
-			continue
-		}
-		if d.State == "ready" && !d.Quarantined.Valid {
-			ids = append(ids, d.ID)
-		} else {
-			later = append(later, d.ID)
-		}
-	}
-	return append(ids, later...)
-}
-
-// wishes gives what each session that waits wants.
-func (s *Service) wishes(ctx context.Context) (map[string]wish, error) {
-	rows, err := s.Store.SessionsGoing(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]wish{}
-	builds := map[string]*appfile.Facts{}
-	for _, r := range rows {
-		if r.Stage != "waiting" {
-			continue
-		}
-		w := wish{}
-		if w.filter, err = devices.ParseFilter(r.Request.V.Where, nil); err != nil {
-			return nil, err
-		}
-		if r.BuildID.Valid {
-			f := builds[r.BuildID.String]
-			if f == nil {
-				b, err := s.Store.BuildByID(ctx, r.WorkspaceID, r.BuildID.String)
-				if err != nil {
-					return nil, err
-				}
-				f = &b.Facts.V
-				builds[r.BuildID.String] = f
-			}
-			w.app = f
-		}
-		out[r.ID] = w
 	}
 	return out, nil
 }
@@ -209,7 +115,7 @@ func (s *Service) StopSession(ctx context.Context, who Identity, id string) (Ses
 
 // endSession ends a session that waits, with a message, or has its host end it.
 func (s *Service) endSession(ctx context.Context, id, workspace, how, message string) error {
-	waited, err := s.Store.StopSession(ctx, id, verdict.Stopped, how, message)
+	waited, err := s.Store.StopWork(ctx, id, store.Closing{Verdict: verdict.Stopped, How: how, Message: message})
 	if err != nil {
 		return err
 	}
@@ -218,18 +124,7 @@ func (s *Service) endSession(ctx context.Context, id, workspace, how, message st
 	if waited {
 		return nil
 	}
-	holds, err := s.Store.ActiveHolds(ctx, "")
-	if err != nil {
-		return err
-	}
-	for _, h := range holds {
-		if h.LegID == id {
-			if name, err := s.Store.HostName(ctx, h.HostID); err == nil {
-				s.Bus.Publish(bus.Host(name), nil)
-			}
-		}
-	}
-	return nil
+	return s.wakeHosts(ctx, func(h store.Hold) bool { return h.WorkID == id })
 }
 
 // sessionChanged tells those who wait for a session, and those who watch.
@@ -282,8 +177,8 @@ func (s *Service) markCase(ctx context.Context, x SessionView, c store.Case) err
 // Snippet writes a program that opens a session, and says on how many of the devices it could.
 func (s *Service) Snippet(ctx context.Context, who Identity, language string, c snippet.Choice) (l snippet.Language, program string, fit int, err error) {
 	const title = "write the snippet"
-	w := wish{}
-	if w.filter, err = devices.ParseFilter(c.Where, nil); err != nil {
+	wants := work.Wants{Where: c.Where}
+	if _, err = devices.ParseFilter(c.Where, nil); err != nil {
 		return l, "", 0, fail(Invalid, title, "see the traits with: tessellant device list --help", "%v", err)
 	}
 	if c.Build != "" {
@@ -291,7 +186,8 @@ func (s *Service) Snippet(ctx context.Context, who Identity, language string, c 
 		if err != nil {
 			return l, "", 0, err
 		}
-		w.app = &b.Facts.V
+		needs := planning.NeedsOf(b.Facts.V)
+		wants.Needs = &needs
 	}
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
@@ -301,7 +197,8 @@ func (s *Service) Snippet(ctx context.Context, who Identity, language string, c 
 	if err != nil {
 		return l, "", 0, fail(Invalid, title, "choose one of those", "%v", err)
 	}
-	return l, program, len(w.devices(all)), nil
+	fits, _ := dispatch.Candidates(wants, nil, unitsOf(all))
+	return l, program, len(fits), nil
 }
 
 var errNoHold = errors.New("the session has no device any more")
@@ -312,28 +209,4 @@ func (s *Service) activeHold(ctx context.Context, r store.SessionRow) (store.Hol
 		err = errNoHold
 	}
 	return h, err
-}
-
-// sessionHold is what a host needs for a session.
-func (l *link) sessionHold(ctx context.Context, h store.Hold) (hostlink.Hold, error) {
-	r, err := l.Store.SessionByID(ctx, h.WorkspaceID, h.LegID)
-	if err != nil {
-		return hostlink.Hold{}, err
-	}
-	d, err := l.Store.DeviceByID(ctx, h.DeviceID)
-	if err != nil {
-		return hostlink.Hold{}, err
-	}
-	q := r.Request.V
-	seconds := func(f float64) time.Duration { return time.Duration(f * float64(time.Second)) }
-	out := hostlink.Hold{ID: h.ID, LegID: h.LegID, AttemptID: h.AttemptID, WorkspaceID: h.WorkspaceID, Epoch: h.Epoch, Serial: d.Serial, Stop: h.Stop, Begun: h.Begun,
-		Session: &hostlink.Session{Limit: seconds(q.Limit), Idle: seconds(q.Idle), Video: q.Recording["video"], Log: q.Recording["log"], Landscape: q.Landscape, Dark: q.Dark, Capabilities: q.Standard, Answer: remoteend.Told(r.ID, q.Build, d.Facts.V)}}
-	if r.BuildID.Valid {
-		b, err := l.Store.BuildByID(ctx, h.WorkspaceID, r.BuildID.String)
-		if err != nil {
-			return out, err
-		}
-		out.AppID, out.Activity, out.BuildSize, out.BuildSHA = b.AppID, b.Facts.V.Activity, b.Size, b.SHA256
-	}
-	return out, nil
 }

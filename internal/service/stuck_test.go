@@ -18,6 +18,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
@@ -26,9 +27,9 @@ import (
 
 func TestASessionThatWaitsWhileTheServiceIsStartedAnewEndsTruthfully(t *testing.T) {
 	d := set(t)
-	x := store.Session{ID: store.NewID(), WorkspaceID: d.Who.WorkspaceID, Token: []byte(strings.Repeat("t", 32)), Label: "tides", Created: time.Now().UTC(), BuildID: sql.NullString{},
+	x := store.Session{ID: store.NewID(), WorkspaceID: d.Who.WorkspaceID, Token: []byte(strings.Repeat("t", 32)), Group: "tides", Created: time.Now().UTC(), BuildID: sql.NullString{},
 		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Patience: 3600, Recording: map[string]bool{}}}}
-	require.NoError(t, d.Store.AddSession(ctx, x, time.Minute))
+	require.NoError(t, d.Store.AddSession(ctx, x, work.Spec{}, work.Wants{}, "", time.Minute))
 	require.NoError(t, d.EndUnawaited(ctx))
 	v, err := d.Session(ctx, d.Who, x.ID)
 	require.NoError(t, err)
@@ -130,7 +131,7 @@ func TestAHostsOddWordsHoldNoDeviceAndLoseNoOther(t *testing.T) {
 		{Facts: devices.Facts{Serial: "d-1", Model: long, Platform: "android", API: 30}, State: "unusable", Why: long}})
 	require.NoError(t, err, "the odd ones are passed over, the others are told")
 	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: "splendid", Message: long, MarkedMessage: long, Marked: "odd", How: long}))
-	l, err := d.Leg(ctx, d.Who, h.LegID)
+	l, err := d.Leg(ctx, d.Who, h.WorkID)
 	require.NoError(t, err)
 	require.Len(t, l.Attempts[0].Cases, 1)
 	assert.LessOrEqual(t, len(l.Attempts[0].Cases[0].Name), 500)

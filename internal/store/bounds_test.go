@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/work"
 	"tessellant/internal/housetest"
 	"tessellant/internal/store"
 )
@@ -100,7 +101,7 @@ func (d *desk) crowd(t *testing.T, dsn string, workspaces, runs, legs int) {
 			run := fmt.Sprintf("R%012d%013d", w, r)
 			var q strings.Builder
 			fmt.Fprintf(&q, "INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, created) SELECT '%s', '%026d', build_id, package_id, '{}', '[]', 60, now() FROM runs LIMIT 1;", run, w)
-			q.WriteString("INSERT INTO legs (id, run_id, workspace_id, device_id, stage, message, cases_total, created) VALUES ")
+			q.WriteString("INSERT INTO work (id, run_id, workspace_id, device_id, stage, message, cases_total, created) VALUES ")
 			for l := range legs {
 				if l > 0 {
 					q.WriteString(",")
@@ -117,7 +118,7 @@ func TestNobodysBacklogHidesAnothers(t *testing.T) {
 	d := open(t)
 	_, _ = d.run(t, 1)
 	d.crowd(t, d.dsn, 2, 3, 300)
-	legs, err := d.WaitingLegs(context.Background(), 50)
+	legs, err := d.Waiting(context.Background(), 50)
 	require.NoError(t, err)
 	assert.Len(t, legs, 50)
 	of, runs := map[string]int{}, map[string]int{}
@@ -131,10 +132,10 @@ func TestNobodysBacklogHidesAnothers(t *testing.T) {
 		assert.LessOrEqual(t, n, 9, run)
 	}
 	start := time.Now()
-	_, err = d.WaitingLegs(context.Background(), 50)
+	_, err = d.Waiting(context.Background(), 50)
 	require.NoError(t, err)
 	assert.Less(t, time.Since(start), 2*time.Second)
-	n, err := d.CountWaiting(context.Background(), fmt.Sprintf("%026d", 1))
+	n, err := d.CountWaiting(context.Background(), fmt.Sprintf("%026d", 1), work.Leg)
 	require.NoError(t, err)
 	assert.Equal(t, 900, n)
 }

@@ -14,18 +14,22 @@ func (s *Store) CountOverdue(ctx context.Context) (n int64, err error) {
 
 // CountStages counts the legs that are not done by stage.
 func (s *Store) CountStages(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT stage, count(*) FROM legs WHERE stage <> 'done' AND run_id IS NOT NULL GROUP BY stage")
+	return s.counted(ctx, "SELECT stage, count(*) FROM work WHERE stage <> 'done' AND kind = 'leg' GROUP BY stage")
 }
 
 // CountVerdicts counts the legs that are done by verdict.
 func (s *Store) CountVerdicts(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, "SELECT verdict, count(*) FROM legs WHERE stage = 'done' AND run_id IS NOT NULL GROUP BY verdict")
+	return s.counted(ctx, "SELECT verdict, count(*) FROM work WHERE stage = 'done' AND kind = 'leg' GROUP BY verdict")
 }
 
-// CountDevices counts the devices by state.
+// CountDevices counts the devices by how they stand.
 func (s *Store) CountDevices(ctx context.Context) (map[string]int, error) {
-	return s.counted(ctx, `SELECT CASE WHEN d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND THEN 'away' WHEN d.state <> 'ready' THEN d.state
-		WHEN EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) THEN 'held' WHEN d.quarantined IS NOT NULL THEN 'quarantined' ELSE 'free' END, count(*) FROM devices d GROUP BY 1`)
+	all, err := s.Devices(ctx, "", 0)
+	out := map[string]int{}
+	for _, d := range all {
+		out[d.Standing().Name]++
+	}
+	return out, err
 }
 
 // CountAttempts counts the attempts that are done by verdict.
@@ -40,7 +44,7 @@ func (s *Store) CountHosts(ctx context.Context) (map[string]int, error) {
 
 // LongestWait is for how many seconds the leg that has waited longest has waited.
 func (s *Store) LongestWait(ctx context.Context) (n int64, err error) {
-	err = s.db.GetContext(ctx, &n, "SELECT coalesce(max(TIMESTAMPDIFF(SECOND, created, now(3))), 0) FROM legs WHERE stage = 'waiting'")
+	err = s.db.GetContext(ctx, &n, "SELECT coalesce(max(TIMESTAMPDIFF(SECOND, created, now(3))), 0) FROM work WHERE stage = 'waiting'")
 	return n, err
 }
 

@@ -14,15 +14,15 @@ import (
 
 // Device is one unit.
 type Device struct {
-	ID     string              `db:"id"`
-	Serial string              `db:"serial"`
-	HostID string              `db:"host_id"`
-	Facts  JSON[devices.Facts] `db:"facts"`
-	State  string              `db:"state"` // ready, away, unusable
-	Why    string              `db:"why"`
-	Seen   time.Time           `db:"seen"`
-	Held   bool                `db:"held"`
-	Silent int                 `db:"silent"` // seconds since its host spoke of it, by the database's clock
+	ID      string              `db:"id"`
+	Serial  string              `db:"serial"`
+	HostID  string              `db:"host_id"`
+	Facts   JSON[devices.Facts] `db:"facts"`
+	Told    string              `db:"state"` // what its host said last: ready, away or unusable
+	ToldWhy string              `db:"why"`
+	Seen    time.Time           `db:"seen"`
+	Held    bool                `db:"held"`
+	Silent  int                 `db:"silent"` // seconds since its host spoke of it, by the database's clock
 	// Overdue says that it is held for longer than the work on it may take.
 	Overdue bool   `db:"overdue"`
 	Host    string `db:"host"` // its name
@@ -33,8 +33,10 @@ type Device struct {
 	QuarantineBy  string       `db:"quarantine_by"` // itself, or hand
 }
 
-// Free says whether a device can be given to somebody.
-func (d Device) Free() bool { return d.State == "ready" && !d.Held && !d.Quarantined.Valid }
+// Standing says how a device stands.
+func (d Device) Standing() devices.Standing {
+	return devices.Known{State: d.Told, Why: d.ToldWhy, Silent: time.Duration(d.Silent) * time.Second, Held: d.Held, Quarantined: d.Quarantined.Valid, QuarantineWhy: d.QuarantineWhy}.Standing()
+}
 
 // Quarantine keeps a device from getting work. By: itself, or hand.
 func (s *Store) Quarantine(ctx context.Context, device, by, why string) error {
@@ -86,13 +88,11 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 	return err
 }
 
-// A device that was ready is away once its host has not spoken of it for a while.
-const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'away', d.state) AS state, " +
-	"IF(d.state = 'ready' AND d.seen < now(3) - INTERVAL 20 SECOND, 'its host has gone silent: see whether it runs', d.why) AS why, EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, " +
-	"TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
+const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, d.state, d.why, " +
+	"EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
 
 // overdueHolds are holds that last longer than their work may take: its own limit, and 40 minutes to make ready and to hand in.
-const overdueHolds = "holds h LEFT JOIN runs r ON r.id = h.run_id LEFT JOIN sessions s ON s.id = h.leg_id WHERE h.active = 1 AND h.created + INTERVAL (coalesce(r.limit_seconds, JSON_VALUE(s.request, '$.limit'), 0) + 2400) SECOND < now(3)"
+const overdueHolds = "holds h JOIN work w ON w.id = h.work_id WHERE h.active = 1 AND h.created + INTERVAL (w.limit_seconds + 2400) SECOND < now(3)"
 
 // Devices lists devices by serial; limit 0: all.
 func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {

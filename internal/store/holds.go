@@ -12,6 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 )
 
 // HoldOfDevice finds the hold in force on a device.
@@ -49,104 +50,24 @@ type Hold struct {
 	ID          string       `db:"id"`
 	DeviceID    string       `db:"device_id"`
 	HostID      string       `db:"host_id"`
-	Kind        string       `db:"kind"`
+	Kind        work.Kind    `db:"kind"`
 	WorkspaceID string       `db:"workspace_id"`
 	RunID       string       `db:"run_id"`
-	LegID       string       `db:"leg_id"`
+	WorkID      string       `db:"work_id"`
 	AttemptID   string       `db:"attempt_id"`
 	Epoch       int          `db:"epoch"`
 	Created     time.Time    `db:"created"`
 	Expires     time.Time    `db:"expires"`
 	Ended       sql.NullTime `db:"ended"`
 	Active      *int         `db:"active"`
-	Stop        bool         `db:"stop"`  // a person wants its leg to end; only where holds are listed
+	Stop        bool         `db:"stop"`  // a person wants its work to end; only where holds are listed
 	Begun       bool         `db:"begun"` // something was reported of it; there, too
-}
-
-// Kinds of holds.
-const (
-	KindLeg     = "leg"
-	KindSession = "session"
-)
-
-// Kind is what holds the device.
-func (l Leg) Kind() string {
-	if l.RunID == "" {
-		return KindSession
-	}
-	return KindLeg
-}
-
-// WaitingLegs lists legs that wait for a device, in the order they were made. Where more wait than limit, the same number of each workspace
-// comes, and in it of each run: nobody's backlog hides another's.
-func (s *Store) WaitingLegs(ctx context.Context, limit int) (out []Leg, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT "+legColumns+" FROM legs l WHERE l.stage = 'waiting' ORDER BY l.id LIMIT ?", limit+1)
-	if err != nil || len(out) <= limit {
-		return out, err
-	}
-	out = nil
-	err = s.db.SelectContext(ctx, &out, "SELECT "+legColumns+` FROM legs l JOIN (
-			SELECT id, ROW_NUMBER() OVER (PARTITION BY workspace_id ORDER BY in_run, id) AS in_workspace FROM (
-				SELECT id, workspace_id, ROW_NUMBER() OVER (PARTITION BY workspace_id, coalesce(run_id, id) ORDER BY id) AS in_run FROM legs WHERE stage = 'waiting'
-			) AS runs ORDER BY in_workspace, id LIMIT ?
-		) AS chosen ON chosen.id = l.id ORDER BY l.id`, limit)
-	return out, err
-}
-
-// CountWaiting counts the legs of a workspace's runs that wait for a device.
-func (s *Store) CountWaiting(ctx context.Context, workspace string) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM legs WHERE stage = 'waiting' AND workspace_id = ? AND run_id IS NOT NULL", workspace)
-	return n, err
-}
-
-// TriedOn lists the devices on which legs that wait have had an attempt, by leg.
-func (s *Store) TriedOn(ctx context.Context) (map[string][]string, error) {
-	var rows []struct {
-		Leg    string `db:"leg_id"`
-		Device string `db:"device_id"`
-	}
-	err := s.db.SelectContext(ctx, &rows, "SELECT a.leg_id, a.device_id FROM legs l JOIN attempts a ON a.leg_id = l.id WHERE l.stage = 'waiting'")
-	out := map[string][]string{}
-	for _, r := range rows {
-		out[r.Leg] = append(out[r.Leg], r.Device)
-	}
-	return out, err
 }
 
 // ActiveHolds lists all holds in force; of one host where host is given.
 func (s *Store) ActiveHolds(ctx context.Context, host string) (out []Hold, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT h.*, l.stop, a.last_report > 0 AS begun FROM holds h JOIN legs l ON l.id = h.leg_id JOIN attempts a ON a.id = h.attempt_id WHERE h.active = 1 AND (? = '' OR h.host_id = ?) ORDER BY h.id", host, host)
+	err = s.db.SelectContext(ctx, &out, "SELECT h.*, w.stop, a.last_report > 0 AS begun FROM holds h JOIN work w ON w.id = h.work_id JOIN attempts a ON a.id = h.attempt_id WHERE h.active = 1 AND (? = '' OR h.host_id = ?) ORDER BY h.id", host, host)
 	return out, err
-}
-
-// TakeDevice gives a waiting leg a device: a hold and a new attempt. ErrTaken:
-// the device was taken, or the leg, in the meantime.
-func (s *Store) TakeDevice(ctx context.Context, leg Leg, device Device, period time.Duration) error {
-	return s.InTx(ctx, func(tx *sqlx.Tx) error {
-		var fit bool // in the meantime it may have been quarantined
-		if err := tx.GetContext(ctx, &fit, "SELECT quarantined IS NULL FROM devices WHERE id = ? FOR UPDATE", device.ID); err != nil {
-			return err
-		}
-		if !fit {
-			return ErrTaken
-		}
-		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'held', device_id = coalesce(device_id, ?) WHERE id = ? AND stage = 'waiting'", device.ID, leg.ID)
-		if err != nil {
-			return err
-		}
-		if n, _ := res.RowsAffected(); n == 0 {
-			return ErrTaken
-		}
-		attempt := NewID()
-		if _, err := tx.ExecContext(ctx, `INSERT INTO attempts (id, leg_id, number, device_id, stage, message, started)
-			SELECT ?, ?, coalesce(max(number), 0) + 1, ?, 'held', '', now(3) FROM attempts WHERE leg_id = ?`, attempt, leg.ID, device.ID, leg.ID); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO holds (id, device_id, host_id, kind, workspace_id, run_id, leg_id, attempt_id, epoch, created, expires)
-			SELECT ?, ?, ?, ?, ?, ?, ?, ?, 1 + (SELECT count(*) FROM holds WHERE device_id = ?), now(3), now(3) + INTERVAL ? MICROSECOND`,
-			NewID(), device.ID, device.HostID, leg.Kind(), leg.WorkspaceID, leg.RunID, leg.ID, attempt, device.ID, period.Microseconds())
-		return taken(err)
-	})
 }
 
 // Renew makes active holds of a host last longer and answers those that are still its own.
@@ -191,7 +112,7 @@ type Closing struct {
 // QuarantineAfter is how many attempts in a row a device may lose.
 const QuarantineAfter = 2
 
-// CloseHold ends a hold and its attempt. Its leg is done, or waits again; when
+// CloseHold ends a hold and its attempt. Its work is done, or waits again; when
 // it was the last leg of its run, the run is over. It answers the hold, and false when
 // it was over already: then nothing was changed.
 func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, ok bool, err error) {
@@ -214,24 +135,18 @@ func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, 
 		if err := judgeDevice(ctx, tx, h.DeviceID, c); err != nil {
 			return err
 		}
-		var stop bool
-		if err := tx.GetContext(ctx, &stop, "SELECT stop FROM legs WHERE id = ? FOR UPDATE", h.LegID); err != nil {
+		var w Work
+		if err := tx.GetContext(ctx, &w, "SELECT "+workColumns+" FROM work w WHERE id = ? FOR UPDATE", h.WorkID); err != nil {
 			return err
 		}
 		switch {
-		case stop && c.Verdict == verdict.Lost:
+		case w.Stop && c.Verdict == verdict.Lost:
 			c.Verdict, c.Message, c.How = verdict.Stopped, "it was stopped ("+c.Message+")", "stopped"
 		case c.Again:
-			_, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'waiting' WHERE id = ?", h.LegID)
+			_, err := tx.ExecContext(ctx, "UPDATE work SET stage = 'waiting' WHERE id = ?", w.ID)
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3) WHERE id = ?", c.Verdict, c.Message, h.LegID); err != nil {
-			return err
-		}
-		if h.Kind == KindSession {
-			return closeSession(ctx, tx, h, c)
-		}
-		return closeRun(ctx, tx, h.RunID)
+		return finish(ctx, tx, w, c)
 	})
 	return h, ok, err
 }
@@ -260,7 +175,7 @@ func closeRun(ctx context.Context, tx *sqlx.Tx, run string) error {
 		return err
 	}
 	var vs []verdict.Verdict
-	if err := tx.SelectContext(ctx, &vs, "SELECT IF(stage = 'done', verdict, '') FROM legs WHERE run_id = ?", run); err != nil {
+	if err := tx.SelectContext(ctx, &vs, "SELECT IF(stage = 'done', verdict, '') FROM work WHERE run_id = ?", run); err != nil {
 		return err
 	}
 	for _, v := range vs {
@@ -279,21 +194,4 @@ func closeRun(ctx context.Context, tx *sqlx.Tx, run string) error {
 func (s *Store) HoldByID(ctx context.Context, id string) (h Hold, err error) {
 	err = s.db.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ?", id)
 	return h, found(err)
-}
-
-// GiveUp ends a leg that still waits, without another attempt.
-func (s *Store) GiveUp(ctx context.Context, leg string, v verdict.Verdict, message string) error {
-	return s.InTx(ctx, func(tx *sqlx.Tx) error {
-		var run string
-		if err := tx.GetContext(ctx, &run, "SELECT coalesce(run_id, '') FROM legs WHERE id = ? AND stage = 'waiting' FOR UPDATE", leg); err != nil {
-			if errors.Is(err, sql.ErrNoRows) {
-				return nil
-			}
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3) WHERE id = ?", v, message, leg); err != nil {
-			return err
-		}
-		return closeRun(ctx, tx, run)
-	})
 }

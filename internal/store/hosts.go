@@ -95,7 +95,7 @@ func (s *Store) RemoveHost(ctx context.Context, name string) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE devices SET state = 'away', why = 'its host was removed' WHERE host_id = ?", id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE host_id = ? AND NOT EXISTS (SELECT 1 FROM legs l WHERE l.device_id = devices.id) AND NOT EXISTS (SELECT 1 FROM holds x WHERE x.device_id = devices.id)", id); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE host_id = ? AND NOT EXISTS (SELECT 1 FROM work w WHERE w.device_id = devices.id) AND NOT EXISTS (SELECT 1 FROM holds x WHERE x.device_id = devices.id)", id); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ? AND NOT EXISTS (SELECT 1 FROM devices d WHERE d.host_id = hosts.id) AND NOT EXISTS (SELECT 1 FROM holds x WHERE x.host_id = hosts.id)", id)

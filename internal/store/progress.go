@@ -72,7 +72,7 @@ func note(ctx context.Context, tx *sqlx.Tx, h Hold, p Progress) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE attempts SET stage = ? WHERE id = ?", p.Stage, h.AttemptID); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE legs SET stage = ? WHERE id = ?", p.Stage, h.LegID); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE work SET stage = ? WHERE id = ?", p.Stage, h.WorkID); err != nil {
 			return err
 		}
 	}

@@ -9,11 +9,11 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-const ofEndedRuns = " FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN legs l ON l.id = a.leg_id LEFT JOIN runs r ON r.id = l.run_id WHERE coalesce(r.ended, IF(l.run_id IS NULL, l.ended, NULL)) IS NOT NULL"
+const ofEndedRuns = " FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN work w ON w.id = a.work_id LEFT JOIN runs r ON r.id = w.run_id WHERE coalesce(r.ended, IF(w.run_id IS NULL, w.ended, NULL)) IS NOT NULL"
 
 // OldArtifacts lists artifacts of runs and sessions that ended longer ago than age, the oldest first.
 func (s *Store) OldArtifacts(ctx context.Context, age time.Duration, limit int) (out []Artifact, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT f.*"+ofEndedRuns+" AND coalesce(r.ended, l.ended) < now(3) - INTERVAL ? SECOND ORDER BY f.id LIMIT ?", int64(age.Seconds()), limit)
+	err = s.db.SelectContext(ctx, &out, "SELECT f.*"+ofEndedRuns+" AND coalesce(r.ended, w.ended) < now(3) - INTERVAL ? SECOND ORDER BY f.id LIMIT ?", int64(age.Seconds()), limit)
 	return out, err
 }
 

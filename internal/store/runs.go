@@ -55,27 +55,9 @@ func (q RunRequest) MaxAttempts() int {
 	return q.Attempts
 }
 
-// Leg is the part of a run on one device.
-type Leg struct {
-	ID          string          `db:"id"`
-	RunID       string          `db:"run_id"`
-	WorkspaceID string          `db:"workspace_id"`
-	DeviceID    string          `db:"device_id"`
-	Stage       string          `db:"stage"`
-	Verdict     verdict.Verdict `db:"verdict"`
-	Message     string          `db:"message"`
-	CasesTotal  int             `db:"cases_total"`
-	Created     time.Time       `db:"created"`
-	Ended       sql.NullTime    `db:"ended"`
-	Stop        bool            `db:"stop"` // a person wants it to end
-}
-
-// legColumns are those of a leg; a session's has no run, and no device before it gets one.
-const legColumns = "l.id, coalesce(l.run_id, '') AS run_id, l.workspace_id, coalesce(l.device_id, '') AS device_id, l.stage, l.verdict, l.message, l.cases_total, l.created, l.ended, l.stop"
-
 // AddRun writes a run, its secrets and its legs in one transaction. ErrTaken: a run with
 // this idempotency key is there.
-func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, legs []Leg) error {
+func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, legs []NewWork) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, idempotency_key, idempotency_hash, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			r.ID, r.WorkspaceID, r.BuildID, r.PackageID, asJSON(r.Request.V), asJSON(r.Findings.V), r.LimitSeconds, r.IdempotencyKey, r.IdempotencyHash, r.Created); err != nil {
@@ -86,13 +68,7 @@ func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, le
 				return err
 			}
 		}
-		for _, l := range legs {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO legs (id, run_id, workspace_id, device_id, stage, message, cases_total, created) VALUES (?, ?, ?, ?, 'waiting', '', ?, ?)`,
-				l.ID, r.ID, r.WorkspaceID, l.DeviceID, l.CasesTotal, r.Created); err != nil {
-				return err
-			}
-		}
-		return nil
+		return addWork(ctx, tx, legs...)
 	})
 }
 
@@ -123,12 +99,12 @@ func (s *Store) StopRun(ctx context.Context, run, leg, message string) (n int64,
 				return err
 			}
 		}
-		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3), stop = 1 WHERE run_id = ? AND (? = '' OR id = ?) AND stage = 'waiting'", verdict.Stopped, message, run, leg, leg)
+		res, err := tx.ExecContext(ctx, "UPDATE work SET stage = 'done', verdict = ?, message = ?, ended = now(3), stop = 1 WHERE run_id = ? AND (? = '' OR id = ?) AND stage = 'waiting'", verdict.Stopped, message, run, leg, leg)
 		if err != nil {
 			return err
 		}
 		waited, _ := res.RowsAffected()
-		if res, err = tx.ExecContext(ctx, "UPDATE legs SET stop = 1 WHERE run_id = ? AND (? = '' OR id = ?) AND stage <> 'done'", run, leg, leg); err != nil {
+		if res, err = tx.ExecContext(ctx, "UPDATE work SET stop = 1 WHERE run_id = ? AND (? = '' OR id = ?) AND stage <> 'done'", run, leg, leg); err != nil {
 			return err
 		}
 		going, _ := res.RowsAffected()
@@ -184,7 +160,7 @@ func (s *Store) Tallies(ctx context.Context, runs []string) (out []Tally, err er
 	if len(runs) == 0 {
 		return nil, nil
 	}
-	q, args, err := sqlx.In("SELECT run_id, stage, IF(stage = 'done', verdict, '') AS verdict, count(*) AS legs FROM legs WHERE run_id IN (?) GROUP BY 1, 2, 3", runs)
+	q, args, err := sqlx.In("SELECT run_id, stage, IF(stage = 'done', verdict, '') AS verdict, count(*) AS legs FROM work WHERE run_id IN (?) GROUP BY 1, 2, 3", runs)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +170,7 @@ func (s *Store) Tallies(ctx context.Context, runs []string) (out []Tally, err er
 
 // LegRow is a leg as a list shows it: with its device and how its last attempt stands.
 type LegRow struct {
-	Leg
+	Work
 	Serial    string              `db:"serial"`
 	Facts     JSON[devices.Facts] `db:"facts"`
 	AttemptID sql.NullString      `db:"attempt_id"`
@@ -202,36 +178,21 @@ type LegRow struct {
 	NowCase   sql.NullString      `db:"now_case"`
 	Started   sql.NullTime        `db:"started"`
 	RanOn     sql.NullString      `db:"ran_on"` // serial of the device of the last attempt
-	Place     int                 `db:"place"`  // of a leg that waits: its place in the queue for its device, from 1
 }
 
-// The place counts those that asked before: the dispatcher is fair between runs, so it is a bound and not a promise.
-const legRows = "SELECT " + legColumns + `, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on,
-	IF(l.stage = 'waiting', 1 + (SELECT count(*) FROM legs q WHERE q.device_id = l.device_id AND q.stage = 'waiting' AND q.id < l.id), 0) AS place FROM legs l JOIN devices d ON d.id = l.device_id
-	LEFT JOIN attempts a ON a.leg_id = l.id AND a.number = (SELECT max(number) FROM attempts WHERE leg_id = l.id) LEFT JOIN devices ad ON ad.id = a.device_id`
+const legRows = "SELECT " + workColumns + `, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on FROM work w JOIN devices d ON d.id = w.device_id
+	LEFT JOIN attempts a ON a.work_id = w.id AND a.number = (SELECT max(number) FROM attempts WHERE work_id = w.id) LEFT JOIN devices ad ON ad.id = a.device_id`
 
 // Legs lists the legs of a run with their devices, by serial.
 func (s *Store) Legs(ctx context.Context, run string) (out []LegRow, err error) {
-	err = s.db.SelectContext(ctx, &out, legRows+" WHERE l.run_id = ? ORDER BY d.serial", run)
+	err = s.db.SelectContext(ctx, &out, legRows+" WHERE w.run_id = ? ORDER BY d.serial", run)
 	return out, err
 }
 
 // DeviceLegs lists a workspace's legs on a device, the newest first.
 func (s *Store) DeviceLegs(ctx context.Context, workspace, device, after string, limit int) (out []LegRow, err error) {
-	err = s.db.SelectContext(ctx, &out, legRows+" WHERE l.device_id = ? AND l.workspace_id = ? AND l.run_id IS NOT NULL AND (? = '' OR l.id < ?) ORDER BY l.id DESC LIMIT ?", device, workspace, after, after, limit)
+	err = s.db.SelectContext(ctx, &out, legRows+" WHERE w.device_id = ? AND w.workspace_id = ? AND w.kind = 'leg' AND (? = '' OR w.id < ?) ORDER BY w.id DESC LIMIT ?", device, workspace, after, after, limit)
 	return out, err
-}
-
-// Place gives the place of a leg in the queue for its device, from 1.
-func (s *Store) Place(ctx context.Context, l Leg) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, "SELECT 1 + count(*) FROM legs WHERE device_id = ? AND stage = 'waiting' AND id < ?", l.DeviceID, l.ID)
-	return n, err
-}
-
-// LegByID finds a leg.
-func (s *Store) LegByID(ctx context.Context, workspace, id string) (l Leg, err error) {
-	err = s.db.GetContext(ctx, &l, "SELECT "+legColumns+" FROM legs l WHERE l.workspace_id = ? AND l.id = ?", workspace, id)
-	return l, found(err)
 }
 
 // CaseVerdict is how one case of an attempt stands; without a verdict it runs.
@@ -287,10 +248,10 @@ func (s *Store) CaseNames(ctx context.Context, attempts []string) (map[string][]
 	return out, err
 }
 
-// Attempt is one try of a leg.
+// Attempt is one try of a piece of work.
 type Attempt struct {
 	ID           string          `db:"id"`
-	LegID        string          `db:"leg_id"`
+	WorkID       string          `db:"work_id"`
 	Number       int             `db:"number"`
 	DeviceID     string          `db:"device_id"`
 	Stage        string          `db:"stage"`
@@ -306,10 +267,10 @@ type Attempt struct {
 	HostName     string          `db:"host_name"`
 }
 
-// Attempts lists the attempts of a leg, the first first.
-func (s *Store) Attempts(ctx context.Context, leg string) (out []Attempt, err error) {
+// Attempts lists the attempts of a piece of work, the first first.
+func (s *Store) Attempts(ctx context.Context, id string) (out []Attempt, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT a.*, d.serial, coalesce((SELECT t.name FROM holds h JOIN hosts t ON t.id = h.host_id WHERE h.attempt_id = a.id ORDER BY h.id LIMIT 1), '') AS host_name
-		FROM attempts a JOIN devices d ON d.id = a.device_id WHERE leg_id = ? ORDER BY number`, leg)
+		FROM attempts a JOIN devices d ON d.id = a.device_id WHERE work_id = ? ORDER BY number`, id)
 	return out, err
 }
 

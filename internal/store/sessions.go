@@ -1,6 +1,6 @@
 package store
 
-// Sessions: what is opened from outside. Each has a leg of the same id, and is gathered like one.
+// Sessions: what is opened from outside. The work of each has the same id.
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 )
 
 // Session is one W3C WebDriver session.
@@ -19,7 +20,7 @@ type Session struct {
 	WorkspaceID   string               `db:"workspace_id"`
 	Token         []byte               `db:"token"`
 	BuildID       sql.NullString       `db:"build_id"`
-	Label         string               `db:"label"`
+	Group         string               `db:"group"`
 	Name          string               `db:"name"`
 	Request       JSON[SessionRequest] `db:"request"`
 	How           string               `db:"how"` // it ended: client, idle, limit, lost, stopped, crashed, never
@@ -45,7 +46,7 @@ type SessionRequest struct {
 	Standard  map[string]any  `json:"standard"` // capabilities
 }
 
-// SessionRow is a session with how its leg stands.
+// SessionRow is a session with how its work stands.
 type SessionRow struct {
 	Session
 	Stage     string              `db:"stage"`
@@ -60,17 +61,17 @@ type SessionRow struct {
 	Started   sql.NullTime        `db:"started"`
 }
 
-const sessionRows = `SELECT s.*, l.stage, l.verdict, l.message, l.ended, l.stop, d.serial, coalesce(d.facts, '{}') AS facts, a.id AS attempt_id, a.now_case, a.started
-	FROM sessions s JOIN legs l ON l.id = s.id LEFT JOIN devices d ON d.id = l.device_id LEFT JOIN attempts a ON a.leg_id = l.id`
+const sessionRows = `SELECT s.*, w.stage, w.verdict, w.message, w.ended, w.stop, d.serial, coalesce(d.facts, '{}') AS facts, a.id AS attempt_id, a.now_case, a.started
+	FROM sessions s JOIN work w ON w.id = s.id LEFT JOIN devices d ON d.id = w.device_id LEFT JOIN attempts a ON a.work_id = w.id`
 
-// AddSession writes a session, and its leg, which waits for a device, for so long unless AwaitSession says that somebody waits still.
-func (s *Store) AddSession(ctx context.Context, x Session, period time.Duration) error {
+// AddSession writes a session, and its work, which waits for a device, for so long unless AwaitSession says that somebody waits still.
+func (s *Store) AddSession(ctx context.Context, x Session, spec work.Spec, wants work.Wants, askedBy string, period time.Duration) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO legs (id, workspace_id, stage, message, cases_total, created) VALUES (?, ?, 'waiting', '', 0, ?)", x.ID, x.WorkspaceID, x.Created); err != nil {
+		if err := addWork(ctx, tx, NewWork{Work{ID: x.ID, Kind: work.Session, WorkspaceID: x.WorkspaceID, Created: x.Created, Wants: JSON[work.Wants]{V: wants}, AskedBy: askedBy}, spec}); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (id, workspace_id, token, build_id, label, name, request, created, awaited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, now(3) + INTERVAL ? MICROSECOND)",
-			x.ID, x.WorkspaceID, x.Token, x.BuildID, x.Label, x.Name, asJSON(x.Request.V), x.Created, period.Microseconds())
+		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (id, workspace_id, token, build_id, `group`, name, request, created, awaited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, now(3) + INTERVAL ? MICROSECOND)",
+			x.ID, x.WorkspaceID, x.Token, x.BuildID, x.Group, x.Name, asJSON(x.Request.V), x.Created, period.Microseconds())
 		return err
 	})
 }
@@ -84,7 +85,7 @@ func (s *Store) AwaitSession(ctx context.Context, id string, period time.Duratio
 // Unawaited lists the sessions that wait for a device while nobody waits for them any more; of those that an older version of the program wrote, the ones
 // that are older than the longest patience.
 func (s *Store) Unawaited(ctx context.Context, longest time.Duration) (out []SessionRow, err error) {
-	err = s.db.SelectContext(ctx, &out, sessionRows+" WHERE l.stage = 'waiting' AND coalesce(s.awaited, s.created + INTERVAL ? MICROSECOND) < now(3)", longest.Microseconds())
+	err = s.db.SelectContext(ctx, &out, sessionRows+" WHERE w.stage = 'waiting' AND coalesce(s.awaited, s.created + INTERVAL ? MICROSECOND) < now(3)", longest.Microseconds())
 	return out, err
 }
 
@@ -102,7 +103,7 @@ func (s *Store) SessionByToken(ctx context.Context, token []byte) (r SessionRow,
 
 // SessionFilter chooses sessions; what is empty chooses all.
 type SessionFilter struct {
-	Label  string
+	Group  string
 	Serial string // of the device
 	Going  bool   // those that are not over
 }
@@ -110,14 +111,14 @@ type SessionFilter struct {
 // Sessions lists the sessions that a filter chooses, the newest first.
 func (s *Store) Sessions(ctx context.Context, workspace string, f SessionFilter, after string, limit int) (out []SessionRow, err error) {
 	q, args := sessionRows+" WHERE s.workspace_id = ?", []any{workspace}
-	if f.Label != "" {
-		q, args = q+" AND s.label = ?", append(args, f.Label)
+	if f.Group != "" {
+		q, args = q+" AND s.`group` = ?", append(args, f.Group)
 	}
 	if f.Serial != "" {
 		q, args = q+" AND d.serial = ?", append(args, f.Serial)
 	}
 	if f.Going {
-		q += " AND l.stage <> 'done'"
+		q += " AND w.stage <> 'done'"
 	}
 	if after != "" {
 		q, args = q+" AND s.id < ?", append(args, after)
@@ -128,14 +129,14 @@ func (s *Store) Sessions(ctx context.Context, workspace string, f SessionFilter,
 
 // SessionsGoing lists the sessions of all workspaces that are not over.
 func (s *Store) SessionsGoing(ctx context.Context) (out []SessionRow, err error) {
-	err = s.db.SelectContext(ctx, &out, sessionRows+" WHERE l.stage <> 'done' ORDER BY s.id")
+	err = s.db.SelectContext(ctx, &out, sessionRows+" WHERE w.stage <> 'done' ORDER BY s.id")
 	return out, err
 }
 
 // CountSessions says how many sessions have a device, and how many wait for one; of all workspaces where none is given.
 func (s *Store) CountSessions(ctx context.Context, workspace string) (open, waiting int, err error) {
 	var row struct{ Open, Waiting int }
-	err = s.db.GetContext(ctx, &row, "SELECT coalesce(sum(stage <> 'waiting'), 0) AS open, coalesce(sum(stage = 'waiting'), 0) AS waiting FROM legs WHERE run_id IS NULL AND stage <> 'done' AND (? = '' OR workspace_id = ?)", workspace, workspace)
+	err = s.db.GetContext(ctx, &row, "SELECT coalesce(sum(stage <> 'waiting'), 0) AS open, coalesce(sum(stage = 'waiting'), 0) AS waiting FROM work WHERE kind = 'session' AND stage <> 'done' AND (? = '' OR workspace_id = ?)", workspace, workspace)
 	return row.Open, row.Waiting, err
 }
 
@@ -145,35 +146,16 @@ func (s *Store) CountSessionStates(ctx context.Context) (map[string]int, error) 
 	return map[string]int{"open": open, "waiting": waiting}, err
 }
 
-// StopSession ends a session that waits, with a verdict and a message, or asks for the end of one that goes on. It answers whether
-// it waited.
-func (s *Store) StopSession(ctx context.Context, id string, v verdict.Verdict, how, message string) (waited bool, err error) {
-	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE legs SET stage = 'done', verdict = ?, message = ?, ended = now(3), stop = 1 WHERE id = ? AND stage = 'waiting'", v, message, id)
-		if err != nil {
-			return err
-		}
-		n, _ := res.RowsAffected()
-		if waited = n > 0; waited {
-			_, err = tx.ExecContext(ctx, "UPDATE sessions SET how = ?, seen = ?, seen_message = ? WHERE id = ?", how, v, message, id)
-			return err
-		}
-		_, err = tx.ExecContext(ctx, "UPDATE legs SET stop = 1 WHERE id = ? AND stage <> 'done'", id)
-		return err
-	})
-	return waited, err
-}
-
 // closeSession notes how a session ended, and judges it.
-func closeSession(ctx context.Context, tx *sqlx.Tx, h Hold, c Closing) error {
+func closeSession(ctx context.Context, tx *sqlx.Tx, id string, c Closing) error {
 	if c.How == "" { // its host did not come to say it
 		c.How = "lost"
 	}
 	if _, err := tx.ExecContext(ctx, "UPDATE sessions SET how = ?, seen = ?, seen_message = ?, marked = IF(? = '', marked, ?), marked_message = IF(? = '', marked_message, ?) WHERE id = ?",
-		c.How, c.Verdict, c.Message, c.Marked, c.Marked, c.Marked, c.MarkedMessage, h.LegID); err != nil {
+		c.How, c.Verdict, c.Message, c.Marked, c.Marked, c.Marked, c.MarkedMessage, id); err != nil {
 		return err
 	}
-	return judgeSession(ctx, tx, h.LegID)
+	return judgeSession(ctx, tx, id)
 }
 
 // judgeSession gives a session that is over its verdict, from what was seen, marked and reported.
@@ -186,7 +168,7 @@ func judgeSession(ctx context.Context, tx *sqlx.Tx, id string) error {
 		return nil // it goes on
 	}
 	var cases []Case
-	if err := tx.SelectContext(ctx, &cases, "SELECT c.* FROM cases c JOIN attempts a ON a.id = c.attempt_id WHERE a.leg_id = ? ORDER BY ordinal", id); err != nil {
+	if err := tx.SelectContext(ctx, &cases, "SELECT c.* FROM cases c JOIN attempts a ON a.id = c.attempt_id WHERE a.work_id = ? ORDER BY ordinal", id); err != nil {
 		return err
 	}
 	var vs []verdict.Verdict
@@ -215,7 +197,7 @@ func judgeSession(ctx context.Context, tx *sqlx.Tx, id string) error {
 	if _, err := tx.ExecContext(ctx, "UPDATE sessions SET inferred = ? WHERE id = ?", inferred, id); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE legs SET verdict = ?, message = ? WHERE id = ?", v, message, id)
+	_, err := tx.ExecContext(ctx, "UPDATE work SET verdict = ?, message = ? WHERE id = ?", v, message, id)
 	return err
 }
 

@@ -10,15 +10,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/store"
 )
 
 // session adds one that waits.
 func (d *desk) session(t *testing.T, label string) store.Session {
 	t.Helper()
-	x := store.Session{ID: store.NewID(), WorkspaceID: d.ws, Token: []byte(store.NewID() + "······")[:32], BuildID: sql.NullString{String: d.build, Valid: true}, Label: label, Name: "send a survey", Created: time.Now().UTC(),
+	x := store.Session{ID: store.NewID(), WorkspaceID: d.ws, Token: []byte(store.NewID() + "······")[:32], BuildID: sql.NullString{String: d.build, Valid: true}, Group: label, Name: "send a survey", Created: time.Now().UTC(),
 		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Where: []string{"os>=12"}, Idle: 120, Recording: map[string]bool{"video": true}}}}
-	require.NoError(t, d.AddSession(context.Background(), x, time.Minute))
+	require.NoError(t, d.AddSession(context.Background(), x, work.Spec{}, work.Wants{}, "", time.Minute))
 	return x
 }
 
@@ -26,7 +27,7 @@ func (d *desk) session(t *testing.T, label string) store.Session {
 func (d *desk) begun(t *testing.T, x store.Session, device int) store.Hold {
 	t.Helper()
 	ctx := context.Background()
-	require.NoError(t, d.TakeDevice(ctx, store.Leg{ID: x.ID}, d.devices[device], time.Minute))
+	require.NoError(t, d.TakeDevice(ctx, store.Work{ID: x.ID, Kind: work.Session}, d.devices[device], time.Minute))
 	h, err := d.HoldOfDevice(ctx, d.devices[device].ID)
 	require.NoError(t, err)
 	_, err = d.Note(ctx, h.ID, []store.Progress{{Seq: 1, Stage: "running"}})
@@ -54,10 +55,10 @@ func TestSessionsAreListedByGroupDeviceAndWhetherTheyGoOn(t *testing.T) {
 		want   []string
 	}{
 		"all, the newest first": {store.SessionFilter{}, []string{over.ID, goes.ID, waits.ID}},
-		"of a group":            {store.SessionFilter{Label: "nightly"}, []string{goes.ID, waits.ID}},
+		"of a group":            {store.SessionFilter{Group: "nightly"}, []string{goes.ID, waits.ID}},
 		"that go on":            {store.SessionFilter{Going: true}, []string{goes.ID, waits.ID}},
 		"on a device":           {store.SessionFilter{Serial: "d-2"}, []string{over.ID}},
-		"of no such group":      {store.SessionFilter{Label: "x"}, nil},
+		"of no such group":      {store.SessionFilter{Group: "x"}, nil},
 	} {
 		rows, err := d.Sessions(ctx, d.ws, c.filter, "", 10)
 		require.NoError(t, err, name)
@@ -94,7 +95,7 @@ func TestASessionThatWaitsIsStoppedAtOnceAndAnotherIsAsked(t *testing.T) {
 		id     string
 		waited bool
 	}{{waits.ID, true}, {goes.ID, false}, {waits.ID, false}} {
-		waited, err := d.StopSession(ctx, c.id, verdict.Stopped, "stopped", "it was stopped")
+		waited, err := d.StopWork(ctx, c.id, store.Closing{Verdict: verdict.Stopped, How: "stopped", Message: "it was stopped"})
 		require.NoError(t, err)
 		assert.Equal(t, c.waited, waited)
 	}

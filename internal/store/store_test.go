@@ -20,6 +20,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/housetest"
 	"tessellant/internal/store"
 )
@@ -63,15 +64,15 @@ func open(t *testing.T) *desk {
 	return d
 }
 
-func (d *desk) run(t *testing.T, n int) (string, []store.Leg) {
+func (d *desk) run(t *testing.T, n int) (string, []store.Work) {
 	t.Helper()
 	r := store.Run{ID: store.NewID(), WorkspaceID: d.ws, BuildID: d.build, PackageID: d.pkg, LimitSeconds: 60, Created: time.Now().UTC()}
-	var legs []store.Leg
+	var legs []store.NewWork
 	for i := range n {
-		legs = append(legs, store.Leg{ID: store.NewID(), DeviceID: d.devices[i%2].ID, CasesTotal: 1})
+		legs = append(legs, store.NewWork{Work: store.Work{ID: store.NewID(), Kind: work.Leg, RunID: r.ID, WorkspaceID: d.ws, DeviceID: d.devices[i%2].ID, CasesTotal: 1, Created: r.Created}})
 	}
 	require.NoError(t, d.AddRun(context.Background(), r, nil, legs))
-	waiting, err := d.WaitingLegs(context.Background(), 100)
+	waiting, err := d.Waiting(context.Background(), 100)
 	require.NoError(t, err)
 	return r.ID, waiting[len(waiting)-n:]
 }
@@ -149,7 +150,7 @@ func TestADeviceHasOneHoldAtATime(t *testing.T) {
 	holds, err := d.ActiveHolds(ctx, "")
 	require.NoError(t, err)
 	assert.Len(t, holds, 2)
-	waiting, err := d.WaitingLegs(ctx, 100)
+	waiting, err := d.Waiting(ctx, 100)
 	require.NoError(t, err)
 	assert.Len(t, waiting, 2, "those that got no device still wait")
 }
@@ -199,7 +200,7 @@ func TestReportsCountOnceAndTheLastLegEndsTheRun(t *testing.T) {
 	assert.False(t, ok, "a hold that is over changes nothing")
 	_, err = d.Note(ctx, holds[0].ID, []store.Progress{{Seq: 9, Stage: "running"}})
 	require.NoError(t, err)
-	l, err := d.LegByID(ctx, d.ws, holds[0].LegID)
+	l, err := d.WorkByID(ctx, d.ws, holds[0].WorkID)
 	require.NoError(t, err)
 	assert.Equal(t, "done", l.Stage)
 }
@@ -218,7 +219,7 @@ func TestAHoldThatIsNotRenewedRunsOutAndItsLegGetsAnotherAttempt(t *testing.T) {
 	_, ok, err := d.CloseHold(ctx, out[0].ID, store.Closing{Verdict: verdict.Lost, Again: true})
 	require.NoError(t, err)
 	require.True(t, ok)
-	waiting, err := d.WaitingLegs(ctx, 10)
+	waiting, err := d.Waiting(ctx, 10)
 	require.NoError(t, err)
 	require.Len(t, waiting, 1)
 	require.NoError(t, d.TakeDevice(ctx, waiting[0], d.devices[0], time.Minute))
@@ -262,10 +263,10 @@ func TestDevicesKeepTheirFactsWhenTheyCanNoLongerBeAsked(t *testing.T) {
 	require.NoError(t, d.DevicesGone(ctx, d.host, []string{"d-1"}))
 	all, err := d.Devices(ctx, "", 0)
 	require.NoError(t, err)
-	assert.Equal(t, "unusable", all[0].State)
+	assert.Equal(t, "unusable", all[0].Standing().State)
 	assert.Equal(t, "android", all[0].Facts.V.Platform)
-	assert.Equal(t, "away", all[1].State)
-	assert.NotEmpty(t, all[1].Why)
+	assert.Equal(t, "away", all[1].Standing().State)
+	assert.NotEmpty(t, all[1].Standing().Why)
 }
 
 func TestADeviceThatNeverSaidWhatItIsIsForgottenWhenItGoes(t *testing.T) {

@@ -1519,7 +1519,7 @@ export interface components {
         };
         Session: {
             id: string;
-            /** @description The label under which it is listed */
+            /** @description The group in which it is listed */
             group: string;
             name: string;
             /** @enum {string} */
@@ -2736,7 +2736,7 @@ export interface operations {
     listSessions: {
         parameters: {
             query?: {
-                /** @description Only those of this label */
+                /** @description Only those of this group */
                 group?: string;
                 /** @description Only those on this device */
                 device?: string;

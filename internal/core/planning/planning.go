@@ -10,7 +10,6 @@ package planning
 import (
 	"fmt"
 	"sort"
-	"strings"
 
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/devices"
@@ -106,27 +105,14 @@ func Unfit(app appfile.Facts, d Device) *Finding {
 		return &Finding{Blocks, f.Serial, "the device is not ready: " + d.Away, "bring it back, or leave it out of the filter"}
 	case d.Lacks != "":
 		return &Finding{Blocks, f.Serial, "the device's host can't run the package: " + d.Lacks, "see what hosts have with: tessellant host list"}
-	case app.Platform != f.Platform:
-		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build is for %s, the device runs %s", app.Platform, f.Platform), "choose a build for " + f.Platform}
-	case f.API < app.MinAPI && app.MinCode != "":
-		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build needs the unreleased system %s, the device has Android %s (API %d)", app.MinCode, f.OS, f.API), "build with a minSdkVersion that is a released API level"}
-	case f.API < app.MinAPI:
-		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build needs API level %d, the device has %d (Android %s)", app.MinAPI, f.API, f.OS),
-			fmt.Sprintf("lower minSdkVersion, or add --where 'api>=%d'", app.MinAPI)}
-	case len(app.ABIs) > 0 && !shares(app.ABIs, f.ABIs):
-		return &Finding{Blocks, f.Serial, fmt.Sprintf("the build has code for %s, the device runs %s", strings.Join(app.ABIs, ", "), strings.Join(f.ABIs, ", ")),
-			"build for the device's processor kind too"}
+	}
+	if what, remedy := NeedsOf(app).Unmet(f); what != "" {
+		return &Finding{Blocks, f.Serial, what, remedy}
 	}
 	return nil
 }
 
-func shares(a, b []string) bool {
-	for _, x := range a {
-		for _, y := range b {
-			if x == y {
-				return true
-			}
-		}
-	}
-	return false
+// NeedsOf gives what a build needs of a device.
+func NeedsOf(app appfile.Facts) devices.Needs {
+	return devices.Needs{Platform: app.Platform, MinAPI: app.MinAPI, MinCode: app.MinCode, ABIs: app.ABIs}
 }

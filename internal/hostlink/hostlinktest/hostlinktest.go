@@ -24,6 +24,7 @@ import (
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 )
 
@@ -127,6 +128,13 @@ var checks = []check{
 		assert.NotEmpty(p, h.ID)
 		assert.NotEmpty(p, h.AttemptID)
 		assert.NotEmpty(p, h.WorkspaceID)
+		assert.NotEmpty(p, h.WorkID)
+		assert.Equal(p, work.Leg, h.Kind)
+		assert.Equal(p, work.App{Build: h.Spec.App.Build, Ref: p.Build, ID: "org.kelpline.app", Activity: "org.kelpline.app.MainActivity", Size: h.Spec.App.Size, SHA256: p.BuildSHA}, h.Spec.App)
+		assert.Equal(p, work.Scripts, h.Spec.Content.Kind)
+		assert.Equal(p, []string{"a.test_a"}, h.Spec.Cases)
+		assert.Equal(p, work.Recording{Video: true, Log: true}, h.Spec.Recording)
+		assert.Positive(p, h.Spec.Limits.Whole)
 		assert.Positive(p, h.Epoch)
 		assert.False(p, h.Stop)
 		assert.False(p, h.Begun)
@@ -256,8 +264,8 @@ var checks = []check{
 			require.NoError(p, err)
 			return hex.EncodeToString(hash.Sum(nil))
 		}
-		assert.Equal(p, h.BuildSHA, sum(p.Link.Fetch(p.ctx, h, hostlink.Build)))
-		assert.Equal(p, h.PackageSHA, sum(p.Link.Fetch(p.ctx, h, hostlink.Package)))
+		assert.Equal(p, h.Spec.App.SHA256, sum(p.Link.Fetch(p.ctx, h, hostlink.Build)))
+		assert.Equal(p, h.Spec.Content.SHA256, sum(p.Link.Fetch(p.ctx, h, hostlink.Package)))
 		assert.Equal(p, p.BuildSHA, sum(p.Link.FetchBuild(p.ctx, h, p.Build)))
 	}},
 	{"a build that is not there ends no attempt", "A session may ask for a build that nobody uploaded: that is its mistake, and not the end of its hold.", func(p *probe) {

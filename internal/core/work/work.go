@@ -1,0 +1,91 @@
+// Package work says what is to be done on a device, and on which.
+//
+// A piece of work is a row of the queue: a leg of a run, or a session. Whoever plans it writes its Spec and what it
+// Wants; whoever does it, shows it or compares it reads those, and works nothing out again.
+package work
+
+import (
+	"time"
+
+	"tessellant/internal/core/devices"
+)
+
+// Kind is a kind of work.
+type Kind string
+
+// The kinds of work.
+const (
+	Leg     Kind = "leg"     // part of a run, on one device
+	Session Kind = "session" // commanded from outside
+)
+
+// The kinds of content. The first two are those of packages.
+const (
+	Scripts  = "script"
+	Programs = "program"
+	Commands = "session" // of a W3C WebDriver client
+)
+
+// Spec is what is to be done.
+type Spec struct {
+	App        App               `json:"app"`
+	Content    Content           `json:"content"`
+	Cases      []string          `json:"cases,omitempty"`   // by name, in their order; of scripts
+	Inputs     map[string]string `json:"inputs,omitempty"`  // those that are not secret, with the package's own values where none was given
+	Secrets    []string          `json:"secrets,omitempty"` // names of the secret inputs; their values are kept apart
+	Conditions Conditions        `json:"conditions"`
+	Recording  Recording         `json:"recording"`
+	Limits     Limits            `json:"limits"`
+}
+
+// App is the build under test; the zero App: there is none.
+type App struct {
+	Build    string `json:"build,omitempty"` // its id
+	Ref      string `json:"ref,omitempty"`   // its reference
+	ID       string `json:"id,omitempty"`    // of the app, such as org.kelpline.app
+	Activity string `json:"activity,omitempty"`
+	Size     int64  `json:"size,omitempty"` // bytes
+	SHA256   string `json:"sha256,omitempty"`
+}
+
+// Content is what tests the app.
+type Content struct {
+	Kind         string         `json:"kind"`              // Scripts, Programs or Commands
+	Package      string         `json:"package,omitempty"` // its id
+	Ref          string         `json:"ref,omitempty"`
+	SHA256       string         `json:"sha256,omitempty"`
+	Capabilities map[string]any `json:"capabilities,omitempty"` // of Commands: those of the standard that were asked for
+}
+
+// Conditions are how the device is set before the test. What is nil stays as it is.
+type Conditions struct {
+	Landscape *bool `json:"landscape,omitempty"`
+	Dark      *bool `json:"dark,omitempty"`
+}
+
+// Recording is what is kept.
+type Recording struct {
+	Video bool `json:"video"`
+	Log   bool `json:"log"` // the device's
+}
+
+// Limits bound the work.
+type Limits struct {
+	Whole    Seconds `json:"whole"`              // for all of it, once the device is ready
+	Idle     Seconds `json:"idle,omitempty"`     // without a command, of a session
+	Confirm  int     `json:"confirm,omitempty"`  // how often a failed case is tried again
+	Attempts int     `json:"attempts,omitempty"` // that it may have when devices are lost
+}
+
+// Seconds is a time as it is written down.
+type Seconds float64
+
+// Duration gives it as a duration.
+func (s Seconds) Duration() time.Duration { return time.Duration(float64(s) * float64(time.Second)) }
+
+// Wants says which devices will do: a certain one (and once that was tried in vain, one like it), or any that fits.
+type Wants struct {
+	Device string         `json:"device,omitempty"` // its id
+	Where  []string       `json:"where,omitempty"`  // conditions over traits; where no device is named
+	Needs  *devices.Needs `json:"needs,omitempty"`  // what the app needs of one
+}

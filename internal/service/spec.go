@@ -1,0 +1,121 @@
+package service
+
+// Specs: what is to be done, made once when work is planned. Work that was written before there were specs gets its own when it is first asked for.
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/work"
+	"tessellant/internal/store"
+)
+
+// appSpec is a build as the app under test.
+func appSpec(b store.Build) work.App {
+	return work.App{Build: b.ID, Ref: BuildRef(b), ID: b.AppID, Activity: b.Facts.V.Activity, Size: b.Size, SHA256: b.SHA256}
+}
+
+// runSpec is what each leg of a run is to do.
+func runSpec(b store.Build, p store.Package, q store.RunRequest, limitSeconds int) (work.Spec, error) {
+	cases, err := testpkg.Choose(p.Cases.V, q.Cases, q.Tags)
+	if err != nil {
+		return work.Spec{}, err
+	}
+	s := work.Spec{App: appSpec(b), Content: work.Content{Kind: p.Kind, Package: p.ID, Ref: PackageRef(p), SHA256: p.SHA256}, Secrets: q.Secrets,
+		Recording: work.Recording{Video: true, Log: true}, Limits: work.Limits{Whole: work.Seconds(limitSeconds), Confirm: q.Confirm, Attempts: q.MaxAttempts()}}
+	for _, c := range cases {
+		s.Cases = append(s.Cases, c.Name)
+	}
+	for _, in := range p.Inputs.V {
+		v, given := q.Inputs[in.Name]
+		if !given && in.Default != nil {
+			v, given = *in.Default, true
+		}
+		if given && !slices.Contains(q.Secrets, in.Name) {
+			if s.Inputs == nil {
+				s.Inputs = map[string]string{}
+			}
+			s.Inputs[in.Name] = v
+		}
+	}
+	return s, nil
+}
+
+// sessionSpec is what a session wants.
+func sessionSpec(q store.SessionRequest, b *store.Build) work.Spec {
+	s := work.Spec{Content: work.Content{Kind: work.Commands, Capabilities: q.Standard}, Conditions: work.Conditions{Landscape: q.Landscape, Dark: q.Dark},
+		Recording: work.Recording{Video: q.Recording["video"], Log: q.Recording["log"]}, Limits: work.Limits{Whole: work.Seconds(q.Limit), Idle: work.Seconds(q.Idle), Attempts: 1}}
+	if b != nil {
+		s.App = appSpec(*b)
+	}
+	return s
+}
+
+// specOf gives what a piece of work is to do.
+func (s *Service) specOf(ctx context.Context, workspace, id string) (work.Spec, error) {
+	spec, err := s.Store.Spec(ctx, id)
+	if !errors.Is(err, store.ErrNotFound) {
+		return spec, err
+	}
+	w, err := s.Store.WorkByID(ctx, workspace, id)
+	if err != nil {
+		return spec, err
+	}
+	if spec, err = s.specOfOld(ctx, w); err != nil {
+		return spec, err
+	}
+	return spec, s.Store.SetSpec(ctx, id, spec)
+}
+
+// specOfOld makes the spec of work that was written before there were any.
+func (s *Service) specOfOld(ctx context.Context, w store.Work) (spec work.Spec, err error) {
+	if w.Kind == work.Session {
+		x, err := s.Store.SessionByID(ctx, w.WorkspaceID, w.ID)
+		if err != nil {
+			return spec, err
+		}
+		if !x.BuildID.Valid {
+			return sessionSpec(x.Request.V, nil), nil
+		}
+		b, err := s.Store.BuildByID(ctx, w.WorkspaceID, x.BuildID.String)
+		return sessionSpec(x.Request.V, &b), err
+	}
+	run, err := s.Store.RunByID(ctx, w.WorkspaceID, w.RunID)
+	if err != nil {
+		return spec, err
+	}
+	b, err := s.Store.BuildByID(ctx, w.WorkspaceID, run.BuildID)
+	if err != nil {
+		return spec, err
+	}
+	p, err := s.Store.PackageByID(ctx, w.WorkspaceID, run.PackageID)
+	if err != nil {
+		return spec, err
+	}
+	return runSpec(b, p, run.Request.V, run.LimitSeconds)
+}
+
+// casesOfRun gives the names of the cases that a run's legs were planned with, in their order, and the kind of its content.
+func (s *Service) casesOfRun(ctx context.Context, r store.Run) (names []string, kind string, err error) {
+	specs, missing, err := s.Store.SpecsOfRun(ctx, r.ID)
+	if err == nil && missing != "" {
+		var spec work.Spec
+		spec, err = s.specOf(ctx, r.WorkspaceID, missing)
+		specs = append(specs, spec)
+	}
+	if err != nil || len(specs) == 0 {
+		return nil, "", err
+	}
+	known := map[string]bool{}
+	for _, x := range specs {
+		for _, n := range x.Cases {
+			if !known[n] {
+				known[n] = true
+				names = append(names, n)
+			}
+		}
+	}
+	return names, specs[0].Content.Kind, nil
+}
