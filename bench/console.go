@@ -107,7 +107,7 @@ func (s *stall) start(ctx context.Context, n int, cases string) (store.Run, []st
 	}
 	for i := range n {
 		f := devices.Facts{Serial: fmt.Sprintf("d-%03d", i), Platform: "android", OS: fmt.Sprint(9 + i%7), API: 28 + i%7, Maker: "Orrery", Model: "Skerry", Form: "phone", Origin: "real", Simulated: true, Width: 720, Height: 1600, Density: 280, MemoryMB: 4096, ABIs: []string{"arm64-v8a"}, Language: "en"}
-		if err := s.Store.SeeDevice(ctx, id, f, "ready", ""); err != nil {
+		if _, err := s.Store.SeeDevice(ctx, store.Sighting{HostID: id, Host: "bench", Lab: "adb", Facts: f, State: "ready"}); err != nil {
 			return store.Run{}, nil, err
 		}
 	}

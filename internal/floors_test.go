@@ -19,8 +19,16 @@ var floors = [][]string{
 	{"internal/cli"},
 	{"internal/httpd"},
 	{"internal/service", "internal/host"},
+	{"internal/host/attempt"},
+	{"internal/host/runner/script", "internal/host/runner/program", "internal/host/runner/session"},
+	{"internal/host/runner"},
+	{"internal/host/casebook", "internal/host/orders"},
+	{"internal/host/record"},
+	{"internal/host/spool"},
 	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
+	{"internal/lab/adblab"},
+	{"internal/lab"},
 	{"internal/phone", "internal/phone/android", "internal/phone/phonetest"},
 	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
 	{"internal/hostlink"},
@@ -42,7 +50,7 @@ var beside = map[string]string{
 var impure = []string{"net/http", "net", "os", "os/exec", "database/sql", "github.com/labstack/echo/v5", "github.com/jmoiron/sqlx"}
 
 // devicesAlone are the packages that only those beside devices need; the service must do without them.
-var devicesAlone = []string{"internal/adb", "internal/phone/android", "internal/sandbox", "internal/script", "internal/host"}
+var devicesAlone = []string{"internal/adb", "internal/phone/android", "internal/lab/adblab", "internal/sandbox", "internal/script", "internal/host"}
 
 type pkg struct {
 	ImportPath string

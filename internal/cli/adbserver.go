@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"tessellant/internal/adb"
-	"tessellant/internal/host"
+	"tessellant/internal/lab/adblab"
 )
 
 const adbServerHelp = "the adb server to use: host:port, or own for a private one; unless said, the one at 127.0.0.1:5037 where one listens, else a private one"
@@ -53,7 +53,7 @@ func findADB(ctx context.Context, choice, dir string) (adbServer, error) {
 // emulatorPorts are those at which emulators are to be looked for.
 func emulatorPorts(look bool) []int {
 	if look {
-		return host.EmulatorPorts()
+		return adblab.EmulatorPorts()
 	}
 	return nil
 }

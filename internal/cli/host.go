@@ -20,6 +20,8 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
 	"tessellant/internal/hostlink/remote"
+	"tessellant/internal/lab"
+	"tessellant/internal/lab/adblab"
 	"tessellant/internal/sandbox"
 )
 
@@ -142,7 +144,7 @@ func (a *app) runHost(ctx context.Context, url string, c hostConfig) error {
 	fmt.Fprintf(a.out, "Host %s works for %s\n", name, url)
 	box := openBox(ctx, c.Log)
 	defer box.Close()
-	h := host.New(host.Config{Name: name, Dir: c.Data, Server: server.Server, Emulators: emulatorPorts(server.ours), Connect: c.Connect, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
+	h := host.New(host.Config{Name: name, Dir: c.Data, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: emulatorPorts(server.ours), Connect: c.Connect, Log: c.Log})}, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
 	if err := h.Begin(); err != nil {
 		return &exit{verdict.ExitUnreachable, err}
 	}

@@ -20,6 +20,8 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/host"
 	"tessellant/internal/httpd"
+	"tessellant/internal/lab"
+	"tessellant/internal/lab/adblab"
 	"tessellant/internal/localdb"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
@@ -135,7 +137,7 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 		c.Log.Info("devices come from " + server.found)
 		box := openBox(ctx, c.Log)
 		h.onClose(box.Close)
-		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Server: server.Server, Emulators: emulatorPorts(c.Emulators && server.ours), Connect: c.Connect, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
+		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: emulatorPorts(c.Emulators && server.ours), Connect: c.Connect, Log: c.Log})}, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
 		if err := beside.Begin(); err != nil {
 			cancel()
 			return nil, err

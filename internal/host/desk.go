@@ -13,10 +13,10 @@ import (
 	"strings"
 	"time"
 
-	"tessellant/internal/adb"
 	"tessellant/internal/checkup"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
+	"tessellant/internal/lab"
 	"tessellant/internal/remoteend"
 )
 
@@ -35,9 +35,9 @@ func (d desk) Do(_ context.Context, q remoteend.Request) remoteend.Response {
 	kind, rest, _ := strings.Cut(strings.TrimPrefix(q.Path, "/"), "/")
 	switch {
 	case kind == "checks" && q.Method == http.MethodPost:
-		return d.answer(d.h.startCheck(rest))
+		return d.answer(d.h.startCheck(unitOf(rest)))
 	case kind == "checks":
-		return d.answer(d.h.lastCheck(rest))
+		return d.answer(d.h.lastCheck(unitOf(rest)))
 	case kind == "pairings" && q.Method == http.MethodPost:
 		var r hostlink.PairRequest
 		if err := json.Unmarshal(q.Body, &r); err != nil {
@@ -48,6 +48,12 @@ func (d desk) Do(_ context.Context, q remoteend.Request) remoteend.Response {
 		return d.answer(d.h.pairing(rest))
 	}
 	return d.answer(nil, http.StatusNotFound, &hostlink.Unable{Why: "this host has no " + kind, Remedy: "run the same version of tessellant on both sides"})
+}
+
+// unitOf reads LAB/SERIAL; a serial may have slashes.
+func unitOf(path string) unit {
+	kind, serial, _ := strings.Cut(path, "/")
+	return unit{kind, serial}
 }
 
 func (desk) answer(v any, status int, no *hostlink.Unable) remoteend.Response {
@@ -73,20 +79,22 @@ const (
 )
 
 // startCheck begins the check of a device, unless one goes on; it answers how that stands.
-func (h *Host) startCheck(serial string) (any, int, *hostlink.Unable) {
+func (h *Host) startCheck(u unit) (any, int, *hostlink.Unable) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if c := h.checks[serial]; c != nil && !c.over() {
+	if c := h.checks[u]; c != nil && !c.over() {
 		return c.report, http.StatusOK, nil
 	}
-	u := h.known[h.bestWay(serial)]
-	if u == nil {
+	l := h.labs[u.lab]
+	if l == nil {
+		l = lab.None{}
+	}
+	device, err := l.Acquire(u.serial)
+	if err != nil {
 		return nil, http.StatusNotFound, unable("it is not there at the moment, or does not let us in", "see what the list of devices says of it")
 	}
-	for _, j := range h.working {
-		if j.serial == serial && j.inHand() {
-			return nil, http.StatusConflict, unable("it is at work", "check it when its work is done, or end that with: tessellant device free "+serial)
-		}
+	if h.onDevice(u) != nil {
+		return nil, http.StatusConflict, unable("it is at work", "check it when its work is done, or end that with: tessellant device free "+u.serial)
 	}
 	if len(h.checks) >= maxChecks {
 		for s, c := range h.checks {
@@ -96,9 +104,9 @@ func (h *Host) startCheck(serial string) (any, int, *hostlink.Unable) {
 		}
 	}
 	c := &checking{ended: make(chan struct{}), report: checkup.Report{Began: time.Now().UTC(), Steps: []checkup.Step{}, Limits: []string{}}}
-	h.checks[serial] = c
+	h.checks[u] = c
 	h.care.Go(func() {
-		defer h.lookAgain(serial)
+		defer l.LookAgain(u.serial)
 		defer close(c.ended)
 		ctx, cancel := context.WithTimeout(h.careCtx, checkTakes)
 		defer cancel()
@@ -107,7 +115,7 @@ func (h *Host) startCheck(serial string) (any, int, *hostlink.Unable) {
 			defer h.mu.Unlock()
 			c.report = r
 		}
-		if err := guard.Run(h.Log, guard.Loop, func() { checkup.Run(ctx, u.device, see) }); err != nil {
+		if err := guard.Run(h.Log, guard.Loop, func() { checkup.Run(ctx, device.Unit, see) }); err != nil {
 			h.mu.Lock()
 			defer h.mu.Unlock()
 			c.report.Done, c.report.Sentence = true, "The check itself broke: "+err.Error()+"."
@@ -126,33 +134,19 @@ func (c *checking) over() bool {
 	}
 }
 
-// lookAgain has a device asked anew whether it is fit; until it has answered, what it last said holds.
-func (h *Host) lookAgain(serial string) {
-	h.mu.Lock()
-	for t, u := range h.known {
-		if u.facts.Serial == serial {
-			l := h.looks[t]
-			l.at = time.Time{}
-			h.looks[t] = l
-		}
-	}
-	h.mu.Unlock()
-	h.lookAndTell(h.careCtx)
-}
-
-func (h *Host) lastCheck(serial string) (any, int, *hostlink.Unable) {
+func (h *Host) lastCheck(u unit) (any, int, *hostlink.Unable) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if c := h.checks[serial]; c != nil {
+	if c := h.checks[u]; c != nil {
 		return c.report, http.StatusOK, nil
 	}
-	return nil, http.StatusNotFound, unable("it has not been checked since its host was started", "check it with: tessellant device check "+serial)
+	return nil, http.StatusNotFound, unable("it has not been checked since its host was started", "check it with: tessellant device check "+u.serial)
 }
 
 // afterCheck waits until no check goes on on a device: two never work on one.
-func (h *Host) afterCheck(ctx context.Context, serial string) {
+func (h *Host) afterCheck(ctx context.Context, u unit) {
 	h.mu.Lock()
-	c := h.checks[serial]
+	c := h.checks[u]
 	h.mu.Unlock()
 	if c != nil {
 		select {
@@ -170,6 +164,10 @@ const (
 
 // startPairing begins a pairing.
 func (h *Host) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable) {
+	pairer := h.pairer()
+	if pairer == nil {
+		return nil, http.StatusConflict, unable("the devices of this host are not reached over a network that it pairs with", "pair from a host with an adb server")
+	}
 	p := &hostlink.Pairing{ID: strings.ToLower(rand.Text()[:12]), State: "waiting"}
 	takes := pairTakes
 	byCode := r.Address != "" || r.Code != ""
@@ -200,21 +198,31 @@ func (h *Host) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable)
 		defer cancel()
 		err := guard.Do(h.Log, guard.Loop, func() error {
 			if byCode {
-				return h.Server.Pair(ctx, r.Address, r.Code)
+				return pairer.Pair(ctx, r.Address, r.Code)
 			}
-			return h.Server.PairByName(ctx, name, password)
+			return pairer.PairByName(ctx, name, password)
 		})
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		if p.State = "paired"; err != nil {
 			p.State, p.Why, p.Remedy = "failed", err.Error(), "open Wireless debugging on the phone anew: its code changes each time, and both must be in one network"
-			var old *adb.TooOld
-			if errors.As(err, &old) {
-				p.Remedy = old.Remedy()
+			var better interface{ Remedy() string }
+			if errors.As(err, &better) {
+				p.Remedy = better.Remedy()
 			}
 		}
 	})
 	return answer, http.StatusCreated, nil
+}
+
+// pairer is the lab that can be paired with phones; nil: there is none.
+func (h *Host) pairer() lab.Pairer {
+	for _, l := range h.labs {
+		if p, ok := l.(lab.Pairer); ok {
+			return p
+		}
+	}
+	return nil
 }
 
 func (h *Host) pairing(id string) (any, int, *hostlink.Unable) {

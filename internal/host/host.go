@@ -1,42 +1,48 @@
 package host
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
-	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
-	"tessellant/internal/adb"
-	"tessellant/internal/core/devices"
-	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
+	"tessellant/internal/host/attempt"
+	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/orders"
+	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
-	"tessellant/internal/phone/android"
+	"tessellant/internal/lab"
 	"tessellant/internal/sandbox"
 )
 
 // callTakes is how long one call to the service may take: after a call that hangs there is time for another, before a hold runs out.
 const callTakes = 5 * time.Second
 
+const (
+	tellEvery = 5 * time.Second // about devices, when nothing has changed
+	// fullSpool is how many bytes may lie in a host's folder, unless said.
+	fullSpool = 20 << 30
+	// longSilence is how long a device at work may not answer, unless said.
+	longSilence = 20 * time.Second
+)
+
 // Config is what a host needs.
 type Config struct {
-	Name    string
-	Dir     string // where it keeps what it has not handed in yet
-	Server  *adb.Server
-	Connect []string // devices on the network: address:port
-	Link    hostlink.Link
-	Log     *slog.Logger
+	Name string
+	Dir  string // where it keeps what it has not uploaded yet
+	Link hostlink.Link
+	Log  *slog.Logger
+	Labs []lab.Maker // where its devices come from
 	// SpoolLimit is how many bytes may lie in Dir; 0: 20 GB. When it is reached, evidence is left out, and no verdict.
 	SpoolLimit int64
 	// Silence is how long a device at work may not answer the simplest question; 0: 20 s.
 	Silence time.Duration
-	// Emulators are ports of this machine at which emulators are looked for: they tell the adb server at the usual port alone that they have started.
-	Emulators []int
 	// Box is where programs run; nil: none do. OpenBox says that they may where the box is not tight.
 	Box     *sandbox.Box
 	OpenBox bool
@@ -45,44 +51,32 @@ type Config struct {
 // Host is a running host.
 type Host struct {
 	Config
-	encoding   chan struct{} // one encoder at a time
-	connecting chan struct{} // places for addresses that are tried
-	spool      *spool
+	labs  map[string]lab.Lab // by kind
+	spool *spool.Spool
+	bench *attempt.Bench
 
-	looking   sync.Mutex // guards the three below
-	retry     map[string]time.Time
+	looking   sync.Mutex // guards the two below
 	toldAt    time.Time
 	toldState string
 
 	mu       sync.Mutex
-	known    map[string]*unit         // by the adb server's serial
-	met      map[string]devices.Facts // the same, of all that ever said what they are
-	working  map[string]*job          // by hold
-	meeting  map[string]bool          // by the adb server's serial: being asked what they are
-	toPass   map[string]bool          // serials that must pass a check to leave their quarantine; true: passed
-	looks    map[string]closeLook     // by the adb server's serial
-	starting map[string]hostlink.Seen // by the adb server's serial: their systems are not up yet
-	runtimes map[string]string        // that programs find
-	sessions map[string]*served       // that can be commanded, by hold; the host's desk has none
-	checks   map[string]*checking     // by serial, the newest
+	working  map[string]*job           // by hold
+	runtimes map[string]string         // that programs find
+	served   map[string]*orders.Served // that take orders, by hold; "": the host's desk
+	checks   map[unit]*checking        // the newest
 	pairings map[string]*hostlink.Pairing
-	care     sync.WaitGroup // looks at devices that go on beside the rest
+	care     sync.WaitGroup // what goes on beside the rest
 	careCtx  context.Context
 }
 
 // job is the work of one hold.
 type job struct {
-	serial string
-	held   context.Context
-	leave  context.CancelCauseFunc
-	ended  chan struct{} // closed when it has ended
+	device   unit
+	released bool // the device is not needed any more; under the host's mu
+	held     context.Context
+	leave    context.CancelCauseFunc
+	ended    chan struct{} // closed when it has ended
 }
-
-// Why a job is left before its end.
-var (
-	errHoldOver = errors.New("the hold on the device ran out")
-	errStopped  = errors.New("the run was stopped")
-)
 
 func (j *job) inHand() bool {
 	select {
@@ -93,35 +87,45 @@ func (j *job) inHand() bool {
 	}
 }
 
-type unit struct {
-	device *android.Device
-	facts  devices.Facts
-	told   string // the serial that the device tells: others may tell the same
+// unit is a device of the host: its lab, and the serial by which that knows it.
+type unit struct{ lab, serial string }
+
+// busy says whether work is done on a device.
+func (h *Host) busy(u unit) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	c := h.checks[u]
+	return h.onDevice(u) != nil || c != nil && !c.over()
+}
+
+// onDevice gives, under mu, the work that has a device.
+func (h *Host) onDevice(u unit) *job {
+	for _, j := range h.working {
+		if j.device == u && !j.released && j.inHand() {
+			return j
+		}
+	}
+	return nil
 }
 
 // New makes a host; Run sets it to work.
 func New(c Config) *Host {
-	if c.SpoolLimit == 0 {
-		c.SpoolLimit = 20 << 30
+	h := &Host{Config: c, spool: spool.New(filepath.Join(c.Dir, "spool"), cmp.Or(c.SpoolLimit, fullSpool)), working: map[string]*job{}, served: map[string]*orders.Served{}, labs: map[string]lab.Lab{}, checks: map[unit]*checking{}, pairings: map[string]*hostlink.Pairing{}}
+	for _, make := range c.Labs {
+		var kind string
+		l := make(func(serial string) bool { return h.busy(unit{kind, serial}) })
+		kind = l.Kind()
+		h.labs[kind] = l
 	}
-	if c.Silence == 0 {
-		c.Silence = 20 * time.Second
-	}
-	return &Host{Config: c, encoding: make(chan struct{}, 1), connecting: make(chan struct{}, connectsAtOnce), spool: &spool{dir: filepath.Join(c.Dir, "spool"), limit: c.SpoolLimit}, retry: map[string]time.Time{}, known: map[string]*unit{},
-		met: map[string]devices.Facts{}, working: map[string]*job{}, meeting: map[string]bool{}, toPass: map[string]bool{}, looks: map[string]closeLook{}, starting: map[string]hostlink.Seen{}, sessions: map[string]*served{}, checks: map[string]*checking{}, pairings: map[string]*hostlink.Pairing{}}
+	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, About: h.about, Lost: h.lost, Open: h.openSession}
+	return h
 }
 
 // Begin makes the host's folder and sees what an earlier process of it left there.
-func (h *Host) Begin() error {
-	if err := os.MkdirAll(h.spool.dir, 0o700); err != nil {
-		return fmt.Errorf("make the host's folder: %w", err)
-	}
-	h.spool.measure()
-	return nil
-}
+func (h *Host) Begin() error { return h.spool.Begin() }
 
 // Run looks after the devices and does what holds ask for, until ctx ends. Begin comes first.
-// Work in hand is then broken off: it is told so where there is time, else the next process of this host does.
+// Work in hand is then cut short: the service is told where there is time, else the next process of this host tells it.
 func (h *Host) Run(ctx context.Context) error {
 	h.careCtx = ctx
 	defer h.care.Wait() // after those that begin such looks
@@ -132,21 +136,23 @@ func (h *Host) Run(ctx context.Context) error {
 		defer cancel()
 		_, _ = h.Link.Devices(ctx, h.Name, h.about(), nil)
 	}()
-	left := h.spool.leftovers()
-	for _, hold := range left {
+	for _, hold := range h.spool.Leftovers() {
 		mine, _ := h.begin(ctx, hold)
 		all.Go(func() {
 			defer close(mine.ended)
 			defer mine.leave(nil)
-			_ = guard.Run(h.logOf(hold), guard.Hold, func() { h.handInLeft(ctx, hold) })
+			_ = guard.Run(h.logOf(hold), guard.Hold, func() { attempt.Left(ctx, h.bench, hold, h.logOf(hold)) })
 		})
 	}
-	all.Go(func() { h.watchDevices(ctx) })
+	for _, l := range h.labs {
+		all.Go(func() { l.Watch(ctx, h.lookAndTell) })
+	}
 	all.Go(func() { h.renew(ctx) })
 	if h.Box != nil {
 		all.Go(func() { h.findRuntimes(ctx) })
 	}
-	h.open("", newServed(ctx, h.Log, desk{h}))
+	_, closeDesk := h.open("", orders.New(ctx, h.Log, desk{h}))
+	defer closeDesk()
 	deaf, err := h.Link.Serve(h.Name, h.answerOrder)
 	if err != nil {
 		return err
@@ -163,18 +169,7 @@ func (h *Host) Run(ctx context.Context) error {
 		}
 		for _, hold := range fresh {
 			mine, before := h.begin(ctx, hold)
-			all.Go(func() {
-				defer close(mine.ended)
-				defer mine.leave(nil)
-				for _, j := range before { // two never work on one device
-					<-j.ended
-				}
-				h.afterCheck(mine.held, hold.Serial)
-				log := h.logOf(hold)
-				if err := guard.Run(log, guard.Hold, func() { h.work(ctx, mine.held, hold) }); err != nil {
-					h.refuse(ctx, hold, log, err)
-				}
-			})
+			all.Go(func() { h.work(ctx, mine, before, hold) })
 		}
 		select {
 		case <-wake:
@@ -185,28 +180,103 @@ func (h *Host) Run(ctx context.Context) error {
 	}
 }
 
-// handInLeft hands in what an earlier process of this host left of an attempt: what happened on the
-// device since then is not known, so unless it had come to its end the attempt is lost.
-func (h *Host) handInLeft(ctx context.Context, hold hostlink.Hold) {
+// work does what a hold asks for, once those before have left its device: two never work on one.
+func (h *Host) work(ctx context.Context, mine *job, before []*job, hold hostlink.Hold) {
+	defer close(mine.ended)
+	defer mine.leave(nil)
+	for _, j := range before {
+		<-j.ended
+	}
+	h.afterCheck(mine.held, mine.device)
 	log := h.logOf(hold)
-	c, err := newCourier(h.Link, h.spool, hold, log)
-	if err != nil {
-		log.Error("what was left of an attempt can't be read", "err", err)
+	released := func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		mine.released = true
+	}
+	if err := guard.Run(log, guard.Hold, func() { attempt.Work(ctx, mine.held, h.bench, hold, log, released) }); err != nil {
+		attempt.Refuse(ctx, h.Link, hold, log, err)
+	}
+}
+
+// lookAndTell looks at the devices once, and tells the service when something
+// has changed, or when it has not heard of them for a while.
+func (h *Host) lookAndTell(ctx context.Context) {
+	h.looking.Lock() // so that what was seen first is told first
+	defer h.looking.Unlock()
+	var seen []hostlink.Seen
+	for kind, l := range h.labs {
+		there, err := l.Devices(ctx)
+		if err != nil {
+			if ctx.Err() == nil {
+				h.Log.Warn("the devices of a lab can't be listed", "lab", kind, "err", err)
+			}
+			return
+		}
+		for _, d := range there {
+			seen = append(seen, hostlink.Seen{Lab: kind, Facts: d.Facts, State: d.State, Why: d.Why, Checked: d.Checked})
+		}
+	}
+	slices.SortFunc(seen, func(a, b hostlink.Seen) int {
+		return cmp.Or(strings.Compare(a.Facts.Serial, b.Facts.Serial), strings.Compare(a.Lab, b.Lab))
+	})
+	state := fmt.Sprint(h.about(), seen)
+	if state == h.toldState && time.Since(h.toldAt) < tellEvery {
 		return
 	}
-	end := h.spool.leftClosing(hold)
-	log.Warn("an attempt was left by an earlier process of this host", "verdict", end.Verdict)
-	if u, err := h.device(ctx, hold.Serial); err == nil && end.Verdict == verdict.Lost {
-		tidy, cancel := context.WithTimeout(ctx, time.Minute)
-		clean(tidy, u.device, hold)
-		cancel()
+	call, cancel := context.WithTimeout(ctx, callTakes)
+	defer cancel()
+	if check, err := h.Link.Devices(call, h.Name, h.about(), seen); err == nil {
+		h.toldAt, h.toldState = time.Now(), state
+		for _, d := range seen {
+			if slices.Contains(check, d.Facts.Serial) {
+				h.labs[d.Lab].Check([]string{d.Facts.Serial})
+			}
+		}
+	} else if ctx.Err() == nil {
+		h.Log.Warn("the service could not be told of the devices", "err", err)
 	}
-	if err := c.finish(end); err != nil {
-		log.Warn("how an attempt came out can't be written down", "err", err)
+}
+
+// lost takes a device off the list at once: the service must know that before the hold is closed.
+func (h *Host) lost(ctx context.Context, hold hostlink.Hold) {
+	h.labOf(hold).Lost(hold.Serial)
+	h.lookAndTell(ctx)
+}
+
+// labOf is the lab of a hold's device. One that this host has not, any more, has no devices.
+func (h *Host) labOf(hold hostlink.Hold) lab.Lab {
+	if l := h.labs[cmp.Or(hold.Lab, lab.First)]; l != nil {
+		return l
 	}
-	if err := c.deliver(ctx, func() hostlink.Closing { return end }); err == nil {
-		h.spool.remove(hold.AttemptID)
+	return lab.None{}
+}
+
+// open lets what takes orders be commanded until shut is called.
+func (h *Host) open(hold string, s *orders.Served) (_ *orders.Served, shut func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.served[hold] = s
+	return s, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.served, hold)
 	}
+}
+
+func (h *Host) openSession(ctx context.Context, hold string, end orders.Carrier, log *slog.Logger) (*orders.Served, func()) {
+	return h.open(hold, orders.New(ctx, log, end))
+}
+
+// answerOrder answers one order of the service.
+func (h *Host) answerOrder(ctx context.Context, o hostlink.Order) hostlink.Result {
+	h.mu.Lock()
+	s := h.served[o.Hold]
+	h.mu.Unlock()
+	if s == nil {
+		return hostlink.Result{Gone: true}
+	}
+	return s.Take(ctx, o)
 }
 
 // logOf is the log for what concerns a hold.
@@ -223,13 +293,14 @@ func (h *Host) logOf(hold hostlink.Hold) *slog.Logger {
 func (h *Host) begin(ctx context.Context, hold hostlink.Hold) (mine *job, before []*job) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	u := unit{cmp.Or(hold.Lab, lab.First), hold.Serial}
 	for _, j := range h.working {
-		if j.serial == hold.Serial && j.inHand() {
-			j.leave(errHoldOver)
+		if j.device == u && !j.released && j.inHand() {
+			j.leave(casebook.ErrHoldOver)
 			before = append(before, j)
 		}
 	}
-	mine = &job{serial: hold.Serial, ended: make(chan struct{})}
+	mine = &job{device: u, ended: make(chan struct{})}
 	mine.held, mine.leave = context.WithCancelCause(ctx)
 	h.working[hold.ID] = mine
 	return mine, before
@@ -261,7 +332,7 @@ func (h *Host) newHolds(ctx context.Context) []hostlink.Hold {
 	for _, hold := range holds {
 		delete(ended, hold.ID)
 		if j := h.working[hold.ID]; j != nil && hold.Stop {
-			j.leave(errStopped)
+			j.leave(casebook.ErrStopped)
 		}
 		if h.working[hold.ID] == nil {
 			fresh = append(fresh, hold)
@@ -312,8 +383,32 @@ func (h *Host) renewOnce(ctx context.Context) error {
 	defer h.mu.Unlock()
 	for _, id := range ids {
 		if j := h.working[id]; j != nil && !slices.Contains(kept, id) {
-			j.leave(errHoldOver)
+			j.leave(casebook.ErrHoldOver)
 		}
 	}
 	return nil
+}
+
+// about says what the host can do for programs.
+func (h *Host) about() hostlink.About {
+	if h.Box == nil || (h.Box.Level != sandbox.Tight && !h.OpenBox) {
+		a := hostlink.About{}
+		if h.Box != nil {
+			a.Why = h.Box.Why
+		}
+		return a
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return hostlink.About{Isolation: string(h.Box.Level), Why: h.Box.Why, Runtimes: h.runtimes}
+}
+
+// findRuntimes looks once for what programs find here.
+func (h *Host) findRuntimes(ctx context.Context) {
+	found := h.Box.Runtimes(ctx)
+	h.mu.Lock()
+	h.runtimes = found
+	h.mu.Unlock()
+	h.Log.Info("programs run here", "isolation", h.Box.Level, "why", h.Box.Why, "runtimes", found)
+	h.lookAndTell(ctx)
 }

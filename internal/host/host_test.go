@@ -3,6 +3,7 @@ package host_test
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
 	"io"
 	"net"
@@ -24,6 +25,7 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host"
 	"tessellant/internal/housetest"
+	"tessellant/internal/lab/adblab"
 	"tessellant/internal/service"
 	standin "tessellant/internal/standin/phone"
 	"tessellant/internal/store"
@@ -43,7 +45,13 @@ type bench struct {
 	confirm, attempts int // for the runs that start starts
 }
 
-func set(t *testing.T, serial string, temper standin.Temper, change ...func(*host.Config)) *bench {
+// config is a host's, with the addresses of its devices.
+type config struct {
+	host.Config
+	Connect []string
+}
+
+func set(t *testing.T, serial string, temper standin.Temper, change ...func(*config)) *bench {
 	t.Helper()
 	traits := housetest.Fleet(t)[serial]
 	traits.Temper = temper
@@ -51,16 +59,17 @@ func set(t *testing.T, serial string, temper standin.Temper, change ...func(*hos
 }
 
 // setUp is the same with a phone of these traits.
-func setUp(t *testing.T, traits standin.Traits, change ...func(*host.Config)) *bench {
+func setUp(t *testing.T, traits standin.Traits, change ...func(*config)) *bench {
 	t.Helper()
 	server := housetest.ADB(t)
 	p := housetest.Phone(t, server, traits)
 	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server, phone: p}
-	c := host.Config{Server: &server.Server, Connect: []string{p.Address()}}
+	c := config{Connect: []string{p.Address()}}
 	for _, f := range change {
 		f(&c)
 	}
-	b.again = func() { b.stop = b.HostWith(t, c) }
+	c.Labs = housetest.ADBLab(adblab.Config{Server: &server.Server, Connect: c.Connect})
+	b.again = func() { b.stop = b.HostWith(t, c.Config) }
 	b.again()
 	apk, err := os.Open(housetest.Kelpline(t))
 	require.NoError(t, err)
@@ -316,7 +325,7 @@ func TestWhenTheADBServerDiesTheLegIsTriedAgain(t *testing.T) {
 }
 
 func TestAPhoneThatFreezesIsLostThoughItStaysListed(t *testing.T) {
-	b := set(t, "orr-01", standin.Instant, func(c *host.Config) { c.Silence = 2 * time.Second })
+	b := set(t, "orr-01", standin.Instant, func(c *config) { c.Silence = 2 * time.Second })
 	run := b.start(120, "long", "phone.launch()\nphone.find('#title')\nphone.background(2)\nphone.find('#title')")
 	b.until(run, "c.test_long")
 	b.phone.Freeze()
@@ -421,7 +430,7 @@ func TestSecretsAreNowhereInTheEvidence(t *testing.T) {
 }
 
 func TestAHostWhoseFolderIsFullLeavesEvidenceOutAndNoVerdict(t *testing.T) {
-	b := set(t, "orr-01", standin.Instant, func(c *host.Config) { c.SpoolLimit = 40 << 10 })
+	b := set(t, "orr-01", standin.Instant, func(c *config) { c.SpoolLimit = 40 << 10 })
 	l := b.wait(b.start(120, "a", "phone.launch()\nphone.find('#title')\nphone.step('one')", "b", "phone.launch()\ncheck.equal(1, 2, 'sums')"))
 	assert.Equal(t, verdict.Failed, l.Verdict)
 	assert.Contains(t, l.Message, "the host's folder holds as much as it may")
@@ -535,7 +544,13 @@ func TestTwoRunsThatWantOneDeviceGoOneAfterTheOther(t *testing.T) {
 	l1, l2 := b.wait(one), b.wait(two)
 	assert.Equal(t, verdict.Passed, l1.Verdict)
 	assert.Equal(t, verdict.Passed, l2.Verdict)
-	assert.False(t, l2.Attempts[0].Started.Before(l1.Attempts[0].Ended.Time), "the second began when the first had ended")
+	var order string
+	db, err := sql.Open("mysql", b.DSN)
+	require.NoError(t, err)
+	defer db.Close()
+	require.NoError(t, db.QueryRow("SELECT group_concat(if(h.released <= n.created, 'given back first', 'still held')) FROM holds h, holds n WHERE h.work_id = ? AND n.work_id = ?", l1.ID, l2.ID).Scan(&order))
+	assert.Equal(t, "given back first", order, "the second began when the first had left the device")
+	assert.False(t, l1.Attempts[0].Ended.Time.Before(l1.Attempts[0].Started))
 }
 
 func TestADeviceThatGoesAwayIsAwayAndComesBack(t *testing.T) {
@@ -562,7 +577,7 @@ func TestADeviceThatCannotBeTestedIsNotGivenWorkAndSaysWhy(t *testing.T) {
 		return housetest.Phone(t, server, traits)
 	}
 	locked, starting, deaf := phone("orr-01", standin.Sides{Lock: "pin"}), phone("orr-02", standin.Sides{Boots: 4 * time.Second}), phone("orr-04", standin.Sides{Gates: []standin.Gate{standin.NoInject}})
-	b.HostWith(t, host.Config{Server: &server.Server, Connect: []string{locked.Address(), starting.Address(), deaf.Address()}})
+	b.HostWith(t, host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server, Connect: []string{locked.Address(), starting.Address(), deaf.Address()}})})
 	is := func(serial, state, why string) func() bool {
 		return func() bool {
 			ds, _, err := b.Devices(context.Background(), nil, "", 10)
@@ -593,7 +608,7 @@ func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
 	traits = housetest.Fleet(t)["orr-02"]
 	traits.Temper, traits.SaysSerial = standin.Instant, "orr-01"
 	same := housetest.Phone(t, server, traits)
-	b.HostWith(t, host.Config{Server: &server.Server, Connect: []string{one.Address(), other, same.Address()}})
+	b.HostWith(t, host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server, Connect: []string{one.Address(), other, same.Address()}})})
 	housetest.Eventually(t, "two devices, of which one is there in two ways", func() bool {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
 		require.NoError(t, err)
@@ -653,7 +668,7 @@ func TestAnEmulatorThatStartsLaterIsFound(t *testing.T) {
 	require.NoError(t, err)
 	n, err := strconv.Atoi(port)
 	require.NoError(t, err)
-	b.HostWith(t, host.Config{Server: &server.Server, Emulators: []int{n}})
+	b.HostWith(t, host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server, Emulators: []int{n}})})
 	housetest.Eventually(t, "it is among the devices", func() bool {
 		ds, _, err := b.Devices(context.Background(), nil, "", 10)
 		return err == nil && len(ds) == 1 && ds[0].Serial == "emu-03" && ds[0].Standing().State == "ready"

@@ -20,7 +20,6 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
 	"tessellant/internal/housetest"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/service"
@@ -28,7 +27,7 @@ import (
 )
 
 // boxed gives a host a tight box.
-func boxed(t *testing.T) func(*host.Config) {
+func boxed(t *testing.T) func(*config) {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "tsl-box-") // the test's own folder is closed to other users
 	require.NoError(t, err)
@@ -42,7 +41,7 @@ func boxed(t *testing.T) func(*host.Config) {
 	if box.Level != sandbox.Tight {
 		t.Skip("this machine's kernel gives programs no namespaces of their own: " + box.Why)
 	}
-	return func(c *host.Config) { c.Box = box }
+	return func(c *config) { c.Box = box }
 }
 
 // knows waits until the service knows what the host has.
@@ -377,7 +376,7 @@ func TestAProgramReachesNothingButItsDevice(t *testing.T) {
 
 func TestAHostThatCanNotKeepProgramsApartRunsNone(t *testing.T) {
 	weak := &sandbox.Box{Level: sandbox.Open, Why: "bubblewrap is not installed"}
-	b := set(t, "orr-01", standin.Instant, func(c *host.Config) { c.Box = weak })
+	b := set(t, "orr-01", standin.Instant, func(c *config) { c.Box = weak })
 	housetest.Eventually(t, "the host has told why", func() bool {
 		hs, err := b.Hosts(t.Context())
 		require.NoError(t, err)

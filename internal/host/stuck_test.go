@@ -16,7 +16,6 @@ import (
 
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/host"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
@@ -193,7 +192,7 @@ func TestAPersonEndsWorkWhateverItsState(t *testing.T) {
 func TestAPanicEndsOneHoldAndTheDeviceComesFree(t *testing.T) {
 	armed := &panics{}
 	armed.on.Store(true)
-	b := set(t, "orr-01", standin.Instant, func(c *host.Config) { c.Link = armed })
+	b := set(t, "orr-01", standin.Instant, func(c *config) { c.Link = armed })
 	l := b.wait(b.start(60, "a", "phone.launch()"))
 	armed.on.Store(false)
 	assert.Equal(t, verdict.Lost, l.Verdict)
@@ -229,7 +228,7 @@ func TestADeadAddressMakesNoHealthyDeviceFlap(t *testing.T) {
 	mute, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer mute.Close()
-	b := set(t, "orr-01", standin.Instant, func(c *host.Config) {
+	b := set(t, "orr-01", standin.Instant, func(c *config) {
 		c.Connect = append([]string{mute.Addr().String(), "127.0.0.1:1"}, c.Connect...)
 	})
 	for start := time.Now(); time.Since(start) < 8*time.Second; time.Sleep(200 * time.Millisecond) {

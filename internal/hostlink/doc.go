@@ -57,6 +57,9 @@ type Work interface {
 	Holds(ctx context.Context, host string, inHand []string) ([]Hold, error)
 	// Renew makes holds last longer, and answers those that are still this host's.
 	Renew(ctx context.Context, host string, holds []string) ([]string, error)
+	// Release gives a hold's device back before the hold is closed: the work on it is over. Releasing it again changes nothing.
+	// Closing a hold releases its device, too.
+	Release(ctx context.Context, hold Hold, r Release) error
 	// Close ends a hold. Closing it again changes nothing.
 	Close(ctx context.Context, hold Hold, c Closing) error
 	// Fetch reads the hold's build or package.

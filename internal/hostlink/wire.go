@@ -13,7 +13,7 @@ import (
 type Call struct {
 	Protocol int
 	Token    string     // of the session that joining gave
-	Kind     string     // devices, holds, renew, report, live, close
+	Kind     string     // devices, holds, renew, report, live, release, close
 	About    *About     `json:",omitempty"`
 	Seen     []Seen     `json:",omitempty"`
 	Holds    []string   `json:",omitempty"`
@@ -21,6 +21,7 @@ type Call struct {
 	Reports  []Progress `json:",omitempty"`
 	Live     *Now       `json:",omitempty"` // without its picture, which goes over HTTP
 	Closing  *Closing   `json:",omitempty"`
+	Release  *Release   `json:",omitempty"`
 }
 
 // Answer is the service's.

@@ -28,10 +28,11 @@ type About struct {
 
 // Seen is a device that a host sees.
 type Seen struct {
-	Facts   devices.Facts
-	State   string // ready or unusable
-	Why     string // of an unusable one, with the remedy
-	Checked bool   // it has just passed the check that the service asked for
+	Lab     string        `json:",omitempty"` // of the host, through which it is reached; "": adb
+	Facts   devices.Facts // Serial: the one by which its lab knows it
+	State   string        // ready or unusable
+	Why     string        // of an unusable one, with the remedy
+	Checked bool          // it has just passed the check that the service asked for
 }
 
 // Hold is one device given to a host for a piece of work, with all that the work needs.
@@ -40,8 +41,8 @@ type Hold struct {
 	WorkID                     string // of the leg, or the session
 	RunID                      string `json:",omitempty"` // of a leg
 	Kind                       work.Kind
-	Epoch                      int // grows with each hold of the device
-	Serial                     string
+	Epoch                      int               // grows with each hold of the device
+	Lab, Serial                string            // of the device, as its host knows it
 	Spec                       work.Spec         // what is to be done
 	Secrets                    map[string]string `json:",omitempty"` // the values of the secret inputs, to be masked wherever they come
 	Network                    bool              `json:",omitempty"` // a program may use the network
@@ -58,6 +59,12 @@ func (h Hold) Inputs() map[string]string {
 	}
 	maps.Copy(out, h.Secrets)
 	return out
+}
+
+// Release says how a device is given back.
+type Release struct {
+	Clean bool   // it was put back as it was found
+	Why   string `json:",omitempty"` // it was not; it gets no more work until it has passed a check
 }
 
 // Closing is how an attempt ended.

@@ -93,6 +93,11 @@ func LinkSubject(t *testing.T, elsewhere bool) hostlinktest.Subject {
 		}
 		return nil, false
 	}
+	x.Quarantined = func(serial string) string {
+		d, err := s.Device(ctx, s.Who, serial)
+		require.NoError(t, err)
+		return d.QuarantineWhy
+	}
 	x.Watched = func(h hostlink.Hold) []timeline.Event {
 		events, _, _ := s.Feed.Now(h.AttemptID)
 		return events

@@ -22,6 +22,8 @@ import (
 	"tessellant/internal/host"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/httpd"
+	"tessellant/internal/lab"
+	"tessellant/internal/lab/adblab"
 	"tessellant/internal/localdb"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
@@ -143,7 +145,13 @@ func StartServiceOn(t testing.TB, dsn string, messages bus.Bus) *Service {
 // Host sets a host beside the service to work until stop is called, or the test ends.
 func (s *Service) Host(t testing.TB, server *adb.Server, connect ...string) (stop func()) {
 	t.Helper()
-	return s.HostWith(t, host.Config{Server: server, Connect: connect})
+	return s.HostWith(t, host.Config{Labs: ADBLab(adblab.Config{Server: server, Connect: connect})})
+}
+
+// ADBLab is the lab of an adb server, for a host's configuration.
+func ADBLab(c adblab.Config) []lab.Maker {
+	c.Log = Log()
+	return []lab.Maker{adblab.Maker(c)}
 }
 
 // HostWith sets a host with more of a configuration to work.

@@ -269,7 +269,8 @@ func (d *door) device(serial, maker string, api int) {
 	f := devices.Facts{Serial: serial, Platform: "android", OS: "14", API: api, Maker: maker, Model: "M", Origin: "real", ABIs: []string{"arm64-v8a"}}
 	id, err := d.Store.SeeHost(context.Background(), "a host that never works")
 	require.NoError(d.t, err)
-	require.NoError(d.t, d.Store.SeeDevice(context.Background(), id, f, "ready", ""))
+	_, err = d.Store.SeeDevice(context.Background(), store.Sighting{HostID: id, Host: "beside", Lab: "adb", Facts: f, State: "ready"})
+	require.NoError(d.t, err)
 }
 
 func TestARunIsPlannedOnceAndSaysWhyItCannotStart(t *testing.T) {

@@ -19,11 +19,11 @@ type Command struct {
 	Took   time.Duration
 	Answer string
 	Err    error
+	Looks  bool // it changes nothing on the screen
+	Marks  bool // it marks a moment, which stands on the timeline by itself
 }
 
-// Observed gives a phone whose calls are told to see, each when it has ended.
-// The optional interfaces of p are not passed on: ask p itself for them.
-func Observed(p Phone, see func(Command)) Phone { return &observed{p, see} }
+func observe(p Phone, see func(Command)) Phone { return &observed{p, see} }
 
 type observed struct {
 	p   Phone
@@ -33,10 +33,20 @@ type observed struct {
 type args = map[string]string
 
 func (o *observed) tell(name string, a args, call func() (string, error)) error {
-	start := time.Now()
-	answer, err := call()
-	o.see(Command{Name: name, Args: a, Start: start, Took: time.Since(start), Answer: answer, Err: err})
-	return err
+	return o.told(Command{Name: name, Args: a}, call)
+}
+
+// looks tells of a command that changes nothing on the screen.
+func (o *observed) looks(name string, a args, call func() (string, error)) error {
+	return o.told(Command{Name: name, Args: a, Looks: true}, call)
+}
+
+func (o *observed) told(c Command, call func() (string, error)) error {
+	c.Start = time.Now()
+	c.Answer, c.Err = call()
+	c.Took = time.Since(c.Start)
+	o.see(c)
+	return c.Err
 }
 
 func (o *observed) plain(name string, a args, call func() error) error {
@@ -44,7 +54,7 @@ func (o *observed) plain(name string, a args, call func() error) error {
 }
 
 func (o *observed) Facts(ctx context.Context) (f devices.Facts, err error) {
-	err = o.tell("facts", nil, func() (string, error) {
+	err = o.looks("facts", nil, func() (string, error) {
 		f, err = o.p.Facts(ctx)
 		return f.Maker + " " + f.Model, err
 	})
@@ -76,7 +86,7 @@ func (o *observed) Clear(ctx context.Context, id string) error {
 }
 
 func (o *observed) Tree(ctx context.Context) (s *uitree.Screen, err error) {
-	err = o.tell("tree", nil, func() (string, error) {
+	err = o.looks("tree", nil, func() (string, error) {
 		if s, err = o.p.Tree(ctx); err != nil {
 			return "", err
 		}
@@ -86,7 +96,7 @@ func (o *observed) Tree(ctx context.Context) (s *uitree.Screen, err error) {
 }
 
 func (o *observed) Screenshot(ctx context.Context) (png []byte, err error) {
-	err = o.tell("screenshot", nil, func() (string, error) {
+	err = o.looks("screenshot", nil, func() (string, error) {
 		png, err = o.p.Screenshot(ctx)
 		return fmt.Sprintf("%d bytes", len(png)), err
 	})
@@ -117,29 +127,19 @@ func (o *observed) Press(ctx context.Context, keys ...Key) error {
 	return o.plain("press", a, func() error { return o.p.Press(ctx, keys...) })
 }
 
-// ObservedKeyboard does the same for the optional interface.
-func ObservedKeyboard(k Keyboard, see func(Command)) Keyboard {
-	return observedKeyboard{k, &observed{see: see}}
-}
-
 type observedKeyboard struct {
 	k Keyboard
 	o *observed
 }
 
 func (o observedKeyboard) KeyboardShown(ctx context.Context) (up bool, err error) {
-	err = o.o.tell("keyboard", nil, func() (string, error) {
+	err = o.o.looks("keyboard", nil, func() (string, error) {
 		if up, err = o.k.KeyboardShown(ctx); up {
 			return "shown", err
 		}
 		return "hidden", err
 	})
 	return up, err
-}
-
-// ObservedSettings does the same for the optional interface.
-func ObservedSettings(s Settings, see func(Command)) Settings {
-	return observedSettings{s, &observed{see: see}}
 }
 
 type observedSettings struct {
@@ -163,11 +163,6 @@ func (o observedSettings) Restore(ctx context.Context) error {
 	return o.o.plain("restore settings", nil, func() error { return o.s.Restore(ctx) })
 }
 
-// ObservedFingers does the same for the optional interface.
-func ObservedFingers(f Fingers, see func(Command)) Fingers {
-	return observedFingers{f, &observed{see: see}}
-}
-
 type observedFingers struct {
 	f Fingers
 	o *observed
@@ -182,9 +177,6 @@ func (o observedFingers) Touch(ctx context.Context, strokes []Stroke) error {
 	return o.o.plain("touch", args{"fingers": strings.Join(ways, "; ")}, func() error { return o.f.Touch(ctx, strokes) })
 }
 
-// ObservedFiles does the same for the optional interface.
-func ObservedFiles(f Files, see func(Command)) Files { return observedFiles{f, &observed{see: see}} }
-
 type observedFiles struct {
 	f Files
 	o *observed
@@ -195,16 +187,11 @@ func (o observedFiles) Put(ctx context.Context, path string, r io.Reader) error 
 }
 
 func (o observedFiles) Fetch(ctx context.Context, path string, limit int64) (raw []byte, err error) {
-	err = o.o.tell("fetch file", args{"path": path}, func() (string, error) {
+	err = o.o.looks("fetch file", args{"path": path}, func() (string, error) {
 		raw, err = o.f.Fetch(ctx, path, limit)
 		return fmt.Sprintf("%d bytes", len(raw)), err
 	})
 	return raw, err
-}
-
-// ObservedPermissions does the same for the optional interface.
-func ObservedPermissions(p Permissions, see func(Command)) Permissions {
-	return observedPermissions{p, &observed{see: see}}
 }
 
 type observedPermissions struct {

@@ -1,8 +1,8 @@
 // Package phone is what every device can do, whoever drives it.
 //
 // Phone is small: a driver must honour all of it. What only some devices can
-// do are interfaces of their own, found by type assertion: Logger, Clock,
-// Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files. Coordinates are pixels of the screen as it is held. Every call ends by
+// do are interfaces of their own: Logger, Clock, Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files,
+// Heart, Storage, Fitness, Limited. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -111,6 +111,8 @@ type Settler interface {
 	Settle(ctx context.Context) error
 	// Unsettle puts everything back, also what Settings changed.
 	Unsettle(ctx context.Context) error
+	// UndoLeft puts back what a process left changed that has ended without Unsettle; nothing while a test runs.
+	UndoLeft(ctx context.Context) error
 }
 
 // Waker is a phone whose screen may be off.

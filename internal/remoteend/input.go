@@ -201,7 +201,7 @@ func (c *command) act(a w3c.Act) *w3c.Error {
 			return asError("touch the screen", err)
 		}
 	}
-	if c.fingers == nil {
+	if c.phone.Fingers == nil {
 		return w3c.Fail(w3c.UnsupportedOperation, "this device takes taps and straight moves of one finger alone")
 	}
 	var strokes []phone.Stroke
@@ -212,7 +212,7 @@ func (c *command) act(a w3c.Act) *w3c.Error {
 		}
 		strokes = append(strokes, to)
 	}
-	return asError("touch the screen", c.fingers.Touch(c.ctx, strokes))
+	return asError("touch the screen", c.phone.Fingers.Touch(c.ctx, strokes))
 }
 
 // simple does a stroke that is a tap, a long press or a straight move; not done: it is none of them.
@@ -238,7 +238,7 @@ func (c *command) simple(s w3c.Stroke) (done bool, err error) {
 		return true, c.phone.Tap(c.ctx, first.X, first.Y)
 	case !moved:
 		return true, c.phone.Swipe(c.ctx, first.X, first.Y, last.X, last.Y, took)
-	case from-first.At >= longPress || (last.At-to >= longPress && c.fingers != nil):
+	case from-first.At >= longPress || (last.At-to >= longPress && c.phone.Fingers != nil):
 		return false, nil
 	}
 	return true, c.phone.Swipe(c.ctx, first.X, first.Y, last.X, last.Y, max(to-from, time.Millisecond))

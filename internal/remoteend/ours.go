@@ -163,19 +163,19 @@ func (c *command) turnTo() *w3c.Error {
 	if to != "portrait" && to != "landscape" {
 		return w3c.Fail(w3c.InvalidArgument, "an orientation is portrait or landscape, not %v", c.body["orientation"])
 	}
-	if c.settings == nil {
+	if c.phone.Settings == nil {
 		return w3c.Fail(w3c.UnsupportedOperation, "this device's screen can't be turned")
 	}
 	c.args["to"] = to
 	defer c.touched()
-	return asError("turn the screen", c.settings.Rotate(c.ctx, to == "landscape"))
+	return asError("turn the screen", c.phone.Settings.Rotate(c.ctx, to == "landscape"))
 }
 
 func (c *command) hideKeyboard() *w3c.Error {
-	if c.keyboard == nil {
+	if c.phone.Keyboard == nil {
 		return nil
 	}
-	up, err := c.keyboard.KeyboardShown(c.ctx)
+	up, err := c.phone.Keyboard.KeyboardShown(c.ctx)
 	if err != nil || !up {
 		return asError("hide the keyboard", err)
 	}
@@ -187,11 +187,11 @@ func (c *command) askPermissions() *w3c.Error {
 	if werr != nil {
 		return werr
 	}
-	if c.permits == nil {
+	if c.phone.Permissions == nil {
 		return w3c.Fail(w3c.UnsupportedOperation, "this device knows no permissions")
 	}
 	defer c.touched()
-	return asError("take the app's permissions back", c.permits.AsNew(c.ctx, app.ID))
+	return asError("take the app's permissions back", c.phone.Permissions.AsNew(c.ctx, app.ID))
 }
 
 // dialogWithin is how long the system's dialog may take to come.
@@ -207,15 +207,15 @@ func (c *command) answerPermission() *w3c.Error {
 	if !ok || permission == "" || !said {
 		return w3c.Fail(w3c.InvalidArgument, `the body must be such as {"permission": "location", "allow": true}; the permissions are %s, and the system's own names`, strings.Join(phone.PermissionWords, ", "))
 	}
-	if c.permits == nil {
+	if c.phone.Permissions == nil {
 		return w3c.Fail(w3c.UnsupportedOperation, "this device knows no permissions")
 	}
-	if c.permits.Named(permission) == nil {
+	if c.phone.Permissions.Named(permission) == nil {
 		return w3c.Fail(w3c.InvalidArgument, "no permission is called %s; there are %s, and the system's own names", short(permission), strings.Join(phone.PermissionWords, ", "))
 	}
 	c.args["permission"], c.args["allow"] = short(permission), fmt.Sprint(allow)
 	defer c.touched()
-	return asError("answer the system's dialog", phone.Decide(c.ctx, c.permits, app.ID, permission, allow, dialogWithin))
+	return asError("answer the system's dialog", phone.Decide(c.ctx, c.phone.Permissions, app.ID, permission, allow, dialogWithin))
 }
 
 func (c *command) deviceLog() (any, *w3c.Error) {
@@ -236,7 +236,7 @@ func (c *command) deviceLog() (any, *w3c.Error) {
 
 func (c *command) path() (string, *w3c.Error) {
 	p, err := c.nameOf("path")
-	if err == nil && c.files == nil {
+	if err == nil && c.phone.Files == nil {
 		err = w3c.Fail(w3c.UnsupportedOperation, "this device takes and gives no files")
 	}
 	c.args["path"] = p
@@ -266,7 +266,7 @@ func (c *command) putFile() *w3c.Error {
 		return w3c.Fail(w3c.InvalidArgument, "the file has %d bytes; %d is the most", len(raw), maxFile)
 	}
 	c.answer = fmt.Sprintf("%d bytes", len(raw))
-	return fileError("put the file", c.files.Put(c.ctx, path, bytes.NewReader(raw)))
+	return fileError("put the file", c.phone.Files.Put(c.ctx, path, bytes.NewReader(raw)))
 }
 
 func (c *command) fetchFile() (any, *w3c.Error) {
@@ -274,7 +274,7 @@ func (c *command) fetchFile() (any, *w3c.Error) {
 	if werr != nil {
 		return nil, werr
 	}
-	raw, err := c.files.Fetch(c.ctx, path, maxFile)
+	raw, err := c.phone.Files.Fetch(c.ctx, path, maxFile)
 	if err != nil {
 		return nil, fileError("fetch the file", err)
 	}

@@ -65,7 +65,7 @@ type Config struct {
 	Answer   w3c.Capabilities
 	Timeouts w3c.Timeouts
 	Idle     time.Duration // without a command, after which Handler gives the device to the next; DefaultIdle, unless said
-	Phone    phone.Phone   // what it can besides is found by type assertion
+	Phone    phone.Phone   // a *phone.Unit, or what one is made of
 	App      phone.App     // the session's build; without an id: none
 	Builds   Builds        // others that can be installed; nil: there are none
 	Facts    devices.Facts
@@ -75,12 +75,7 @@ type Config struct {
 // Session is one WebDriver session. It is safe for use by several goroutines; commands wait for each other.
 type Session struct {
 	Config
-	phone    phone.Phone // observed
-	keyboard phone.Keyboard
-	settings phone.Settings
-	fingers  phone.Fingers
-	files    phone.Files
-	permits  phone.Permissions
+	phone *phone.Unit // observed
 
 	turn chan struct{} // whose turn it is to command
 	used atomic.Int64  // when the last command came or ended, in ns since 1970
@@ -105,23 +100,8 @@ func New(c Config) *Session {
 	if c.Idle == 0 {
 		c.Idle = DefaultIdle
 	}
-	s := &Session{Config: c, phone: phone.Observed(c.Phone, see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]referred{}, refOf: map[w3c.Known]string{}, likes: map[string][]string{}}
+	s := &Session{Config: c, phone: phone.Of(c.Phone).Observed(see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]referred{}, refOf: map[w3c.Known]string{}, likes: map[string][]string{}}
 	s.use()
-	if k, ok := c.Phone.(phone.Keyboard); ok {
-		s.keyboard = phone.ObservedKeyboard(k, see)
-	}
-	if x, ok := c.Phone.(phone.Settings); ok {
-		s.settings = phone.ObservedSettings(x, see)
-	}
-	if f, ok := c.Phone.(phone.Fingers); ok {
-		s.fingers = phone.ObservedFingers(f, see)
-	}
-	if p, ok := c.Phone.(phone.Permissions); ok {
-		s.permits = phone.ObservedPermissions(p, see)
-	}
-	if f, ok := c.Phone.(phone.Files); ok {
-		s.files = phone.ObservedFiles(f, see)
-	}
 	return s
 }
 
@@ -199,7 +179,7 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 	var body map[string]any
 	if r.Method == "POST" {
 		if body, werr = w3c.Object(r.Body); werr != nil {
-			s.Notes.Command(phone.Command{Name: strings.ToLower(call.Name), Start: time.Now(), Err: werr})
+			s.Notes.Command(phone.Command{Name: strings.ToLower(call.Name), Start: time.Now(), Err: werr, Looks: call.Effect() == w3c.Looks})
 			s.stand(werr)
 			return answer(nil, werr)
 		}
@@ -211,7 +191,7 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 	start := time.Now()
 	c := &command{Session: s, ctx: ctx, call: call, body: body, args: map[string]string{}}
 	value, werr := c.do()
-	cmd := phone.Command{Name: strings.ToLower(call.Name), Args: c.args, Start: start, Took: time.Since(start), Answer: c.answer}
+	cmd := phone.Command{Name: strings.ToLower(call.Name), Args: c.args, Start: start, Took: time.Since(start), Answer: c.answer, Looks: call.Effect() == w3c.Looks, Marks: call.Effect() == w3c.Marks}
 	if werr != nil {
 		cmd.Err = werr
 	}

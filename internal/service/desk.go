@@ -57,7 +57,7 @@ func (s *Service) deviceCheck(ctx context.Context, who Identity, serial, title, 
 	if method == http.MethodPost && d.Standing().State == devices.Away {
 		return r, fail(Refused, title, "connect it again", "it is away: %s", d.Standing().Why)
 	}
-	return r, s.askHost(ctx, d.Host, title, remoteend.Request{Method: method, Path: "/checks/" + serial}, &r)
+	return r, s.askHost(ctx, d.Host, title, remoteend.Request{Method: method, Path: "/checks/" + d.Lab + "/" + d.Unit}, &r)
 }
 
 // PairingView is a pairing with the picture that the phone scans.

@@ -144,6 +144,9 @@ func (s *Service) dispatchOnce(ctx context.Context) error {
 	}
 	held := dispatch.Held{Workspaces: map[string]int{}, Runs: map[string]int{}}
 	for _, h := range holds {
+		if h.Released.Valid {
+			continue // only its evidence is still coming
+		}
 		held.Workspaces[h.WorkspaceID]++
 		held.Runs[cmp.Or(h.RunID, h.WorkID)]++
 	}

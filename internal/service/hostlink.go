@@ -3,6 +3,7 @@ package service
 // The service as hosts meet it: what they are told to do, and what they tell.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
@@ -94,12 +96,16 @@ func (l *link) Devices(ctx context.Context, name string, about hostlink.About, s
 			l.Log.Warn("a device has a serial that can't be kept, and is passed over", "host", name, "serial", foreign.Name(d.Facts.Serial, maxSerial))
 			continue
 		}
-		if err := l.Store.SeeDevice(ctx, id, fitted(d.Facts), d.State, foreign.Fit(d.Why, maxWhyNot)); err != nil {
+		one, err := l.Store.SeeDevice(ctx, store.Sighting{HostID: id, Host: name, Lab: foreign.Name(cmp.Or(d.Lab, firstLab), maxLab), Facts: fitted(d.Facts), State: d.State, Why: foreign.Fit(d.Why, maxWhyNot)})
+		if errors.Is(err, store.ErrTaken) {
+			continue // it is told again in a moment
+		}
+		if err != nil {
 			return nil, err
 		}
-		still = append(still, d.Facts.Serial)
-		if d.Checked && d.State == "ready" {
-			if err := l.released(ctx, d.Facts.Serial); err != nil {
+		still = append(still, one)
+		if d.Checked && d.State == devices.Ready {
+			if err := l.released(ctx, one); err != nil {
 				return nil, err
 			}
 		}
@@ -134,15 +140,14 @@ func (l *link) tellAbout(ctx context.Context, id string, about hostlink.About) e
 	return nil
 }
 
+// firstLab is the lab of devices that hosts told of before labs had names.
+const firstLab = "adb"
+
 // released lets a device have work again that has passed its check.
-func (l *link) released(ctx context.Context, serial string) error {
-	d, err := l.Store.DeviceBySerial(ctx, serial)
-	if err != nil {
-		return err
-	}
-	ok, err := l.Store.Release(ctx, d.ID, "itself", l.quarantineLasts())
+func (l *link) released(ctx context.Context, device string) error {
+	ok, err := l.Store.Release(ctx, device, "itself", l.quarantineLasts())
 	if ok {
-		l.Log.Info("a device is out of quarantine: it passed its check", "device", serial)
+		l.Log.Info("a device is out of quarantine: it passed its check", "device", device)
 	}
 	return err
 }
@@ -182,7 +187,7 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (out hostlink.Hold, e
 	if err != nil {
 		return out, err
 	}
-	out.Serial = d.Serial
+	out.Lab, out.Serial = d.Lab, d.Unit
 	if len(out.Spec.Secrets) > 0 {
 		if out.Secrets, err = l.Store.Secrets(ctx, h.RunID); err != nil {
 			return out, err
@@ -255,6 +260,24 @@ func (l *link) own(ctx context.Context, hold hostlink.Hold) (store.Hold, error) 
 
 // Beside implements hostlink.Link, for the host in this process.
 func (l *link) Beside(dir string) bool { return l.Blobs.Beside(dir) }
+
+// Release implements hostlink.Link.
+func (l *link) Release(ctx context.Context, hold hostlink.Hold, r hostlink.Release) error {
+	if _, err := l.own(ctx, hold); err != nil {
+		return err
+	}
+	notClean := ""
+	if !r.Clean {
+		notClean = foreign.Fit("it could not be put back as it was after a test: "+r.Why, maxWhyNot)
+	}
+	h, ok, err := l.Store.ReleaseHold(ctx, hold.ID, notClean)
+	if ok {
+		l.logOf(h).Info("the device is released", "clean", r.Clean)
+		l.Bus.Publish(bus.Work, nil)
+		l.Feed.devicesChanged()
+	}
+	return err
+}
 
 // Close implements hostlink.Link.
 func (l *link) Close(ctx context.Context, hold hostlink.Hold, c hostlink.Closing) error {

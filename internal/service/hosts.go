@@ -183,6 +183,10 @@ func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, prot
 		if c.Live != nil {
 			err = l.Live(ctx, hold, *c.Live)
 		}
+	case "release":
+		if c.Release != nil {
+			err = l.Release(ctx, hold, *c.Release)
+		}
 	case "close":
 		if c.Closing != nil {
 			err = l.Close(ctx, hold, *c.Closing)
@@ -195,7 +199,11 @@ func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, prot
 
 // toldOf gives what is answered to a session's client besides what it asked for.
 func (s *Service) toldOf(ctx context.Context, h hostlink.Hold) map[string]any {
-	d, err := s.Store.DeviceBySerial(ctx, h.Serial)
+	held, err := s.Store.HoldByID(ctx, h.ID)
+	var d store.Device
+	if err == nil {
+		d, err = s.Store.DeviceByID(ctx, held.DeviceID)
+	}
 	if err != nil {
 		s.Log.Warn("a session's device can't be found", "session", h.WorkID, "err", err)
 	}

@@ -15,6 +15,7 @@ import (
 // Bounds of what hosts say, in bytes: as their columns have it, or as lists can show.
 const (
 	maxSerial  = 128
+	maxLab     = 32
 	maxWhyNot  = 2 << 10
 	maxFact    = 200
 	maxFile    = 255

@@ -5,6 +5,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -15,8 +16,10 @@ import (
 // Device is one unit.
 type Device struct {
 	ID      string              `db:"id"`
-	Serial  string              `db:"serial"`
+	Serial  string              `db:"serial"` // what everybody calls it
 	HostID  string              `db:"host_id"`
+	Lab     string              `db:"lab"`  // of its host
+	Unit    string              `db:"unit"` // the serial by which its lab knows it
 	Facts   JSON[devices.Facts] `db:"facts"`
 	Told    string              `db:"state"` // what its host said last: ready, away or unusable
 	ToldWhy string              `db:"why"`
@@ -58,29 +61,70 @@ func (s *Store) Release(ctx context.Context, device, by string, after time.Durat
 
 // ToBeChecked lists the serials of a host's devices that are in quarantine by themselves for a while.
 func (s *Store) ToBeChecked(ctx context.Context, host string, after time.Duration) (out []string, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT serial FROM devices WHERE host_id = ? AND quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND", host, after.Microseconds())
+	err = s.db.SelectContext(ctx, &out, "SELECT unit FROM devices WHERE host_id = ? AND quarantine_by = 'itself' AND quarantined < now(3) - INTERVAL ? MICROSECOND", host, after.Microseconds())
 	return out, err
 }
 
-// SeeDevice notes what a host says of a device.
-func (s *Store) SeeDevice(ctx context.Context, host string, f devices.Facts, state, why string) error {
-	_, err := s.exec(ctx, `INSERT INTO devices (id, serial, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, ?, now(3))
-		ON DUPLICATE KEY UPDATE host_id = VALUES(host_id), facts = IF(JSON_VALUE(VALUES(facts), '$.platform') = '', facts, VALUES(facts)), state = VALUES(state), why = VALUES(why), seen = now(3)`,
-		NewID(), f.Serial, host, asJSON(f), state, why)
-	return err
+// Sighting is what a host says of a device.
+type Sighting struct {
+	HostID, Host, Lab string
+	Facts             devices.Facts // Serial: the one by which its lab knows it
+	State, Why        string
 }
 
-// DevicesGone marks a host's devices as away, but for those it still sees. One
+// SeeDevice notes what a host says of a device, and answers its id. A device is known by its host, the lab there and its serial. Everybody calls it by
+// the serial alone, unless a host that is there shows another device of that serial: then by serial@host. Once no host shows a device any more,
+// the next that does so takes it over, with its history.
+func (s *Store) SeeDevice(ctx context.Context, x Sighting) (id string, err error) {
+	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
+		var d struct {
+			ID     string `db:"id"`
+			Serial string `db:"serial"`
+			Shown  bool   `db:"shown"`
+		}
+		const columns = "SELECT id, serial, state <> 'away' AND seen > now(3) - INTERVAL ? SECOND AS shown FROM devices WHERE "
+		silent := int(devices.SilentAfter.Seconds())
+		err := tx.GetContext(ctx, &d, columns+"host_id = ? AND lab = ? AND unit = ? LIMIT 1", silent, x.HostID, x.Lab, x.Facts.Serial)
+		for _, name := range []string{x.Facts.Serial, x.Facts.Serial + "@" + x.Host} {
+			if !errors.Is(err, sql.ErrNoRows) {
+				break
+			}
+			err = tx.GetContext(ctx, &d, columns+"serial = ? FOR UPDATE", silent, name)
+			if errors.Is(err, sql.ErrNoRows) {
+				id = NewID()
+				f := x.Facts
+				f.Serial = name
+				_, err = tx.ExecContext(ctx, "INSERT INTO devices (id, serial, host_id, lab, unit, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, now(3))", id, name, x.HostID, x.Lab, x.Facts.Serial, asJSON(f), x.State, x.Why)
+				return taken(err) // ErrTaken: another host saw it at the same time
+			}
+			if err == nil && d.Shown && name == x.Facts.Serial { // somebody else's
+				err = sql.ErrNoRows
+			}
+		}
+		if err != nil {
+			return err
+		}
+		id = d.ID
+		f := x.Facts
+		f.Serial = d.Serial
+		_, err = tx.ExecContext(ctx, `UPDATE devices SET host_id = ?, lab = ?, unit = ?, facts = IF(? = '', facts, ?), state = ?, why = ?, seen = now(3) WHERE id = ?`,
+			x.HostID, x.Lab, x.Facts.Serial, f.Platform, asJSON(f), x.State, x.Why, d.ID)
+		return err
+	})
+	return id, err
+}
+
+// DevicesGone marks a host's devices as away, but for those it still sees, by their ids. One
 // that never said what it is, is forgotten.
 func (s *Store) DevicesGone(ctx context.Context, host string, still []string) error {
-	q, args, err := sqlx.In("DELETE FROM devices WHERE host_id = ? AND JSON_VALUE(facts, '$.platform') = '' AND serial NOT IN (?)", host, append(still, ""))
+	q, args, err := sqlx.In("DELETE FROM devices WHERE host_id = ? AND JSON_VALUE(facts, '$.platform') = '' AND id NOT IN (?)", host, append(still, ""))
 	if err != nil {
 		return err
 	}
 	if _, err := s.exec(ctx, q, args...); err != nil {
 		return err
 	}
-	q, args, err = sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND serial NOT IN (?)", host, append(still, ""))
+	q, args, err = sqlx.In("UPDATE devices SET state = 'away', why = 'its host does not see it any more: check its cable or its network' WHERE host_id = ? AND state <> 'away' AND id NOT IN (?)", host, append(still, ""))
 	if err != nil {
 		return err
 	}
@@ -88,11 +132,11 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 	return err
 }
 
-const deviceColumns = "d.id, d.serial, d.host_id, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, d.state, d.why, " +
-	"EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.active = 1) AS held, TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
+const deviceColumns = "d.id, d.serial, d.host_id, d.lab, d.unit, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, d.state, d.why, " +
+	"EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.holding = 1) AS held, TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
 
 // overdueHolds are holds that last longer than their work may take: its own limit, and 40 minutes to make ready and to hand in.
-const overdueHolds = "holds h JOIN work w ON w.id = h.work_id WHERE h.active = 1 AND h.created + INTERVAL (w.limit_seconds + 2400) SECOND < now(3)"
+const overdueHolds = "holds h JOIN work w ON w.id = h.work_id WHERE h.holding = 1 AND h.created + INTERVAL (w.limit_seconds + 2400) SECOND < now(3)"
 
 // Devices lists devices by serial; limit 0: all.
 func (s *Store) Devices(ctx context.Context, after string, limit int) (out []Device, err error) {

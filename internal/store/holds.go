@@ -15,9 +15,9 @@ import (
 	"tessellant/internal/core/work"
 )
 
-// HoldOfDevice finds the hold in force on a device.
+// HoldOfDevice finds the hold that has a device.
 func (s *Store) HoldOfDevice(ctx context.Context, device string) (h Hold, err error) {
-	err = s.db.GetContext(ctx, &h, "SELECT * FROM holds WHERE device_id = ? AND active = 1", device)
+	err = s.db.GetContext(ctx, &h, "SELECT * FROM holds WHERE device_id = ? AND holding = 1", device)
 	return h, found(err)
 }
 
@@ -60,8 +60,10 @@ type Hold struct {
 	Expires     time.Time    `db:"expires"`
 	Ended       sql.NullTime `db:"ended"`
 	Active      *int         `db:"active"`
-	Stop        bool         `db:"stop"`  // a person wants its work to end; only where holds are listed
-	Begun       bool         `db:"begun"` // something was reported of it; there, too
+	Released    sql.NullTime `db:"released"` // when the device was given back; its evidence may still be coming
+	Holding     *int         `db:"holding"`  // neither ended nor released
+	Stop        bool         `db:"stop"`     // a person wants its work to end; only where holds are listed
+	Begun       bool         `db:"begun"`    // something was reported of it; there, too
 }
 
 // ActiveHolds lists all holds in force; of one host where host is given.
@@ -94,6 +96,30 @@ func (s *Store) Renew(ctx context.Context, host string, ids []string, period tim
 func (s *Store) ExpiredHolds(ctx context.Context) (out []Hold, err error) {
 	err = s.db.SelectContext(ctx, &out, "SELECT * FROM holds WHERE active = 1 AND expires < now(3)")
 	return out, err
+}
+
+// ReleaseHold gives a hold's device back before the hold ends. With a reason why it is not clean, the device gets no more work until it has passed a check. It
+// answers the hold, and false when the device was given back already.
+func (s *Store) ReleaseHold(ctx context.Context, hold, notClean string) (h Hold, ok bool, err error) {
+	err = s.InTx(ctx, func(tx *sqlx.Tx) error {
+		h, ok = Hold{}, false
+		if err := tx.GetContext(ctx, &h, "SELECT * FROM holds WHERE id = ? AND holding = 1 FOR UPDATE", hold); err != nil {
+			if errors.Is(err, sql.ErrNoRows) {
+				return nil
+			}
+			return err
+		}
+		ok = true
+		if _, err := tx.ExecContext(ctx, "UPDATE holds SET released = now(3) WHERE id = ?", hold); err != nil {
+			return err
+		}
+		if notClean == "" {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE devices SET quarantined = now(3), quarantine_by = 'itself', quarantine_why = ? WHERE id = ? AND quarantined IS NULL", notClean, h.DeviceID)
+		return err
+	})
+	return h, ok, err
 }
 
 // Closing is how an attempt ended.

@@ -57,11 +57,19 @@ func open(t *testing.T) *desk {
 	d.host, err = s.SeeHost(ctx, "beside")
 	require.NoError(t, err)
 	for _, serial := range []string{"d-1", "d-2"} {
-		require.NoError(t, s.SeeDevice(ctx, d.host, devices.Facts{Serial: serial, Platform: "android"}, "ready", ""))
+		see(t, s, d.host, devices.Facts{Serial: serial, Platform: "android"}, "ready", "")
 	}
 	d.devices, err = s.Devices(ctx, "", 0)
 	require.NoError(t, err)
 	return d
+}
+
+// see has a host show a device.
+func see(t *testing.T, s *store.Store, host string, f devices.Facts, state, why string) (id string) {
+	t.Helper()
+	id, err := s.SeeDevice(context.Background(), store.Sighting{HostID: host, Host: "beside", Lab: "adb", Facts: f, State: state, Why: why})
+	require.NoError(t, err)
+	return id
 }
 
 func (d *desk) run(t *testing.T, n int) (string, []store.Work) {
@@ -259,8 +267,8 @@ func TestTheLeaseHasOneHolder(t *testing.T) {
 
 func TestDevicesKeepTheirFactsWhenTheyCanNoLongerBeAsked(t *testing.T) {
 	ctx, d := context.Background(), open(t)
-	require.NoError(t, d.SeeDevice(ctx, d.host, devices.Facts{Serial: "d-1"}, "unusable", "unauthorized"))
-	require.NoError(t, d.DevicesGone(ctx, d.host, []string{"d-1"}))
+	one := see(t, d.Store, d.host, devices.Facts{Serial: "d-1"}, "unusable", "unauthorized")
+	require.NoError(t, d.DevicesGone(ctx, d.host, []string{one}))
 	all, err := d.Devices(ctx, "", 0)
 	require.NoError(t, err)
 	assert.Equal(t, "unusable", all[0].Standing().State)
@@ -271,11 +279,11 @@ func TestDevicesKeepTheirFactsWhenTheyCanNoLongerBeAsked(t *testing.T) {
 
 func TestADeviceThatNeverSaidWhatItIsIsForgottenWhenItGoes(t *testing.T) {
 	ctx, d := context.Background(), open(t)
-	require.NoError(t, d.SeeDevice(ctx, d.host, devices.Facts{Serial: "10.0.0.9:5555"}, "unusable", "unauthorized"))
+	see(t, d.Store, d.host, devices.Facts{Serial: "10.0.0.9:5555"}, "unusable", "unauthorized")
 	all, err := d.Devices(ctx, "", 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 3)
-	require.NoError(t, d.DevicesGone(ctx, d.host, []string{"d-1", "d-2"}))
+	require.NoError(t, d.DevicesGone(ctx, d.host, []string{d.devices[0].ID, d.devices[1].ID}))
 	all, err = d.Devices(ctx, "", 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 2)
@@ -362,4 +370,67 @@ func TestDataOfTheFirstVersionOpens(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, runs, 1)
 	require.NoError(t, s.AddSignin(ctx, store.SigninBrowser, bytes.Repeat([]byte{1}, 32), "k", time.Hour))
+}
+
+func TestEqualSerialsAtTwoHostsAreTwoDevices(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	other, err := d.SeeHost(ctx, "bench-2")
+	require.NoError(t, err)
+	show := func(host, name, model string) string {
+		id, err := d.SeeDevice(ctx, store.Sighting{HostID: host, Host: name, Lab: "adb", Facts: devices.Facts{Serial: "d-1", Platform: "android", Model: model}, State: "ready"})
+		require.NoError(t, err)
+		return id
+	}
+	first := show(d.host, "beside", "Skerry")
+	for range 3 { // they do not flap
+		assert.Equal(t, first, show(d.host, "beside", "Skerry"))
+		second := show(other, "bench-2", "Fennel")
+		assert.NotEqual(t, first, second)
+		x, err := d.DeviceByID(ctx, second)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"d-1@bench-2", "d-1@bench-2", "d-1", "Fennel"}, []string{x.Serial, x.Facts.V.Serial, x.Unit, x.Facts.V.Model})
+		x, err = d.DeviceByID(ctx, first)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"d-1", "beside", "Skerry"}, []string{x.Serial, x.Host, x.Facts.V.Model})
+	}
+	// One that was carried to another host is the same device there.
+	require.NoError(t, d.DevicesGone(ctx, d.host, nil))
+	third, err := d.SeeHost(ctx, "bench-3")
+	require.NoError(t, err)
+	assert.Equal(t, first, show(third, "bench-3", "Skerry"))
+	x, err := d.DeviceBySerial(ctx, "d-1")
+	require.NoError(t, err)
+	assert.Equal(t, "bench-3", x.Host)
+}
+
+func TestADeviceThatIsReleasedIsGivenAwayBeforeItsHoldEnds(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	_, legs := d.run(t, 1)
+	require.NoError(t, d.TakeDevice(ctx, legs[0], d.devices[0], time.Minute))
+	h, err := d.HoldOfDevice(ctx, d.devices[0].ID)
+	require.NoError(t, err)
+	_, ok, err := d.ReleaseHold(ctx, h.ID, "")
+	require.NoError(t, err)
+	assert.True(t, ok)
+	_, ok, err = d.ReleaseHold(ctx, h.ID, "too late")
+	require.NoError(t, err)
+	assert.False(t, ok)
+	x, err := d.DeviceByID(ctx, d.devices[0].ID)
+	require.NoError(t, err)
+	assert.True(t, x.Standing().Free)
+	_, more := d.run(t, 1)
+	require.NoError(t, d.TakeDevice(ctx, more[0], d.devices[0], time.Minute))
+	_, ok, err = d.CloseHold(ctx, h.ID, store.Closing{Verdict: verdict.Passed})
+	require.NoError(t, err)
+	assert.True(t, ok)
+	again, err := d.HoldOfDevice(ctx, d.devices[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, more[0].ID, again.WorkID, "the end of one hold takes the device from no other")
+	_, ok, err = d.ReleaseHold(ctx, again.ID, "the app can't be removed")
+	require.NoError(t, err)
+	assert.True(t, ok)
+	x, err = d.DeviceByID(ctx, d.devices[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "quarantined", x.Standing().Name)
+	assert.Equal(t, "itself", x.QuarantineBy)
 }

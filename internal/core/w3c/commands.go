@@ -24,6 +24,31 @@ type Command struct {
 	About        string
 }
 
+// Effect is what a command does to the screen.
+type Effect int
+
+const (
+	Acts  Effect = iota // it may change what is on the screen
+	Looks               // it only looks
+	Marks               // it marks a moment, which stands in the evidence as that
+)
+
+// effects are those of the commands that do not act, besides all that are GET: those only look.
+var effects = map[string]Effect{
+	"Set Timeouts": Looks, "Switch To Window": Looks, "Switch To Frame": Looks, "Switch To Parent Frame": Looks,
+	"Find Element": Looks, "Find Elements": Looks, "Find Element From Element": Looks, "Find Elements From Element": Looks, "Find Element From Shadow Root": Looks, "Find Elements From Shadow Root": Looks,
+	"Get Device Log": Looks, "Fetch File": Looks,
+	"Begin Case": Marks, "End Case": Marks, "Step": Marks, "Mark Session": Marks, "Hide Next Text": Marks,
+}
+
+// Effect says what the command does to the screen.
+func (c Command) Effect() Effect {
+	if c.Method == "GET" {
+		return Looks
+	}
+	return effects[c.Name]
+}
+
 // Prefix begins all our extension commands' paths behind the session, and with a colon our capabilities.
 const Prefix = "tessellant"
 

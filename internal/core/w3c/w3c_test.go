@@ -245,3 +245,16 @@ func FuzzRequests(f *testing.F) {
 		}
 	})
 }
+
+func TestWhatLooksAndWhatActs(t *testing.T) {
+	known := map[string]Effect{}
+	for _, c := range append(append([]Command(nil), Commands...), Extensions...) {
+		known[c.Name] = c.Effect()
+	}
+	for name := range effects {
+		assert.Contains(t, known, name, "a command that there is")
+	}
+	for name, want := range map[string]Effect{"Find Element": Looks, "Get Page Source": Looks, "Take Screenshot": Looks, "Is Element Enabled": Looks, "Element Click": Acts, "Perform Actions": Acts, "Launch App": Acts, "Set Orientation": Acts, "Back": Acts, "Step": Marks, "Get Device Log": Looks} {
+		assert.Equal(t, want, known[name], name)
+	}
+}

@@ -42,6 +42,8 @@ type Subject struct {
 	Cases func(hostlink.Hold) map[string]verdict.Verdict
 	// Kept reads an artifact as the service has it; false: it has none of that name.
 	Kept func(h hostlink.Hold, name string) ([]byte, bool)
+	// Quarantined is why a device is in quarantine; "": it is not.
+	Quarantined func(serial string) string
 	// Watched gives the events of an attempt that goes on.
 	Watched func(hostlink.Hold) []timeline.Event
 	// Build is a reference to a build of the workspace, and its SHA-256.
@@ -201,10 +203,11 @@ var checks = []check{
 	}},
 	{"of an attempt that is not known all is ErrOver", "What a host keeps for an attempt that the service does not know, it throws away.", func(p *probe) {
 		for what, err := range map[string]error{
-			"report": p.Link.Report(p.ctx, nowhere, []hostlink.Progress{{Seq: 1, Stage: "running"}}),
-			"append": p.Link.Append(p.ctx, nowhere, artifact(tracks.DeviceLog), 0, []byte("x")),
-			"keep":   p.Link.Keep(p.ctx, nowhere, artifact(tracks.DeviceLog), strings.NewReader("x")),
-			"close":  p.Link.Close(p.ctx, nowhere, hostlink.Closing{Verdict: verdict.Passed}),
+			"report":  p.Link.Report(p.ctx, nowhere, []hostlink.Progress{{Seq: 1, Stage: "running"}}),
+			"append":  p.Link.Append(p.ctx, nowhere, artifact(tracks.DeviceLog), 0, []byte("x")),
+			"keep":    p.Link.Keep(p.ctx, nowhere, artifact(tracks.DeviceLog), strings.NewReader("x")),
+			"release": p.Link.Release(p.ctx, nowhere, hostlink.Release{Clean: true}),
+			"close":   p.Link.Close(p.ctx, nowhere, hostlink.Closing{Verdict: verdict.Passed}),
 		} {
 			require.ErrorIs(p, err, hostlink.ErrOver, what)
 		}
@@ -235,6 +238,38 @@ var checks = []check{
 		require.NoError(p, p.Link.Close(p.ctx, h, hostlink.Closing{Verdict: verdict.Lost, Message: "it went away"}))
 		got, _ := p.Kept(h, tracks.DeviceLog)
 		assert.Equal(p, "one\ntwo\n", string(got))
+	}},
+	{"a released device is somebody else's while its evidence is still coming", "Release gives the device back at once; the attempt ends with Close, and what is uploaded between counts.", func(p *probe) {
+		h := p.hold()
+		require.NoError(p, p.Link.Release(p.ctx, h, hostlink.Release{Clean: true}))
+		require.NoError(p, p.Link.Release(p.ctx, h, hostlink.Release{Clean: true}), "it can be said again")
+		p.Offer(h.Serial)
+		var next hostlink.Hold
+		p.until("somebody else has the device", func() bool {
+			all, err := p.Link.Holds(p.ctx, p.Host, nil)
+			require.NoError(p, err)
+			for _, x := range all {
+				if x.Serial == h.Serial && x.ID != h.ID {
+					next = x
+				}
+			}
+			return next.ID != ""
+		})
+		assert.Greater(p, next.Epoch, h.Epoch)
+		kept, err := p.Link.Renew(p.ctx, p.Host, []string{h.ID, next.ID})
+		require.NoError(p, err)
+		assert.ElementsMatch(p, []string{h.ID, next.ID}, kept, "it is still in hand")
+		require.NoError(p, p.Link.Report(p.ctx, h, []hostlink.Progress{{Seq: 1, Case: &hostlink.CaseResult{Name: "a.test_a", Try: hostlink.Try{Verdict: verdict.Failed}}}}))
+		require.NoError(p, p.Link.Close(p.ctx, h, hostlink.Closing{Verdict: verdict.Failed}))
+		assert.Equal(p, map[string]verdict.Verdict{"a.test_a": verdict.Failed}, p.Cases(h))
+		require.NoError(p, p.Link.Close(p.ctx, next, hostlink.Closing{Verdict: verdict.Passed}))
+	}},
+	{"a device that is not clean gets no more work", "Without proof that it is as it was found, a device is quarantined, with the reason, until it has passed a check.", func(p *probe) {
+		h := p.hold()
+		require.NoError(p, p.Link.Release(p.ctx, h, hostlink.Release{Why: "org.kelpline.app can't be removed"}))
+		require.NoError(p, p.Link.Close(p.ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
+		why := p.Quarantined(h.Serial)
+		assert.Contains(p, why, "org.kelpline.app can't be removed")
 	}},
 	{"a hold can be closed again", "A host that does not know whether the end arrived tells it again: the first counts.", func(p *probe) {
 		h := p.hold()

@@ -375,6 +375,12 @@ func (r *Link) put(ctx context.Context, hold hostlink.Hold, what string, q url.V
 	return resp.Body.Close()
 }
 
+// Release implements Link.
+func (r *Link) Release(ctx context.Context, hold hostlink.Hold, x hostlink.Release) error {
+	_, err := r.call(ctx, hostlink.Call{Kind: "release", Hold: hold.ID, Release: &x})
+	return err
+}
+
 // Close implements Link.
 func (r *Link) Close(ctx context.Context, hold hostlink.Hold, c hostlink.Closing) error {
 	_, err := r.call(ctx, hostlink.Call{Kind: "close", Hold: hold.ID, Closing: &c})

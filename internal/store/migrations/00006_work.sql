@@ -29,3 +29,14 @@ UPDATE work w JOIN sessions s ON s.id = w.id LEFT JOIN builds b ON b.id = s.buil
 ALTER TABLE attempts CHANGE COLUMN IF EXISTS leg_id work_id char(26) NOT NULL;
 ALTER TABLE holds CHANGE COLUMN IF EXISTS leg_id work_id char(26) NOT NULL;
 ALTER TABLE sessions CHANGE COLUMN IF EXISTS label `group` varchar(100) NOT NULL;
+ALTER TABLE holds
+  ADD COLUMN IF NOT EXISTS released datetime(3) NULL COMMENT 'when the device was given back; its evidence may still be coming',
+  ADD COLUMN IF NOT EXISTS holding tinyint AS (IF(ended IS NULL AND released IS NULL, 1, NULL)) VIRTUAL;
+ALTER TABLE holds ADD UNIQUE KEY IF NOT EXISTS one_hold_a_device (device_id, holding);
+ALTER TABLE holds DROP KEY IF EXISTS one_active_hold_a_device;
+ALTER TABLE devices
+  MODIFY serial varchar(200) NOT NULL COMMENT 'what everybody calls it',
+  ADD COLUMN IF NOT EXISTS lab varchar(32) NOT NULL DEFAULT 'adb' COMMENT 'of its host, through which it is reached',
+  ADD COLUMN IF NOT EXISTS unit varchar(128) NOT NULL DEFAULT '' COMMENT 'the serial by which its lab knows it';
+UPDATE devices SET unit = serial WHERE unit = '';
+ALTER TABLE devices ADD KEY IF NOT EXISTS of_lab (host_id, lab, unit);

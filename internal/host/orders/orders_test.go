@@ -1,4 +1,4 @@
-package host
+package orders
 
 import (
 	"context"
@@ -17,18 +17,18 @@ import (
 )
 
 func TestASessionTakesNoMoreCommandsAtOnceThanItCanHold(t *testing.T) {
-	s := newServed(t.Context(), slog.Default(), nil)
+	s := New(t.Context(), slog.Default(), nil)
 	for i := range maxWaiting {
-		r := s.take(t.Context(), hostlink.Order{ID: fmt.Sprint(i), Size: 10, Piece: []byte("half")})
+		r := s.Take(t.Context(), hostlink.Order{ID: fmt.Sprint(i), Size: 10, Piece: []byte("half")})
 		assert.True(t, r.Pending, "pieces are missing")
 	}
-	assert.Contains(t, s.take(t.Context(), hostlink.Order{ID: "one more", Size: 10}).Problem, "32 commands of the session wait already")
+	assert.Contains(t, s.Take(t.Context(), hostlink.Order{ID: "one more", Size: 10}).Problem, "32 commands of the session wait already")
 	for _, d := range s.done { // a minute later
 		d.began = d.began.Add(-2 * maxHalf)
 	}
-	assert.True(t, s.take(t.Context(), hostlink.Order{ID: "one more", Size: 10}).Pending, "what never came whole is forgotten")
+	assert.True(t, s.Take(t.Context(), hostlink.Order{ID: "one more", Size: 10}).Pending, "what never came whole is forgotten")
 	assert.Len(t, s.done, 1)
-	assert.NotEmpty(t, s.take(t.Context(), hostlink.Order{ID: "x", Size: 5, From: 4, Piece: []byte("two")}).Problem, "it makes no sense")
+	assert.NotEmpty(t, s.Take(t.Context(), hostlink.Order{ID: "x", Size: 5, From: 4, Piece: []byte("two")}).Problem, "it makes no sense")
 }
 
 // quiet are notes that nobody keeps.
@@ -37,8 +37,8 @@ type quiet struct{ remoteend.Notes }
 func (quiet) Command(phone.Command) {}
 func (quiet) Log(string)            {}
 
-func ofNothing(ctx context.Context) *served {
-	return newServed(ctx, slog.Default(), remoteend.New(remoteend.Config{ID: "ebb", Timeouts: w3c.DefaultTimeouts(), Notes: quiet{}}))
+func ofNothing(ctx context.Context) *Served {
+	return New(ctx, slog.Default(), remoteend.New(remoteend.Config{ID: "ebb", Timeouts: w3c.DefaultTimeouts(), Notes: quiet{}}))
 }
 
 func order(id int, method, path, body string) hostlink.Order {
@@ -52,48 +52,48 @@ func TestCommandsAreCarriedOutInTheirOrderAndOnce(t *testing.T) {
 	for i := range n {
 		o := order(i, "POST", "/timeouts", fmt.Sprintf(`{"implicit": %d}`, i))
 		s.find(o) // they come in this order
-		all.Go(func() { assert.Equal(t, 200, s.take(t.Context(), o).Status) })
+		all.Go(func() { assert.Equal(t, 200, s.Take(t.Context(), o).Status) })
 	}
 	all.Wait()
-	r := s.take(t.Context(), order(n, "GET", "/timeouts", ""))
+	r := s.Take(t.Context(), order(n, "GET", "/timeouts", ""))
 	assert.JSONEq(t, fmt.Sprintf(`{"value": {"script": 30000, "pageLoad": 300000, "implicit": %d}}`, n-1), string(r.Piece), "the last that came counts")
 
 	// An answer that got lost is given again; the command is not.
 	set := order(n+1, "POST", "/timeouts", `{"implicit": 77}`)
-	assert.Equal(t, 200, s.take(t.Context(), set).Status)
-	assert.Equal(t, 200, s.take(t.Context(), order(n+2, "POST", "/timeouts", `{"implicit": 88}`)).Status)
-	assert.Equal(t, 200, s.take(t.Context(), set).Status)
-	r = s.take(t.Context(), order(n+3, "GET", "/timeouts", ""))
+	assert.Equal(t, 200, s.Take(t.Context(), set).Status)
+	assert.Equal(t, 200, s.Take(t.Context(), order(n+2, "POST", "/timeouts", `{"implicit": 88}`)).Status)
+	assert.Equal(t, 200, s.Take(t.Context(), set).Status)
+	r = s.Take(t.Context(), order(n+3, "GET", "/timeouts", ""))
 	assert.Contains(t, string(r.Piece), `"implicit":88`)
 
 	// A body comes in pieces, and one of them twice.
 	body := `{"implicit": 99}`
 	for _, p := range []struct{ from, to int }{{0, 7}, {0, 7}, {7, len(body)}} {
-		r = s.take(t.Context(), hostlink.Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: p.from, Piece: []byte(body[p.from:p.to])})
+		r = s.Take(t.Context(), hostlink.Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: p.from, Piece: []byte(body[p.from:p.to])})
 	}
 	assert.Equal(t, 200, r.Status)
-	r = s.take(t.Context(), hostlink.Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: 0, Piece: []byte(body), Want: 5})
+	r = s.Take(t.Context(), hostlink.Order{ID: "pieces", Method: "POST", Path: "/session/ebb/timeouts", Size: len(body), From: 0, Piece: []byte(body), Want: 5})
 	assert.Equal(t, `ue":null}`+"\n", string(r.Piece), "and its answer from where it is wanted")
 }
 
 func TestASessionThatEndsAnswersWhatWaits(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	s := ofNothing(ctx)
-	assert.Equal(t, 200, s.take(t.Context(), order(1, "GET", "/timeouts", "")).Status)
-	assert.Less(t, s.idle(), time.Minute)
+	assert.Equal(t, 200, s.Take(t.Context(), order(1, "GET", "/timeouts", "")).Status)
+	assert.Less(t, s.Idle(), time.Minute)
 	cancel()
 	for i := 2; i < 6; i++ { // whether its worker has left yet or not
-		r := s.take(t.Context(), order(i, "GET", "/timeouts", ""))
+		r := s.Take(t.Context(), order(i, "GET", "/timeouts", ""))
 		assert.False(t, r.Pending)
 		assert.NotZero(t, r.Status)
 	}
 
 	s = ofNothing(t.Context())
-	assert.Equal(t, 200, s.take(t.Context(), order(1, "DELETE", "", "")).Status)
+	assert.Equal(t, 200, s.Take(t.Context(), order(1, "DELETE", "", "")).Status)
 	select {
 	case <-s.over:
 	case <-time.After(10 * time.Second):
 		t.Fatal("its host is not told that the client has ended it")
 	}
-	assert.Equal(t, 404, s.take(t.Context(), order(2, "GET", "/timeouts", "")).Status)
+	assert.Equal(t, 404, s.Take(t.Context(), order(2, "GET", "/timeouts", "")).Status)
 }

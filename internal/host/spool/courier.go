@@ -1,7 +1,6 @@
-package host
+package spool
 
-// A courier takes one attempt's reports and evidence from its folder to the service while the attempt goes on. It may start anew at any time,
-// also in another process: everything it says can be said twice.
+// A courier takes one attempt's reports and evidence from its folder to the service while the attempt goes on: everything it says can be said twice.
 
 import (
 	"bufio"
@@ -33,8 +32,8 @@ const (
 	fullFor = 10 * time.Minute
 )
 
-// courier takes one attempt's reports and evidence to the service.
-type courier struct {
+// Courier takes one attempt's reports and evidence to the service.
+type Courier struct {
 	link hostlink.Link
 	hold hostlink.Hold
 	dir  string
@@ -63,14 +62,14 @@ type courier struct {
 // maxUnwritten is how many reports wait in memory for room on the disk.
 const maxUnwritten = 10_000
 
-// newCourier opens, or opens again, the attempt's folder.
-func newCourier(link hostlink.Link, s *spool, hold hostlink.Hold, log *slog.Logger) (*courier, error) {
-	c := &courier{link: link, hold: hold, dir: s.path(hold.AttemptID), log: log, news: make(chan struct{}, 1), sent: map[string]bool{}, offset: map[string]int64{},
+// NewCourier opens, or opens again, the attempt's folder.
+func NewCourier(link hostlink.Link, s *Spool, hold hostlink.Hold, log *slog.Logger) (*Courier, error) {
+	c := &Courier{link: link, hold: hold, dir: s.Path(hold.AttemptID), log: log, news: make(chan struct{}, 1), sent: map[string]bool{}, offset: map[string]int64{},
 		failing: map[string]time.Time{}, ready: make(chan struct{})}
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return nil, err
 	}
-	if err := writeHold(c.dir, hold); err != nil {
+	if err := WriteHold(c.dir, hold); err != nil {
 		return nil, err
 	}
 	var err error
@@ -84,8 +83,8 @@ func newCourier(link hostlink.Link, s *spool, hold hostlink.Hold, log *slog.Logg
 	return c, err
 }
 
-// report adds a report.
-func (c *courier) report(p hostlink.Progress) error {
+// Report adds a report.
+func (c *Courier) Report(p hostlink.Progress) error {
 	raw, err := json.Marshal(p)
 	if err != nil {
 		return err
@@ -104,7 +103,7 @@ func (c *courier) report(p hostlink.Progress) error {
 
 // writeReports writes the reports that are not in the file yet, in their order, under mu. One that the disk has no room for is taken out of the
 // file again, and waits: half a line would swallow the next.
-func (c *courier) writeReports() error {
+func (c *Courier) writeReports() error {
 	for len(c.unwritten) > 0 {
 		line := c.unwritten[0]
 		if _, err := c.reports.Write(line); err != nil {
@@ -116,27 +115,27 @@ func (c *courier) writeReports() error {
 	return nil
 }
 
-func (c *courier) tell() {
+func (c *Courier) tell() {
 	select {
 	case c.news <- struct{}{}:
 	default:
 	}
 }
 
-// finish says how the attempt came out; all its files are written.
-func (c *courier) finish(end hostlink.Closing) error {
+// Finish says how the attempt came out; all its files are written.
+func (c *Courier) Finish(end hostlink.Closing) error {
 	raw, err := json.Marshal(end)
 	if err == nil {
-		err = writeWhole(filepath.Join(c.dir, closingFile), raw)
+		err = WriteWhole(filepath.Join(c.dir, closingFile), raw)
 	}
 	c.closeIt.Do(func() { close(c.ready) })
 	c.tell()
 	return err
 }
 
-// deliver hands everything in until the hold is closed, or ctx ends. End says how the attempt came
+// Deliver hands everything in until the hold is closed, or ctx ends. End says how the attempt came
 // out where that could not be written down.
-func (c *courier) deliver(ctx context.Context, end func() hostlink.Closing) error {
+func (c *Courier) Deliver(ctx context.Context, end func() hostlink.Closing) error {
 	defer c.reports.Close()
 	tick := time.NewTicker(partEvery / 6) // it may be due a little after a tick
 	defer tick.Stop()
@@ -172,7 +171,7 @@ func (c *courier) deliver(ctx context.Context, end func() hostlink.Closing) erro
 var errDone = errors.New("all is handed in")
 
 // round hands in what there is now.
-func (c *courier) round(ctx context.Context, end func() hostlink.Closing) error {
+func (c *Courier) round(ctx context.Context, end func() hostlink.Closing) error {
 	over := false
 	select {
 	case <-c.ready:
@@ -238,7 +237,7 @@ const (
 )
 
 // leave notes that a piece is left out, for good.
-func (c *courier) leave(what string, why error) {
+func (c *Courier) leave(what string, why error) {
 	c.log.Warn("a piece of evidence is left out", "what", what, "err", why)
 	c.missing = append(c.missing, foreign.Name(what, 100)+": "+foreign.Name(why.Error(), 200))
 }
@@ -247,7 +246,7 @@ func (c *courier) leave(what string, why error) {
 const stuckFor = 10 * time.Minute
 
 // took judges what came of handing in a piece: nil where it is done with, handed in or left out for good.
-func (c *courier) took(what string, err error) error {
+func (c *Courier) took(what string, err error) error {
 	switch {
 	case err == nil:
 		delete(c.failing, what)
@@ -272,7 +271,7 @@ func (c *courier) took(what string, err error) error {
 }
 
 // sendReports tells all reports that are in the file, and those that wait for room in it: they can be told again.
-func (c *courier) sendReports(ctx context.Context) error {
+func (c *Courier) sendReports(ctx context.Context) error {
 	for {
 		if err := c.sendSomeReports(ctx); errors.Is(err, errNoMore) {
 			break
@@ -301,7 +300,7 @@ func decoded(lines [][]byte) (out []hostlink.Progress) {
 	return out
 }
 
-func (c *courier) sendSomeReports(ctx context.Context) error {
+func (c *Courier) sendSomeReports(ctx context.Context) error {
 	f, err := os.Open(filepath.Join(c.dir, reportsFile))
 	if err != nil {
 		return err
@@ -332,7 +331,7 @@ func (c *courier) sendSomeReports(ctx context.Context) error {
 }
 
 // tellBatch tells some reports, and leaves those out that the service will never take.
-func (c *courier) tellBatch(ctx context.Context, batch []hostlink.Progress) error {
+func (c *Courier) tellBatch(ctx context.Context, batch []hostlink.Progress) error {
 	if len(batch) == 0 {
 		return nil
 	}
@@ -355,14 +354,14 @@ func (c *courier) tellBatch(ctx context.Context, batch []hostlink.Progress) erro
 const pieceTakes = time.Minute
 
 // told tells the service of progress.
-func (c *courier) told(ctx context.Context, p []hostlink.Progress) error {
+func (c *Courier) told(ctx context.Context, p []hostlink.Progress) error {
 	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
 	defer cancel()
 	return c.link.Report(ctx, c.hold, p)
 }
 
 // close ends the hold.
-func (c *courier) close(ctx context.Context, end hostlink.Closing) error {
+func (c *Courier) close(ctx context.Context, end hostlink.Closing) error {
 	ctx, cancel := context.WithTimeout(ctx, pieceTakes)
 	defer cancel()
 	return c.link.Close(ctx, c.hold, end)
@@ -382,7 +381,7 @@ func nameOf(p hostlink.Progress) string {
 	return fmt.Sprintf("report %d", p.Seq)
 }
 
-func (c *courier) sendPart(ctx context.Context, a tracks.Artifact) error {
+func (c *Courier) sendPart(ctx context.Context, a tracks.Artifact) error {
 	name := a.Name
 	f, err := os.Open(filepath.Join(c.dir, name))
 	if errors.Is(err, os.ErrNotExist) {
@@ -418,7 +417,7 @@ func (c *courier) sendPart(ctx context.Context, a tracks.Artifact) error {
 }
 
 // sendFiles hands in the files that are whole: pictures and trees at once, the rest when the attempt is over.
-func (c *courier) sendFiles(ctx context.Context, over bool) error {
+func (c *Courier) sendFiles(ctx context.Context, over bool) error {
 	var names []string
 	_ = filepath.WalkDir(c.dir, func(path string, d os.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -452,7 +451,7 @@ func (c *courier) sendFiles(ctx context.Context, over bool) error {
 	return nil
 }
 
-func (c *courier) sendFile(ctx context.Context, name string) error {
+func (c *Courier) sendFile(ctx context.Context, name string) error {
 	f, err := os.Open(filepath.Join(c.dir, filepath.FromSlash(name)))
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package host
+package record
 
 import (
 	"bufio"
@@ -15,17 +15,19 @@ import (
 
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/masking"
+	"tessellant/internal/core/tracks"
+	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
 )
 
-// logbook keeps the device's log in a file while it comes, and watches in it
+// DeviceLog keeps the device's log in a file while it comes, and watches in it
 // for the death of apps and for marks.
-type logbook struct {
+type DeviceLog struct {
 	logger phone.Logger
 	out    *os.File
 	year   int
 	mask   *masking.Mask
-	spool  *share
+	share  *spool.Share
 
 	mu      sync.Mutex
 	apps    []string // whose death is looked for
@@ -42,25 +44,25 @@ type logbook struct {
 
 const maxDeviceLog = 512 << 20 // bytes kept
 
-// newLogbook keeps the log in dir; "": it is only watched.
-func newLogbook(dir string, l phone.Logger, app string, since time.Time, mask *masking.Mask, room *share) (*logbook, error) {
+// NewDeviceLog keeps the log in dir; "": it is only watched.
+func NewDeviceLog(dir string, l phone.Logger, app string, since time.Time, mask *masking.Mask, room *spool.Share) (*DeviceLog, error) {
 	name := os.DevNull
 	if dir != "" {
-		name = filepath.Join(dir, "device.log")
+		name = filepath.Join(dir, tracks.DeviceLog)
 	}
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	return &logbook{mask: mask, spool: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
+	return &DeviceLog{mask: mask, share: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
 }
 
 // maxReopen is the longest pause before a log that has ended is opened again.
 const maxReopen = 5 * time.Second
 
-// follow reads the log until ctx ends or the device is lost. A stream that
+// Record implements Recorder: it reads the log until ctx ends or the device is lost. A stream that
 // breaks while the device is there is opened again where it broke, however often that is: a device whose log ends can be tested all the same.
-func (b *logbook) follow(ctx context.Context) error {
+func (b *DeviceLog) Record(ctx context.Context) error {
 	for pause := time.Duration(0); ; pause = min(max(2*pause, 50*time.Millisecond), maxReopen) {
 		b.mu.Lock()
 		since := b.last
@@ -99,7 +101,7 @@ func (b *logbook) follow(ctx context.Context) error {
 // maxLogLine is how many bytes a line of the log may have; a longer one comes in pieces.
 const maxLogLine = 64 << 10
 
-func (b *logbook) read(r io.Reader) error {
+func (b *DeviceLog) read(r io.Reader) error {
 	br := bufio.NewReaderSize(r, maxLogLine)
 	for {
 		text, err := br.ReadSlice('\n')
@@ -113,16 +115,16 @@ func (b *logbook) read(r io.Reader) error {
 }
 
 // news wakes who waits, under mu.
-func (b *logbook) news() {
+func (b *DeviceLog) news() {
 	close(b.changed)
 	b.changed = make(chan struct{})
 }
 
-func (b *logbook) line(text string) {
+func (b *DeviceLog) line(text string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.bytes += int64(len(text)); b.bytes <= maxDeviceLog && b.err == nil {
-		if b.err = b.spool.room(int64(len(text))); b.err == nil {
+		if b.err = b.share.Room(int64(len(text))); b.err == nil {
 			_, b.err = b.out.WriteString(b.mask.Text(text))
 		}
 	}
@@ -142,15 +144,15 @@ func (b *logbook) line(text string) {
 	}
 }
 
-// watch looks for the death of an app from now on, too.
-func (b *logbook) watch(app string) {
+// Watch looks for the death of an app from now on, too.
+func (b *DeviceLog) Watch(app string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.apps = append(b.apps, app)
 }
 
-// crash waits for an app's next death; nil when ctx ends first.
-func (b *logbook) crash(ctx context.Context) *devicelog.Crash {
+// Crash waits for an app's next death; nil when ctx ends first.
+func (b *DeviceLog) Crash(ctx context.Context) *devicelog.Crash {
 	for {
 		b.mu.Lock()
 		for _, c := range b.finder.Crashes()[b.seen:] {
@@ -170,9 +172,9 @@ func (b *logbook) crash(ctx context.Context) *devicelog.Crash {
 	}
 }
 
-// settle waits until all that the device has logged so far has come: it writes
+// Settle waits until all that the device has logged so far has come: it writes
 // a mark that nobody can guess and waits for it, a few seconds at most.
-func (b *logbook) settle(ctx context.Context, what string) {
+func (b *DeviceLog) Settle(ctx context.Context, what string) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	mark := what + " " + rand.Text()[:12]
@@ -207,21 +209,21 @@ func (b *logbook) settle(ctx context.Context, what string) {
 	}
 }
 
-// pastCrash looks for a death of an app that was not looked at, without waiting.
-func (b *logbook) pastCrash() *devicelog.Crash {
+// PastCrash looks for a death of an app that was not looked at, without waiting.
+func (b *DeviceLog) PastCrash() *devicelog.Crash {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	return b.crash(ctx)
+	return b.Crash(ctx)
 }
 
-// trace is all that is known of a crash by now.
-func (b *logbook) trace(c *devicelog.Crash) devicelog.Crash {
+// Trace is all that is known of a crash by now.
+func (b *DeviceLog) Trace(c *devicelog.Crash) devicelog.Crash {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return *c
 }
 
-func (b *logbook) close() error {
+func (b *DeviceLog) Close() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.bytes > maxDeviceLog {

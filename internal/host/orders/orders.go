@@ -1,6 +1,6 @@
-package host
-
-// Commands of sessions, as the service hands them on: in pieces where they are large, and answered again when an answer got lost.
+// Package orders takes what the service hands on to a host: commands of sessions, and questions to the host's desk. They come in pieces where they are
+// large, and are answered again when an answer got lost.
+package orders
 
 import (
 	"context"
@@ -26,15 +26,15 @@ const (
 	maxHalf = time.Minute
 )
 
-// carrier carries out commands: a session's remote end, or the host's desk.
-type carrier interface {
+// Carrier carries out commands: a session's remote end, or the host's desk.
+type Carrier interface {
 	Do(ctx context.Context, q remoteend.Request) remoteend.Response
 	Ended() bool // no more commands are to come
 }
 
-// served is a session, or the desk, that can be commanded.
-type served struct {
-	end  carrier
+// Served is a session, or the desk, that can be commanded.
+type Served struct {
+	end  Carrier
 	ctx  context.Context // of its commands
 	log  *slog.Logger
 	over chan struct{} // closed when the client has ended it
@@ -58,9 +58,9 @@ type done struct {
 	out   remoteend.Response
 }
 
-// newServed makes one that carries out commands, one after the other, until ctx ends.
-func newServed(ctx context.Context, log *slog.Logger, end carrier) *served {
-	s := &served{end: end, ctx: ctx, log: log, over: make(chan struct{}), next: make(chan *done, maxWaiting), lastUse: time.Now()}
+// New makes one that carries out commands, one after the other, until ctx ends.
+func New(ctx context.Context, log *slog.Logger, end Carrier) *Served {
+	s := &Served{end: end, ctx: ctx, log: log, over: make(chan struct{}), next: make(chan *done, maxWaiting), lastUse: time.Now()}
 	go func() {
 		for {
 			select {
@@ -76,7 +76,7 @@ func newServed(ctx context.Context, log *slog.Logger, end carrier) *served {
 }
 
 // leave answers what waits still; what comes now ends by itself.
-func (s *served) leave() {
+func (s *Served) leave() {
 	s.mu.Lock()
 	s.left = true
 	s.mu.Unlock()
@@ -90,8 +90,8 @@ func (s *served) leave() {
 	}
 }
 
-// idle is for how long nothing was commanded.
-func (s *served) idle() time.Duration {
+// Idle is for how long nothing was commanded.
+func (s *Served) Idle() time.Duration {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.working > 0 {
@@ -100,30 +100,11 @@ func (s *served) idle() time.Duration {
 	return time.Since(s.lastUse)
 }
 
-func (h *Host) open(hold string, s *served) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.sessions[hold] = s
-}
+// Over is closed when no more commands are to come.
+func (s *Served) Over() <-chan struct{} { return s.over }
 
-func (h *Host) shut(hold string) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	delete(h.sessions, hold)
-}
-
-// answerOrder answers one order of the service.
-func (h *Host) answerOrder(ctx context.Context, o hostlink.Order) hostlink.Result {
-	h.mu.Lock()
-	s := h.sessions[o.Hold]
-	h.mu.Unlock()
-	if s == nil {
-		return hostlink.Result{Gone: true}
-	}
-	return s.take(ctx, o)
-}
-
-func (s *served) take(ctx context.Context, o hostlink.Order) hostlink.Result {
+// Take answers one order.
+func (s *Served) Take(ctx context.Context, o hostlink.Order) hostlink.Result {
 	if o.Size < 0 || o.Size > remoteend.MaxBody || o.From < 0 || o.From+len(o.Piece) > o.Size || o.Want < 0 {
 		return hostlink.Result{Problem: "the order makes no sense"}
 	}
@@ -152,7 +133,7 @@ func wait(d *done, o hostlink.Order) <-chan time.Time {
 }
 
 // find gives the command of an order; a new one begins when its body is whole. Nil: too many wait.
-func (s *served) find(o hostlink.Order) *done {
+func (s *Served) find(o hostlink.Order) *done {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var d *done
@@ -184,7 +165,7 @@ func (s *served) find(o hostlink.Order) *done {
 }
 
 // makeRoom forgets, under mu, what was answered long ago, and what never came whole.
-func (s *served) makeRoom() {
+func (s *Served) makeRoom() {
 	answered := 0
 	for i := len(s.done) - 1; i >= 0; i-- {
 		forget := false
@@ -201,7 +182,7 @@ func (s *served) makeRoom() {
 	}
 }
 
-func (s *served) do(d *done) {
+func (s *Served) do(d *done) {
 	if err := guard.Run(s.log, guard.Order, func() {
 		d.out = s.end.Do(s.ctx, remoteend.Request{Method: d.order.Method, Path: d.order.Path, Body: d.body})
 	}); err != nil {

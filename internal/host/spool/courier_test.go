@@ -1,4 +1,4 @@
-package host
+package spool
 
 // The courier with a service that refuses for good, that has no room, and on a disk that has none.
 
@@ -68,17 +68,17 @@ func (p *picky) Close(_ context.Context, _ hostlink.Hold, c hostlink.Closing) er
 	return nil
 }
 
-func carry(t *testing.T, p *picky) (*courier, func()) {
+func carry(t *testing.T, p *picky) (*Courier, func()) {
 	t.Helper()
-	s := &spool{dir: t.TempDir(), limit: 1 << 30}
-	c, err := newCourier(p, s, hostlink.Hold{AttemptID: "A"}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	s := &Spool{dir: t.TempDir(), limit: 1 << 30}
+	c, err := NewCourier(p, s, hostlink.Hold{AttemptID: "A"}, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	require.NoError(t, err)
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "kept"), 0o700))
 	return c, func() {
-		require.NoError(t, c.finish(hostlink.Closing{Verdict: verdict.Failed, Message: "no"}))
+		require.NoError(t, c.Finish(hostlink.Closing{Verdict: verdict.Failed, Message: "no"}))
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 		defer cancel()
-		require.NoError(t, c.deliver(ctx, func() hostlink.Closing { return hostlink.Closing{Verdict: verdict.Failed, Message: "no"} }))
+		require.NoError(t, c.Deliver(ctx, func() hostlink.Closing { return hostlink.Closing{Verdict: verdict.Failed, Message: "no"} }))
 	}
 }
 
@@ -91,10 +91,10 @@ func TestWhatTheServiceNeverTakesIsLeftOutAndSaid(t *testing.T) {
 	}}
 	c, deliver := carry(t, p)
 	for seq := range int64(5) {
-		require.NoError(t, c.report(hostlink.Progress{Seq: seq + 1, Case: &hostlink.CaseResult{Name: fmt.Sprint("case ", seq+1)}}))
+		require.NoError(t, c.Report(hostlink.Progress{Seq: seq + 1, Case: &hostlink.CaseResult{Name: fmt.Sprint("case ", seq+1)}}))
 	}
 	for _, name := range []string{"kept/odd", "kept/plain"} {
-		require.NoError(t, writeWhole(filepath.Join(c.dir, name), []byte("x")))
+		require.NoError(t, WriteWhole(filepath.Join(c.dir, name), []byte("x")))
 	}
 	deliver()
 	var seqs []int64
@@ -147,22 +147,22 @@ func TestAPieceThatIsRefusedWhileOthersAreTakenIsLeftOutInTheEnd(t *testing.T) {
 func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
 	p := &picky{refuse: func(string) error { return nil }}
 	c, deliver := carry(t, p)
-	require.NoError(t, c.report(hostlink.Progress{Seq: 1}))
+	require.NoError(t, c.Report(hostlink.Progress{Seq: 1}))
 	real := c.reports
 	name := real.Name()
 	// The disk is full: a file that can't be written stands for it.
 	full, err := os.Open(name)
 	require.NoError(t, err)
 	c.reports = full
-	assert.Error(t, c.report(hostlink.Progress{Seq: 2}))
+	assert.Error(t, c.Report(hostlink.Progress{Seq: 2}))
 	// A part of a line came to the disk all the same.
 	_, err = real.WriteString(`{"Seq":2,"Ca`)
 	require.NoError(t, err)
 	require.NoError(t, real.Truncate(c.written))
-	assert.Error(t, c.report(hostlink.Progress{Seq: 3}))
+	assert.Error(t, c.Report(hostlink.Progress{Seq: 3}))
 	_ = full.Close()
 	c.reports = real
-	require.NoError(t, c.report(hostlink.Progress{Seq: 4}), "there is room again")
+	require.NoError(t, c.Report(hostlink.Progress{Seq: 4}), "there is room again")
 	deliver()
 	var seqs []int64
 	for _, r := range p.reports {
@@ -172,13 +172,13 @@ func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
 
 	// What another process left half-written is taken off.
 	dir := t.TempDir()
-	s := &spool{dir: dir, limit: 1 << 30}
-	require.NoError(t, os.MkdirAll(s.path("B"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(s.path("B"), reportsFile), []byte("{\"Seq\":1}\n{\"Seq\":2,\"St"), 0o600))
-	again, err := newCourier(p, s, hostlink.Hold{AttemptID: "B"}, slog.Default())
+	s := &Spool{dir: dir, limit: 1 << 30}
+	require.NoError(t, os.MkdirAll(s.Path("B"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Path("B"), reportsFile), []byte("{\"Seq\":1}\n{\"Seq\":2,\"St"), 0o600))
+	again, err := NewCourier(p, s, hostlink.Hold{AttemptID: "B"}, slog.Default())
 	require.NoError(t, err)
-	require.NoError(t, again.report(hostlink.Progress{Seq: 2}))
-	raw, err := os.ReadFile(filepath.Join(s.path("B"), reportsFile))
+	require.NoError(t, again.Report(hostlink.Progress{Seq: 2}))
+	raw, err := os.ReadFile(filepath.Join(s.Path("B"), reportsFile))
 	require.NoError(t, err)
 	assert.Equal(t, "{\"Seq\":1}\n{\"Seq\":2}\n", string(raw))
 }
@@ -186,13 +186,13 @@ func TestAReportThatIsHalfWrittenSwallowsNobody(t *testing.T) {
 func TestReportsThatTheDiskNeverHadRoomForAreToldAllTheSame(t *testing.T) {
 	p := &picky{refuse: func(string) error { return nil }}
 	c, deliver := carry(t, p)
-	require.NoError(t, c.report(hostlink.Progress{Seq: 1}))
+	require.NoError(t, c.Report(hostlink.Progress{Seq: 1}))
 	full, err := os.Open(c.reports.Name())
 	require.NoError(t, err)
 	defer full.Close()
 	c.reports = full
 	for n := int64(2); n < maxUnwritten+7; n++ {
-		assert.Error(t, c.report(hostlink.Progress{Seq: n}))
+		assert.Error(t, c.Report(hostlink.Progress{Seq: n}))
 	}
 	deliver()
 	seen := int64(0)
@@ -206,65 +206,22 @@ func TestReportsThatTheDiskNeverHadRoomForAreToldAllTheSame(t *testing.T) {
 }
 
 func TestTheHostsFolderIsCountedWithoutDrift(t *testing.T) {
-	s := &spool{dir: t.TempDir(), limit: 1000}
-	a, b := s.of("a"), s.of("b")
-	require.NoError(t, a.room(600))
-	assert.ErrorIs(t, b.room(500), errNoRoom)
-	a.back(100)
-	require.NoError(t, b.room(500))
-	a.back(10_000) // no more than was taken
+	s := &Spool{dir: t.TempDir(), limit: 1000}
+	a, b := s.Of("a"), s.Of("b")
+	require.NoError(t, a.Room(600))
+	assert.ErrorIs(t, b.Room(500), ErrNoRoom)
+	a.Back(100)
+	require.NoError(t, b.Room(500))
+	a.Back(10_000) // no more than was taken
 	assert.EqualValues(t, 500, s.used)
-	require.NoError(t, os.MkdirAll(s.path("b"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(s.path("b"), "x"), make([]byte, 77), 0o600))
-	s.remove("b")
+	require.NoError(t, os.MkdirAll(s.Path("b"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Path("b"), "x"), make([]byte, 77), 0o600))
+	s.Remove("b")
 	assert.Zero(t, s.used, "what was taken is given back, whatever lay there")
-	require.NoError(t, os.MkdirAll(s.path("left"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(s.path("left"), "x"), make([]byte, 77), 0o600))
+	require.NoError(t, os.MkdirAll(s.Path("left"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Path("left"), "x"), make([]byte, 77), 0o600))
 	s.measure()
 	assert.EqualValues(t, 77, s.used)
-	s.remove("left")
+	s.Remove("left")
 	assert.Zero(t, s.used)
-}
-
-func TestALogThatEndsEndsNoAttempt(t *testing.T) {
-	ctx, cancel := context.WithCancel(context.Background())
-	d := &diary{open: func(n int, _ time.Time) (io.ReadCloser, error) {
-		if n == 12 {
-			cancel()
-		}
-		return io.NopCloser(strings.NewReader(fmt.Sprintf("17000000%02d.250  1  1 I A: line %d\n", n, n))), nil
-	}}
-	b, err := newLogbook(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
-	require.NoError(t, err)
-	require.NoError(t, b.follow(ctx), "it is opened again and again")
-	require.NoError(t, b.close())
-	raw, err := os.ReadFile(b.out.Name())
-	require.NoError(t, err)
-	assert.Contains(t, string(raw), "line 11\n")
-	assert.Contains(t, string(raw), "ended 11 times")
-}
-
-func TestAnAppCanForgeNoMarkAndFillNoMemoryWithThem(t *testing.T) {
-	r, w := io.Pipe()
-	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
-	b, err := newLogbook("", d, "a", time.Unix(1700000000, 0), nil, nil)
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan error)
-	go func() { done <- b.follow(ctx) }()
-	for i := range 2000 {
-		_, err = io.WriteString(w, fmt.Sprintf("1700000001.000  7  7 I Tessellant: end of case %d, try 1\n", i))
-		require.NoError(t, err)
-	}
-	_, err = io.WriteString(w, strings.Repeat("x", 1<<20)+"\n")
-	require.NoError(t, err)
-	b.settle(ctx, "end of case 1, try 1")
-	b.mu.Lock()
-	assert.Empty(t, b.marks)
-	b.mu.Unlock()
-	require.Len(t, d.marks, 1)
-	assert.NotEqual(t, "end of case 1, try 1", d.marks[0], "nobody can know it before")
-	cancel()
-	_ = w.Close()
-	require.NoError(t, <-done)
 }

@@ -1,4 +1,4 @@
-package host
+package adblab
 
 // What a device is called, and by which of its ways it is used: one may be connected in several, and several may tell one serial.
 
@@ -15,8 +15,8 @@ func onNetwork(transport string) bool {
 }
 
 // bestWay gives, under mu, the way by which a device is used that has several: a cable rather than the network.
-func (h *Host) bestWay(serial string) (best string) {
-	for t, u := range h.known {
+func (l *Lab) bestWay(serial string) (best string) {
+	for t, u := range l.units {
 		if u.facts.Serial == serial && (best == "" || onNetwork(best) && !onNetwork(t) || onNetwork(best) == onNetwork(t) && t < best) {
 			best = t
 		}
@@ -25,9 +25,9 @@ func (h *Host) bestWay(serial string) (best string) {
 }
 
 // ways are, under mu, those by which a device is connected, the one in use first; none where there is one.
-func (h *Host) ways(serial string) (all []string) {
-	best := h.bestWay(serial)
-	for t, u := range h.known {
+func (l *Lab) ways(serial string) (all []string) {
+	best := l.bestWay(serial)
+	for t, u := range l.units {
 		if u.facts.Serial == serial && t != best {
 			all = append(all, t)
 		}
@@ -41,18 +41,18 @@ func (h *Host) ways(serial string) (all []string) {
 
 // ownSerial gives, under mu, what a device is known by that was just met: the serial that it tells, unless another device, which
 // was started at another moment, tells the same.
-func (h *Host) ownSerial(transport string, u *unit) string {
+func (l *Lab) ownSerial(transport string, u *unit) string {
 	shared := false
-	before := h.met[transport].Serial
+	before := l.said[transport].Serial
 	if before != u.told && !strings.HasPrefix(before, u.told+"@") {
 		before = "" // another device
 	}
-	for t, o := range h.known {
+	for t, o := range l.units {
 		if t == transport || o.told != u.told {
 			continue
 		}
 		if o.device.Boot() == u.device.Boot() {
-			h.Log.Info("a device is connected in two ways", "device", o.facts.Serial, "ways", []string{t, transport})
+			l.Log.Info("a device is connected in two ways", "device", o.facts.Serial, "ways", []string{t, transport})
 			return o.facts.Serial
 		}
 		shared = true
@@ -66,6 +66,6 @@ func (h *Host) ownSerial(transport string, u *unit) string {
 	case !shared:
 		return u.told
 	}
-	h.Log.Warn("several devices tell the same serial", "serial", u.told, "way", transport)
+	l.Log.Warn("several devices tell the same serial", "serial", u.told, "way", transport)
 	return u.told + "@" + transport
 }

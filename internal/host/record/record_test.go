@@ -1,9 +1,10 @@
-package host
+package record
 
 import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"image"
 	"image/color"
 	"image/png"
@@ -19,8 +20,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tessellant/internal/core/tracks"
-	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 )
 
@@ -38,7 +37,7 @@ func plain(t *testing.T, w, h int, c color.Color) []byte {
 }
 
 // shoot makes a film of pictures at given times (ms) and develops them.
-func shoot(t *testing.T, at []int64, pictures ...[]byte) *film {
+func shoot(t *testing.T, at []int64, pictures ...[]byte) *Film {
 	t.Helper()
 	f, err := newFilm(t.TempDir(), nil, nil, nil)
 	require.NoError(t, err)
@@ -59,14 +58,14 @@ func TestAFilmKeepsDistinctPicturesInOrder(t *testing.T) {
 	assert.Equal(t, image.Pt(540, 1200), big.size, "540 wide, and even")
 	bad := shoot(t, []int64{1}, []byte("no picture"))
 	assert.Empty(t, bad.frames)
-	assert.Error(t, bad.encode(context.Background(), filepath.Join(t.TempDir(), "v.mp4"), 10))
+	assert.Error(t, bad.Encode(context.Background(), filepath.Join(t.TempDir(), "v.mp4"), 10))
 }
 
 func TestAVideosTimeIsTheAttempts(t *testing.T) {
 	red, green, blue := plain(t, 60, 120, color.RGBA{220, 0, 0, 255}), plain(t, 60, 120, color.RGBA{0, 160, 0, 255}), plain(t, 60, 120, color.RGBA{0, 0, 220, 255})
 	f := shoot(t, []int64{137, 1043, 1999}, red, green, blue)
 	out := filepath.Join(t.TempDir(), "v.mp4")
-	require.NoError(t, f.encode(context.Background(), out, 5000))
+	require.NoError(t, f.Encode(context.Background(), out, 5000))
 	text, err := exec.Command("ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "packet=pts_time", "-of", "csv=p=0", out).Output()
 	require.NoError(t, err)
 	var times []string
@@ -141,25 +140,25 @@ const death = `1700000001.000  7  7 E AndroidRuntime: FATAL EXCEPTION: main
 func TestALogbookTellsOfADeathAtOnceAndOfAMarkWhenItHasCome(t *testing.T) {
 	r, w := io.Pipe()
 	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
-	b, err := newLogbook(t.TempDir(), d, "org.kelpline.app", time.Unix(1700000000, 0), nil, nil)
+	b, err := NewDeviceLog(t.TempDir(), d, "org.kelpline.app", time.Unix(1700000000, 0), nil, nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error)
-	go func() { done <- b.follow(ctx) }()
-	assert.Nil(t, b.pastCrash())
+	go func() { done <- b.Record(ctx) }()
+	assert.Nil(t, b.PastCrash())
 	_, err = io.WriteString(w, strings.ReplaceAll(death, "org.kelpline.app", "somebody.else")+death)
 	require.NoError(t, err)
 	wait, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
-	c := b.crash(wait)
+	c := b.Crash(wait)
 	require.NotNil(t, c, "the death of the app, not of another")
-	b.settle(ctx, "here")
-	assert.Contains(t, b.trace(c).Trace, "C.java:1")
-	assert.Nil(t, b.pastCrash(), "each death is told once")
+	b.Settle(ctx, "here")
+	assert.Contains(t, b.Trace(c).Trace, "C.java:1")
+	assert.Nil(t, b.PastCrash(), "each death is told once")
 	cancel()
 	_ = w.Close()
 	require.NoError(t, <-done)
-	require.NoError(t, b.close())
+	require.NoError(t, b.Close())
 	raw, err := os.ReadFile(b.out.Name())
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), "low tide")
@@ -175,54 +174,62 @@ func TestALogThatBreaksOffIsOpenedAgainWhereItBroke(t *testing.T) {
 		}
 		return nil, &phone.Lost{Serial: "d", Doing: "send its log", Err: errors.New("unplugged")}
 	}}
-	b, err := newLogbook(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
+	b, err := NewDeviceLog(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
 	require.NoError(t, err)
 	var lost *phone.Lost
-	require.ErrorAs(t, b.follow(context.Background()), &lost)
+	require.ErrorAs(t, b.Record(context.Background()), &lost)
 	require.Len(t, since, 2)
 	assert.Equal(t, int64(1700000005250), since[1].UnixMilli())
 	start := time.Now()
-	b.settle(context.Background(), "never")
+	b.Settle(context.Background(), "never")
 	assert.Less(t, time.Since(start), time.Second, "of a lost device no mark is waited for")
 }
 
-func TestNamesOfFilesSayWhatTheyAre(t *testing.T) {
-	for name, kind := range map[string]string{"timeline.jsonl": "timeline", "device.log": "device-log", "video.mp4": "video", "screenshots/001-a.png": "screenshot", "trees/001-a.xml": "tree"} {
-		a, ok := tracks.Named(name)
-		assert.True(t, ok)
-		assert.Equal(t, kind, a.Kind)
-	}
-	_, ok := tracks.Named("frames/000001.jpg")
-	assert.False(t, ok)
+func TestNamesOfFilesSayWhatTheyShow(t *testing.T) {
 	for in, want := range map[string]string{"The list of shores!": "the-list-of-shores", "Küste / 1": "k-ste-1", "…": "shot", strings.Repeat("x", 90): strings.Repeat("x", 61)} {
-		assert.Equal(t, want, slug(in))
+		assert.Equal(t, want, Slug(in))
 	}
 }
 
-func TestWhatLiesInTheHostsFolderHoldsNoSecrets(t *testing.T) {
-	s := &spool{dir: t.TempDir(), limit: 1 << 20}
-	hold := hostlink.Hold{ID: "h", AttemptID: "a", Serial: "d", WorkID: "w", Secrets: map[string]string{"code": "ebb-and-flow"}}
-	c, err := newCourier(nil, s, hold, nil)
+func TestALogThatEndsEndsNoAttempt(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	d := &diary{open: func(n int, _ time.Time) (io.ReadCloser, error) {
+		if n == 12 {
+			cancel()
+		}
+		return io.NopCloser(strings.NewReader(fmt.Sprintf("17000000%02d.250  1  1 I A: line %d\n", n, n))), nil
+	}}
+	b, err := NewDeviceLog(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
 	require.NoError(t, err)
-	defer c.reports.Close()
-	raw, err := os.ReadFile(filepath.Join(s.path("a"), holdFile))
+	require.NoError(t, b.Record(ctx), "it is opened again and again")
+	require.NoError(t, b.Close())
+	raw, err := os.ReadFile(b.out.Name())
 	require.NoError(t, err)
-	assert.NotContains(t, string(raw), "ebb-and-flow")
-	left := s.leftovers()
-	require.Len(t, left, 1)
-	assert.Equal(t, "d", left[0].Serial)
-	assert.Equal(t, "the host was started again while the leg ran", s.leftClosing(left[0]).Message)
-	assert.Equal(t, "ebb-and-flow", hold.Inputs()["code"], "the work itself has them")
-	// What is installed besides is known to who cleans up after this process.
-	a := &attempt{dir: s.path("a"), hold: hold, book: &logbook{}}
-	a.hold.Spec.App.ID = "org.kelpline.app"
-	for _, app := range []string{"org.kelpline.app", "net.kelpline.app", "org.other", "net.kelpline.app"} {
-		require.NoError(t, a.noteBesides(app))
+	assert.Contains(t, string(raw), "line 11\n")
+	assert.Contains(t, string(raw), "ended 11 times")
+}
+
+func TestAnAppCanForgeNoMarkAndFillNoMemoryWithThem(t *testing.T) {
+	r, w := io.Pipe()
+	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
+	b, err := NewDeviceLog("", d, "a", time.Unix(1700000000, 0), nil, nil)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error)
+	go func() { done <- b.Record(ctx) }()
+	for i := range 2000 {
+		_, err = io.WriteString(w, fmt.Sprintf("1700000001.000  7  7 I Tessellant: end of case %d, try 1\n", i))
+		require.NoError(t, err)
 	}
-	assert.Equal(t, []string{"net.kelpline.app", "org.other"}, a.asHeld().Besides)
-	assert.Equal(t, []string{"net.kelpline.app", "org.other"}, s.leftovers()[0].Besides)
-	require.NoError(t, os.RemoveAll(a.dir))
-	require.Error(t, a.noteBesides("org.third"), "nobody would clean up")
-	assert.Len(t, a.asHeld().Besides, 2)
-	assert.Equal(t, a.asHeld().Besides, a.book.apps, "their deaths are looked for")
+	_, err = io.WriteString(w, strings.Repeat("x", 1<<20)+"\n")
+	require.NoError(t, err)
+	b.Settle(ctx, "end of case 1, try 1")
+	b.mu.Lock()
+	assert.Empty(t, b.marks)
+	b.mu.Unlock()
+	require.Len(t, d.marks, 1)
+	assert.NotEqual(t, "end of case 1, try 1", d.marks[0], "nobody can know it before")
+	cancel()
+	_ = w.Close()
+	require.NoError(t, <-done)
 }

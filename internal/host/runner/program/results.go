@@ -1,4 +1,4 @@
-package host
+package program
 
 // What a package of the kind program reported: its JUnit XML says how its cases came out, and they are married to what happened by time.
 
@@ -8,20 +8,20 @@ import (
 	"fmt"
 	"os"
 	"path"
-	"slices"
 	"strings"
 
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/host/record"
+	"tessellant/internal/host/runner"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/sandbox"
 )
 
 // results reads what the program reports, and judges it.
 func (p *program) results(ctx context.Context, end sandbox.Ended, runErr error) error {
-	a := p.a
 	cases, bad := p.read()
 	p.marry(cases)
 	cause := context.Cause(ctx)
@@ -34,18 +34,18 @@ func (p *program) results(ctx context.Context, end sandbox.Ended, runErr error) 
 		return fmt.Errorf("the program ended (%s) and wrote no results as %s%s", howEnded(end, runErr), strings.Join(p.spec.Results, ", "), p.out.last())
 	}
 	if end.Killed != "" {
-		a.results, a.said = append(a.results, verdict.Expired), append(a.said, "the program was ended: "+end.Killed)
+		p.Book.Count(verdict.Expired, "the program was ended: "+end.Killed)
 	}
 	if p.excess { // what was not read may have failed
-		a.results, a.said = append(a.results, verdict.Invalid), append(a.said, "not all results can be read: "+strings.Join(bad, "; "))
+		p.Book.Count(verdict.Invalid, "not all results can be read: "+strings.Join(bad, "; "))
 	} else if len(bad) > 0 {
-		a.results, a.said = append(a.results, verdict.Failed), append(a.said, "not all results can be read: "+strings.Join(bad, "; "))
+		p.Book.Count(verdict.Failed, "not all results can be read: "+strings.Join(bad, "; "))
 	}
-	if v := verdict.Roll(a.results...); end.Code != 0 && (v == verdict.Passed || v == verdict.Skipped) {
-		a.results, a.said = append(a.results, verdict.Failed), append(a.said, fmt.Sprintf("the program ended with exit code %d, though no case of its report failed%s", end.Code, p.out.last()))
+	if v := p.Book.Roll(); end.Code != 0 && (v == verdict.Passed || v == verdict.Skipped) {
+		p.Book.Count(verdict.Failed, fmt.Sprintf("the program ended with exit code %d, though no case of its report failed%s", end.Code, p.out.last()))
 	}
-	if crashed := a.outside.crashed; crashed != "" && !slices.Contains(a.results, verdict.Crashed) {
-		a.results, a.said = append(a.results, verdict.Crashed), append(a.said, "the app crashed: "+crashed)
+	if crashed := p.outside.Crashed(); crashed != "" && !p.Book.Has(verdict.Crashed) {
+		p.Book.Count(verdict.Crashed, "the app crashed: "+crashed)
 	}
 	return nil
 }
@@ -70,7 +70,7 @@ func (p *program) read() (cases []junit.Case, bad []string) {
 			p.excess = true
 			return nil, append(bad, fmt.Sprintf("there are more than %d result files", maxResults))
 		}
-		p.take(work, name, fmt.Sprintf("results/%03d-%s.xml", i+1, slug(p.a.mask.Text(strings.TrimSuffix(path.Base(name), path.Ext(name))))), maxKeptBytes)
+		p.take(work, name, fmt.Sprintf("results/%03d-%s.xml", i+1, record.Slug(p.Mask.Text(strings.TrimSuffix(path.Base(name), path.Ext(name))))), maxKeptBytes)
 		f, err := work.Open(name)
 		if err == nil {
 			err = junit.Read(f, all.add)
@@ -130,14 +130,11 @@ func (r *reported) add(c junit.Case) error {
 // marry brings the cases of a report together with what happened. Those that the program marked itself have their place; where it marked
 // some that its report does not know, these stand beside them.
 func (p *program) marry(cases []junit.Case) {
-	a, g := p.a, p.a.outside
 	at := make([]int64, len(cases))
 	for i, c := range cases {
-		at[i] = c.On(a.rec.zero, p.began)
+		at[i] = c.On(p.Timeline.Zero(), p.began)
 	}
-	g.mu.Lock()
-	marked := slices.Clone(g.marks)
-	g.mu.Unlock()
+	marked := p.outside.Marks()
 	marks := make([]junit.Mark, len(marked))
 	for i, m := range marked {
 		marks[i] = junit.Mark{Name: m.Name, At: m.StartMS}
@@ -145,30 +142,29 @@ func (p *program) marry(cases []junit.Case) {
 	told := map[string]bool{}
 	pairs := junit.Pair(cases, at, marks)
 	for i, c := range cases {
-		var m *mark
+		var m *runner.Mark
 		if pairs[i] >= 0 {
 			m = &marked[pairs[i]]
 			told[m.Name] = true
 		}
-		a.reportCase(i, at[i], c, m)
+		p.reportCase(i, at[i], c, m)
 	}
 	n := len(cases)
-	for i, m := range marked {
+	for _, m := range marked {
 		if told[m.Name] { // or it was tried more than once
 			continue
 		}
 		told[m.Name] = true
 		m.Ordinal = n
 		n++
-		a.results, a.said = append(a.results, marked[i].Verdict), append(a.said, m.Name+": "+m.Message)
-		a.report(hostlink.Progress{Case: a.masked(m.CaseResult)})
+		p.Book.End(m.CaseResult)
 	}
-	a.report(hostlink.Progress{Cases: &n})
+	p.Book.Tell(hostlink.Progress{Cases: &n})
 }
 
 // reportCase takes a case of a report over, with what the program marked of it, if it did. Where the app died while it ran, it is crashed,
 // whatever the report says.
-func (a *attempt) reportCase(ordinal int, at int64, c junit.Case, m *mark) {
+func (p *program) reportCase(ordinal int, at int64, c junit.Case, m *runner.Mark) {
 	r := hostlink.CaseResult{Ordinal: ordinal, Name: c.FullName(), Try: hostlink.Try{Verdict: c.Verdict, Message: c.Message, Trace: c.Trace, Line: c.File, StartMS: at, TookMS: c.Took.Milliseconds()}}
 	span := timeline.Span{}
 	from, to := r.StartMS, r.StartMS+r.TookMS
@@ -178,21 +174,20 @@ func (a *attempt) reportCase(ordinal int, at int64, c junit.Case, m *mark) {
 			r.TookMS = m.TookMS
 		}
 		span.Mark = m.Name
-		from, to = m.StartMS, m.until
+		from, to = m.StartMS, m.Until
 	}
 	if r.Verdict == verdict.Passed {
 		r.Message, r.Trace = "", ""
 	}
-	if crash := a.outside.crashWithin(from, to); crash != nil && from > 0 && r.Verdict != verdict.Skipped {
+	if crash := p.outside.CrashWithin(from, to); crash != nil && from > 0 && r.Verdict != verdict.Skipped {
 		r.Verdict, r.Message, r.Trace = verdict.Crashed, crash.Name, crash.Answer
 	}
-	said := a.masked(r)
+	said := p.Book.Masked(r)
 	span.Name, span.From, span.To = said.Name, max(from, 1), max(to, 1)
 	if from == 0 { // the report does not say when: it stands at the end
-		span.From, span.To = a.rec.now(), a.rec.now()
+		span.From, span.To = p.Timeline.Now(), p.Timeline.Now()
 	}
 	span.End = timeline.Event{Verdict: string(r.Verdict), Error: said.Message, File: r.Shot, Tree: r.Tree, Took: r.TookMS}
-	a.rec.reported = append(a.rec.reported, span)
-	a.results, a.said = append(a.results, r.Verdict), append(a.said, r.Name+": "+r.Message)
-	a.report(hostlink.Progress{Case: said})
+	p.Timeline.Span(span)
+	p.Book.End(r)
 }

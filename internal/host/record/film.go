@@ -1,4 +1,4 @@
-package host
+package record
 
 import (
 	"bytes"
@@ -17,21 +17,22 @@ import (
 
 	xdraw "golang.org/x/image/draw"
 
+	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
 )
 
-// film keeps the distinct pictures of a screen with their times, and makes a
+// Film keeps the distinct pictures of a screen with their times, and makes a
 // video of them at the end. It takes a picture after each command and now and
 // then, on a stream of its own: a command never waits for it.
-type film struct {
+type Film struct {
 	dir    string
-	phone  phone.Phone
+	phone  *phone.Unit
 	at     func(time.Time) int64
 	poked  chan struct{}
 	fresh  chan picture  // taken, and not developed yet
 	packed bool          // pictures only come as PNG
 	first  chan struct{} // closed when the first was taken, or could not be
-	spool  *share
+	share  *spool.Share
 
 	mu      sync.Mutex
 	frames  []frame
@@ -66,21 +67,28 @@ const (
 	maxFrames    = 20_000
 )
 
-func newFilm(dir string, p phone.Phone, at func(time.Time) int64, room *share) (*film, error) {
+// NewFilm makes a film of a phone's screen: pictures that the timeline takes come onto it, too.
+func NewFilm(dir string, u *phone.Unit, t *Timeline, room *spool.Share) (*Film, error) {
+	f, err := newFilm(dir, u, t.At, room)
+	t.film = f
+	return f, err
+}
+
+func newFilm(dir string, u *phone.Unit, at func(time.Time) int64, room *spool.Share) (*Film, error) {
 	dir = filepath.Join(dir, "frames")
-	return &film{spool: room, dir: dir, phone: p, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{})}, os.MkdirAll(dir, 0o700)
+	return &Film{share: room, dir: dir, phone: u, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{})}, os.MkdirAll(dir, 0o700)
 }
 
 // poke says that something may have changed.
-func (f *film) poke() {
+func (f *Film) poke() {
 	select {
 	case f.poked <- struct{}{}:
 	default:
 	}
 }
 
-// begun waits until there is a picture, for a moment at most: what is over at once has a film, too.
-func (f *film) begun(ctx context.Context) {
+// Begun waits until there is a picture, for a moment at most: what is over at once has a film, too.
+func (f *Film) Begun(ctx context.Context) {
 	select {
 	case <-f.first:
 	case <-time.After(firstPicture):
@@ -88,8 +96,35 @@ func (f *film) begun(ctx context.Context) {
 	}
 }
 
+// Record implements Recorder.
+func (f *Film) Record(ctx context.Context) error {
+	var develops sync.WaitGroup
+	develops.Go(func() { f.develop(ctx) })
+	defer develops.Wait()
+	f.roll(ctx)
+	return nil
+}
+
+// Close implements Recorder.
+func (f *Film) Close() error {
+	f.rest()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.err
+}
+
+// Newest gives the newest frame, as JPEG, and its moment. A nil film has none.
+func (f *Film) Newest() ([]byte, int64) {
+	if f == nil {
+		return nil, 0
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.shown, f.shownAt
+}
+
 // roll takes pictures until ctx ends.
-func (f *film) roll(ctx context.Context) {
+func (f *Film) roll(ctx context.Context) {
 	f.take(ctx)
 	close(f.first)
 	t := time.NewTimer(settle)
@@ -117,9 +152,9 @@ func (f *film) roll(ctx context.Context) {
 
 // take takes a picture: where the link is quick without packing it, which is
 // what costs most.
-func (f *film) take(ctx context.Context) {
+func (f *Film) take(ctx context.Context) {
 	start := time.Now()
-	if p, ok := f.phone.(phone.Pixels); ok && !f.packed && p.QuickLink() {
+	if p := f.phone.Pixels; p != nil && !f.packed && p.QuickLink() {
 		img, err := p.Pixels(ctx)
 		if err == nil {
 			f.add(picture{f.at(start), img.Pix, func() (image.Image, error) { return img, nil }})
@@ -137,13 +172,13 @@ func (f *film) take(ctx context.Context) {
 }
 
 // addPNG adds a packed picture.
-func (f *film) addPNG(at int64, raw []byte) {
+func (f *Film) addPNG(at int64, raw []byte) {
 	f.add(picture{at, raw, func() (image.Image, error) { return phone.Unpacked(raw) }})
 }
 
 // add hands a picture over for development, and never waits: when too many are
 // waiting already, it is left out.
-func (f *film) add(p picture) {
+func (f *Film) add(p picture) {
 	select {
 	case f.fresh <- p:
 	default:
@@ -151,7 +186,7 @@ func (f *film) add(p picture) {
 }
 
 // develop makes frames of pictures until ctx ends.
-func (f *film) develop(ctx context.Context) {
+func (f *Film) develop(ctx context.Context) {
 	for {
 		select {
 		case p := <-f.fresh:
@@ -163,7 +198,7 @@ func (f *film) develop(ctx context.Context) {
 }
 
 // rest develops what waits still.
-func (f *film) rest() {
+func (f *Film) rest() {
 	for {
 		select {
 		case p := <-f.fresh:
@@ -175,7 +210,7 @@ func (f *film) rest() {
 }
 
 // frame makes a frame of a picture, unless it is as the one before.
-func (f *film) frame(p picture) {
+func (f *Film) frame(p picture) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if bytes.Equal(p.raw, f.last) || len(f.frames) >= maxFrames {
@@ -201,7 +236,7 @@ func (f *film) frame(p picture) {
 	var buf bytes.Buffer
 	err = jpeg.Encode(&buf, small, &jpeg.Options{Quality: 80})
 	if err == nil {
-		err = f.spool.room(int64(buf.Len()))
+		err = f.share.Room(int64(buf.Len()))
 	}
 	if err == nil {
 		err = os.WriteFile(filepath.Join(f.dir, name), buf.Bytes(), 0o600)
@@ -229,10 +264,10 @@ func fitted(picture, frame image.Point) image.Rectangle {
 	return image.Rect(0, 0, w, h).Add(image.Pt((frame.X-w)/2, (frame.Y-h)/2))
 }
 
-// encode makes an H.264 video that lasts until end (ms on the attempt's clock)
+// Encode makes an H.264 video that lasts until end (ms on the attempt's clock)
 // and starts at zero, so that its time is the attempt's. Times are exact to the millisecond: the list
 // sets the frame rate of each picture's demuxer to 1000.
-func (f *film) encode(ctx context.Context, target string, end int64) error {
+func (f *Film) Encode(ctx context.Context, target string, end int64) error {
 	f.rest()
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -277,9 +312,9 @@ func (f *film) encode(ctx context.Context, target string, end int64) error {
 	if err := os.RemoveAll(f.dir); err != nil {
 		return err
 	}
-	f.spool.back(f.taken)
+	f.share.Back(f.taken)
 	if i, err := os.Stat(target); err == nil {
-		_ = f.spool.room(i.Size()) // it is smaller than its frames, mostly
+		_ = f.share.Room(i.Size()) // it is smaller than its frames, mostly
 	}
 	return nil
 }

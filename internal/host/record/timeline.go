@@ -1,4 +1,9 @@
-package host
+// Package record takes down what happens in an attempt, on the attempt's clock.
+//
+// The Timeline is the spine: each recorder, and whoever carries the work out, notes events on it. A Recorder gathers one kind of
+// evidence in a track of its own (core/tracks) while the attempt goes on: Film the screen, DeviceLog the device's log. A
+// new kind is a file here, its track's name in core/tracks, and a line in host/attempt/ready.go.
+package record
 
 import (
 	"bytes"
@@ -17,19 +22,19 @@ import (
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
+	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
 )
 
-// recorder takes down what happens in an attempt, on the attempt's clock, into
-// files in dir. It is a phone's observer and a script's notes.
-type recorder struct {
+// Timeline takes down what happens in an attempt into files in dir. It is a phone's observer.
+type Timeline struct {
 	dir   string
 	zero  time.Time   // monotonic
 	phone phone.Phone // unobserved, for pictures
-	film  *film
+	film  *Film
 	mask  *masking.Mask
-	spool *share
+	spool *spool.Share
 
 	mu       sync.Mutex
 	out      *os.File
@@ -44,10 +49,13 @@ type recorder struct {
 	freshly  int                   // bytes of them
 	bytes    int64                 // of the timeline
 	left     map[timeline.Kind]int // events that had no room in it
-	reported []timeline.Span       // cases that are known from a report
+	spans    []timeline.Span       // cases that are known from a report
 }
 
-const maxCalls = 2000 // of a case that are remembered: a crash concerns the newest
+const (
+	maxCalls = 2000 // of a case that are remembered: a crash concerns the newest
+	maxFresh = 2000 // events that wait for those who watch
+)
 
 // Bounds of an attempt's timeline, in bytes. Past the first, what a test writes as often as it likes is left out; past the second, all but how cases came out.
 const (
@@ -66,7 +74,7 @@ type call struct {
 	line string
 }
 
-func newRecorder(dir string, p phone.Phone, mask *masking.Mask, room *share) (*recorder, error) {
+func NewTimeline(dir string, p phone.Phone, mask *masking.Mask, room *spool.Share) (*Timeline, error) {
 	for _, d := range []string{dir, filepath.Join(dir, "screenshots"), filepath.Join(dir, "trees")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
@@ -76,20 +84,21 @@ func newRecorder(dir string, p phone.Phone, mask *masking.Mask, room *share) (*r
 	if err != nil {
 		return nil, err
 	}
-	return &recorder{dir: dir, zero: time.Now(), phone: p, out: f, w: timeline.NewWriter(f), mask: mask, spool: room}, nil
+	return &Timeline{dir: dir, zero: time.Now(), phone: p, out: f, w: timeline.NewWriter(f), mask: mask, spool: room}, nil
 }
 
-// at is a moment on the attempt's clock, in milliseconds.
-func (r *recorder) at(t time.Time) int64 { return t.Sub(r.zero).Milliseconds() }
+// At is a moment on the attempt's clock, in milliseconds.
+func (r *Timeline) At(t time.Time) int64 { return t.Sub(r.zero).Milliseconds() }
 
-func (r *recorder) now() int64 { return r.at(time.Now()) }
+// Now is this moment on the attempt's clock.
+func (r *Timeline) Now() int64 { return r.At(time.Now()) }
 
-// note writes an event; its time is now unless it has one.
-func (r *recorder) note(e timeline.Event) {
+// Note writes an event; its time is now unless it has one.
+func (r *Timeline) Note(e timeline.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if e.At == 0 {
-		e.At = r.now()
+		e.At = r.Now()
 	}
 	if e.Case == "" {
 		e.Case = r.testCase
@@ -109,7 +118,7 @@ func (r *recorder) note(e timeline.Event) {
 }
 
 // fit hides secrets in an event, and cuts what is long in it.
-func (r *recorder) fit(e *timeline.Event) {
+func (r *Timeline) fit(e *timeline.Event) {
 	if len(e.Args) > 0 {
 		args := make(map[string]string, len(e.Args))
 		for k, v := range e.Args {
@@ -126,11 +135,11 @@ func (r *recorder) fit(e *timeline.Event) {
 }
 
 // fits says, under mu, whether there is room for an event, and counts it where there is none.
-func (r *recorder) fits(kind timeline.Kind, n int64) bool {
+func (r *Timeline) fits(kind timeline.Kind, n int64) bool {
 	most := int64(maxTalk)
 	switch kind {
 	case timeline.Stage, timeline.Case, timeline.Crash:
-		r.failed(r.spool.room(n)) // without them nothing would have a place: they are written all the same
+		r.failed(r.spool.Room(n)) // without them nothing would have a place: they are written all the same
 		return true
 	case timeline.Marker:
 		most = maxTimeline
@@ -139,7 +148,7 @@ func (r *recorder) fits(kind timeline.Kind, n int64) bool {
 		r.leave(kind)
 		return false
 	}
-	if err := r.spool.room(n); err != nil {
+	if err := r.spool.Room(n); err != nil {
 		r.failed(err)
 		r.leave(kind)
 		return false
@@ -147,7 +156,7 @@ func (r *recorder) fits(kind timeline.Kind, n int64) bool {
 	return true
 }
 
-func (r *recorder) leave(kind timeline.Kind) {
+func (r *Timeline) leave(kind timeline.Kind) {
 	if r.left == nil {
 		r.left = map[timeline.Kind]int{}
 	}
@@ -155,57 +164,55 @@ func (r *recorder) leave(kind timeline.Kind) {
 }
 
 // sayLeft writes, under mu, what the timeline had no room for.
-func (r *recorder) sayLeft() {
+func (r *Timeline) sayLeft() {
 	var said []string
 	for _, k := range slices.Sorted(maps.Keys(r.left)) {
 		said = append(said, fmt.Sprintf("%d × %s", r.left[k], k))
 	}
 	if len(said) > 0 {
-		_, err := r.w.Append(timeline.Event{At: r.now(), Kind: timeline.Marker, Name: "the timeline is not whole", Error: "it holds as much as it may; left out: " + strings.Join(said, ", ")})
+		_, err := r.w.Append(timeline.Event{At: r.Now(), Kind: timeline.Marker, Name: "the timeline is not whole", Error: "it holds as much as it may; left out: " + strings.Join(said, ", ")})
 		r.failed(err)
 	}
 }
 
 // failed notes, under mu, the first reason for which evidence is not whole.
-func (r *recorder) failed(err error) {
+func (r *Timeline) failed(err error) {
 	if err != nil && r.err == nil {
 		r.err = err
 	}
 }
 
-// whole says why evidence is not whole; nil: it is.
-func (r *recorder) whole() error {
+// Whole says why evidence is not whole; nil: it is.
+func (r *Timeline) Whole() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.err
 }
 
-func (r *recorder) inCase(name string) {
+func (r *Timeline) InCase(name string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.testCase, r.line, r.element, r.calls = name, "", "", nil
 }
 
-func (r *recorder) atCall(line, element string) {
+func (r *Timeline) AtCall(line, element string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.line, r.element = line, element
 }
 
-// command is told of each command when it has ended.
-func (r *recorder) command(c phone.Command) {
-	r.took(c, c.Name != "tree" && c.Name != "screenshot" && c.Name != "keyboard") // these change nothing
-}
-
-// took notes a command; one that may have changed the screen is followed by a picture.
-func (r *recorder) took(c phone.Command, changes bool) {
+// Command notes a command that has ended; one that may have changed the screen is followed by a picture.
+func (r *Timeline) Command(c phone.Command) {
+	if c.Marks && c.Err == nil {
+		return // it stands there as the moment that it marks
+	}
 	r.mu.Lock()
 	line, element := r.line, r.element
-	if r.calls = append(r.calls, call{r.at(c.Start), line}); len(r.calls) > maxCalls {
+	if r.calls = append(r.calls, call{r.At(c.Start), line}); len(r.calls) > maxCalls {
 		r.calls = append([]call(nil), r.calls[maxCalls/2:]...)
 	}
 	r.mu.Unlock()
-	e := timeline.Event{Kind: timeline.Command, At: max(r.at(c.Start), 1), Name: c.Name, Args: c.Args, Took: c.Took.Milliseconds(), Answer: c.Answer, Line: line}
+	e := timeline.Event{Kind: timeline.Command, At: max(r.At(c.Start), 1), Name: c.Name, Args: c.Args, Took: c.Took.Milliseconds(), Answer: c.Answer, Line: line}
 	if element != "" && e.Args["element"] == "" {
 		e.Args = maps.Clone(c.Args)
 		if e.Args == nil {
@@ -216,14 +223,14 @@ func (r *recorder) took(c phone.Command, changes bool) {
 	if c.Err != nil {
 		e.Error = c.Err.Error()
 	}
-	r.note(e)
-	if r.film != nil && changes {
+	r.Note(e)
+	if r.film != nil && !c.Looks {
 		r.film.poke()
 	}
 }
 
-// lineAt is the script's line that had begun a command last at a moment of this case.
-func (r *recorder) lineAt(at int64) (line string) {
+// LineAt is the script's line that had begun a command last at a moment of this case.
+func (r *Timeline) LineAt(at int64) (line string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, c := range r.calls {
@@ -234,10 +241,10 @@ func (r *recorder) lineAt(at int64) (line string) {
 	return line
 }
 
-func (r *recorder) file(name string, data []byte) error {
-	err := r.spool.room(int64(len(data)))
+func (r *Timeline) File(name string, data []byte) error {
+	err := r.spool.Room(int64(len(data)))
 	if err == nil {
-		err = writeWhole(filepath.Join(r.dir, filepath.FromSlash(name)), data) // the courier takes it as soon as it is there
+		err = spool.WriteWhole(filepath.Join(r.dir, filepath.FromSlash(name)), data) // the courier takes it as soon as it is there
 	}
 	if err != nil {
 		err = fmt.Errorf("keep %s: %w", name, err)
@@ -248,37 +255,38 @@ func (r *recorder) file(name string, data []byte) error {
 	return err
 }
 
-// shot takes a screenshot and keeps it under a name that says what it shows.
-func (r *recorder) shot(ctx context.Context, p phone.Phone, what string) (name string, err error) {
+// Shot takes a screenshot and keeps it under a name that says what it shows.
+func (r *Timeline) Shot(ctx context.Context, p phone.Phone, what string) (name string, err error) {
 	start := time.Now()
 	png, err := p.Screenshot(ctx)
 	if err != nil {
 		return "", err
 	}
 	if r.film != nil {
-		r.film.addPNG(r.at(start), png)
+		r.film.addPNG(r.At(start), png)
 	}
 	r.mu.Lock()
 	r.shots++
-	name = fmt.Sprintf("screenshots/%03d-%s.png", r.shots, slug(r.mask.Text(what)))
+	name = fmt.Sprintf("screenshots/%03d-%s.png", r.shots, Slug(r.mask.Text(what)))
 	r.mu.Unlock()
-	return name, r.file(name, png)
+	return name, r.File(name, png)
 }
 
-// moment keeps the screen and its tree as they are now.
-func (r *recorder) moment(ctx context.Context, p phone.Phone, what string) (shot, tree string, s *uitree.Screen, err error) {
-	shot, err1 := r.shot(ctx, p, what)
+// Moment keeps the screen and its tree as they are now.
+func (r *Timeline) Moment(ctx context.Context, p phone.Phone, what string) (shot, tree string, s *uitree.Screen, err error) {
+	shot, err1 := r.Shot(ctx, p, what)
 	s, err2 := p.Tree(ctx)
 	if err2 == nil {
 		r.mu.Lock()
-		tree = fmt.Sprintf("trees/%03d-%s.xml", r.shots, slug(r.mask.Text(what)))
+		tree = fmt.Sprintf("trees/%03d-%s.xml", r.shots, Slug(r.mask.Text(what)))
 		r.mu.Unlock()
-		err2 = r.file(tree, []byte(r.mask.Text(s.XML())))
+		err2 = r.File(tree, []byte(r.mask.Text(s.XML())))
 	}
 	return shot, tree, s, errors.Join(err1, err2)
 }
 
-func slug(s string) string {
+// Slug makes of a text what can stand in a file's name.
+func Slug(s string) string {
 	var b bytes.Buffer
 	for _, c := range strings.ToLower(s) {
 		switch {
@@ -297,23 +305,23 @@ func slug(s string) string {
 	return "shot"
 }
 
-// notes are a script's notes: they take pictures with the phone as it is observed.
-type notes struct {
-	r *recorder
-	p phone.Phone
+// Notes are a script's notes: they take pictures with the phone as it is observed.
+type Notes struct {
+	R *Timeline
+	P phone.Phone
 }
 
-var _ script.Notes = notes{}
+var _ script.Notes = Notes{}
 
 // Step keeps a named moment. A screen that may not be pictured has none; that is said, and fails no case.
-func (n notes) Step(ctx context.Context, name, line string) error {
-	at := n.r.now()
-	file, err := n.r.shot(ctx, n.p, name)
+func (n Notes) Step(ctx context.Context, name, line string) error {
+	at := n.R.Now()
+	file, err := n.R.Shot(ctx, n.P, name)
 	e := timeline.Event{Kind: timeline.Step, At: at, Name: name, Line: line, File: file}
 	if err != nil {
 		e.Error = err.Error()
 	}
-	n.r.note(e)
+	n.R.Note(e)
 	var refused *phone.Refused
 	if errors.As(err, &refused) {
 		return nil
@@ -322,26 +330,45 @@ func (n notes) Step(ctx context.Context, name, line string) error {
 }
 
 // Check notes a check.
-func (n notes) Check(about, expected, actual, line string, held bool) {
+func (n Notes) Check(about, expected, actual, line string, held bool) {
 	e := timeline.Event{Kind: timeline.Check, Name: about, Line: line, Expected: expected, Actual: actual}
 	if !held {
 		e.Error = "the check failed"
 	}
-	n.r.note(e)
+	n.R.Note(e)
 }
 
 // Log notes a line of the script's own.
-func (n notes) Log(text, line string) {
-	n.r.note(timeline.Event{Kind: timeline.Log, Answer: text, Line: line})
+func (n Notes) Log(text, line string) {
+	n.R.Note(timeline.Event{Kind: timeline.Log, Answer: text, Line: line})
 }
 
-// close ends the timeline.
-func (r *recorder) close() error {
+// Zero is where the attempt's clock begins.
+func (r *Timeline) Zero() time.Time { return r.zero }
+
+// Span puts a case among the events of its time, when the timeline is closed.
+func (r *Timeline) Span(s timeline.Span) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.spans = append(r.spans, s)
+}
+
+// Fresh gives the events since it was last asked.
+func (r *Timeline) Fresh() []timeline.Event {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := r.fresh
+	r.fresh, r.freshly = nil, 0
+	return out
+}
+
+// Close ends the timeline.
+func (r *Timeline) Close() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.sayLeft()
 	r.failed(errors.Join(r.out.Sync(), r.out.Close()))
-	if len(r.reported) > 0 {
+	if len(r.spans) > 0 {
 		marrying.Lock() // it lies in memory whole
 		defer marrying.Unlock()
 		r.failed(r.marry())
@@ -353,7 +380,7 @@ func (r *recorder) close() error {
 var marrying sync.Mutex
 
 // marry writes the timeline anew, with the cases of a report among the events of their time.
-func (r *recorder) marry() error {
+func (r *Timeline) marry() error {
 	name := filepath.Join(r.dir, "timeline.jsonl")
 	f, err := os.Open(name)
 	if err != nil {
@@ -366,10 +393,10 @@ func (r *recorder) marry() error {
 	}
 	var out bytes.Buffer
 	w := timeline.NewWriter(&out)
-	for _, e := range timeline.Marry(events, r.reported) {
+	for _, e := range timeline.Marry(events, r.spans) {
 		if _, err := w.Append(e); err != nil {
 			return err
 		}
 	}
-	return writeWhole(name, out.Bytes())
+	return spool.WriteWhole(name, out.Bytes())
 }

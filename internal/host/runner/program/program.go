@@ -1,7 +1,7 @@
-package host
-
-// A package of the kind program: prepared and run in a sandbox, with a WebDriver URL that means this leg's device.
-// How its cases came out is read from what it reported: results.go.
+// Package program is the runner of packages of the kind program: prepared and run in a sandbox, with a WebDriver URL that means this leg's device.
+//
+// The results of its cases are read from what it reported: results.go.
+package program
 
 import (
 	"bufio"
@@ -25,11 +25,16 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/masking"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
+	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/guard"
+	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/runner"
+	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/sandbox"
@@ -46,74 +51,70 @@ const (
 	maxKeptBytes = 512 << 20
 )
 
-// about says what the host can do for programs.
-func (h *Host) about() hostlink.About {
-	if h.Box == nil || (h.Box.Level != sandbox.Tight && !h.OpenBox) {
-		a := hostlink.About{}
-		if h.Box != nil {
-			a.Why = h.Box.Why
-		}
-		return a
-	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return hostlink.About{Isolation: string(h.Box.Level), Why: h.Box.Why, Runtimes: h.runtimes}
-}
-
-// findRuntimes looks once for what programs find here.
-func (h *Host) findRuntimes(ctx context.Context) {
-	found := h.Box.Runtimes(ctx)
-	h.mu.Lock()
-	h.runtimes = found
-	h.mu.Unlock()
-	h.Log.Info("programs run here", "isolation", h.Box.Level, "why", h.Box.Why, "runtimes", found)
-	h.lookAndTell(ctx)
-}
-
-// program is the run of one.
+// program implements runner.Runner.
 type program struct {
-	a      *attempt
-	spec   *testpkg.Program
-	box    *sandbox.Box
-	dir    sandbox.Folders
-	out    *output
-	began  time.Time
-	opened int      // sessions; one at a time is
-	excess bool     // its reports have more cases than are read
-	empty  []string // report files without a case, and what is in them
+	*runner.Kit
+	outside *runner.Outside
+	spec    *testpkg.Program
+	dir     sandbox.Folders
+	out     *output
+	began   time.Time
+	opened  int      // sessions; one at a time is
+	excess  bool     // its reports have more cases than are read
+	empty   []string // report files without a case, and what is in them
 }
 
-// program prepares and runs the package's program, and reads what it reports.
-func (a *attempt) program(ctx context.Context) error {
-	limit := a.hold.Spec.Limits.Whole.Duration()
-	ctx, cancel := context.WithTimeoutCause(ctx, limit, errLegTime)
-	defer cancel()
-	box := a.h.Box
-	if about := a.h.about(); about.Isolation == "" {
+// New makes the runner.
+func New(k *runner.Kit) (runner.Runner, error) {
+	outside, err := runner.NewOutside(k, true)
+	return &program{Kit: k, outside: outside, spec: k.Package.Program}, err
+}
+
+// Prepare implements runner.Runner: what the host can't do is said before anything is run.
+func (p *program) Prepare(context.Context) error {
+	about := p.About()
+	if about.Isolation == "" {
 		return fmt.Errorf("this host runs no programs: they can't be kept apart from it (%s); install bubblewrap there, or start it with --open-box if you trust all packages", about.Why)
 	}
-	if missing := testpkg.Missing(a.pkg.Program.Needs, a.h.about().Runtimes); len(missing) > 0 {
+	if missing := testpkg.Missing(p.spec.Needs, about.Runtimes); len(missing) > 0 {
 		return fmt.Errorf("this host lacks %s", strings.Join(missing, ", "))
 	}
-	dir, err := box.Make()
+	return nil
+}
+
+// Judge implements runner.Runner.
+func (p *program) Judge(err error) (verdict.Verdict, string) { return p.Book.Judge(err) }
+
+// Close implements runner.Runner.
+func (p *program) Close(*hostlink.Closing) { p.outside.Close() }
+
+func unready(format string, args ...any) error {
+	return &casebook.Unready{Err: fmt.Errorf(format, args...)}
+}
+
+// Run implements runner.Runner: it prepares and runs the program, and reads what it reports.
+func (p *program) Run(ctx context.Context) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, p.Hold.Spec.Limits.Whole.Duration(), casebook.ErrTime)
+	defer cancel()
+	dir, err := p.Box.Make()
 	if err != nil {
-		return &unready{fmt.Errorf("the host can't make a folder for the program: %w", err)}
+		return unready("the host can't make a folder for the program: %w", err)
 	}
-	defer box.Remove(dir)
-	p := &program{a: a, spec: a.pkg.Program, box: box, dir: dir}
-	if err := unpack(a.files, dir.Work); err != nil {
-		return &unready{fmt.Errorf("the host can't unpack the package: %w", err)}
+	defer p.Box.Remove(dir)
+	p.dir = dir
+	if err := unpack(p.Package.Files, dir.Work); err != nil {
+		return unready("the host can't unpack the package: %w", err)
 	}
-	if err := box.Give(dir); err != nil {
-		return &unready{err}
+	if err := p.Box.Give(dir); err != nil {
+		return &casebook.Unready{Err: err}
 	}
-	if p.out, err = newOutput(a); err != nil {
-		return &unready{err}
+	if p.out, err = newOutput(p.Kit); err != nil {
+		return &casebook.Unready{Err: err}
 	}
 	defer p.out.close()
 	stop, err := p.serve(ctx)
 	if err != nil {
-		return &unready{fmt.Errorf("the host can't open the program's way to the device: %w", err)}
+		return unready("the host can't open the program's way to the device: %w", err)
 	}
 	defer stop()
 	if len(p.spec.Prepare) > 0 {
@@ -121,20 +122,20 @@ func (a *attempt) program(ctx context.Context) error {
 			return err
 		}
 	}
-	a.stage("running")
+	p.Stage("running")
 	var watch sync.WaitGroup
 	watching, stopWatching := context.WithCancel(ctx)
 	watch.Go(func() {
-		_ = guard.Run(a.log, guard.Hold, func() { a.outside.watchCrashes(watching) })
+		_ = guard.Run(p.Log, guard.Hold, func() { p.outside.WatchCrashes(watching) })
 	})
 	p.began = time.Now()
-	end, runErr := box.Run(ctx, p.sandboxed(p.spec.Run))
+	end, runErr := p.Box.Run(ctx, p.sandboxed(p.spec.Run))
 	p.out.flush()
-	a.book.settle(context.WithoutCancel(ctx), "end of the program")
+	p.DeviceLog.Settle(context.WithoutCancel(ctx), "end of the program")
 	stopWatching()
 	watch.Wait()
-	a.outside.endOpen(ctx)
-	a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "the program ended", Answer: howEnded(end, runErr)})
+	p.outside.EndOpen(ctx)
+	p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "the program ended", Answer: howEnded(end, runErr)})
 	p.keep()
 	return p.results(ctx, end, runErr)
 }
@@ -153,18 +154,18 @@ func howEnded(end sandbox.Ended, err error) string {
 func (p *program) sandboxed(command []string) sandbox.Spec {
 	l := p.spec.Limits
 	return sandbox.Spec{Work: p.dir.Work, Keep: p.dir.Keep, Socket: p.socket(), URLName: urlName, Command: command, Env: p.env(), MemoryMB: l.MemoryMB, Processes: l.Processes, DiskMB: l.DiskMB,
-		Network: p.a.hold.Network, Output: p.out}
+		Network: p.Hold.Network, Output: p.out}
 }
 
 func (p *program) socket() string { return filepath.Join(p.dir.Run, "webdriver.sock") }
 
 // env is the program's environment, besides the URL.
 func (p *program) env() map[string]string {
-	f := p.a.unit.facts
+	f := p.Unit.Known
 	facts, _ := json.Marshal(f.Traits())
-	env := map[string]string{"TESSELLANT_DEVICE": string(facts), "TESSELLANT_DEVICE_SERIAL": f.Serial, "TESSELLANT_BUILD": p.a.hold.Spec.App.Ref, "TESSELLANT_APP": p.a.hold.Spec.App.ID, "TESSELLANT_PACKAGE": p.a.hold.Spec.Content.Ref,
-		"TESSELLANT_RUN": p.a.hold.RunID, "TESSELLANT_LEG": p.a.hold.WorkID, "TESSELLANT_KEEP": p.box.KeepPath(p.dir)}
-	for name, v := range p.a.hold.Inputs() {
+	env := map[string]string{"TESSELLANT_DEVICE": string(facts), "TESSELLANT_DEVICE_SERIAL": f.Serial, "TESSELLANT_BUILD": p.Hold.Spec.App.Ref, "TESSELLANT_APP": p.Hold.Spec.App.ID, "TESSELLANT_PACKAGE": p.Hold.Spec.Content.Ref,
+		"TESSELLANT_RUN": p.Hold.RunID, "TESSELLANT_LEG": p.Hold.WorkID, "TESSELLANT_KEEP": p.Box.KeepPath(p.dir)}
+	for name, v := range p.Hold.Inputs() {
 		env["TESSELLANT_INPUT_"+strings.ToUpper(strings.ReplaceAll(name, "-", "_"))] = v
 	}
 	return env
@@ -173,14 +174,14 @@ func (p *program) env() map[string]string {
 func (p *program) prepare(ctx context.Context) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, p.spec.Limits.Prepare, fmt.Errorf("preparing took longer than %s", p.spec.Limits.Prepare))
 	defer cancel()
-	p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "prepare"})
+	p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "prepare"})
 	s := p.sandboxed(p.spec.Prepare)
 	s.Socket = "" // there is no test yet
-	end, err := p.box.Run(ctx, s)
+	end, err := p.Box.Run(ctx, s)
 	p.out.flush()
-	var lost *unready
+	var lost *casebook.Unready
 	switch cause := context.Cause(ctx); {
-	case err != nil && errors.Is(cause, errStopped), err != nil && errors.Is(cause, errLegTime), errors.As(cause, &lost):
+	case err != nil && errors.Is(cause, casebook.ErrStopped), err != nil && errors.Is(cause, casebook.ErrTime), errors.As(cause, &lost):
 		return cause
 	case err != nil, end.Killed != "", end.Code != 0:
 		return fmt.Errorf("the package could not be prepared: %s%s", howEnded(end, err), p.out.last())
@@ -206,7 +207,7 @@ func (p *program) serve(ctx context.Context) (stop func(), err error) {
 // open gives the program a session on its leg's device. The run has chosen device and build: what the suite asks for of them when it runs
 // from outside does not count here, but of several sets the one that fits is taken.
 func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend.Session, *w3c.Error) {
-	a, f := p.a, p.a.unit.facts
+	f := p.Unit.Known
 	var why []string
 	var wanted *remoteend.Wanted
 	fits := false
@@ -230,7 +231,7 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 		return nil, w3c.Fail(w3c.SessionNotCreated, "%s", strings.Join(why, "; or "))
 	}
 	if !fits {
-		a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "the suite asked for another device", Answer: fmt.Sprintf("%s; the run has chosen %s", devices.Filter{Where: wanted.Filter.Where}, f.Serial)})
+		p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "the suite asked for another device", Answer: fmt.Sprintf("%s; the run has chosen %s", devices.Filter{Where: wanted.Filter.Where}, f.Serial)})
 	}
 	timeouts, bad := wanted.Standard.Timeouts()
 	if bad != nil {
@@ -240,22 +241,22 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 		return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be started anew: %v", err)
 	}
 	p.opened++
-	answer := wanted.Standard.Answer(f.Platform, timeouts, remoteend.Told(a.hold.WorkID, a.hold.Spec.App.Ref, f))
-	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(a.hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
-		Phone: a.unit.device, App: a.app, Builds: a.anyBuild, Facts: f, Notes: a.outside}), nil
+	answer := wanted.Standard.Answer(f.Platform, timeouts, remoteend.Told(p.Hold.WorkID, p.Hold.Spec.App.Ref, f))
+	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(p.Hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
+		Phone: p.Unit.Unit, App: p.App, Builds: p.Apps.AnyBuild, Facts: f, Notes: p.outside}), nil
 }
 
 // waits notes that the suite asks for a session while it has one.
 func (p *program) waits(id string) {
-	p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a session waits for the one before", Answer: id + " has not been ended yet; a device has one at a time"})
+	p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "a session waits for the one before", Answer: id + " has not been ended yet; a device has one at a time"})
 }
 
 // fresh starts the run's build from a clean state, as it is at the beginning of a session from outside.
 func (p *program) fresh(ctx context.Context) error {
-	if err := p.a.restore(ctx); err != nil {
+	if err := p.Apps.Restore(ctx); err != nil {
 		return err
 	}
-	return p.a.phone.Launch(ctx, p.a.app)
+	return p.Phone.Launch(ctx, p.App)
 }
 
 // unpack writes a package's files into a folder. Their names were seen to be inside.
@@ -326,16 +327,16 @@ func (p *program) keep() {
 	left := int64(maxKeptBytes)
 	kept, err := os.OpenRoot(p.dir.Keep)
 	if err != nil {
-		p.a.log.Warn("what a program kept can't be read", "err", err)
+		p.Log.Warn("what a program kept can't be read", "err", err)
 		return
 	}
 	defer kept.Close()
 	for i, name := range files(p.dir.Keep, nil) {
 		if i >= maxKept || left <= 0 {
-			p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "not all files were kept", Error: fmt.Sprintf("%d files and %d MB are the most", maxKept, maxKeptBytes>>20)})
+			p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "not all files were kept", Error: fmt.Sprintf("%d files and %d MB are the most", maxKept, maxKeptBytes>>20)})
 			return
 		}
-		left -= p.take(kept, name, "kept/"+p.keptName(i, p.a.mask.Text(name)), left)
+		left -= p.take(kept, name, "kept/"+p.keptName(i, p.Mask.Text(name)), left)
 	}
 }
 
@@ -344,7 +345,7 @@ func (p *program) keptName(i int, name string) string {
 	if most := tracks.MaxKeptName - len("kept/"); len(name) > most || name != foreign.Name(name, most) {
 		ext := foreign.Name(path.Ext(name), 20)
 		short := fmt.Sprintf("%03d-%s%s", i+1, foreign.Name(strings.TrimSuffix(path.Base(name), path.Ext(name)), 60), ext)
-		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was renamed", Answer: foreign.Name(name, 1000) + " is kept as " + short})
+		p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "a file was renamed", Answer: foreign.Name(name, 1000) + " is kept as " + short})
 		return short
 	}
 	return name
@@ -358,16 +359,16 @@ func (p *program) take(dir *os.Root, from, name string, most int64) int64 {
 	}
 	defer in.Close()
 	i, err := in.Stat()
-	if err != nil || !i.Mode().IsRegular() || i.Size() > most || p.a.share().room(i.Size()) != nil {
-		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was not kept", Error: foreign.Name(name, 200) + ": it is too long, or there is no room for it"})
+	if err != nil || !i.Mode().IsRegular() || i.Size() > most || p.Room.Room(i.Size()) != nil {
+		p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "a file was not kept", Error: foreign.Name(name, 200) + ": it is too long, or there is no room for it"})
 		return 0
 	}
-	to := filepath.Join(p.a.dir, filepath.FromSlash(name))
+	to := filepath.Join(p.Dir, filepath.FromSlash(name))
 	if err = os.MkdirAll(filepath.Dir(to), 0o700); err == nil {
-		err = fillWhole(to, func(w io.Writer) error { return p.a.hiding(w, io.LimitReader(in, i.Size())) })
+		err = spool.FillWhole(to, func(w io.Writer) error { return hiding(p.Mask, w, io.LimitReader(in, i.Size())) })
 	}
 	if err != nil {
-		p.a.rec.note(timeline.Event{Kind: timeline.Marker, Name: "a file was not kept", Error: name + ": " + err.Error()})
+		p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "a file was not kept", Error: name + ": " + err.Error()})
 	}
 	return i.Size()
 }
@@ -376,7 +377,7 @@ func (p *program) take(dir *os.Root, from, name string, most int64) int64 {
 const textLine = 1 << 20
 
 // hiding copies a file. Where it is text, as its beginning says, secrets are hidden in each line.
-func (a *attempt) hiding(to io.Writer, from io.Reader) error {
+func hiding(mask *masking.Mask, to io.Writer, from io.Reader) error {
 	in := bufio.NewReaderSize(from, textLine)
 	head, _ := in.Peek(8 << 10)
 	for cut := 0; cut < utf8.UTFMax && !utf8.Valid(head); cut++ { // a character may stand across the end
@@ -388,7 +389,7 @@ func (a *attempt) hiding(to io.Writer, from io.Reader) error {
 	}
 	for {
 		line, err := in.ReadSlice('\n')
-		if _, bad := io.WriteString(to, a.mask.Text(string(line))); bad != nil {
+		if _, bad := io.WriteString(to, mask.Text(string(line))); bad != nil {
 			return bad
 		}
 		switch {
@@ -402,7 +403,7 @@ func (a *attempt) hiding(to io.Writer, from io.Reader) error {
 
 // output keeps what a program writes: in a file, and line by line on the timeline.
 type output struct {
-	a     *attempt
+	k     *runner.Kit
 	mu    sync.Mutex
 	file  *os.File
 	bytes int64
@@ -411,9 +412,9 @@ type output struct {
 	tail  []byte
 }
 
-func newOutput(a *attempt) (*output, error) {
-	f, err := os.Create(filepath.Join(a.dir, tracks.Output))
-	return &output{a: a, file: f}, err
+func newOutput(k *runner.Kit) (*output, error) {
+	f, err := os.Create(filepath.Join(k.Dir, tracks.Output))
+	return &output{k: k, file: f}, err
 }
 
 // Write implements io.Writer.
@@ -437,15 +438,15 @@ func (o *output) Write(b []byte) (int, error) {
 
 // line takes one line, under mu. Secrets are hidden line by line.
 func (o *output) line(text string) {
-	text = o.a.mask.Text(strings.ToValidUTF8(text, "\uFFFD"))
+	text = o.k.Mask.Text(strings.ToValidUTF8(text, "\uFFFD"))
 	if o.tail = append(o.tail, text...); len(o.tail) > 2*lastOutput {
 		o.tail = append([]byte(nil), o.tail[len(o.tail)-lastOutput:]...)
 	}
-	if o.bytes += int64(len(text)); o.bytes <= maxOutput && o.a.share().room(int64(len(text))) == nil {
+	if o.bytes += int64(len(text)); o.bytes <= maxOutput && o.k.Room.Room(int64(len(text))) == nil {
 		_, _ = o.file.WriteString(text)
 	}
 	if o.lines++; o.lines <= maxSaidLines && strings.TrimSpace(text) != "" {
-		o.a.rec.note(timeline.Event{Kind: timeline.Log, Name: "output", Answer: strings.TrimRight(text, "\r\n")})
+		o.k.Timeline.Note(timeline.Event{Kind: timeline.Log, Name: "output", Answer: strings.TrimRight(text, "\r\n")})
 	}
 }
 

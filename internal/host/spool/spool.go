@@ -1,15 +1,15 @@
-package host
-
-// What a host has to say of an attempt, kept in its folder until the service has it.
+// Package spool keeps what a host has to say of its attempts, until the service has it.
 //
-// An attempt's folder holds hold.json (what was to be done), reports.jsonl (what
-// was said, in order), the evidence, and at the end closing.json (how it came
-// out). All folders together have a bound in bytes.
+// An attempt's folder holds hold.json (what is to be done), journal.json (what was changed on the device), reports.jsonl (what
+// was said, in order), the evidence, and at the end closing.json (its result). All folders together have a bound in bytes. A
+// Courier takes one attempt's folder to the service; it may start again at any time, also in another process.
+package spool
 
 import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -25,8 +25,8 @@ const (
 	closingFile = "closing.json"
 )
 
-// spool is the folder of all attempts, with a bound on what may lie in it.
-type spool struct {
+// Spool is the folder of all attempts, with a bound on what may lie in it.
+type Spool struct {
 	dir   string
 	limit int64 // bytes
 
@@ -35,33 +35,46 @@ type spool struct {
 	shares map[string]int64 // what each attempt has taken of the bound
 }
 
-// errNoRoom says that the bound is reached.
-var errNoRoom = errors.New("the host's folder holds as much as it may")
+// ErrNoRoom says that the bound is reached.
+var ErrNoRoom = errors.New("the host's folder holds as much as it may")
 
-// share is what one attempt takes of the bound. Whatever it has taken is given back when the attempt's folder is removed, no more and no less. The nil share has no bound.
-type share struct {
-	s       *spool
+// Share is what one attempt takes of the bound. Whatever it has taken is given back when the attempt's folder is removed, no more and no less. The nil Share has no bound.
+type Share struct {
+	s       *Spool
 	attempt string
 }
 
-func (s *spool) of(attempt string) *share { return &share{s, attempt} }
+// New makes a spool in a folder, for so many bytes.
+func New(dir string, limit int64) *Spool { return &Spool{dir: dir, limit: limit} }
 
-// room takes n bytes of the bound.
-func (h *share) room(n int64) error {
+// Begin makes the folder, and counts what an earlier process left there.
+func (s *Spool) Begin() error {
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return fmt.Errorf("make the host's folder: %w", err)
+	}
+	s.measure()
+	return nil
+}
+
+// Of is what an attempt takes of the bound.
+func (s *Spool) Of(attempt string) *Share { return &Share{s, attempt} }
+
+// Room takes n bytes of the bound.
+func (h *Share) Room(n int64) error {
 	if h == nil || h.s == nil {
 		return nil
 	}
 	h.s.mu.Lock()
 	defer h.s.mu.Unlock()
 	if h.s.used+n > h.s.limit {
-		return errNoRoom
+		return ErrNoRoom
 	}
 	h.s.take(h.attempt, n)
 	return nil
 }
 
-// back gives n bytes back, of a file that was removed, or that is shorter than it was taken for.
-func (h *share) back(n int64) {
+// Back gives n bytes back, of a file that was removed, or that is shorter than it was taken for.
+func (h *Share) Back(n int64) {
 	if h == nil || h.s == nil {
 		return
 	}
@@ -71,7 +84,7 @@ func (h *share) back(n int64) {
 }
 
 // take changes what an attempt has taken, under mu.
-func (s *spool) take(attempt string, n int64) {
+func (s *Spool) take(attempt string, n int64) {
 	if s.shares == nil {
 		s.shares = map[string]int64{}
 	}
@@ -79,15 +92,16 @@ func (s *spool) take(attempt string, n int64) {
 	s.shares[attempt] += n
 }
 
-func (s *spool) path(attempt string) string { return filepath.Join(s.dir, attempt) }
+// Path is an attempt's folder.
+func (s *Spool) Path(attempt string) string { return filepath.Join(s.dir, attempt) }
 
 // measure counts what lies there, of attempts that an earlier process left.
-func (s *spool) measure() {
+func (s *Spool) measure() {
 	dirs, _ := os.ReadDir(s.dir)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, d := range dirs {
-		s.take(d.Name(), folderSize(s.path(d.Name())))
+		s.take(d.Name(), folderSize(s.Path(d.Name())))
 	}
 }
 
@@ -103,9 +117,9 @@ func folderSize(dir string) (n int64) {
 	return n
 }
 
-// remove throws an attempt's folder away.
-func (s *spool) remove(attempt string) {
-	_ = os.RemoveAll(s.path(attempt))
+// Remove throws an attempt's folder away.
+func (s *Spool) Remove(attempt string) {
+	_ = os.RemoveAll(s.Path(attempt))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.used -= s.shares[attempt]
@@ -136,26 +150,26 @@ func wholeLines(name string) (int64, error) {
 	}
 }
 
-// writeHold writes down what is to be done.
-func writeHold(dir string, hold hostlink.Hold) error {
+// WriteHold writes down what is to be done.
+func WriteHold(dir string, hold hostlink.Hold) error {
 	hold.Spec.Inputs, hold.Secrets = nil, nil // who uploads later needs neither
 	raw, err := json.Marshal(hold)
 	if err != nil {
 		return err
 	}
-	return writeWhole(filepath.Join(dir, holdFile), raw)
+	return WriteWhole(filepath.Join(dir, holdFile), raw)
 }
 
-// writeWhole writes a file so that it is there whole or not at all.
-func writeWhole(path string, raw []byte) error {
-	return fillWhole(path, func(w io.Writer) error {
+// WriteWhole writes a file so that it is there whole or not at all.
+func WriteWhole(path string, raw []byte) error {
+	return FillWhole(path, func(w io.Writer) error {
 		_, err := w.Write(raw)
 		return err
 	})
 }
 
-// fillWhole lets fill write a file, which is there whole then, or not at all.
-func fillWhole(path string, fill func(io.Writer) error) error {
+// FillWhole lets fill write a file, which is there whole then, or not at all.
+func FillWhole(path string, fill func(io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
 	if err != nil {
 		return err
@@ -167,8 +181,8 @@ func fillWhole(path string, fill func(io.Writer) error) error {
 	return os.Rename(f.Name(), path)
 }
 
-// leftovers lists the attempts that an earlier process of this host left.
-func (s *spool) leftovers() (out []hostlink.Hold) {
+// Leftovers lists the attempts that an earlier process of this host left.
+func (s *Spool) Leftovers() (out []hostlink.Hold) {
 	dirs, _ := os.ReadDir(s.dir)
 	for _, d := range dirs {
 		raw, err := os.ReadFile(filepath.Join(s.dir, d.Name(), holdFile))
@@ -183,9 +197,9 @@ func (s *spool) leftovers() (out []hostlink.Hold) {
 	return out
 }
 
-// leftClosing is how a left attempt came out: as was written down, or lost.
-func (s *spool) leftClosing(h hostlink.Hold) hostlink.Closing {
-	raw, err := os.ReadFile(filepath.Join(s.path(h.AttemptID), closingFile))
+// LeftClosing is how a left attempt came out: as was written down, or lost.
+func (s *Spool) LeftClosing(h hostlink.Hold) hostlink.Closing {
+	raw, err := os.ReadFile(filepath.Join(s.Path(h.AttemptID), closingFile))
 	var c hostlink.Closing
 	if err == nil && json.Unmarshal(raw, &c) == nil && c.Verdict != "" {
 		return c

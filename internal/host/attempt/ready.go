@@ -1,0 +1,242 @@
+package attempt
+
+// Making ready for an attempt: the build and the package are fetched, the device is prepared, and the recorders are set going.
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/guard"
+	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/record"
+	"tessellant/internal/host/runner"
+	"tessellant/internal/host/spool"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/lab"
+	"tessellant/internal/phone"
+)
+
+// leastFreeMB is how much storage a device needs besides what the build takes.
+const leastFreeMB = 100
+
+// prepare makes all ready: content, device, clock, recorders, app, conditions.
+func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, side *sync.WaitGroup) (err error) {
+	spec := a.hold.Spec
+	if spec.Content.SHA256 != "" {
+		if err := a.readPackage(ctx); err != nil {
+			return err
+		}
+	}
+	if a.runner, err = runners[spec.Content.Kind](a.kit); err != nil {
+		return err
+	}
+	if err := a.fetchBuild(ctx); err != nil {
+		return err
+	}
+	if err := a.wake(ctx); err != nil {
+		return err
+	}
+	for range 3 {
+		if err := a.sample(ctx); err != nil {
+			return err
+		}
+	}
+	if err := a.openRecorders(); err != nil {
+		return err
+	}
+	beside := func(f func() error) { // what goes on beside the test; its error ends the attempt
+		side.Go(func() {
+			if err := guard.Do(a.log, guard.Hold, f); err != nil {
+				stop(err)
+			}
+		})
+	}
+	for _, r := range a.record {
+		beside(func() error { return r.Record(ctx) })
+	}
+	beside(func() error { a.tellLive(ctx); return nil })
+	beside(func() error { return a.keepInTouch(ctx) })
+	k := a.kit
+	k.Apps = &runner.Apps{Link: a.b.Link, Hold: a.hold, Dir: a.dir, Unit: a.unit, Phone: k.Phone, App: k.App, DeviceLog: k.DeviceLog, Journal: a.journal}
+	if a.unit.Settler != nil {
+		if err := a.journal.Settled(); err != nil {
+			return err
+		}
+		if err := a.unit.Settler.Settle(ctx); err != nil {
+			return err
+		}
+	}
+	if k.App.ID != "" {
+		if err := k.Apps.Install(ctx); err != nil {
+			return err
+		}
+	}
+	if err := a.setConditions(ctx); err != nil {
+		return err
+	}
+	return a.runner.Prepare(ctx)
+}
+
+// openRecorders makes those that the work wants, in the order in which they are closed.
+func (a *attempt) openRecorders() (err error) {
+	k, spec := a.kit, a.hold.Spec
+	logTo := a.dir
+	if !spec.Recording.Log {
+		logTo = "" // it is watched for crashes all the same
+	}
+	if k.DeviceLog, err = record.NewDeviceLog(logTo, a.unit.Logger, spec.App.ID, k.Book.Began(), a.mask, a.room); err != nil {
+		return err
+	}
+	a.record = append(a.record, k.DeviceLog)
+	if spec.Recording.Video {
+		if a.film, err = record.NewFilm(a.dir, a.unit.Unit, a.timeline, a.room); err != nil {
+			return err
+		}
+		a.record = append(a.record, a.film)
+	}
+	return nil
+}
+
+// fetchBuild fetches the app under test, where there is one.
+func (a *attempt) fetchBuild(ctx context.Context) error {
+	app := a.hold.Spec.App
+	if app.SHA256 == "" {
+		return nil
+	}
+	file := filepath.Join(a.dir, "build")
+	if err := a.fetch(ctx, hostlink.Build, file, app.SHA256); err != nil {
+		return &casebook.Unready{Err: fmt.Errorf("the host could not fetch the build: %w", err)}
+	}
+	a.kit.App = phone.App{ID: app.ID, Activity: app.Activity, Size: app.Size, Open: func() (io.ReadCloser, error) { return os.Open(file) }}
+	return nil
+}
+
+// wake wakes the device, and sees that it has room for the build.
+func (a *attempt) wake(ctx context.Context) error {
+	u := a.unit
+	if u.Waker != nil {
+		if err := u.Waker.Wake(ctx); err != nil {
+			var no *phone.Refused
+			if errors.As(err, &no) { // a person has to do something first; the list of devices says so from now on
+				a.b.Lab(a.hold).Unfit(a.hold.Serial, no)
+				return &casebook.Unready{Err: err}
+			}
+			return err
+		}
+	}
+	facts, err := u.Facts(ctx) // a phone that folds may have another screen now
+	if err != nil {
+		return err
+	}
+	facts.Serial = u.Known.Serial
+	*a.unit = lab.Unit{Unit: u.Unit, Known: facts}
+	if u.Storage == nil {
+		return nil
+	}
+	free, err := u.Storage.FreeMB(ctx)
+	if err != nil {
+		return err
+	}
+	if needs := int(a.hold.Spec.App.Size>>20)*3 + leastFreeMB; free < needs {
+		return &casebook.Unready{Err: fmt.Errorf("the device %s has %d MB of storage left, and needs %d for this build: remove apps or files from it", a.hold.Serial, free, needs)}
+	}
+	return nil
+}
+
+// setConditions sets the device as the work wants it.
+func (a *attempt) setConditions(ctx context.Context) error {
+	d, c := a.kit.Phone.Settings, a.hold.Spec.Conditions
+	if c.Dark != nil {
+		if err := d.Dark(ctx, *c.Dark); err != nil {
+			return err
+		}
+	}
+	if c.Landscape != nil {
+		return d.Rotate(ctx, *c.Landscape)
+	}
+	return nil
+}
+
+// keepInTouch asks the device again and again whether it is there: one that freezes stays
+// listed, and what is asked of it elsewhere may take long for good reasons.
+func (a *attempt) keepInTouch(ctx context.Context) error {
+	if a.unit.Heart == nil {
+		return nil
+	}
+	for phone.Pause(ctx, a.b.Silence/4) == nil {
+		if err := a.unit.Heart.Answers(ctx, a.b.Silence); err != nil && ctx.Err() == nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sample reads the device's clock.
+func (a *attempt) sample(ctx context.Context) error {
+	before := time.Now()
+	t, err := a.unit.Clock.Now(ctx)
+	if err == nil {
+		a.kit.Book.Sample(before, time.Now(), t)
+	}
+	return err
+}
+
+func (a *attempt) readPackage(ctx context.Context) error {
+	path := filepath.Join(a.dir, "package")
+	if err := a.fetch(ctx, hostlink.Package, path, a.hold.Spec.Content.SHA256); err != nil {
+		return &casebook.Unready{Err: fmt.Errorf("the host could not fetch the package: %w", err)}
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return &casebook.Unready{Err: err}
+	}
+	p := &runner.Package{Zip: file}
+	a.kit.Package = p
+	st, err := file.Stat()
+	if err != nil {
+		return &casebook.Unready{Err: err}
+	}
+	if p.Files, err = testpkg.Open(file, st.Size()); err != nil {
+		return err
+	}
+	if p.Package, err = testpkg.Read(p.Files); err != nil {
+		return err
+	}
+	if len(p.Blocked()) > 0 {
+		return errors.New(p.Blocked()[0].What)
+	}
+	return nil
+}
+
+// fetch copies what the work needs into a file, and sees that it is whole: that it has this SHA-256.
+func (a *attempt) fetch(ctx context.Context, what hostlink.Content, target, want string) error {
+	return spool.Persist(ctx, a.log, "fetch the "+string(what), func(ctx context.Context) error {
+		r, err := a.b.Link.Fetch(ctx, a.hold, what)
+		if err != nil {
+			return err
+		}
+		defer r.Close()
+		f, err := os.Create(target)
+		if err != nil {
+			return err
+		}
+		h := sha256.New()
+		_, err = io.Copy(io.MultiWriter(f, h), r)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return err
+		}
+		if sum := hex.EncodeToString(h.Sum(nil)); sum != want {
+			return fmt.Errorf("the %s came with SHA-256 %s, not %s", what, sum, want)
+		}
+		return nil
+	})
+}

@@ -1,0 +1,70 @@
+// Package runner is what those have in common that carry out one kind of content each: runner/script, runner/program, runner/session.
+//
+// An attempt prepares the device and sets the recorders going; its Runner does the rest. A new kind of content is a package below
+// this one and a line in host/attempt/attempt.go. In: a Kit. Out: cases in the kit's casebook, events on its timeline, and an
+// error that says why it ended.
+package runner
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"os"
+
+	"tessellant/internal/core/masking"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/orders"
+	"tessellant/internal/host/record"
+	"tessellant/internal/host/spool"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/lab"
+	"tessellant/internal/phone"
+	"tessellant/internal/sandbox"
+)
+
+// Runner carries out one attempt's content.
+type Runner interface {
+	// Prepare is called when the device is ready and its app installed.
+	Prepare(ctx context.Context) error
+	// Run carries the content out. The error says why it ended before its end.
+	Run(ctx context.Context) error
+	// Judge gives the attempt's verdict. Err is what Run ended with, or what kept it from being called.
+	Judge(err error) (verdict.Verdict, string)
+	// Close writes what has not been written yet, and adds to the closing what only this kind of content knows.
+	Close(end *hostlink.Closing)
+}
+
+// Kit is what a runner works with.
+type Kit struct {
+	Hold hostlink.Hold
+	Dir  string // the attempt's folder
+	Log  *slog.Logger
+	Mask *masking.Mask
+	Room *spool.Share
+
+	Unit      *lab.Unit   // the device, as it is
+	Phone     *phone.Unit // its commands are noted
+	App       phone.App   // the build; without an id: there is none
+	Apps      *Apps
+	Timeline  *record.Timeline
+	DeviceLog *record.DeviceLog
+	Book      *casebook.Book
+	Package   *Package // nil: the content is none
+
+	// Stage goes into a stage.
+	Stage func(name string)
+	// Open lets the session be commanded until shut is called.
+	Open func(ctx context.Context, end orders.Carrier) (s *orders.Served, shut func())
+	// Box is where programs run, and About what the host says of that.
+	Box   *sandbox.Box
+	About func() hostlink.About
+}
+
+// Package is the package of an attempt, read.
+type Package struct {
+	*testpkg.Package
+	Files fs.FS
+	Zip   *os.File
+}

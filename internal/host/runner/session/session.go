@@ -1,0 +1,144 @@
+// Package session is the runner of what is commanded from outside: a W3C WebDriver session.
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/guard"
+	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/runner"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/phone"
+	"tessellant/internal/remoteend"
+)
+
+const idleLookEvery = 250 * time.Millisecond
+
+// Why a session ends.
+var (
+	errClientEnded  = errors.New("the client ended the session")
+	errClientGone   = errors.New("the client sent no command any more")
+	errSessionLimit = errors.New("the session's time limit was reached")
+)
+
+// session implements runner.Runner.
+type session struct {
+	*runner.Kit
+	outside  *runner.Outside
+	standing *w3c.Error // that its last command failed with
+	how      string     // it ended
+}
+
+// New makes the runner.
+func New(k *runner.Kit) (runner.Runner, error) {
+	outside, err := runner.NewOutside(k, false)
+	return &session{Kit: k, outside: outside}, err
+}
+
+// Prepare implements runner.Runner: the app is brought to the front.
+func (s *session) Prepare(ctx context.Context) error {
+	if s.App.ID == "" {
+		return nil
+	}
+	return s.Phone.Launch(ctx, s.App)
+}
+
+// Run implements runner.Runner: it waits for the end of the session. The error says why it ended.
+func (s *session) Run(ctx context.Context) error {
+	q := s.Hold.Spec
+	standard := w3c.Capabilities(q.Content.Capabilities)
+	timeouts, bad := standard.Timeouts()
+	if bad != nil {
+		return bad
+	}
+	commands, stop := context.WithCancel(ctx)
+	defer stop()
+	end := remoteend.New(remoteend.Config{ID: s.Hold.WorkID, Answer: standard.Answer(s.Unit.Known.Platform, timeouts, remoteend.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), Timeouts: timeouts,
+		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Facts: s.Unit.Known, Notes: s.outside})
+	served, shut := s.Open(commands, end)
+	defer shut()
+	defer func() { s.standing = end.Standing() }()
+	var watch sync.WaitGroup
+	defer watch.Wait()
+	watching, stopWatching := context.WithCancel(ctx)
+	defer func() {
+		s.DeviceLog.Settle(context.WithoutCancel(ctx), "end of the session") // what the log still holds back belongs to it
+		stopWatching()
+	}()
+	watch.Go(func() {
+		_ = guard.Run(s.Log, guard.Hold, func() { s.outside.WatchCrashes(watching) })
+	})
+	s.Stage("running")
+	limit := time.NewTimer(q.Limits.Whole.Duration())
+	defer limit.Stop()
+	mostIdle := q.Limits.Idle.Duration()
+	idle := time.NewTicker(min(idleLookEvery, mostIdle/4+time.Millisecond))
+	defer idle.Stop()
+	for {
+		select {
+		case <-served.Over():
+			return errClientEnded
+		case <-limit.C:
+			return errSessionLimit
+		case <-idle.C:
+			if served.Idle() > mostIdle {
+				return errClientGone
+			}
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// Judge implements runner.Runner: the verdict is by what was seen.
+func (s *session) Judge(err error) (v verdict.Verdict, message string) {
+	v, message, s.how = s.judge(err)
+	return v, message
+}
+
+// Close implements runner.Runner.
+func (s *session) Close(end *hostlink.Closing) {
+	s.outside.Close()
+	end.How = s.how
+	if end.Verdict == verdict.Lost && end.How != "never" {
+		end.How = "lost"
+	}
+	v, message := s.outside.Marked()
+	end.Marked, end.MarkedMessage = v, foreign.Fit(s.Mask.Text(message), hostlink.MaxMessage)
+}
+
+// judge gives the verdict, and says how it ended.
+func (s *session) judge(err error) (v verdict.Verdict, message, how string) {
+	var lost *phone.Lost
+	var notReady *casebook.Unready
+	crashed := s.outside.Crashed()
+	switch {
+	case errors.Is(err, casebook.ErrStopped):
+		return verdict.Stopped, "it was stopped", "stopped"
+	case errors.As(err, &lost), errors.Is(err, casebook.ErrHoldOver):
+		return verdict.Lost, err.Error(), "lost"
+	case errors.As(err, &notReady):
+		return verdict.Lost, err.Error(), "never"
+	case !errors.Is(err, errClientEnded) && !errors.Is(err, errClientGone) && !errors.Is(err, errSessionLimit):
+		return verdict.Invalid, err.Error(), "never"
+	}
+	how = map[error]string{errClientEnded: "client", errClientGone: "idle", errSessionLimit: "limit"}[err]
+	switch {
+	case crashed != "":
+		return verdict.Crashed, crashed, how
+	case how == "idle":
+		return verdict.Expired, fmt.Sprintf("%v for %s", errClientGone, s.Hold.Spec.Limits.Idle.Duration()), how
+	case how == "limit":
+		return verdict.Expired, fmt.Sprintf("%v (%s)", errSessionLimit, s.Hold.Spec.Limits.Whole.Duration()), how
+	case s.standing != nil:
+		return verdict.Failed, "its client ended it after an error: " + s.standing.Error(), how
+	}
+	return verdict.Passed, "", how
+}
