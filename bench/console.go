@@ -75,7 +75,7 @@ func openStall(ctx context.Context, dir string) (*stall, func(), error) {
 	if err != nil {
 		return nil, stop, err
 	}
-	s := &stall{Service: &service.Service{Store: st, Blobs: bl, Bus: &bus.Local{}, Log: slog.New(slog.DiscardHandler), Version: "bench"}, key: "tsl_a_key_for_the_benchmark"}
+	s := &stall{Service: service.New(service.Config{Store: st, Blobs: bl, Bus: &bus.Local{}, Log: slog.New(slog.DiscardHandler), Version: "bench"}), key: "tsl_a_key_for_the_benchmark"}
 	if _, err = s.FirstKey(ctx, "bench", s.key); err != nil {
 		return nil, stop, err
 	}

@@ -239,7 +239,7 @@ func (d *desk) devicesFree() {
 		require.NoError(d.t, err)
 		free := 0
 		for _, x := range all {
-			if x.State == "ready" && !x.Held {
+			if x.Standing().Free {
 				free++
 			}
 		}
@@ -538,7 +538,7 @@ func TestARunIsStoppedAndADeviceIsQuarantined(t *testing.T) {
 	d.devicesFree()
 	rows, _, err := d.Packages(ctx, d.Who, "", 1)
 	require.NoError(t, err)
-	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: service.PackageRef(rows[0]), Devices: []string{"emu-03"}})
+	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: rows[0].Ref(), Devices: []string{"emu-03"}})
 	require.NoError(t, err)
 	d.goTo("/runs/"+r.ID, "[data-leg]")
 	eval[bool](d, button)

@@ -32,6 +32,8 @@ var ErrNobody = errors.New("nobody answers on the bus")
 const (
 	// Work is published when there may be something to dispatch.
 	Work = "tessellant.work"
+	// Changes is where the processes of one service tell each other what changed.
+	Changes = "tessellant.changes"
 	// Hosts is called by hosts.
 	Hosts = "tessellant.hosts"
 )

@@ -82,7 +82,7 @@ const stepLimit = 90 * time.Second
 
 // check is one that goes on.
 type check struct {
-	phone  phone.Phone
+	phone  *phone.Unit
 	report Report
 	see    func(Report)
 	facts  devices.Facts
@@ -99,7 +99,7 @@ func skip(format string, args ...any) error {
 
 // Run checks a phone. See is told of the report whenever it has grown. It ends by ctx, and cleans up then, too.
 func Run(ctx context.Context, p phone.Phone, see func(Report)) Report {
-	c := &check{phone: p, see: see, report: Report{Began: time.Now().UTC(), Steps: []Step{}, Limits: []string{}}}
+	c := &check{phone: phone.Of(p), see: see, report: Report{Began: time.Now().UTC(), Steps: []Step{}, Limits: []string{}}}
 	type step struct {
 		name   string
 		needed bool // without it nothing after it can be tried
@@ -123,7 +123,7 @@ func Run(ctx context.Context, p phone.Phone, see func(Report)) Report {
 		}
 	}
 	c.try(context.WithoutCancel(ctx), "all is as it was", c.leave)
-	if l, ok := p.(interface{ Limits() []string }); ok {
+	if l := c.phone.Limited; l != nil {
 		c.report.Limits = append(c.report.Limits, l.Limits()...)
 	}
 	c.report.Done, c.report.TookMS = true, time.Since(c.report.Began).Milliseconds()
@@ -217,16 +217,16 @@ func (c *check) answers(ctx context.Context) (string, error) {
 }
 
 func (c *check) wakes(ctx context.Context) (string, error) {
-	w, ok := c.phone.(phone.Waker)
-	if !ok {
+	w := c.phone.Waker
+	if w == nil {
 		return "", skip("its screen can't be switched on from here")
 	}
 	return "its screen is on", w.Wake(ctx)
 }
 
 func (c *check) settles(ctx context.Context) (string, error) {
-	s, ok := c.phone.(phone.Settler)
-	if !ok {
+	s := c.phone.Settler
+	if s == nil {
 		return "", skip("it has no settings that can be changed")
 	}
 	return "it stays on, and does not turn by itself", s.Settle(ctx)
@@ -264,8 +264,8 @@ func (c *check) picture(ctx context.Context) (string, error) {
 }
 
 func (c *check) clock(ctx context.Context) (string, error) {
-	k, ok := c.phone.(phone.Clock)
-	if !ok {
+	k := c.phone.Clock
+	if k == nil {
 		return "", skip("it tells no time")
 	}
 	before := time.Now()
@@ -284,9 +284,9 @@ func (c *check) clock(ctx context.Context) (string, error) {
 }
 
 func (c *check) log(ctx context.Context) (string, error) {
-	l, ok := c.phone.(phone.Logger)
-	k, ok2 := c.phone.(phone.Clock)
-	if !ok || !ok2 {
+	l := c.phone.Logger
+	k := c.phone.Clock
+	if l == nil || k == nil {
 		return "", skip("it has no log")
 	}
 	now, err := k.Now(ctx)
@@ -395,8 +395,8 @@ func (c *check) clear(ctx context.Context) (string, error) {
 }
 
 func (c *check) permissions(ctx context.Context) (string, error) {
-	p, ok := c.phone.(phone.Permissions)
-	if !ok {
+	p := c.phone.Permissions
+	if p == nil {
 		return "", skip("it knows no permissions")
 	}
 	has, err := p.Permitted(ctx, appID)
@@ -425,8 +425,8 @@ func (c *check) permissions(ctx context.Context) (string, error) {
 }
 
 func (c *check) turn(ctx context.Context) (string, error) {
-	s, ok := c.phone.(phone.Settings)
-	if !ok {
+	s := c.phone.Settings
+	if s == nil {
 		return "", skip("its screen can't be turned")
 	}
 	if err := s.Rotate(ctx, c.facts.Width < c.facts.Height); err != nil {
@@ -448,7 +448,7 @@ func (c *check) leave(ctx context.Context) (string, error) {
 	if c.there {
 		errs = append(errs, c.phone.Uninstall(ctx, appID))
 	}
-	if s, ok := c.phone.(phone.Settler); ok {
+	if s := c.phone.Settler; s != nil {
 		errs = append(errs, s.Unsettle(ctx))
 	}
 	errs = append(errs, c.phone.Press(ctx, phone.Home))

@@ -13,6 +13,7 @@ import (
 
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service"
+	"tessellant/internal/service/upkeep"
 	"tessellant/internal/store"
 )
 
@@ -70,7 +71,7 @@ func wholeBackup(f io.ReadSeeker) error {
 		if err != nil {
 			return fmt.Errorf("it was cut off: see the service's log (%w)", err)
 		}
-		if h.Name == service.BackupEnd {
+		if h.Name == upkeep.BackupEnd {
 			return nil
 		}
 	}
@@ -138,7 +139,7 @@ func (a *app) restore(ctx context.Context, path string, c houseConfig) (err erro
 		return err
 	}
 	defer bare.Close()
-	got, err := (&service.Service{Store: bare, Blobs: bl, Log: c.Log}).Restore(ctx, f)
+	got, err := service.New(service.Config{Store: bare, Blobs: bl, Log: c.Log}).Restore(ctx, f)
 	if err != nil {
 		return &exit{verdict.ExitNothingSaid, fmt.Errorf(doing, err)}
 	}

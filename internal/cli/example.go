@@ -18,7 +18,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/service"
+	"tessellant/internal/service/access"
 	"tessellant/internal/standin/backend"
 	"tessellant/internal/standin/phone"
 )
@@ -268,7 +268,7 @@ func keptKey(path string) (string, error) {
 	if err == nil {
 		return strings.TrimSpace(string(raw)), nil
 	}
-	key := service.NewKey()
+	key := access.NewKey()
 	return key, os.WriteFile(path, []byte(key+"\n"), 0o600)
 }
 

@@ -120,7 +120,7 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	}
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	svc := &service.Service{Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: Version, Reach: reach}
+	svc := service.New(service.Config{Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: Version, Reach: reach})
 	metrics.MustRegister(svc.Collector())
 	if h.Key, err = svc.FirstKey(ctx, c.Workspace, c.FirstKey); err != nil {
 		return nil, err

@@ -5,6 +5,7 @@
 package guard
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"runtime/debug"
@@ -54,4 +55,11 @@ func Caught(log *slog.Logger, work string, value any) *Panicked {
 	Panics.WithLabelValues(work).Inc()
 	log.Error("a panic was caught", "work", work, "panic", fmt.Sprintf("%.1000s", fmt.Sprint(value)), "stack", string(debug.Stack()))
 	return &Panicked{work, value}
+}
+
+// Warn logs that something did not work, unless ctx has ended: then that is why.
+func Warn(ctx context.Context, log *slog.Logger, what string, err error) {
+	if err != nil && ctx.Err() == nil {
+		log.Warn(what, "err", err)
+	}
 }

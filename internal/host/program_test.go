@@ -23,6 +23,7 @@ import (
 	"tessellant/internal/housetest"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 	standin "tessellant/internal/standin/phone"
 )
 
@@ -390,7 +391,7 @@ func TestAHostThatCanNotKeepProgramsApartRunsNone(t *testing.T) {
 	assert.Contains(t, p.Findings.V[0].What, "it runs no programs. bubblewrap is not installed")
 	_, _, err = b.StartRun(t.Context(), b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "shore-suite-py@newest"})
 	require.Error(t, err)
-	var no *service.Error
+	var no *refuse.Error
 	require.ErrorAs(t, err, &no)
 	assert.Contains(t, no.Findings[0].What, "can't run the package")
 }

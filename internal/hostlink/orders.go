@@ -4,11 +4,25 @@ package hostlink
 
 import (
 	"context"
+	"encoding/json"
 	"log/slog"
 	"time"
 
 	"tessellant/internal/guard"
 )
+
+// AnswerOrder answers an order as it comes over the bus.
+func AnswerOrder(ctx context.Context, data []byte, answer Answerer) []byte {
+	var o Order
+	r := Result{}
+	if err := json.Unmarshal(data, &o); err != nil {
+		r.Problem = "the order can't be read: " + err.Error()
+	} else {
+		r = answer(ctx, o)
+	}
+	raw, _ := json.Marshal(r)
+	return raw
+}
 
 // Guarded is an answerer that answers with the problem where carrying out an order panics. Every link serves orders through it.
 func Guarded(log *slog.Logger, answer Answerer) Answerer {

@@ -53,7 +53,7 @@ func LinkSubject(t *testing.T, elsewhere bool) hostlinktest.Subject {
 	defer apk.Close()
 	build, _, err := s.AddBuild(ctx, s.Who, service.Upload{Body: apk, Size: -1})
 	require.NoError(t, err)
-	x.Build, x.BuildSHA = service.BuildRef(build), build.SHA256
+	x.Build, x.BuildSHA = build.Ref(), build.SHA256
 	var pkg bytes.Buffer
 	require.NoError(t, testpkg.Pack(fstest.MapFS{testpkg.Entry: {Data: []byte("name: suite\nkind: script\n")}, "a.star": {Data: []byte("def test_a(p):\n    pass\n")}}, &pkg))
 	_, _, err = s.AddPackage(ctx, s.Who, service.Upload{Body: &pkg, Size: -1})
@@ -67,7 +67,7 @@ func LinkSubject(t *testing.T, elsewhere bool) hostlinktest.Subject {
 		require.NoError(t, err)
 	}
 	x.Order = func(ctx context.Context, o hostlink.Order) (hostlink.Result, error) {
-		return s.SendOrder(ctx, x.Host, o)
+		return s.Sessions.Orders.Send(ctx, x.Host, o)
 	}
 	x.Cases = func(h hostlink.Hold) map[string]verdict.Verdict {
 		cases, err := s.Store.Cases(ctx, h.AttemptID)

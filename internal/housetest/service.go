@@ -114,7 +114,7 @@ func StartServiceOn(t testing.TB, dsn string, messages bus.Bus) *Service {
 	dir := t.TempDir()
 	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
 	require.NoError(t, err)
-	s := &Service{Service: &service.Service{Store: st, Blobs: bl, Bus: messages, Log: Log(), Version: "test"}, DSN: dsn, Dir: dir}
+	s := &Service{Service: service.New(service.Config{Store: st, Blobs: bl, Bus: messages, Log: Log(), Version: "test"}), DSN: dsn, Dir: dir}
 	s.Key, err = s.FirstKey(ctx, "tests", "tsl_a_key_for_the_tests_alone")
 	require.NoError(t, err)
 	if s.Key == "" {

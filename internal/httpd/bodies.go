@@ -19,6 +19,7 @@ import (
 
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 )
 
 const (
@@ -96,7 +97,7 @@ func mediaType(r *http.Request, want string, bytes bool) error {
 	if said == "" {
 		said = "nothing of its type"
 	}
-	return &service.Error{Kind: service.Unsupported, Title: "read the request", Why: fmt.Sprintf("its body says %.100q; %s is what is taken here", said, want), Remedy: "send the header Content-Type: " + want}
+	return &refuse.Error{Kind: refuse.Unsupported, Title: "read the request", Why: fmt.Sprintf("its body says %.100q; %s is what is taken here", said, want), Remedy: "send the header Content-Type: " + want}
 }
 
 // patientBody reads a body that must keep coming.
@@ -162,7 +163,7 @@ func (jsonBody) Bind(c *echo.Context, target any) error {
 	case errors.As(err, &tooBig):
 		return err
 	case err != nil:
-		return &service.Error{Kind: service.CutOff, Title: "read the request", Why: "its body did not come whole: " + err.Error(), Remedy: "send it again"}
+		return &refuse.Error{Kind: refuse.CutOff, Title: "read the request", Why: "its body did not come whole: " + err.Error(), Remedy: "send it again"}
 	case len(raw) == 0:
 		return io.EOF
 	case strings.TrimSpace(string(raw)) == "null":
@@ -204,7 +205,7 @@ func required(raw []byte, t reflect.Type) string {
 }
 
 func badJSON(why string, args ...any) error {
-	return &service.Error{Kind: service.Invalid, Title: "read the request", Why: fmt.Sprintf(why, args...), Remedy: "send JSON as the API's description has it"}
+	return &refuse.Error{Kind: refuse.Invalid, Title: "read the request", Why: fmt.Sprintf(why, args...), Remedy: "send JSON as the API's description has it"}
 }
 
 // unreadable says in words what is wrong with a body.

@@ -14,6 +14,7 @@ import (
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 )
 
 // Door is where the W3C WebDriver remote end lies.
@@ -56,14 +57,14 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 		case call.Name == "New Session":
 			var err error
 			if who, err = s.Enter(r.Context(), key); err != nil {
-				refuse(w, w3c.SessionNotCreated, err)
+				deny(w, w3c.SessionNotCreated, err)
 				return nil
 			}
 		default:
 			var err error
 			if key != "" {
 				if workspace, err = s.Holder(r.Context(), key); err != nil {
-					refuse(w, w3c.InvalidSessionID, err)
+					deny(w, w3c.InvalidSessionID, err)
 					return nil
 				}
 			}
@@ -96,7 +97,7 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 			if key == "" {
 				var err error
 				if who, err = s.Enter(r.Context(), remoteend.KeyIn(body)); err != nil {
-					refuse(w, w3c.SessionNotCreated, err)
+					deny(w, w3c.SessionNotCreated, err)
 					return nil
 				}
 			}
@@ -109,8 +110,8 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 }
 
 // refuse says why a key will not do. The status asks for one, as clients that know of basic authentication expect.
-func refuse(w http.ResponseWriter, code w3c.Code, err error) {
-	var no *service.Error
+func deny(w http.ResponseWriter, code w3c.Code, err error) {
+	var no *refuse.Error
 	if !errors.As(err, &no) {
 		remoteend.Answer(w3c.Fail(w3c.UnknownError, "the key can't be looked at now; try again in a while")).Write(w)
 		return

@@ -52,7 +52,7 @@ func (e eventStream) VisitGetEventsResponse(w http.ResponseWriter) error {
 		}
 		return rc.Flush()
 	}
-	feed, workspace := &e.s.s.Feed, identity(e.ctx).WorkspaceID
+	feed, workspace := e.s.s.Feed, identity(e.ctx).WorkspaceID
 	place, hello := e.place, "retry: 1000\nevent: hello\ndata: {}\n\n"
 	if place == "" {
 		place = feed.Here()

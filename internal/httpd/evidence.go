@@ -18,6 +18,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
@@ -58,7 +59,7 @@ func attemptOf(n *int) (int, error) {
 		return 0, nil
 	}
 	if *n < 1 {
-		return 0, &service.Error{Kind: service.Invalid, Title: "find the attempt", Why: fmt.Sprintf("there is no attempt %d", *n), Remedy: "attempts are counted from 1"}
+		return 0, &refuse.Error{Kind: refuse.Invalid, Title: "find the attempt", Why: fmt.Sprintf("there is no attempt %d", *n), Remedy: "attempts are counted from 1"}
 	}
 	return *n, nil
 }
@@ -73,18 +74,18 @@ func (s *server) GetLog(ctx context.Context, q api.GetLogRequestObject) (api.Get
 	c := service.LogChoice{Choice: devicelog.Choice{Tag: text(q.Params.Tag), Text: text(q.Params.Text)}, Limit: 200, Near: q.Params.Near}
 	if l := q.Params.Level; l != nil {
 		if !l.Valid() {
-			return nil, &service.Error{Kind: service.Invalid, Title: title, Why: fmt.Sprintf("there is no level %q", *l), Remedy: "choose one of V D I W E F"}
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: title, Why: fmt.Sprintf("there is no level %q", *l), Remedy: "choose one of V D I W E F"}
 		}
 		c.Level = string(*l)[0]
 	}
 	if q.Params.Limit != nil {
 		if c.Limit = *q.Params.Limit; c.Limit < 1 || c.Limit > 1000 {
-			return nil, &service.Error{Kind: service.Invalid, Title: title, Why: "limit must be 1 to 1000", Remedy: "ask for less, and for the rest with from"}
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: title, Why: "limit must be 1 to 1000", Remedy: "ask for less, and for the rest with from"}
 		}
 	}
 	if q.Params.From != nil {
 		if c.From = *q.Params.From; c.From < 0 {
-			return nil, &service.Error{Kind: service.Invalid, Title: title, Why: "rows are counted from 0"}
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: title, Why: "rows are counted from 0"}
 		}
 	}
 	n, err := attemptOf(q.Params.Attempt)

@@ -34,6 +34,7 @@ import (
 	"tessellant/internal/blobs"
 	"tessellant/internal/guard"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 )
 
 // Prefix is where the REST routes lie.
@@ -184,7 +185,7 @@ func enter(s *service.Service) echo.MiddlewareFunc {
 			ctx := r.Context()
 			key, hasKey := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 			if !hasKey && sameOrigin.Check(r) != nil {
-				return &service.Error{Kind: service.Foreign, Title: "do that", Why: "another site's page asked for it", Remedy: "open the console at the service's own address"}
+				return &refuse.Error{Kind: refuse.Foreign, Title: "do that", Why: "another site's page asked for it", Remedy: "open the console at the service's own address"}
 			}
 			switch {
 			case forHosts(c.Path()):
@@ -241,7 +242,7 @@ func measure(took *prometheus.HistogramVec, log *slog.Logger) echo.MiddlewareFun
 	}
 }
 
-var statusOf = map[service.Kind]int{service.NotFound: 404, service.Invalid: 400, service.Refused: 422, service.TooLarge: 413, service.CutOff: 400, service.Denied: 401, service.Foreign: 403, service.Outdated: 426, service.Unsupported: 415, service.Unavailable: 503}
+var statusOf = map[refuse.Kind]int{refuse.NotFound: 404, refuse.Invalid: 400, refuse.Refused: 422, refuse.TooLarge: 413, refuse.CutOff: 400, refuse.Denied: 401, refuse.Foreign: 403, refuse.Outdated: 426, refuse.Unsupported: 415, refuse.Unavailable: 503}
 
 func problem(kind string, status int, title, detail, remedy string) api.Problem {
 	return api.Problem{Type: "urn:tessellant:problem:" + kind, Status: status, Title: title, Detail: &detail, Remedy: &remedy}
@@ -264,7 +265,7 @@ func answerError(c *echo.Context, log *slog.Logger, err error) {
 		return
 	}
 	p := api.Problem{Type: "about:blank", Title: "the service failed", Status: http.StatusInternalServerError}
-	var se *service.Error
+	var se *refuse.Error
 	var he *echo.HTTPError
 	var coder echo.HTTPStatusCoder
 	var tooBig *http.MaxBytesError

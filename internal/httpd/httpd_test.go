@@ -384,7 +384,7 @@ func TestListsArePagedByKey(t *testing.T) {
 func TestAnotherWorkspaceSeesNothingOfThisOne(t *testing.T) {
 	ctx, d := context.Background(), open(t)
 	b := d.addKelpline()
-	other := &service.Service{Store: d.Store}
+	other := service.New(service.Config{Store: d.Store})
 	key, err := other.FirstKey(ctx, "others", "tsl_the_key_of_somebody_else")
 	require.NoError(t, err)
 	resp, raw := d.do("GET", "/api/v1/builds/"+b.Id, key, nil)

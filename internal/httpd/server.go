@@ -11,6 +11,7 @@ import (
 	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
@@ -155,7 +156,7 @@ func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Cases), Findings: findings(service.PlanFindings(p.Findings))}
+	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Cases), Findings: findings(refuse.PlanFindings(p.Findings))}
 	for _, d := range p.Devices {
 		o.Devices = append(o.Devices, d.Facts.Serial)
 	}
@@ -188,11 +189,11 @@ func (s *server) ListRuns(ctx context.Context, q api.ListRunsRequestObject) (api
 	choice := service.RunChoice{Build: text(q.Params.Build), Package: text(q.Params.Package)}
 	if v := q.Params.Verdict; v != nil {
 		if !v.Valid() {
-			return nil, &service.Error{Kind: service.Invalid, Title: "list the runs", Why: fmt.Sprintf("there is no verdict %q", *v), Remedy: "choose one of crashed, failed, expired, invalid, lost, stopped, flaky, passed, skipped"}
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: "list the runs", Why: fmt.Sprintf("there is no verdict %q", *v), Remedy: "choose one of crashed, failed, expired, invalid, lost, stopped, flaky, passed, skipped"}
 		}
 		choice.Verdict = verdict.Verdict(*v)
 	}
-	rows, next, err := s.s.Runs(ctx, identity(ctx), choice, text(q.Params.After), limit)
+	rows, next, err := s.s.ListRuns(ctx, identity(ctx), choice, text(q.Params.After), limit)
 	return api.ListRuns200JSONResponse{Items: each(rows, runOut), Next: some(next)}, err
 }
 
@@ -258,7 +259,7 @@ func limitOf(p *int) (int, error) {
 		return 50, nil
 	}
 	if *p < 1 || *p > 200 {
-		return 0, &service.Error{Kind: service.Invalid, Title: "list", Why: "limit must be 1 to 200", Remedy: "ask for less, and for the next page with after"}
+		return 0, &refuse.Error{Kind: refuse.Invalid, Title: "list", Why: "limit must be 1 to 200", Remedy: "ask for less, and for the next page with after"}
 	}
 	return *p, nil
 }
@@ -279,8 +280,8 @@ func counts(c verdict.Counts) map[string]int {
 	return out
 }
 
-func findings(in []service.Finding) []api.Finding {
-	return each(in, func(f service.Finding) api.Finding {
+func findings(in []refuse.Finding) []api.Finding {
+	return each(in, func(f refuse.Finding) api.Finding {
 		o := api.Finding{Level: api.FindingLevel(f.Level), Device: some(f.Device), File: some(f.File), What: f.What, Remedy: f.Remedy}
 		if f.Line > 0 {
 			o.Line = &f.Line
@@ -291,7 +292,7 @@ func findings(in []service.Finding) []api.Finding {
 
 func buildOut(b store.Build) api.Build {
 	f := b.Facts.V
-	return api.Build{Id: b.ID, Ref: service.BuildRef(b), AppId: b.AppID, Label: f.Label, Platform: b.Platform, VersionName: b.VersionName, VersionCode: b.VersionCode,
+	return api.Build{Id: b.ID, Ref: b.Ref(), AppId: b.AppID, Label: f.Label, Platform: b.Platform, VersionName: b.VersionName, VersionCode: b.VersionCode,
 		MinApi: f.MinAPI, TargetApi: f.TargetAPI, Permissions: full(f.Permissions), Abis: full(f.ABIs), Size: b.Size, Sha256: b.SHA256, Filename: b.Filename,
 		Created: b.Created, HasIcon: b.IconKey != "", Debuggable: f.Debuggable, MinCode: some(f.MinCode), TargetCode: some(f.TargetCode), Findings: BuildFindings(f.Findings)}
 }
@@ -308,8 +309,8 @@ func BuildFindings(in []appfile.Finding) *[]api.Finding {
 }
 
 func packageOut(p store.Package) api.Package {
-	o := api.Package{Id: p.ID, Ref: service.PackageRef(p), Name: p.Name, Revision: p.Revision, Kind: p.Kind, About: p.About, Size: p.Size, Sha256: p.SHA256, Created: p.Created,
-		Cases: []api.Case{}, Inputs: []api.Input{}, Findings: findings(service.PackageFindings(p.Findings.V))}
+	o := api.Package{Id: p.ID, Ref: p.Ref(), Name: p.Name, Revision: p.Revision, Kind: p.Kind, About: p.About, Size: p.Size, Sha256: p.SHA256, Created: p.Created,
+		Cases: []api.Case{}, Inputs: []api.Input{}, Findings: findings(refuse.PackageFindings(p.Findings.V))}
 	if g := p.Program.V; g != nil {
 		x := api.Program{Run: g.Run, Needs: []string{}, Results: g.Results, Prepare: someOf(len(g.Prepare), g.Prepare)}
 		for _, n := range g.Needs {
@@ -330,7 +331,7 @@ func runOut(v service.RunView) api.Run {
 	o := api.Run{Id: v.ID, Build: v.Request.V.Build, BuildId: v.BuildID, Package: v.Request.V.Package, PackageId: v.PackageID, Where: full(v.Request.V.Where),
 		Devices: full(v.Request.V.Devices), LimitSeconds: v.LimitSeconds, Created: v.Created, Done: v.Ended.Valid, Verdict: verdictOut(v.Verdict),
 		Sentence: report.Sentence(v.Verdicts), Counts: counts(verdict.Count(v.Verdicts...)), Stages: v.Stages, CaseNames: full(v.CaseNames), Legs: each(v.Legs, legSummary),
-		Findings: findings(service.PlanFindings(v.Findings.V))}
+		Findings: findings(refuse.PlanFindings(v.Findings.V))}
 	if v.Ended.Valid {
 		o.Ended = &v.Ended.Time
 	}

@@ -21,7 +21,7 @@ func (s *server) ListSessions(ctx context.Context, q api.ListSessionsRequestObje
 		return nil, err
 	}
 	f := store.SessionFilter{Group: text(q.Params.Group), Serial: text(q.Params.Device), Going: q.Params.Going != nil && *q.Params.Going}
-	rows, next, open, waiting, err := s.s.Sessions(ctx, identity(ctx), f, text(q.Params.After), limit)
+	rows, next, open, waiting, err := s.s.ListSessions(ctx, identity(ctx), f, text(q.Params.After), limit)
 	return api.ListSessions200JSONResponse{Items: each(rows, sessionOut), Next: some(next), Open: open, Waiting: waiting}, err
 }
 

@@ -10,41 +10,62 @@ import (
 	"time"
 
 	"tessellant/internal/guard"
+	"tessellant/internal/service/feed"
+	"tessellant/internal/service/runs"
 	"tessellant/internal/store"
 )
 
+const (
+	followGathers = 100 * time.Millisecond // changes of one run that come so close are told as one
+	followLooks   = 5 * time.Second        // at runs and devices that other processes may have changed
+	followRests   = 4                      // as long as reading the changes took
+	followAgain   = time.Second            // after changes could not be read
+)
+
+// follower remembers how things stood when they were told last.
+type follower struct {
+	*Service
+	told    map[string]*told // runs and sessions that go on as far as the watchers know
+	devices map[string]string
+}
+
+// told is how a run, or a session, stood.
+type told struct {
+	workspace string
+	session   bool
+	legs      map[string]string // how each stood; "": the whole
+}
+
 // Follow reads what has changed and tells it, until ctx ends.
 func (s *Service) Follow(ctx context.Context) {
-	f := &s.Feed
-	f.mu.Lock()
-	f.ready()
-	f.mu.Unlock()
-	look := time.NewTicker(feedLooks)
+	go s.Feed.Share(ctx, s.Log)
+	f := &follower{Service: s, told: map[string]*told{}, devices: map[string]string{}}
+	look := time.NewTicker(followLooks)
 	defer look.Stop()
 	gather := time.NewTimer(0)
 	defer gather.Stop()
 	took := time.Duration(0) // to read what had changed last
 	for {
 		select {
-		case <-f.wake:
+		case <-s.Feed.Woken():
 		case <-look.C:
-			s.warn(ctx, "runs that go on can't be looked at", guard.Do(s.Log, guard.Loop, func() error { return s.lookAround(ctx) }))
+			guard.Warn(ctx, s.Log, "runs that go on can't be looked at", guard.Do(s.Log, guard.Loop, func() error { return f.lookAround(ctx) }))
 		case <-ctx.Done():
 			return
 		}
-		gather.Reset(max(feedGathers, min(feedRests*took, feedLooks))) // a run of very many cases is read less often
+		gather.Reset(max(followGathers, min(followRests*took, followLooks))) // a run of very many cases is read less often
 		select {
 		case <-gather.C:
 		case <-ctx.Done():
 			return
 		}
 		start := time.Now()
-		err := guard.Do(s.Log, guard.Loop, func() error { return s.tellChanges(ctx) })
+		err := guard.Do(s.Log, guard.Loop, func() error { return f.tellChanges(ctx) })
 		took = time.Since(start)
 		if err != nil {
-			s.warn(ctx, "changes can't be told yet", err)
+			guard.Warn(ctx, s.Log, "changes can't be told yet", err)
 			select {
-			case <-time.After(feedAgain):
+			case <-time.After(followAgain):
 			case <-ctx.Done():
 			}
 		}
@@ -53,71 +74,72 @@ func (s *Service) Follow(ctx context.Context) {
 
 // lookAround takes all runs that go on, and the devices, as changed: what another
 // process did is told too, only later.
-func (s *Service) lookAround(ctx context.Context) error {
-	s.Feed.devicesChanged()
-	runs, err := s.Store.RunsGoing(ctx)
+func (f *follower) lookAround(ctx context.Context) error {
+	f.Feed.DevicesChanged()
+	runs, err := f.Store.RunsGoing(ctx)
 	if err != nil {
 		return err
 	}
-	sessions, err := s.Store.SessionsGoing(ctx)
+	sessions, err := f.Store.SessionsGoing(ctx)
 	if err != nil {
 		return err
 	}
-	holds, err := s.Store.ActiveHolds(ctx, "")
+	holds, err := f.Store.ActiveHolds(ctx, "")
 	if err != nil {
 		return err
 	}
 	for _, r := range runs {
-		s.Feed.runChanged(r.WorkspaceID, r.ID, "")
+		f.Feed.RunChanged(r.WorkspaceID, r.ID, "")
 	}
 	for _, r := range sessions {
-		s.Feed.sessionChanged(r.WorkspaceID, r.ID)
+		f.Feed.SessionChanged(r.WorkspaceID, r.ID)
 	}
-	for id, t := range s.Feed.told { // what went on when it was last told may have ended, in whichever process
+	for id, t := range f.told { // what went on when it was last told may have ended, in whichever process
 		if t.session {
-			s.Feed.sessionChanged(t.workspace, id)
+			f.Feed.SessionChanged(t.workspace, id)
 		} else {
-			s.Feed.runChanged(t.workspace, id, "")
+			f.Feed.RunChanged(t.workspace, id, "")
 		}
 	}
 	goOn := map[string]bool{}
 	for _, h := range holds {
 		goOn[h.AttemptID] = true
 	}
-	s.Feed.onlyThese(goOn)
+	f.Feed.OnlyThese(goOn)
 	return nil
 }
 
-func (s *Service) tellChanges(ctx context.Context) error {
-	f := &s.Feed
-	f.mu.Lock()
-	dirty, devices, outside := f.dirty, f.devices, f.outside
-	f.dirty, f.devices, f.outside = map[string]*dirtyRun{}, false, map[string]string{}
-	f.mu.Unlock()
+func (f *follower) tellChanges(ctx context.Context) error {
+	changed := f.Feed.Take()
 	var failed []error
-	if err := s.tellSessions(ctx, maps.Clone(outside)); err != nil {
+	if err := f.tellSessions(ctx, maps.Clone(changed.Sessions)); err != nil {
 		failed = append(failed, err)
-		for id, workspace := range outside {
-			f.sessionChanged(workspace, id)
+		for id, workspace := range changed.Sessions {
+			f.Feed.SessionChanged(workspace, id)
 		}
 	}
-	for id, d := range dirty {
-		err := s.tellRun(ctx, id, d)
+	for id, d := range changed.Runs {
+		err := f.tellRun(ctx, id, d)
 		if errors.Is(err, store.ErrNotFound) {
 			delete(f.told, id) // it was removed
 			continue
 		}
 		if err != nil { // its end, too, must be told: it is changed still
 			failed = append(failed, err)
-			for leg := range d.legs {
-				f.runChanged(d.workspace, id, leg)
+			for leg := range d.Legs {
+				f.Feed.RunChanged(d.Workspace, id, leg)
 			}
 		}
 	}
-	if devices {
-		if err := s.tellDevices(ctx); err != nil {
+	for _, c := range changed.Content {
+		if err := f.tellContent(ctx, c); err != nil {
 			failed = append(failed, err)
-			f.devicesChanged()
+		}
+	}
+	if changed.Devices {
+		if err := f.tellDevices(ctx); err != nil {
+			failed = append(failed, err)
+			f.Feed.DevicesChanged()
 		}
 	}
 	if len(failed) > 0 {
@@ -127,53 +149,53 @@ func (s *Service) tellChanges(ctx context.Context) error {
 }
 
 // tellRun tells those legs of a run that stand otherwise than when they were last told.
-func (s *Service) tellRun(ctx context.Context, id string, d *dirtyRun) error {
-	r, err := s.Store.RunByID(ctx, d.workspace, id)
+func (f *follower) tellRun(ctx context.Context, id string, d *feed.Dirty) error {
+	r, err := f.Store.RunByID(ctx, d.Workspace, id)
 	if err != nil {
 		return err
 	}
-	wanted := d.legs
+	wanted := d.Legs
 	if wanted[""] {
 		wanted = nil
 	}
-	v, err := s.view(ctx, r, wanted)
+	v, err := f.Runs.View(ctx, r, wanted)
 	if err != nil {
 		return err
 	}
-	t := s.Feed.told[id]
+	t := f.told[id]
 	if t == nil {
-		t = &toldRun{workspace: r.WorkspaceID, legs: map[string]string{}}
-		s.Feed.told[id] = t
+		t = &told{workspace: r.WorkspaceID, legs: map[string]string{}}
+		f.told[id] = t
 	}
-	told := t.legs
-	var changed []LegView
+	stood := t.legs
+	var changed []runs.LegView
 	for _, l := range v.Legs {
 		state := fmt.Sprint(l.Stage, l.Verdict, l.Message, l.Attempts, l.NowCase, l.Cases, l.Stop, l.RanOn, l.Place)
-		if told[l.ID] != state {
-			told[l.ID] = state
+		if stood[l.ID] != state {
+			stood[l.ID] = state
 			changed = append(changed, l)
 		}
 	}
 	over := fmt.Sprint("ended ", r.Ended.Valid)
-	if len(changed) == 0 && told[""] == over {
+	if len(changed) == 0 && stood[""] == over {
 		return nil
 	}
-	told[""] = over
+	stood[""] = over
 	if r.Ended.Valid {
-		delete(s.Feed.told, id)
+		delete(f.told, id)
 	}
 	v.Legs = changed
-	s.Feed.add("run", r.WorkspaceID, "", v)
+	f.Feed.Add("run", r.WorkspaceID, "", v, v.Weight())
 	return nil
 }
 
 // tellSessions tells those of the sessions (id → workspace) that stand otherwise than when they were last told. However many they are, they
 // are read together, but for those that have just ended.
-func (s *Service) tellSessions(ctx context.Context, changed map[string]string) error {
+func (f *follower) tellSessions(ctx context.Context, changed map[string]string) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	going, err := s.Store.SessionsGoing(ctx)
+	going, err := f.Store.SessionsGoing(ctx)
 	if err != nil {
 		return err
 	}
@@ -185,9 +207,9 @@ func (s *Service) tellSessions(ctx context.Context, changed map[string]string) e
 		}
 	}
 	for id, workspace := range changed {
-		r, err := s.Store.SessionByID(ctx, workspace, id)
+		r, err := f.Store.SessionByID(ctx, workspace, id)
 		if errors.Is(err, store.ErrNotFound) {
-			delete(s.Feed.told, id)
+			delete(f.told, id)
 			continue
 		}
 		if err != nil {
@@ -195,36 +217,52 @@ func (s *Service) tellSessions(ctx context.Context, changed map[string]string) e
 		}
 		rows = append(rows, r)
 	}
-	views, err := s.sessionViews(ctx, rows)
+	views, err := f.Sessions.Views(ctx, rows)
 	for _, v := range views {
 		state := fmt.Sprint(v.Stage, v.Verdict, v.Message, v.NowCase, v.Cases, v.Stop, v.Serial, v.Place, v.Inferred)
-		if t := s.Feed.told[v.ID]; t != nil && t.legs[""] == state {
+		if t := f.told[v.ID]; t != nil && t.legs[""] == state {
 			continue
 		}
-		s.Feed.told[v.ID] = &toldRun{workspace: v.WorkspaceID, session: true, legs: map[string]string{"": state}}
+		f.told[v.ID] = &told{workspace: v.WorkspaceID, session: true, legs: map[string]string{"": state}}
 		if v.Stage == "done" {
-			delete(s.Feed.told, v.ID)
+			delete(f.told, v.ID)
 		}
-		s.Feed.add("session", v.WorkspaceID, "", v)
+		f.Feed.Add("session", v.WorkspaceID, "", v, 0)
 	}
 	return err
 }
 
-func (s *Service) tellDevices(ctx context.Context) error {
-	all, err := s.Store.Devices(ctx, "", 0)
+// tellContent tells of a build or a package that another process took in.
+func (f *follower) tellContent(ctx context.Context, c feed.Content) error {
+	if c.Kind == "build" {
+		b, err := f.Store.BuildByID(ctx, c.Workspace, c.ID)
+		if err == nil {
+			f.Feed.Add(c.Kind, c.Workspace, "", b, 0)
+		}
+		return err
+	}
+	p, err := f.Store.PackageByID(ctx, c.Workspace, c.ID)
+	if err == nil {
+		f.Feed.Add(c.Kind, c.Workspace, "", p, 0)
+	}
+	return err
+}
+
+func (f *follower) tellDevices(ctx context.Context) error {
+	all, err := f.Store.Devices(ctx, "", 0)
 	if err != nil {
 		return err
 	}
 	var changed []store.Device
 	for _, d := range all {
 		state := fmt.Sprint(d.Standing(), d.Overdue, d.Quarantined.Valid, d.QuarantineWhy, d.Facts.V)
-		if s.Feed.toldDevices[d.Serial] != state {
-			s.Feed.toldDevices[d.Serial] = state
+		if f.devices[d.Serial] != state {
+			f.devices[d.Serial] = state
 			changed = append(changed, d)
 		}
 	}
 	if len(changed) > 0 {
-		s.Feed.add("device", "", "", changed)
+		f.Feed.Add("device", "", "", changed, len(changed)*feed.OneWeighs)
 	}
 	return nil
 }

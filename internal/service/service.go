@@ -1,128 +1,79 @@
-// Package service holds the use cases: access, builds, packages, devices, runs,
-// and the dispatcher.
+// Package service is the use cases, room by room, put together.
 //
-// It knows nothing of HTTP: callers give an Identity and values, and get rows or
-// an *Error that says what was tried, why not, and what to do. A Service is also
-// the hostlink.Link of the hosts it is in one process with.
+//	access    who asks              content   builds and packages     runs, sessions   what is done with them
+//	fleet     hosts and devices     evidence  what was gathered       feed             what changes
+//	orders    the way to hosts      queue, specs, upkeep, refuse, paging
+//
+// It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
+// not, and what to do.
 package service
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
-	"sync"
 	"time"
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
-	"tessellant/internal/core/foreign"
-	"tessellant/internal/core/planning"
-	"tessellant/internal/core/testpkg"
+	"tessellant/internal/service/access"
+	"tessellant/internal/service/content"
+	"tessellant/internal/service/evidence"
+	"tessellant/internal/service/feed"
+	"tessellant/internal/service/fleet"
+	"tessellant/internal/service/orders"
+	"tessellant/internal/service/queue"
+	"tessellant/internal/service/runs"
+	"tessellant/internal/service/sessions"
+	"tessellant/internal/service/specs"
+	"tessellant/internal/service/upkeep"
 	"tessellant/internal/store"
 )
 
-// Service is the use cases over what keeps the records and the bytes.
+// Config is what a service needs.
+type Config struct {
+	Store           *store.Store
+	Blobs           *blobs.Store
+	Bus             bus.Bus
+	Log             *slog.Logger
+	Version         string
+	MaxBuild        int64         // bytes of an upload; 0: 4 GiB
+	QuarantineLasts time.Duration // how long a device that quarantined itself rests before a check can release it; 0: a minute
+	Reach           fleet.Reach   // how hosts in other processes reach the bus
+}
+
+// Service is all rooms. What each can do, the service can.
 type Service struct {
-	Store    *store.Store
-	Blobs    *blobs.Store
-	Bus      bus.Bus
-	Log      *slog.Logger
-	Version  string
-	MaxBuild int64 // bytes of an upload; 0: 4 GiB
-	Feed     Feed  // what changes, for those who watch
-	// QuarantineLasts is how long a device that quarantined itself rests before a check can release it; 0: a minute.
-	QuarantineLasts time.Duration
-	logs            logShelf
-	linked          sync.Once
-	links           *link
-	door            door
-	queue           queue
-	readers         sync.Once
-	reads           chan struct{}
-	// Reach is how hosts in other processes reach the bus.
-	Reach Reach
+	Store   *store.Store
+	Blobs   *blobs.Store
+	Bus     bus.Bus
+	Log     *slog.Logger
+	Version string
+	Feed    *feed.Feed
+
+	*access.Access
+	*content.Content
+	*runs.Runs
+	*sessions.Sessions
+	*evidence.Evidence
+	*fleet.Fleet
+	*upkeep.Upkeep
 }
 
-// Reach is where the bus is for hosts in other processes.
-type Reach struct {
-	External string // a server of somebody's: its URL
-	Address  string // a server of our own: where it listens
-	Secret   bus.Secret
-}
-
-// Kind sorts errors by what the caller may do.
-type Kind string
-
-const (
-	NotFound Kind = "not-found"
-	Invalid  Kind = "invalid"   // the request makes no sense
-	Refused  Kind = "refused"   // it makes sense, and can't be done: see the findings
-	TooLarge Kind = "too-large" // the upload
-	CutOff   Kind = "cut-off"   // the upload did not come whole
-	Denied   Kind = "denied"    // no key, or not this key
-	Foreign  Kind = "foreign"   // a page of another site asked for it
-	Outdated Kind = "outdated"  // host and service speak different protocols
-
-	Unsupported Kind = "unsupported" // a body of a kind that is not taken here
-	Unavailable Kind = "unavailable" // not now: later it may be
-)
-
-// Finding is what is wrong, for people: a package's, a plan's.
-type Finding struct {
-	Level, Device, File string
-	Line                int
-	What, Remedy        string
-}
-
-// Error is a refusal for the person who will read it.
-type Error struct {
-	Kind     Kind
-	Title    string // what was tried
-	Why      string
-	Remedy   string
-	Findings []Finding
-}
-
-func (e *Error) Error() string {
-	s := e.Title + ": " + e.Why
-	if e.Remedy != "" {
-		s += "; " + e.Remedy
-	}
+// New puts a service together.
+func New(c Config) *Service {
+	f := &feed.Feed{Bus: c.Bus}
+	o := &orders.Orders{Store: c.Store, Bus: c.Bus, Log: c.Log}
+	sp := &specs.Specs{Store: c.Store}
+	q := &queue.Queue{Store: c.Store}
+	s := &Service{Store: c.Store, Blobs: c.Blobs, Bus: c.Bus, Log: c.Log, Version: c.Version, Feed: f}
+	s.Access = &access.Access{Store: c.Store, Log: c.Log}
+	s.Content = content.New(c.Store, c.Blobs, c.Log, f, c.MaxBuild)
+	s.Sessions = &sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o}
+	s.Runs = &runs.Runs{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
+	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
+	s.Fleet = &fleet.Fleet{Store: c.Store, Blobs: c.Blobs, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Sessions: s.Sessions, Orders: o, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
+	s.Upkeep = &upkeep.Upkeep{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Version: c.Version}
 	return s
-}
-
-// maxWhy is how many bytes a reason may have: what somebody sent may stand in it.
-const maxWhy = 4 << 10
-
-func fail(kind Kind, title, remedy, why string, args ...any) *Error {
-	return &Error{Kind: kind, Title: title, Why: foreign.Fit(fmt.Sprintf(why, args...), maxWhy), Remedy: remedy}
-}
-
-// notFound turns the store's ErrNotFound into one that says what was looked for.
-func notFound(err error, what, ref, remedy string) error {
-	if errors.Is(err, store.ErrNotFound) {
-		return fail(NotFound, "find the "+what, remedy, "there is no %s %.200q in this workspace", what, ref)
-	}
-	return err
-}
-
-// PlanFindings gives what was found with a plan.
-func PlanFindings(in []planning.Finding) []Finding {
-	out := make([]Finding, 0, len(in))
-	for _, f := range in {
-		out = append(out, Finding{Level: string(f.Level), Device: f.Device, What: f.What, Remedy: f.Remedy})
-	}
-	return out
-}
-
-// PackageFindings gives what was found with a package.
-func PackageFindings(in []testpkg.Finding) []Finding {
-	out := make([]Finding, 0, len(in))
-	for _, f := range in {
-		out = append(out, Finding{Level: f.Level, File: f.File, Line: f.Line, What: f.What, Remedy: f.Remedy})
-	}
-	return out
 }
 
 // Ready says whether the service can do its work: whether the database answers.

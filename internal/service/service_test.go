@@ -26,6 +26,8 @@ import (
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
+	"tessellant/internal/service/access"
+	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
@@ -392,7 +394,7 @@ func TestInputsGoToTheHostAndSecretsNowhereElse(t *testing.T) {
 			q := q
 			c.change(&q)
 			_, _, err := d.StartRun(ctx, d.Who, q)
-			var e *service.Error
+			var e *refuse.Error
 			require.ErrorAs(t, err, &e)
 			assert.Contains(t, e.Why, c.why)
 			assert.NotEmpty(t, e.Remedy)
@@ -408,9 +410,9 @@ func TestADeviceWhoseHostIsSilentIsAway(t *testing.T) {
 	assert.Equal(t, "away", ds[0].Standing().State)
 	assert.Contains(t, ds[0].Standing().Why, "gone silent")
 	_, _, err = d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "suite@1"})
-	var e *service.Error
+	var e *refuse.Error
 	require.ErrorAs(t, err, &e)
-	assert.Equal(t, service.Refused, e.Kind)
+	assert.Equal(t, refuse.Refused, e.Kind)
 	assert.Contains(t, e.Findings[0].What, "gone silent")
 }
 
@@ -421,7 +423,7 @@ func TestTwoAppsOfOneNameKeepApart(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, isNew)
 	assert.Equal(t, "net.kelpline.app", b.AppID)
-	assert.Equal(t, "net.kelpline.app/android@231", service.BuildRef(b))
+	assert.Equal(t, "net.kelpline.app/android@231", b.Ref())
 	first, err := d.Build(ctx, d.Who, "kelpline/android@newest")
 	require.NoError(t, err)
 	assert.Equal(t, "org.kelpline.app", first.AppID)
@@ -434,7 +436,7 @@ func TestTheFirstKeyIsMadeOnce(t *testing.T) {
 	assert.Empty(t, key, "there is one")
 	_, err = d.FirstKey(ctx, "tests", "short")
 	assert.ErrorContains(t, err, "shorter than 20")
-	given := service.NewKey()
+	given := access.NewKey()
 	key, err = d.FirstKey(ctx, "tests", given)
 	require.NoError(t, err)
 	assert.Equal(t, given, key)
@@ -447,7 +449,7 @@ func TestTheFirstKeyIsMadeOnce(t *testing.T) {
 	defer db.Close()
 	require.NoError(t, db.Select(&kept, "SELECT concat(hex(hash), name) FROM access_keys"))
 	for _, k := range kept {
-		assert.NotContains(t, strings.ToLower(k), strings.TrimPrefix(given, service.KeyPrefix))
+		assert.NotContains(t, strings.ToLower(k), strings.TrimPrefix(given, access.KeyPrefix))
 	}
 }
 

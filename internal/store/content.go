@@ -5,6 +5,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -226,3 +227,9 @@ func (s *Store) Artifacts(ctx context.Context, attempt string) (out []Artifact, 
 	err = s.db.SelectContext(ctx, &out, "SELECT * FROM artifacts WHERE attempt_id = ? ORDER BY name", attempt)
 	return out, err
 }
+
+// Ref is the short, stable name of a build.
+func (b Build) Ref() string { return fmt.Sprintf("%s/%s@%d", b.Slug, b.Platform, b.VersionCode) }
+
+// Ref is the short, stable name of a package's revision.
+func (p Package) Ref() string { return fmt.Sprintf("%s@%d", p.Name, p.Revision) }

@@ -143,15 +143,7 @@ func (s *joined) answer(serve hostlink.Answerer, log *slog.Logger) {
 		return
 	}
 	stop, err := s.bus.Answer(bus.Commands(s.Name), func(ctx context.Context, data []byte) []byte {
-		var o hostlink.Order
-		r := hostlink.Result{}
-		if err := json.Unmarshal(data, &o); err != nil {
-			r.Problem = "the order can't be read: " + err.Error()
-		} else {
-			r = serve(ctx, o)
-		}
-		raw, _ := json.Marshal(r)
-		return raw
+		return hostlink.AnswerOrder(ctx, data, serve)
 	})
 	if err != nil {
 		log.Warn("sessions on this host can't be reached", "err", err)

@@ -1,0 +1,302 @@
+package evidence
+
+// The device's log of an attempt, read in windows by an index.
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/guard"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/store"
+)
+
+// LogChoice says which rows of a log are wanted: From, or those about the moment Near.
+type LogChoice struct {
+	devicelog.Choice
+	From, Limit int
+	Near        *int64 // ms on the attempt's clock
+}
+
+// LogLine is one line of a log.
+type LogLine struct {
+	Row, Line int // from 0
+	At        int64
+	Level     string
+	PID       int
+	Tag, Text string
+	Crash     bool
+}
+
+// LogWindow is some rows of a log.
+type LogWindow struct {
+	Rows, From int
+	Near       *int // the row at the moment that was asked for; -1: before the first
+	Lines      []LogLine
+}
+
+const maxLogLine = 16 << 10 // bytes of a line that are shown
+
+// DeviceLog reads a window of the device's log.
+func (s *Evidence) DeviceLog(ctx context.Context, who store.Identity, leg string, attempt int, c LogChoice) (w LogWindow, err error) {
+	l, err := s.log(ctx, who, leg, attempt)
+	if err != nil {
+		return w, err
+	}
+	rows, err := l.choose(ctx, s, c.Choice)
+	if err != nil {
+		return w, err
+	}
+	w.Rows, w.From = l.index.Lines(), c.From
+	if rows != nil {
+		w.Rows = len(*rows)
+	}
+	line := func(row int) int {
+		if rows != nil {
+			return int((*rows)[row])
+		}
+		return row
+	}
+	if c.Near != nil {
+		var in []uint32
+		if rows != nil {
+			in = *rows
+			if in == nil {
+				in = []uint32{}
+			}
+		}
+		near := l.index.Near(*c.Near, in)
+		w.Near, w.From = &near, max(near-c.Limit/2, 0)
+	}
+	to := min(w.From+c.Limit, w.Rows)
+	if w.From >= to {
+		return w, nil
+	}
+	at := s.Blobs.At(ctx, l.file.BlobKey, l.file.Size)
+	buf := make([]byte, maxLogLine)
+	for row := w.From; row < to; row++ {
+		n := line(row)
+		begin, end := l.index.Span(n)
+		text := buf[:min(end-begin, maxLogLine)]
+		if _, err := at.ReadAt(text, begin); err != nil {
+			return w, err
+		}
+		x := LogLine{Row: row, Line: n, At: l.index.At(n), Text: strings.ToValidUTF8(strings.TrimRight(string(text), "\r\n"), "\uFFFD"), Crash: slices.Contains(l.index.Crashes, n)}
+		if p, ok := devicelog.Parse(x.Text, l.year); ok {
+			x.Level, x.PID, x.Tag, x.Text = string(p.Level), p.PID, p.Tag, p.Text
+		}
+		w.Lines = append(w.Lines, x)
+	}
+	return w, nil
+}
+
+// LogOverview is what a log holds.
+type LogOverview struct {
+	Lines             int
+	Size              int64
+	Aligned           bool
+	SliceMS           int64
+	Density, Warnings []int
+	Tags              []devicelog.TagCount
+	Crashes           []int64 // ms on the attempt's clock
+}
+
+// LogOverview says what the device's log holds.
+func (s *Evidence) LogOverview(ctx context.Context, who store.Identity, leg string, attempt int) (o LogOverview, err error) {
+	l, err := s.log(ctx, who, leg, attempt)
+	if err != nil {
+		return o, err
+	}
+	o = LogOverview{Lines: l.index.Lines(), Size: l.index.Size, Aligned: l.aligned, Tags: l.index.Common(200)}
+	o.SliceMS, o.Density, o.Warnings = l.index.Density(240)
+	for _, n := range l.index.Crashes {
+		o.Crashes = append(o.Crashes, l.index.At(n))
+	}
+	return o, nil
+}
+
+// log gives the index of an attempt's log.
+func (s *Evidence) log(ctx context.Context, who store.Identity, leg string, attempt int) (*shelved, error) {
+	a, _, err := s.attempt(ctx, who, leg, attempt)
+	if err != nil {
+		return nil, err
+	}
+	var f *store.Artifact
+	if a != nil {
+		f = artifact(a, "device-log")
+	}
+	if f == nil {
+		return nil, refuse.New(refuse.NotFound, "read the device's log", "it comes when the leg has ended", "there is no log of this attempt yet")
+	}
+	l := s.logs.at(f.SHA256 + a.ID)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.index != nil {
+		return l, nil
+	}
+	l.file, l.year = *f, a.Started.Year()
+	zero := time.Time{}
+	if t := artifact(a, "timeline"); t != nil {
+		r, err := s.Open(ctx, *t, 0, -1)
+		if err != nil {
+			return nil, err
+		}
+		err = timeline.Read(r, func(e timeline.Event) error {
+			if ms, err := strconv.ParseInt(e.Args["device_zero_ms"], 10, 64); err == nil && e.Kind == timeline.Marker && e.Name == "clock" {
+				zero, l.aligned = time.UnixMilli(ms).UTC(), true
+			}
+			return nil
+		})
+		_ = r.Close()
+		if err != nil {
+			return nil, err
+		}
+	}
+	r, err := s.Open(ctx, *f, 0, -1)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	l.index, err = devicelog.Scan(r, zero, l.year)
+	return l, err
+}
+
+// logShelf keeps the indexes of the logs that were looked at last.
+type logShelf struct {
+	mu    sync.Mutex
+	order []string // the one used last comes last
+	logs  map[string]*shelved
+	fresh chan store.Hold
+}
+
+const (
+	shelfBytes = 128 << 20
+	keptRows   = 4 // choices of a log
+)
+
+type shelved struct {
+	mu      sync.Mutex // while the index is made, and over chosen
+	file    store.Artifact
+	year    int
+	aligned bool
+	index   *devicelog.Index
+	chosen  []chosenRows // the one used last comes last
+}
+
+type chosenRows struct {
+	devicelog.Choice
+	rows []uint32
+}
+
+// at gives the place of a log on the shelf. What has not been used for longest
+// makes room.
+func (s *logShelf) at(key string) *shelved {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.logs == nil {
+		s.logs = map[string]*shelved{}
+	}
+	l := s.logs[key]
+	if l == nil {
+		l = &shelved{}
+		s.logs[key] = l
+	}
+	s.order = append(slices.DeleteFunc(s.order, func(k string) bool { return k == key }), key)
+	size := int64(0)
+	for i := len(s.order) - 1; i >= 0; i-- {
+		if size += s.logs[s.order[i]].bytes(); size > shelfBytes && i < len(s.order)-1 {
+			for _, k := range s.order[:i+1] {
+				delete(s.logs, k)
+			}
+			s.order = slices.Clone(s.order[i+1:])
+			break
+		}
+	}
+	return l
+}
+
+func (l *shelved) bytes() int64 {
+	if !l.mu.TryLock() {
+		return 0 // it is being made
+	}
+	defer l.mu.Unlock()
+	if l.index == nil {
+		return 0
+	}
+	n := l.index.Bytes()
+	for _, c := range l.chosen {
+		n += int64(len(c.rows)) * 4
+	}
+	return n
+}
+
+// ReadAhead reads the logs of legs that have just ended, one after the other, until ctx ends:
+// somebody may want to look at them soon, and reading a long one takes a while.
+func (s *Evidence) ReadAhead(ctx context.Context) {
+	for {
+		select {
+		case h := <-s.logs.ended():
+			err := guard.Do(s.Log, guard.Loop, func() error {
+				_, err := s.log(ctx, store.Identity{WorkspaceID: h.WorkspaceID}, h.WorkID, 0)
+				return err
+			})
+			if err != nil && ctx.Err() == nil {
+				s.Log.Debug("a log was not read ahead", "leg", h.WorkID, "err", err)
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// ended is where legs that have ended come from.
+func (s *logShelf) ended() chan store.Hold {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.fresh == nil {
+		s.fresh = make(chan store.Hold, 64)
+	}
+	return s.fresh
+}
+
+// expect says that a leg has ended; when many wait already, it is read when it is asked for.
+func (s *logShelf) expect(h store.Hold) {
+	select {
+	case s.ended() <- h:
+	default:
+	}
+}
+
+// choose gives the lines that c chooses; nil: all.
+func (l *shelved) choose(ctx context.Context, s *Evidence, c devicelog.Choice) (*[]uint32, error) {
+	if c.Any() {
+		return nil, nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i, k := range l.chosen {
+		if k.Choice == c {
+			l.chosen = append(slices.Delete(l.chosen, i, i+1), k)
+			return &k.rows, nil
+		}
+	}
+	r, err := s.Open(ctx, l.file, 0, -1)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	rows, err := l.index.Choose(c, r)
+	if err != nil {
+		return nil, err
+	}
+	if l.chosen = append(l.chosen, chosenRows{c, rows}); len(l.chosen) > keptRows {
+		l.chosen = slices.Delete(l.chosen, 0, 1)
+	}
+	return &rows, nil
+}

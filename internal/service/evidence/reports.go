@@ -1,0 +1,126 @@
+package evidence
+
+// Reports of test runners, as JUnit XML: taken in for sessions, given out for runs.
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"tessellant/internal/core/junit"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/sessions"
+	"tessellant/internal/store"
+)
+
+const (
+	maxReport      = 256 << 20 // bytes
+	maxReportCases = 20_000    // that are kept of one
+)
+
+// ReportSession takes in a test runner's report of a session: its cases are put onto the session's clock by their times, and
+// those the client marked itself keep their place.
+func (s *Evidence) ReportSession(ctx context.Context, who store.Identity, id string, r io.Reader) (sessions.SessionView, error) {
+	const title = "take in the report"
+	x, err := s.Sessions.Session(ctx, who, id)
+	if err != nil {
+		return x, err
+	}
+	if !x.AttemptID.Valid {
+		return x, refuse.New(refuse.Refused, title, "", "the session never had a device")
+	}
+	have, err := s.Store.Cases(ctx, x.AttemptID.String)
+	if err != nil {
+		return x, err
+	}
+	var told []junit.Case
+	in := &io.LimitedReader{R: r, N: maxReport + 1}
+	readErr := junit.Read(in, func(c junit.Case) error {
+		if len(told) >= maxReportCases {
+			return refuse.New(refuse.TooLarge, title, "report fewer cases a session", "it has more than %d cases", maxReportCases)
+		}
+		told = append(told, c)
+		return nil
+	})
+	if in.N <= 0 {
+		return x, refuse.New(refuse.TooLarge, title, "leave the programs' output out of it", "it is longer than %d bytes", maxReport)
+	}
+	if readErr != nil {
+		return x, refuse.New(refuse.Invalid, title, "hand in the JUnit XML that the test runner wrote, whole", "%v", readErr)
+	}
+	cases := married(told, have, x.Started.Time)
+	if err := s.Store.PutCases(ctx, x.ID, x.AttemptID.String, "report", cases); err != nil {
+		return x, err
+	}
+	s.Log.Info("a report was taken in", "session", x.ID, "cases", len(cases))
+	s.Feed.SessionChanged(x.WorkspaceID, x.ID)
+	return s.Sessions.Session(ctx, who, x.ID)
+}
+
+// married puts a report's cases onto a session's clock, and those that the client marked itself in their places.
+func married(told []junit.Case, have []store.Case, began time.Time) []store.Case {
+	told = junit.Apart(told)
+	var marks []junit.Mark
+	var marked []store.Case
+	for _, c := range have {
+		if c.Source != "report" {
+			marks, marked = append(marks, junit.Mark{Name: c.Name, At: c.StartMS}), append(marked, c)
+		}
+	}
+	at := make([]int64, len(told))
+	for i, c := range told {
+		at[i] = c.On(began, began)
+	}
+	out := make([]store.Case, len(told))
+	pairs := junit.Pair(told, at, marks)
+	for i, c := range told {
+		one := store.Case{Ordinal: store.NewCase, Name: c.FullName(), Verdict: c.Verdict, Message: c.Message, Trace: c.Trace, Line: c.File, StartMS: at[i], TookMS: c.Took.Milliseconds()}
+		if one.Verdict == verdict.Passed {
+			one.Message, one.Trace = "", ""
+		}
+		if j := pairs[i]; j >= 0 { // it is called as the client called it: so it is on the timeline
+			one.Ordinal, one.Name = marked[j].Ordinal, marked[j].Name
+		}
+		out[i] = one
+	}
+	return out
+}
+
+// RunReport writes a run's results as JUnit XML: a suite a device.
+func (s *Evidence) RunReport(ctx context.Context, who store.Identity, id string) (name string, suites []junit.Suite, err error) {
+	v, err := s.Runs.Run(ctx, who, id)
+	if err != nil {
+		return "", nil, err
+	}
+	for _, l := range v.Legs {
+		f := l.Facts.V
+		suite := junit.Suite{Name: l.Serial, Properties: [][2]string{{"run", v.ID}, {"leg", l.ID}, {"build", v.Request.V.Build}, {"package", v.Request.V.Package}, {"maker", f.Maker}, {"model", f.Model}, {"os", f.OS}, {"language", f.Language}}}
+		if l.AttemptID.Valid {
+			suite.Start = l.Started.Time
+			cases, err := s.Store.Cases(ctx, l.AttemptID.String)
+			if err != nil {
+				return "", nil, err
+			}
+			for _, c := range cases {
+				suite.Cases = append(suite.Cases, junit.Case{Class: l.Serial, Name: c.Name, File: c.Line, Verdict: c.Verdict, Message: c.Message, Trace: said(c), Took: time.Duration(c.TookMS) * time.Millisecond})
+			}
+		}
+		if l.Verdict == verdict.Lost || l.Verdict == verdict.Invalid || (l.Verdict != "" && len(suite.Cases) == 0) {
+			suite.Lost = string(l.Verdict) + ": " + l.Message
+		}
+		suites = append(suites, suite)
+	}
+	return v.Request.V.Package + " on " + v.Request.V.Build, suites, nil
+}
+
+// said is all that a case says of its failure.
+func said(c store.Case) string {
+	out := ""
+	for _, x := range [][2]string{{"expected: ", c.Expected}, {"actual: ", c.Actual}, {"", c.Trace}} {
+		if x[1] != "" {
+			out += x[0] + x[1] + "\n"
+		}
+	}
+	return out
+}

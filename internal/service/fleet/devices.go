@@ -1,0 +1,129 @@
+package fleet
+
+// Devices as people see them: listed, quarantined, released, freed.
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"tessellant/internal/bus"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/service/orders"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/store"
+)
+
+// Devices lists devices by serial; where holds patterns over their traits.
+func (s *Fleet) Devices(ctx context.Context, where []string, after string, limit int) (items []store.Device, next string, err error) {
+	filter, err := devices.ParseFilter(where, nil)
+	if err != nil {
+		return nil, "", refuse.New(refuse.Invalid, "list devices", "", "%v", err)
+	}
+	for {
+		rows, err := s.Store.Devices(ctx, after, 200)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, d := range rows {
+			after = d.Serial
+			if !filter.Match(d.Facts.V) {
+				continue
+			}
+			if len(items) == limit {
+				return items, items[limit-1].Serial, nil
+			}
+			items = append(items, d)
+		}
+		if len(rows) < 200 {
+			return items, "", nil
+		}
+	}
+}
+
+// DeviceView is a device, and the hold on it where it is this workspace's.
+type DeviceView struct {
+	store.Device
+	Hold *store.Hold
+}
+
+// Device finds a device by its serial.
+func (s *Fleet) Device(ctx context.Context, who store.Identity, serial string) (v DeviceView, err error) {
+	if v.Device, err = s.Store.DeviceBySerial(ctx, serial); err != nil {
+		return v, refuse.Missing(err, "device", serial, "see the devices with: tessellant device list")
+	}
+	h, err := s.Store.HoldOfDevice(ctx, v.ID)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
+		return v, err
+	case h.WorkspaceID == who.WorkspaceID:
+		v.Hold = &h
+	}
+	return v, nil
+}
+
+// QuarantineDevice keeps a device from getting work until a person releases it. Work in hand goes on.
+func (s *Fleet) QuarantineDevice(ctx context.Context, who store.Identity, serial, why string) (DeviceView, error) {
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return d, err
+	}
+	if why = strings.TrimSpace(why); why == "" || len(why) > 500 {
+		return d, refuse.New(refuse.Invalid, "quarantine the device", "say in up to 500 characters what is wrong with it, for those who wonder", "no reason was given, or a long one")
+	}
+	if err := s.Store.Quarantine(ctx, d.ID, "hand", why); err != nil {
+		return d, err
+	}
+	s.Log.Info("a device is in quarantine", "device", serial, "why", why)
+	s.Feed.DevicesChanged()
+	return s.Device(ctx, who, serial)
+}
+
+// ReleaseDevice lets a device in quarantine have work again.
+func (s *Fleet) ReleaseDevice(ctx context.Context, who store.Identity, serial string) (DeviceView, error) {
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return d, err
+	}
+	ok, err := s.Store.Release(ctx, d.ID, "hand", 0)
+	if err != nil {
+		return d, err
+	}
+	if !ok {
+		return d, refuse.New(refuse.Refused, "release the device", "see how it stands with: tessellant device show "+serial, "it is not in quarantine")
+	}
+	s.Log.Info("a device is out of quarantine: released by hand", "device", serial)
+	s.Feed.DevicesChanged()
+	s.Bus.Publish(bus.Work, nil)
+	return s.Device(ctx, who, serial)
+}
+
+// FreeDevice ends the work on a device, whatever its state: the leg, or the session, is stopped at once, and its host
+// hears of it when it next renews its hold. What had been handed in is kept.
+func (s *Fleet) FreeDevice(ctx context.Context, who store.Identity, serial string) (DeviceView, error) {
+	const title = "free the device"
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return d, err
+	}
+	if d.Hold == nil {
+		if d.Held {
+			return d, refuse.New(refuse.Refused, title, "ask somebody of that workspace", "the work on it is another workspace's")
+		}
+		return d, refuse.New(refuse.Refused, title, "see how it stands with: tessellant device show "+serial, "nothing is at work on it")
+	}
+	h := *d.Hold
+	if err := s.Evidence.Assemble(ctx, h); err != nil {
+		orders.Log(s.Log, h).Warn("what was handed in of an attempt could not be put together", "err", err)
+	}
+	if err := s.closeHold(ctx, h, store.Closing{Verdict: verdict.Stopped, Message: "a person freed its device", How: "stopped"}); err != nil {
+		return d, err
+	}
+	s.Log.Info("a device was freed by hand", "device", serial, string(h.Kind), h.WorkID)
+	if name, err := s.Store.HostName(ctx, h.HostID); err == nil {
+		s.Orders.Wake(name)
+	}
+	return s.Device(ctx, who, serial)
+}

@@ -1,0 +1,197 @@
+// Package fleet is hosts and their devices: what hosts say and are told (link.go), who gets which device (dispatcher.go), and what people do with
+// devices.
+package fleet
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"time"
+
+	"tessellant/internal/bus"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/dispatch"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/service/orders"
+	"tessellant/internal/service/queue"
+	"tessellant/internal/service/sessions"
+	"tessellant/internal/store"
+)
+
+const (
+	leasePeriod = 5 * time.Second
+	tickEvery   = time.Second
+	// awayLimit is how long a leg waits for a device that is away.
+	awayLimit = 2 * time.Minute
+)
+
+// quarantineLasts is how long a device that quarantined itself rests before a check can release it.
+func (s *Fleet) quarantineLasts() time.Duration {
+	if s.QuarantineLasts > 0 {
+		return s.QuarantineLasts
+	}
+	return time.Minute
+}
+
+// Dispatch gives waiting legs to free devices until ctx ends. Of several
+// processes, the one that has the lease does it.
+func (s *Fleet) Dispatch(ctx context.Context) {
+	me := store.NewID()
+	up := time.Now() // since when hosts could have renewed their holds
+	round := up
+	wake, stop := s.Bus.Subscribe(bus.Work)
+	defer stop()
+	tick := time.NewTicker(tickEvery)
+	defer tick.Stop()
+	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "dispatcher", me) }()
+	for {
+		mine, err := s.Store.Lease(ctx, "dispatcher", me, leasePeriod)
+		if err != nil || time.Since(round) > hostlink.RenewEvery+2*time.Second { // it failed, or hung
+			up = time.Now()
+		}
+		round = time.Now()
+		if err == nil && mine {
+			// Hosts may not have been able to renew while nobody was there to be asked, or no database.
+			if time.Since(up) > hostlink.HoldPeriod {
+				guard.Warn(ctx, s.Log, "holds that ran out could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.endExpired(ctx) }))
+			}
+			if time.Since(up) > sessions.AwaitedFor {
+				guard.Warn(ctx, s.Log, "sessions that nobody waits for could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.Sessions.EndUnawaited(ctx) }))
+			}
+			guard.Warn(ctx, s.Log, "waiting legs could not be dispatched", guard.Do(s.Log, guard.Loop, func() error { return s.dispatchOnce(ctx) }))
+		} else {
+			guard.Warn(ctx, s.Log, "the dispatcher's lease can't be had", err)
+		}
+		select {
+		case <-wake:
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// endExpired takes the devices of hosts that have not been heard of. What they had handed in of their
+// attempts is put together first.
+func (s *Fleet) endExpired(ctx context.Context) error {
+	holds, err := s.Store.ExpiredHolds(ctx)
+	for _, h := range holds {
+		orders.Log(s.Log, h).Warn("a host went silent", "hold", h.ID)
+		if bad := s.Evidence.Assemble(ctx, h); bad != nil {
+			err = errors.Join(err, bad)
+			continue
+		}
+		err = errors.Join(err, s.closeHold(ctx, h, store.Closing{Verdict: verdict.Lost, Message: "the host that had the device went away", How: "lost"}))
+	}
+	return err
+}
+
+// closeHold ends a hold; a lost attempt is followed by another, as often as allowed.
+func (s *Fleet) closeHold(ctx context.Context, hold store.Hold, c store.Closing) error {
+	if c.Verdict == verdict.Lost && !c.OurFault {
+		attempts, err := s.Store.Attempts(ctx, hold.WorkID)
+		if err != nil {
+			return err
+		}
+		spec, err := s.Specs.Of(ctx, hold.WorkspaceID, hold.WorkID)
+		if err != nil {
+			return err
+		}
+		c.Again = len(attempts) < spec.Limits.Attempts // a session's client would know nothing of a second device: it has one
+	}
+	h, ok, err := s.Store.CloseHold(ctx, hold.ID, c)
+	if ok {
+		s.Bus.Publish(bus.Work, nil)
+		s.Feed.WorkChanged(h.Kind, h.WorkspaceID, h.RunID, h.WorkID)
+		s.Feed.DevicesChanged()
+		s.Feed.AttemptOver(h.AttemptID)
+		s.Evidence.Ended(h)
+		orders.Log(s.Log, h).Info("attempt ends", "verdict", c.Verdict, "again", c.Again)
+	}
+	return err
+}
+
+// dispatchOnce asks core/dispatch who goes where, and writes the holds.
+func (s *Fleet) dispatchOnce(ctx context.Context) error {
+	rows, err := s.Store.Waiting(ctx, dispatchAtOnce)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	all, err := s.Store.Devices(ctx, "", 0)
+	if err != nil {
+		return err
+	}
+	holds, err := s.Store.ActiveHolds(ctx, "")
+	if err != nil {
+		return err
+	}
+	tried, err := s.Store.TriedOn(ctx)
+	if err != nil {
+		return err
+	}
+	held := dispatch.Held{Workspaces: map[string]int{}, Runs: map[string]int{}}
+	for _, h := range holds {
+		if h.Released.Valid {
+			continue // only its evidence is still coming
+		}
+		held.Workspaces[h.WorkspaceID]++
+		held.Runs[cmp.Or(h.RunID, h.WorkID)]++
+	}
+	units := queue.Units(all)
+	device := map[string]store.Device{}
+	var free []string
+	for i, d := range all {
+		device[d.ID] = d
+		if units[i].Free {
+			free = append(free, d.ID)
+		}
+	}
+	byID := map[string]store.Work{}
+	var waiting []dispatch.Leg
+	for _, w := range rows {
+		byID[w.ID] = w
+		wants, moved := dispatch.Candidates(w.Wants.V, tried[w.ID], units)
+		if d, named := device[w.Wants.V.Device]; named && !moved && inVain(w, d) {
+			if err := s.giveUp(ctx, w, d); err != nil {
+				return err
+			}
+			continue
+		}
+		waiting = append(waiting, dispatch.Leg{ID: w.ID, Run: w.Of(), Workspace: w.WorkspaceID, Wants: wants})
+	}
+	wake := map[string]bool{}
+	for _, p := range dispatch.Match(waiting, free, held) {
+		d, w := device[p.Device], byID[p.Leg]
+		err := s.Store.TakeDevice(ctx, w, d, hostlink.HoldPeriod)
+		if errors.Is(err, store.ErrTaken) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		wake[d.Host] = true
+		s.Feed.WorkChanged(w.Kind, w.WorkspaceID, w.RunID, w.ID)
+		s.Feed.DevicesChanged()
+	}
+	for host := range wake {
+		s.Orders.Wake(host)
+	}
+	return nil
+}
+
+// dispatchAtOnce is how much of what waits is looked at in one round: fairly chosen, where more waits.
+const dispatchAtOnce = 5000
+
+// inVain says whether work has waited long enough for a device that is away.
+func inVain(w store.Work, d store.Device) bool {
+	return d.Standing().State != devices.Ready && d.Silent > int(awayLimit.Seconds()) && time.Since(w.Created) > awayLimit
+}
+
+func (s *Fleet) giveUp(ctx context.Context, w store.Work, d store.Device) error {
+	s.Log.Warn("work waited in vain for its device", string(w.Kind), w.ID, "device", d.Serial)
+	err := s.Store.GiveUp(ctx, w.ID, store.Closing{Verdict: verdict.Lost, Message: "the device " + d.Serial + " has been away for " + awayLimit.String() + ": " + d.Standing().Why, How: "never"})
+	s.Feed.WorkChanged(w.Kind, w.WorkspaceID, w.RunID, w.ID)
+	return err
+}

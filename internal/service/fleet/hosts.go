@@ -1,0 +1,283 @@
+package fleet
+
+// Hosts that run in processes of their own: their keys, their joining, and what they say over the bus.
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"time"
+
+	"tessellant/internal/bus"
+	"tessellant/internal/core/tracks"
+	"tessellant/internal/guard"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/remoteend"
+	"tessellant/internal/service/access"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/store"
+)
+
+// HostKeyPrefix begins every host's key.
+const HostKeyPrefix = "tslh_"
+
+var hostNameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+
+// silentAfter is how many seconds a host may say nothing before it counts as silent.
+const silentAfter = 20
+
+// HostView is a host and how it stands.
+type HostView struct {
+	store.Host
+	State string // up, silent, or new: it has never joined
+}
+
+// Hosts lists all hosts by name.
+func (s *Fleet) Hosts(ctx context.Context) ([]HostView, error) {
+	rows, err := s.Store.Hosts(ctx)
+	out := make([]HostView, 0, len(rows))
+	for _, h := range rows {
+		v := HostView{Host: h, State: "up"}
+		switch {
+		case h.HasKey && !h.Joined.Valid:
+			v.State = "new"
+		case h.Silent > silentAfter:
+			v.State = "silent"
+		}
+		out = append(out, v)
+	}
+	return out, err
+}
+
+// AddHost makes a key for a host of this name, in place of any it had.
+func (s *Fleet) AddHost(ctx context.Context, who store.Identity, name string) (key string, err error) {
+	const title = "make a host's key"
+	if err := access.Owner(who, title); err != nil {
+		return "", err
+	}
+	if !hostNameForm.MatchString(name) || name == builtIn {
+		return "", refuse.New(refuse.Invalid, title, "choose small letters, digits and dashes, a letter first, 63 at most; built-in is taken", "%q is no name for a host", name)
+	}
+	key = HostKeyPrefix + strings.ToLower(rand.Text())
+	if err := s.Store.SetHostKey(ctx, name, access.Hash(key)); err != nil {
+		return "", err
+	}
+	s.hostLink().forget(name)
+	s.Log.Info("a host has a new key", "host", name)
+	return key, nil
+}
+
+// RemoveHost takes a host's key away.
+func (s *Fleet) RemoveHost(ctx context.Context, who store.Identity, name string) error {
+	const title = "remove the host"
+	if err := access.Owner(who, title); err != nil {
+		return err
+	}
+	if err := s.Store.RemoveHost(ctx, name); err != nil {
+		return refuse.Missing(err, "host with a key", name, "see the hosts with: tessellant host list")
+	}
+	s.hostLink().forget(name)
+	s.Log.Info("a host was removed", "host", name)
+	s.Feed.DevicesChanged()
+	return nil
+}
+
+// EnterHost says whose key this is.
+func (s *Fleet) EnterHost(ctx context.Context, key string) (store.Host, error) {
+	h, err := s.Store.HostByKey(ctx, access.Hash(key))
+	if errors.Is(err, store.ErrNotFound) {
+		err = refuse.New(refuse.Denied, "enter as a host", "make a key with: tessellant host key NAME", "this host's key is not known")
+	}
+	return h, err
+}
+
+// Join begins a host's session. BusURL is how the bus can be reached from where the host is.
+func (s *Fleet) Join(ctx context.Context, h store.Host, version string, protocol int, busURL string, secret bus.Secret) (hostlink.Welcome, error) {
+	const title = "join"
+	if protocol > hostlink.Protocol || protocol < hostlink.Protocol-1 {
+		return hostlink.Welcome{}, refuse.New(refuse.Outdated, title, "run the same version of tessellant on both sides", "the host speaks protocol %d, this service %d and the one before", protocol, hostlink.Protocol)
+	}
+	if busURL == "" {
+		return hostlink.Welcome{}, refuse.New(refuse.Refused, title, "start the service with --bus-listen or --bus", "this service has no bus that other processes can reach")
+	}
+	token := "tshs_" + strings.ToLower(rand.Text())
+	if err := s.Store.JoinHost(ctx, h.ID, version, protocol, access.Hash(token)); err != nil {
+		return hostlink.Welcome{}, err
+	}
+	s.hostLink().forget(h.Name) // it is told anew what it is
+	s.Log.Info("a host has joined", "host", h.Name, "version", version)
+	return hostlink.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: secret.User, BusPassword: secret.Password, Now: time.Now().UTC()}, nil
+}
+
+// AnswerHosts answers what hosts ask over the bus until stop is called.
+func (s *Fleet) AnswerHosts() (stop func(), err error) {
+	return s.Bus.Answer(bus.Hosts, s.AnswerHost)
+}
+
+// AnswerHost answers one call of a host.
+func (s *Fleet) AnswerHost(ctx context.Context, data []byte) []byte {
+	var a hostlink.Answer
+	protocol := 0
+	err := guard.Do(s.Log, guard.Order, func() (err error) {
+		a, protocol, err = s.hostLink().answer(ctx, data)
+		return err
+	})
+	if err != nil {
+		a = hostlink.Answer{Problem: err.Error(), Kind: hostlink.KindOf(err)}
+		if a.Kind == "" {
+			s.Log.Debug("a host's call failed", "err", err)
+		}
+	}
+	var raw []byte
+	if protocol == hostlink.Protocol-1 {
+		raw, _ = json.Marshal(a.Before(func(h hostlink.Hold) map[string]any { return s.toldOf(ctx, h) }))
+	} else {
+		raw, _ = json.Marshal(a)
+	}
+	return raw
+}
+
+// answer gives the answer to a call, and the protocol that the host speaks.
+func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, protocol int, err error) {
+	var c hostlink.Call
+	if err := json.Unmarshal(data, &c); err != nil {
+		return a, 0, fmt.Errorf("the call can't be read: %w", err)
+	}
+	h, err := l.Store.HostBySession(ctx, access.Hash(c.Token))
+	if errors.Is(err, store.ErrNotFound) {
+		return a, 0, hostlink.ErrStranger
+	}
+	if err != nil {
+		return a, 0, err
+	}
+	var hold hostlink.Hold
+	if c.Hold != "" {
+		if hold, err = l.holdOf(ctx, h, c.Hold); err != nil {
+			return a, h.Protocol, err
+		}
+	}
+	switch c.Kind {
+	case "devices":
+		about := hostlink.About{}
+		if c.About != nil {
+			about = *c.About
+		}
+		a.Names, err = l.Devices(ctx, h.Name, about, c.Seen)
+	case "holds":
+		a.Holds, err = l.Holds(ctx, h.Name, c.Holds)
+	case "renew":
+		a.Names, err = l.Renew(ctx, h.Name, c.Holds)
+	case "report":
+		err = l.Report(ctx, hold, c.Reports)
+	case "live":
+		if c.Live != nil {
+			err = l.Live(ctx, hold, *c.Live)
+		}
+	case "release":
+		if c.Release != nil {
+			err = l.Release(ctx, hold, *c.Release)
+		}
+	case "close":
+		if c.Closing != nil {
+			err = l.Close(ctx, hold, *c.Closing)
+		}
+	default:
+		err = fmt.Errorf("there is no call %q", c.Kind)
+	}
+	return a, h.Protocol, err
+}
+
+// toldOf gives what is answered to a session's client besides what it asked for.
+func (s *Fleet) toldOf(ctx context.Context, h hostlink.Hold) map[string]any {
+	held, err := s.Store.HoldByID(ctx, h.ID)
+	var d store.Device
+	if err == nil {
+		d, err = s.Store.DeviceByID(ctx, held.DeviceID)
+	}
+	if err != nil {
+		s.Log.Warn("a session's device can't be found", "session", h.WorkID, "err", err)
+	}
+	return remoteend.Told(h.WorkID, h.Spec.App.Ref, d.Facts.V)
+}
+
+// holdOf gives one of a host's own holds, over or not; another's is as good as none.
+func (s *Fleet) holdOf(ctx context.Context, h store.Host, id string) (hostlink.Hold, error) {
+	x, err := s.Store.HoldByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && x.HostID != h.ID) {
+		return hostlink.Hold{}, fmt.Errorf("%w: this host has no hold %s", hostlink.ErrOver, id)
+	}
+	return hostlink.Hold{ID: x.ID, RunID: x.RunID, WorkID: x.WorkID, Kind: x.Kind, AttemptID: x.AttemptID, WorkspaceID: x.WorkspaceID}, err
+}
+
+// HostFetch reads the build or the package of a host's hold.
+func (s *Fleet) HostFetch(ctx context.Context, h store.Host, hold string, what hostlink.Content) (io.ReadCloser, error) {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return nil, gone(err)
+	}
+	return s.HostLink().Fetch(ctx, x, what)
+}
+
+// HostFetchBuild reads any build of the workspace of a host's hold.
+func (s *Fleet) HostFetchBuild(ctx context.Context, h store.Host, hold, ref string) (io.ReadCloser, error) {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return nil, gone(err)
+	}
+	r, err := s.HostLink().FetchBuild(ctx, x, ref)
+	var no *refuse.Error
+	if errors.As(err, &no) && no.Kind == refuse.NotFound { // to a host, that would say that its hold is over
+		err = refuse.New(refuse.Invalid, no.Title, no.Remedy, "%s", no.Why)
+	}
+	return r, gone(err)
+}
+
+// HostKeep takes in an artifact of a host's hold; with an offset of 0 or more, a part of one.
+func (s *Fleet) HostKeep(ctx context.Context, h store.Host, hold, name string, offset int64, r io.Reader) error {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return gone(err)
+	}
+	a, ok := tracks.Named(name)
+	if !ok {
+		return refuse.New(refuse.Invalid, "keep the artifact", "", "%.200q is no artifact's name", name)
+	}
+	if offset < 0 {
+		return gone(s.HostLink().Keep(ctx, x, a, r))
+	}
+	part, err := io.ReadAll(io.LimitReader(r, maxPart+1))
+	if err != nil {
+		return err
+	}
+	if len(part) > maxPart {
+		return refuse.New(refuse.TooLarge, "keep a part of the artifact", "send smaller parts", "a part has at most %d bytes", maxPart)
+	}
+	return gone(s.HostLink().Append(ctx, x, a, offset, part))
+}
+
+const maxPart = 4 << 20
+
+// HostScreen takes in the newest picture of a host's hold.
+func (s *Fleet) HostScreen(ctx context.Context, h store.Host, hold string, at int64, frame []byte) error {
+	x, err := s.holdOf(ctx, h, hold)
+	if err != nil {
+		return gone(err)
+	}
+	return s.HostLink().Live(ctx, x, hostlink.Now{Frame: frame, FrameAt: at})
+}
+
+// gone turns the host's error into one for HTTP.
+func gone(err error) error {
+	if errors.Is(err, hostlink.ErrUnfit) {
+		return refuse.New(refuse.Refused, "keep it", "leave it out", "%v", err)
+	}
+	if errors.Is(err, hostlink.ErrOver) {
+		return refuse.New(refuse.NotFound, "find the hold", "it is over; throw away what was for it", "%v", err)
+	}
+	return err
+}

@@ -1,0 +1,76 @@
+package fleet
+
+// What hosts say, fitted to what can be kept. What never can is hostlink.ErrUnfit.
+
+import (
+	"fmt"
+	"slices"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/foreign"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/store"
+)
+
+// Bounds of what hosts say, in bytes: as their columns have it, or as lists can show.
+const (
+	maxSerial  = 128
+	maxLab     = 32
+	maxWhyNot  = 2 << 10
+	maxFact    = 200
+	maxFile    = 255
+	maxOrdinal = 10_000_000
+	maxLimits  = 10
+	maxTries   = 11 // of a case
+)
+
+// fitted are a device's facts as they can be kept.
+func fitted(f devices.Facts) devices.Facts {
+	for _, s := range []*string{&f.Platform, &f.OS, &f.Maker, &f.Model, &f.Form, &f.Origin, &f.Language} {
+		*s = foreign.Name(*s, maxFact)
+	}
+	f.ABIs = slices.Clone(f.ABIs[:min(len(f.ABIs), 20)])
+	for i := range f.ABIs {
+		f.ABIs[i] = foreign.Name(f.ABIs[i], maxFact)
+	}
+	f.Ways = slices.Clone(f.Ways[:min(len(f.Ways), maxLimits)])
+	for i := range f.Ways {
+		f.Ways[i] = foreign.Name(f.Ways[i], maxFact)
+	}
+	f.Limits = slices.Clone(f.Limits[:min(len(f.Limits), maxLimits)])
+	for i := range f.Limits {
+		f.Limits[i] = foreign.Fit(f.Limits[i], maxWhyNot)
+	}
+	return f
+}
+
+// fit makes of a case as a host tells it what can be kept; an error that is hostlink.ErrUnfit where that can't be.
+func fit(c *store.Case) error {
+	if c.Ordinal < 0 || c.Ordinal > maxOrdinal {
+		return fmt.Errorf("%w: there is no case %d", hostlink.ErrUnfit, c.Ordinal)
+	}
+	if c.Verdict != "" && !c.Verdict.Known() {
+		return fmt.Errorf("%w: there is no verdict %.50q", hostlink.ErrUnfit, c.Verdict)
+	}
+	c.Name, c.Line = foreign.Name(c.Name, hostlink.MaxCaseName), foreign.Name(c.Line, hostlink.MaxCaseName)
+	for _, s := range []*string{&c.Message, &c.Expected, &c.Actual, &c.Trace} {
+		*s = foreign.Fit(*s, hostlink.MaxText)
+	}
+	for _, s := range []*string{&c.Shot, &c.Tree} {
+		if *s != foreign.Name(*s, maxFile) {
+			*s = "" // it names nothing that could have been kept
+		}
+	}
+	return nil
+}
+
+// unfit says in the host's words that the database will never take something.
+func unfit(err error) error {
+	if store.Unfit(err) {
+		return fmt.Errorf("%w: %w", hostlink.ErrUnfit, err)
+	}
+	return err
+}
+
+// stages are those of a leg that a host may tell.
+var stages = []string{"held", "preparing", "running", "collecting"}

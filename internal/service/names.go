@@ -1,0 +1,61 @@
+package service
+
+// The rooms' types by which callers speak to the service.
+
+import (
+	"tessellant/internal/service/access"
+	"tessellant/internal/service/content"
+	"tessellant/internal/service/evidence"
+	"tessellant/internal/service/feed"
+	"tessellant/internal/service/fleet"
+	"tessellant/internal/service/runs"
+	"tessellant/internal/service/sessions"
+	"tessellant/internal/service/upkeep"
+)
+
+type (
+	// Identity is who asks, and in which workspace.
+	Identity = access.Identity
+	// Upload is a file on its way in.
+	Upload = content.Upload
+	// RunRequest asks for a run.
+	RunRequest = runs.RunRequest
+	// RunChoice says which runs are wanted.
+	RunChoice = runs.RunChoice
+	// RunView is a run with how its legs stand.
+	RunView = runs.RunView
+	// LegView is a leg with its device, and the cases of its last attempt.
+	LegView = runs.LegView
+	// LegDetail is a leg with all that is known of it.
+	LegDetail = runs.LegDetail
+	// AttemptDetail is an attempt with its cases and artifacts.
+	AttemptDetail = runs.AttemptDetail
+	// SessionView is a session with how it stands.
+	SessionView = sessions.SessionView
+	// DeviceView is a device, and the hold on it where it is this workspace's.
+	DeviceView = fleet.DeviceView
+	// HostView is a host and how it stands.
+	HostView = fleet.HostView
+	// PairingView is a pairing with the picture that the phone scans.
+	PairingView = fleet.PairingView
+	// Reach is where the bus is for hosts in other processes.
+	Reach = fleet.Reach
+	// LogChoice says which rows of a device's log are wanted.
+	LogChoice = evidence.LogChoice
+	// LogLine is one line of a log.
+	LogLine = evidence.LogLine
+	// Change is one thing that changed.
+	Change = feed.Change
+	// AttemptEvents is what was added to an attempt's timeline.
+	AttemptEvents = feed.AttemptEvents
+	// AttemptScreen says that there is a newer picture.
+	AttemptScreen = feed.AttemptScreen
+	// Retention says how long evidence is kept.
+	Retention = upkeep.Retention
+)
+
+// BuiltIn is the name of the host that runs inside the service.
+const BuiltIn = fleet.BuiltIn
+
+// SigninLongest is how long a browser's sign-in lasts in all.
+const SigninLongest = access.SigninLongest

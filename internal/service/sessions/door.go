@@ -1,0 +1,146 @@
+package sessions
+
+// The door: commands of sessions on their way to the hosts that carry them out.
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/remoteend"
+	"tessellant/internal/service/orders"
+	"tessellant/internal/store"
+)
+
+// door remembers where sessions are.
+type door struct {
+	mu    sync.Mutex
+	where map[string]*passage // by the id that goes over the wire
+}
+
+// passage is the way to one session.
+type passage struct {
+	session, workspace, hold, host string
+}
+
+const (
+	maxPassages = 20_000
+	// maxCommand is how long the door waits for one command.
+	maxCommand = 15 * time.Minute
+)
+
+// keepPassage remembers the way to a session that has this hold.
+func (s *Sessions) keepPassage(ctx context.Context, wire string, h store.Hold) (*passage, error) {
+	name, err := s.Store.HostName(ctx, h.HostID)
+	if err != nil {
+		return nil, err
+	}
+	p := &passage{session: h.WorkID, workspace: h.WorkspaceID, hold: h.ID, host: name}
+	s.door.mu.Lock()
+	defer s.door.mu.Unlock()
+	if s.door.where == nil || len(s.door.where) >= maxPassages { // what is forgotten is found again in the database
+		s.door.where = map[string]*passage{}
+	}
+	s.door.where[wire] = p
+	return p, nil
+}
+
+func (d *door) find(wire string) *passage {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.where[wire]
+}
+
+func (d *door) forget(wire string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	delete(d.where, wire)
+}
+
+func noSession(wire string) *w3c.Error {
+	return w3c.Fail(w3c.InvalidSessionID, "there is no session %.100q", wire)
+}
+
+// passage finds the way to a session. Workspace is the one that the caller's key is of; "": the caller showed none, and the id alone
+// must do, which nobody can guess.
+func (s *Sessions) passage(ctx context.Context, workspace, wire string) (*passage, *w3c.Error) {
+	p := s.door.find(wire)
+	if p == nil {
+		r, err := s.Store.SessionByToken(ctx, tokenHash(wire))
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, noSession(wire)
+		}
+		if err != nil {
+			return nil, s.serviceFailed("find the session", err)
+		}
+		if workspace != "" && r.WorkspaceID != workspace {
+			return nil, noSession(wire)
+		}
+		h, err := s.activeHold(ctx, r)
+		switch {
+		case errors.Is(err, errNoHold):
+			return nil, w3c.Fail(w3c.InvalidSessionID, "the session %s is over: %s", r.ID, howItEnded(r))
+		case err != nil:
+			return nil, s.serviceFailed("find the session's device", err)
+		}
+		if p, err = s.keepPassage(ctx, wire, h); err != nil {
+			return nil, s.serviceFailed("find the session's host", err)
+		}
+	}
+	if workspace != "" && p.workspace != workspace {
+		return nil, noSession(wire)
+	}
+	return p, nil
+}
+
+// HasSession says why there is no such session; nil: there is. Workspace is as for passage.
+func (s *Sessions) HasSession(ctx context.Context, workspace, wire string) *w3c.Error {
+	_, werr := s.passage(ctx, workspace, wire)
+	return werr
+}
+
+func howItEnded(r store.SessionRow) string {
+	out := string(r.Verdict)
+	if out == "" {
+		out = "it is being closed"
+	}
+	if r.Message != "" {
+		out += ", " + r.Message
+	}
+	return out
+}
+
+// Command carries out one command of a session. Workspace is as for passage.
+func (s *Sessions) Command(ctx context.Context, workspace string, q remoteend.Request) remoteend.Response {
+	call, werr := w3c.Route(q.Method, q.Path)
+	if werr != nil {
+		return remoteend.Answer(werr)
+	}
+	p, werr := s.passage(ctx, workspace, call.Session)
+	if werr != nil {
+		return remoteend.Answer(werr)
+	}
+	ctx, cancel := context.WithTimeout(ctx, maxCommand)
+	defer cancel()
+	// The host knows the session by its own id: what goes over the wire is a secret.
+	q.Path = "/session/" + p.session + q.Path[len("/session/")+len(call.Session):]
+	out, err := s.Orders.Do(ctx, p.host, p.hold, q)
+	if err == nil {
+		return out
+	}
+	s.door.forget(call.Session)
+	if errors.Is(err, orders.ErrGone) {
+		if call.Name == "Delete Session" { // its answer got lost on the way: it is over, as was wanted
+			return remoteend.Done()
+		}
+		again, werr := s.passage(ctx, workspace, call.Session)
+		if werr != nil {
+			return remoteend.Answer(werr)
+		}
+		return remoteend.Answer(w3c.Fail(w3c.InvalidSessionID, "the session %s is over, and is being closed", again.session))
+	}
+	s.Log.Warn("a session's command could not be handed on", "session", p.session, "host", p.host, "err", err)
+	return remoteend.Answer(w3c.Fail(w3c.UnknownError, "the host %s, where the session's device is, did not take the command: %v", p.host, err))
+}

@@ -1,0 +1,238 @@
+package sessions
+
+// Opening a session: what was wanted is matched, and its client waits until a device is there.
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tessellant/internal/bus"
+	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/dispatch"
+	"tessellant/internal/core/planning"
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/core/work"
+	"tessellant/internal/remoteend"
+	"tessellant/internal/service/queue"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/specs"
+	"tessellant/internal/store"
+)
+
+// maxWaiting is how many sessions of a workspace may wait for a device at once.
+const maxWaiting = 300
+
+// prepareLimit is how long the device of a session may take to be made ready.
+const prepareLimit = 10 * time.Minute
+
+// choose finds the first set of capabilities that a device here has, and the build that goes with it.
+func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.Capabilities) (w remoteend.Wanted, b *store.Build, wants work.Wants, werr *w3c.Error) {
+	all, err := s.Store.Devices(ctx, "", 0)
+	if err != nil {
+		return w, nil, wants, s.serviceFailed("open a session", err)
+	}
+	var why []string
+	for _, c := range wanted {
+		if no := c.Unmatched("android"); no != "" {
+			why = append(why, no)
+			continue
+		}
+		if w, err = remoteend.Read(c); err != nil {
+			return w, nil, wants, w3c.Fail(w3c.InvalidArgument, "%v", err)
+		}
+		wants = work.Wants{Where: w.Where}
+		app := appfile.Facts{Platform: "android"}
+		b = nil
+		if w.Build != "" {
+			found, err := s.Content.Build(ctx, who, w.Build)
+			var no *refuse.Error
+			if errors.As(err, &no) {
+				why = append(why, "tessellant:build: "+no.Error())
+				continue
+			}
+			if err != nil {
+				return w, nil, wants, s.serviceFailed("find the build", err)
+			}
+			b, app = &found, found.Facts.V
+			needs := planning.NeedsOf(app)
+			wants.Needs = &needs
+		}
+		if fit, _ := dispatch.Candidates(wants, nil, queue.Units(all)); len(fit) > 0 {
+			return w, b, wants, nil
+		}
+		why = append(why, noDevice(app, w.Filter, all))
+	}
+	return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
+}
+
+// noDevice says why no device will do.
+func noDevice(app appfile.Facts, filter devices.Filter, all []store.Device) string {
+	var there []planning.Device
+	for _, d := range all {
+		if d.Facts.V.Platform != "" {
+			there = append(there, planning.Device{ID: d.ID, Facts: d.Facts.V})
+		}
+	}
+	var why []string
+	for _, f := range planning.Make(app, 1, there, filter).Findings {
+		if len(why) < 4 {
+			why = append(why, strings.TrimSpace(f.Device+" "+f.What))
+		}
+	}
+	return strings.Join(why, "; ")
+}
+
+// serviceFailed says in the standard's words that it is the service's fault.
+func (s *Sessions) serviceFailed(doing string, err error) *w3c.Error {
+	s.Log.Error("the door failed", "doing", doing, "err", err)
+	return w3c.Fail(w3c.UnknownError, "the service could not %s; try again in a while", doing)
+}
+
+func tokenHash(wire string) []byte {
+	h := sha256.Sum256([]byte(wire))
+	return h[:]
+}
+
+// OpenSession answers a New Session request: it waits for a device, and until that is ready. When ctx ends before, nobody wants the session any more.
+func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request []byte) remoteend.Response {
+	body, werr := w3c.Object(request)
+	if werr != nil {
+		return remoteend.Answer(werr)
+	}
+	wanted, werr := w3c.Process(body, remoteend.CheckExtension)
+	if werr != nil {
+		return remoteend.Answer(werr)
+	}
+	w, build, wants, werr := s.choose(ctx, who, wanted)
+	if werr != nil {
+		return remoteend.Answer(werr)
+	}
+	_, waiting, err := s.Store.CountSessions(ctx, who.WorkspaceID)
+	if err != nil {
+		return remoteend.Answer(s.serviceFailed("open a session", err))
+	}
+	if waiting >= maxWaiting {
+		return remoteend.Answer(w3c.Fail(w3c.SessionNotCreated, "%d sessions of this workspace wait for a device already, and no more may; open fewer at once", waiting))
+	}
+	wire := strings.ToLower(rand.Text())
+	q := store.SessionRequest{Where: w.Where, Patience: w.Patience.Seconds(), Limit: w.Limit.Seconds(), Idle: w.Idle.Seconds(), Recording: w.Recording, Dark: w.Conditions.Dark, Standard: w.Standard}
+	if o := w.Conditions.Orientation; o != "" {
+		landscape := o == "landscape"
+		q.Landscape = &landscape
+	}
+	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: tokenHash(wire), Group: w.Group, Name: w.Name, Created: time.Now().UTC().Truncate(time.Millisecond)}
+	if build != nil {
+		x.BuildID.String, x.BuildID.Valid, q.Build = build.ID, true, build.Ref()
+	}
+	x.Request.V = q
+	changed, stop := s.Bus.Subscribe(bus.Session(x.ID))
+	defer stop()
+	if err := s.Store.AddSession(ctx, x, specs.Session(q, build), wants, who.KeyID, AwaitedFor); err != nil {
+		return remoteend.Answer(s.serviceFailed("open a session", err))
+	}
+	s.Log.Info("session waits", "session", x.ID, "build", q.Build, "where", q.Where)
+	s.Bus.Publish(bus.Work, nil)
+	s.Feed.SessionChanged(x.WorkspaceID, x.ID)
+	r, werr := s.awaitSession(ctx, x, w, changed)
+	if werr != nil {
+		return remoteend.Answer(werr)
+	}
+	h, err := s.activeHold(ctx, r)
+	if err != nil {
+		return remoteend.Answer(s.serviceFailed("find the session's device", err))
+	}
+	if _, err := s.keepPassage(ctx, wire, h); err != nil {
+		return remoteend.Answer(s.serviceFailed("find the session's host", err))
+	}
+	// The host has it as it stands now.
+	return remoteend.NewAnswer(wire, s.answered(r))
+}
+
+// answered gives the capabilities that are answered.
+func (s *Sessions) answered(r store.SessionRow) w3c.Capabilities {
+	standard := w3c.Capabilities(r.Request.V.Standard)
+	timeouts, _ := standard.Timeouts() // they were seen to be right
+	return standard.Answer(r.Facts.V.Platform, timeouts, remoteend.Told(r.ID, r.Request.V.Build, r.Facts.V))
+}
+
+// awaitSession waits until a session can be commanded.
+func (s *Sessions) awaitSession(ctx context.Context, x store.Session, w remoteend.Wanted, changed <-chan []byte) (r store.SessionRow, werr *w3c.Error) {
+	patience := time.NewTimer(w.Patience)
+	defer patience.Stop()
+	prepared := time.NewTimer(w.Patience + prepareLimit)
+	defer prepared.Stop()
+	look := time.NewTicker(2 * time.Second)
+	defer look.Stop()
+	asked, cancel := context.WithTimeout(context.WithoutCancel(ctx), w.Patience+prepareLimit+time.Minute)
+	defer cancel()
+	impatient := false
+	told := time.Now()
+	for {
+		now, over := context.WithTimeout(asked, 10*time.Second)
+		if time.Since(told) > AwaitedFor/4 {
+			if err := s.Store.AwaitSession(now, x.ID, AwaitedFor); err == nil {
+				told = time.Now()
+			}
+		}
+		r, err := s.Store.SessionByID(now, x.WorkspaceID, x.ID)
+		over()
+		switch {
+		case err != nil: // the database may be away for a while; the session stands in it
+			s.Log.Warn("how a session stands can't be seen now", "session", x.ID, "err", err)
+		case r.Stage == "running":
+			return r, nil
+		case r.Stage == "done":
+			return r, w3c.Fail(w3c.SessionNotCreated, "%s", notOpened(r))
+		case r.Stage == "waiting" && impatient:
+			places, _ := s.Queue.Places(asked)
+			place := places[r.ID]
+			message := fmt.Sprintf("no device came free within %s; the session was number %d in the queue", w.Patience, place)
+			if err := s.end(asked, x.ID, x.WorkspaceID, "never", message); err != nil {
+				return r, s.serviceFailed("end the session", err)
+			}
+			continue
+		}
+		select {
+		case <-changed:
+		case <-look.C:
+		case <-patience.C:
+			impatient = true
+		case <-prepared.C:
+			if err := s.end(asked, x.ID, x.WorkspaceID, "never", "its device was not ready in time"); err != nil {
+				s.Log.Warn("a session that did not begin could not be ended", "session", x.ID, "err", err)
+			}
+			return r, w3c.Fail(w3c.SessionNotCreated, "the device was not ready within %s", prepareLimit)
+		case <-ctx.Done():
+			if err := s.end(asked, x.ID, x.WorkspaceID, "never", "its client went away while it waited"); err != nil {
+				s.Log.Warn("a session that nobody waits for could not be ended", "session", x.ID, "err", err)
+			}
+			return r, w3c.Fail(w3c.SessionNotCreated, "the client went away")
+		}
+	}
+}
+
+// AwaitedFor is how long a session waits after the process that its client talks to was last heard of.
+const AwaitedFor = 20 * time.Second
+
+// EndUnawaited ends the sessions that wait while nobody can be told of it: the process that their client talked to is gone.
+func (s *Sessions) EndUnawaited(ctx context.Context) error {
+	rows, err := s.Store.Unawaited(ctx, remoteend.MaxPatience)
+	for _, r := range rows {
+		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", "the service was started anew while it waited for a device, so its client has heard nothing of it"))
+	}
+	return err
+}
+
+// notOpened says why a session did not come to be.
+func notOpened(r store.SessionRow) string {
+	if r.Message != "" {
+		return r.Message
+	}
+	return "it ended before it began: " + string(r.Verdict)
+}

@@ -1,0 +1,123 @@
+// Package specs makes what is to be done, once, when work is planned. Work that was written before there were specs gets its own when it is first asked for.
+package specs
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/work"
+	"tessellant/internal/store"
+)
+
+// Specs is that room.
+type Specs struct{ Store *store.Store }
+
+// app is a build as the app under test.
+func app(b store.Build) work.App {
+	return work.App{Build: b.ID, Ref: b.Ref(), ID: b.AppID, Activity: b.Facts.V.Activity, Size: b.Size, SHA256: b.SHA256}
+}
+
+// Run is what each leg of a run is to do.
+func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int) (work.Spec, error) {
+	cases, err := testpkg.Choose(p.Cases.V, q.Cases, q.Tags)
+	if err != nil {
+		return work.Spec{}, err
+	}
+	s := work.Spec{App: app(b), Content: work.Content{Kind: p.Kind, Package: p.ID, Ref: p.Ref(), SHA256: p.SHA256}, Secrets: q.Secrets,
+		Recording: work.Recording{Video: true, Log: true}, Limits: work.Limits{Whole: work.Seconds(limitSeconds), Confirm: q.Confirm, Attempts: q.MaxAttempts()}}
+	for _, c := range cases {
+		s.Cases = append(s.Cases, c.Name)
+	}
+	for _, in := range p.Inputs.V {
+		v, given := q.Inputs[in.Name]
+		if !given && in.Default != nil {
+			v, given = *in.Default, true
+		}
+		if given && !slices.Contains(q.Secrets, in.Name) {
+			if s.Inputs == nil {
+				s.Inputs = map[string]string{}
+			}
+			s.Inputs[in.Name] = v
+		}
+	}
+	return s, nil
+}
+
+// Session is what a session wants.
+func Session(q store.SessionRequest, b *store.Build) work.Spec {
+	s := work.Spec{Content: work.Content{Kind: work.Commands, Capabilities: q.Standard}, Conditions: work.Conditions{Landscape: q.Landscape, Dark: q.Dark},
+		Recording: work.Recording{Video: q.Recording["video"], Log: q.Recording["log"]}, Limits: work.Limits{Whole: work.Seconds(q.Limit), Idle: work.Seconds(q.Idle), Attempts: 1}}
+	if b != nil {
+		s.App = app(*b)
+	}
+	return s
+}
+
+// Of gives what a piece of work is to do.
+func (s *Specs) Of(ctx context.Context, workspace, id string) (work.Spec, error) {
+	spec, err := s.Store.Spec(ctx, id)
+	if !errors.Is(err, store.ErrNotFound) {
+		return spec, err
+	}
+	w, err := s.Store.WorkByID(ctx, workspace, id)
+	if err != nil {
+		return spec, err
+	}
+	if spec, err = s.old(ctx, w); err != nil {
+		return spec, err
+	}
+	return spec, s.Store.SetSpec(ctx, id, spec)
+}
+
+// old makes the spec of work that was written before there were any.
+func (s *Specs) old(ctx context.Context, w store.Work) (spec work.Spec, err error) {
+	if w.Kind == work.Session {
+		x, err := s.Store.SessionByID(ctx, w.WorkspaceID, w.ID)
+		if err != nil {
+			return spec, err
+		}
+		if !x.BuildID.Valid {
+			return Session(x.Request.V, nil), nil
+		}
+		b, err := s.Store.BuildByID(ctx, w.WorkspaceID, x.BuildID.String)
+		return Session(x.Request.V, &b), err
+	}
+	run, err := s.Store.RunByID(ctx, w.WorkspaceID, w.RunID)
+	if err != nil {
+		return spec, err
+	}
+	b, err := s.Store.BuildByID(ctx, w.WorkspaceID, run.BuildID)
+	if err != nil {
+		return spec, err
+	}
+	p, err := s.Store.PackageByID(ctx, w.WorkspaceID, run.PackageID)
+	if err != nil {
+		return spec, err
+	}
+	return Run(b, p, run.Request.V, run.LimitSeconds)
+}
+
+// CasesOfRun gives the names of the cases that a run's legs were planned with, in their order, and the kind of its content.
+func (s *Specs) CasesOfRun(ctx context.Context, r store.Run) (names []string, kind string, err error) {
+	specs, missing, err := s.Store.SpecsOfRun(ctx, r.ID)
+	if err == nil && missing != "" {
+		var spec work.Spec
+		spec, err = s.Of(ctx, r.WorkspaceID, missing)
+		specs = append(specs, spec)
+	}
+	if err != nil || len(specs) == 0 {
+		return nil, "", err
+	}
+	known := map[string]bool{}
+	for _, x := range specs {
+		for _, n := range x.Cases {
+			if !known[n] {
+				known[n] = true
+				names = append(names, n)
+			}
+		}
+	}
+	return names, specs[0].Content.Kind, nil
+}

@@ -1,0 +1,164 @@
+package upkeep
+
+// A backup of everything: a tar with the database's dump and all blobs, made while the service runs.
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"tessellant/internal/blobs"
+	"tessellant/internal/service/access"
+	"tessellant/internal/store"
+)
+
+// Entries of a backup; blobs follow under BackupBlobs.
+const (
+	BackupAbout = "backup.json"
+	BackupDump  = "database.sql"
+	BackupBlobs = "blobs/"
+	BackupEnd   = "end.json"
+)
+
+// BackupEnding is the last entry of a backup: one without it was cut off.
+type BackupEnding struct {
+	Blobs      int    `json:"blobs"`
+	Bytes      int64  `json:"bytes"`
+	DumpSHA256 string `json:"dump_sha256"`
+}
+
+// Backup writes everything but sign-ins and the secrets of runs that go on. The dump is made first, as
+// of one moment; what was removed from the blobs since is passed over.
+func (s *Upkeep) Backup(ctx context.Context, who store.Identity, w io.Writer) error {
+	if err := access.Owner(who, "back up"); err != nil {
+		return err
+	}
+	dump, err := os.CreateTemp("", "tessellant-dump-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = dump.Close(); _ = os.Remove(dump.Name()) }()
+	h := sha256.New()
+	if err := s.dump(ctx, io.MultiWriter(dump, h)); err != nil {
+		return err
+	}
+	size, err := dump.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	if _, err := dump.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	now := time.Now().UTC().Truncate(time.Second)
+	t := tar.NewWriter(w)
+	entry := func(name string, size int64, r io.Reader) error {
+		if err := t.WriteHeader(&tar.Header{Name: name, Size: size, Mode: 0o600, ModTime: now, Format: tar.FormatPAX}); err != nil {
+			return err
+		}
+		_, err := io.Copy(t, r)
+		return err
+	}
+	about, _ := json.Marshal(map[string]any{"program": "tessellant", "version": s.Version, "made": now})
+	if err := errors.Join(entry(BackupAbout, int64(len(about)), bytes.NewReader(about)), entry(BackupDump, size, dump)); err != nil {
+		return err
+	}
+	end := BackupEnding{DumpSHA256: hex.EncodeToString(h.Sum(nil))}
+	err = s.Blobs.Each(ctx, func(key string, size int64, open func() (io.ReadCloser, error)) error {
+		r, err := open()
+		if errors.Is(err, blobs.ErrNotFound) {
+			return nil // removed since it was listed
+		}
+		if err != nil {
+			return fmt.Errorf("the file %s can't be backed up: %w", key, err)
+		}
+		defer r.Close()
+		end.Blobs++
+		end.Bytes += size
+		if err := entry(BackupBlobs+key, size, r); err != nil {
+			return fmt.Errorf("the file %s can't be backed up: %w", key, err)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	last, _ := json.Marshal(end)
+	return errors.Join(entry(BackupEnd, int64(len(last)), bytes.NewReader(last)), t.Close())
+}
+
+// dump writes the database as SQL, by MariaDB's own means.
+func (s *Upkeep) dump(ctx context.Context, w io.Writer) error {
+	db := s.Store.Name()
+	args := []string{"--single-transaction", "--skip-lock-tables", "--no-tablespaces", "--hex-blob", "--skip-dump-date"}
+	for _, t := range []string{"signins", "run_secrets", "leases"} {
+		args = append(args, "--ignore-table-data="+db+"."+t)
+	}
+	cmd, cleanup, err := s.Store.Client(ctx, "mariadb-dump", append(args, db)...)
+	if err != nil {
+		return err
+	}
+	defer cleanup()
+	var stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = w, &stderr
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("the database could not be dumped: %w: %s", err, strings.TrimSpace(stderr.String()))
+	}
+	return nil
+}
+
+// Restore fills an empty service from a backup.
+func (s *Upkeep) Restore(ctx context.Context, r io.Reader) (BackupEnding, error) {
+	var got, end BackupEnding
+	t := tar.NewReader(r)
+	whole := false
+	for {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return got, fmt.Errorf("the backup can't be read: %w", err)
+		}
+		switch {
+		case h.Name == BackupDump:
+			sum := sha256.New()
+			cmd, cleanup, err := s.Store.Client(ctx, "mariadb", "--binary-mode", s.Store.Name())
+			if err != nil {
+				return got, err
+			}
+			var stderr bytes.Buffer
+			cmd.Stdin, cmd.Stderr = io.TeeReader(t, sum), &stderr
+			err = cmd.Run()
+			cleanup()
+			if err != nil {
+				return got, fmt.Errorf("the database could not be filled: %w: %s", err, strings.TrimSpace(stderr.String()))
+			}
+			got.DumpSHA256 = hex.EncodeToString(sum.Sum(nil))
+		case strings.HasPrefix(h.Name, BackupBlobs):
+			n, _, err := s.Blobs.Put(ctx, strings.TrimPrefix(h.Name, BackupBlobs), t)
+			if err != nil {
+				return got, err
+			}
+			got.Blobs++
+			got.Bytes += n
+		case h.Name == BackupEnd:
+			if err := json.NewDecoder(t).Decode(&end); err != nil {
+				return got, fmt.Errorf("the backup's end can't be read: %w", err)
+			}
+			whole = true
+		}
+	}
+	if !whole || got != end {
+		return got, errors.New("the backup is not whole: it was cut off, or changed; what came of it has been restored, and should not be used")
+	}
+	return got, nil
+}
