@@ -19,10 +19,10 @@ example: build
 test: setup $(KELPLINE) $(CHECK) console/dist/index.html
 	@scripts/test.sh
 
-# The program with its console, and the demo's build.
+# The program in its two halves (the client, and what runs for long) with its console, and the demo's build.
 build: setup $(KELPLINE) $(CHECK) console/dist/index.html
 	@echo "building the program"
-	@CGO_ENABLED=0 $(GO) build -o bin/tessellant ./cmd/tessellant
+	@CGO_ENABLED=0 $(GO) build -o bin/ ./cmd/...
 
 # What is written by machine, from api/openapi.yaml.
 generate: console/node_modules/.package-lock.json

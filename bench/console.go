@@ -9,8 +9,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,18 +19,14 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
-	"github.com/prometheus/client_golang/prometheus"
 
-	"tessellant/internal/blobs"
-	"tessellant/internal/bus"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/hostlink"
+	"tessellant/internal/house"
 	"tessellant/internal/housetest"
-	"tessellant/internal/httpd"
-	"tessellant/internal/localdb"
 	"tessellant/internal/service"
 	"tessellant/internal/store"
 )
@@ -55,48 +49,14 @@ type stall struct {
 }
 
 func openStall(ctx context.Context, dir string) (*stall, func(), error) {
-	var closers []func()
-	stop := func() {
-		for i := len(closers) - 1; i >= 0; i-- {
-			closers[i]()
-		}
-	}
-	db, err := localdb.Start(ctx, filepath.Join(dir, "db"))
+	s := &stall{key: "tsl_a_key_for_the_benchmark"}
+	h, err := house.Start(ctx, house.Config{Listen: "127.0.0.1:0", Data: dir, NoHost: true, Workspace: "bench", FirstKey: s.key, Version: "bench", Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
-		return nil, stop, err
+		return nil, func() {}, err
 	}
-	closers = append(closers, db.Close)
-	st, err := store.Open(ctx, db.DSN)
-	if err != nil {
-		return nil, stop, err
-	}
-	closers = append(closers, func() { _ = st.Close() })
-	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
-	if err != nil {
-		return nil, stop, err
-	}
-	s := &stall{Service: service.New(service.Config{Store: st, Blobs: bl, Bus: &bus.Local{}, Log: slog.New(slog.DiscardHandler), Version: "bench"}), key: "tsl_a_key_for_the_benchmark"}
-	if _, err = s.FirstKey(ctx, "bench", s.key); err != nil {
-		return nil, stop, err
-	}
-	if s.who, err = s.Enter(ctx, s.key); err != nil {
-		return nil, stop, err
-	}
-	s.link = s.HostLink()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, stop, err
-	}
-	s.url = "http://" + l.Addr().String()
-	web := &http.Server{Handler: httpd.New(s.Service, prometheus.NewRegistry())}
-	go func() { _ = web.Serve(l) }()
-	closers = append(closers, func() { _ = web.Close() })
-	run, cancel := context.WithCancel(ctx)
-	closers = append(closers, cancel)
-	go s.Dispatch(run)
-	go s.Follow(run)
-	go s.ReadAhead(run)
-	return s, stop, nil
+	s.Service, s.url, s.link = h.Service, h.URL, h.HostLink()
+	s.who, err = s.Enter(ctx, s.key)
+	return s, h.Close, err
 }
 
 // start starts a run on that many devices, and answers its holds.

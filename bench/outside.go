@@ -29,12 +29,11 @@ import (
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/w3c"
+	device "tessellant/internal/phone"
 	"tessellant/internal/phone/android"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/standin/phone"
-
-	device "tessellant/internal/phone"
 )
 
 // wd is a WebDriver client.

@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 
@@ -15,19 +17,24 @@ import (
 // floors are the storeys of the house, the highest first. A package imports from
 // lower floors only, and from its own floor only what beside says.
 var floors = [][]string{
-	{"cmd/tessellant"},
+	{"cmd/tessellant", "cmd/tessellantd"},
+	{"internal/demo"},
+	{"internal/serve", "internal/doctor"},
+	{"internal/house"},
 	{"internal/cli"},
 	{"internal/httpd"},
 	{"internal/service", "internal/host"},
 	{"internal/service/fleet"},
+	{"internal/service/hosts"},
+	{"internal/service/dispatcher"},
 	{"internal/service/evidence", "internal/service/upkeep"},
 	{"internal/service/runs"},
 	{"internal/service/sessions"},
 	{"internal/service/content"},
 	{"internal/service/access", "internal/service/paging", "internal/service/orders", "internal/service/queue", "internal/service/specs", "internal/service/feed"},
 	{"internal/service/refuse"},
-	{"internal/host/attempt"},
-	{"internal/host/runner/script", "internal/host/runner/program", "internal/host/runner/session"},
+	{"internal/host/runners", "internal/host/desk"},
+	{"internal/host/attempt", "internal/host/runner/script", "internal/host/runner/program", "internal/host/runner/session"},
 	{"internal/host/runner"},
 	{"internal/host/casebook", "internal/host/orders"},
 	{"internal/host/record"},
@@ -41,7 +48,8 @@ var floors = [][]string{
 	{"internal/hostlink"},
 	{"internal/guard"},
 	{"internal/child"},
-	{"internal/core/planning", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet"},
+	{"internal/core/ours"},
+	{"internal/core/planning", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup"},
 	{"internal/core/work"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks"},
 	{"internal/core/zipdir", "internal/core/foreign"},
@@ -111,7 +119,7 @@ func TestNoArrowRunsUp(t *testing.T) {
 				continue
 			}
 			if strings.HasPrefix(to, "internal/standin/") {
-				assert.Equal(t, "internal/cli", from, "%s imports the stand-in %s", from, to)
+				assert.Equal(t, "internal/demo", from, "%s imports the stand-in %s", from, to)
 				continue
 			}
 			a, ok := floor[from]
@@ -126,6 +134,46 @@ func TestNoArrowRunsUp(t *testing.T) {
 	}
 	for p := range floor {
 		assert.True(t, seen[p], "%s is on a floor and does not exist", p)
+	}
+}
+
+// most is how many packages of ours one may import. The core counts as one: it is the words that all speak.
+const most = 12
+
+// assemblers put rooms together, and do nothing else.
+var assemblers = []string{"internal/house", "internal/service", "internal/cli", "internal/demo"}
+
+func TestNoRoomHasTooManyDoors(t *testing.T) {
+	for _, p := range list(t) {
+		from := strings.TrimPrefix(p.ImportPath, "tessellant/")
+		if !strings.HasPrefix(from, "internal/") || slices.Contains(assemblers, from) || strings.HasPrefix(from, "internal/housetest") {
+			continue
+		}
+		doors := map[string]bool{}
+		for _, im := range p.Imports {
+			if to, ours := strings.CutPrefix(im, "tessellant/"); ours {
+				if strings.HasPrefix(to, "internal/core/") {
+					to = "internal/core"
+				}
+				doors[to] = true
+			}
+		}
+		assert.LessOrEqual(t, len(doors), most, "%s imports so many packages of ours: is it one idea? %v", from, slices.Sorted(maps.Keys(doors)))
+	}
+}
+
+// The client's commands start at once.
+func TestTheClientStartsWithoutTheService(t *testing.T) {
+	for _, p := range list(t) {
+		if from := strings.TrimPrefix(p.ImportPath, "tessellant/"); from != "internal/cli" && from != "cmd/tessellant" {
+			continue
+		}
+		for _, d := range p.Deps {
+			for _, heavy := range []string{"tessellant/internal/service", "tessellant/internal/store", "tessellant/internal/host", "tessellant/internal/bus", "tessellant/internal/httpd", "tessellant/internal/house", "tessellant/internal/standin", "tessellant/internal/script",
+				"github.com/nats-io", "github.com/prometheus", "google.golang.org/grpc", "gocloud.dev", "github.com/jmoiron/sqlx"} {
+				assert.False(t, strings.HasPrefix(d, heavy), "%s needs %s", p.ImportPath, d)
+			}
+		}
 	}
 }
 

@@ -3,21 +3,17 @@
 package main
 
 import (
+	"fmt"
 	"os"
 
 	"tessellant/internal/cli"
-	"tessellant/internal/sandbox"
-	"tessellant/internal/script"
+	"tessellant/internal/core/verdict"
 )
 
 func main() {
-	if len(os.Args) == 2 && os.Args[1] == sandbox.ChildArg {
-		sandbox.Child()
-		return
+	if cli.ForDaemon(os.Args[1:]) {
+		fmt.Fprintln(os.Stderr, cli.BecomeDaemon(os.Args[1:])) // it only comes back when it could not
+		os.Exit(verdict.ExitUnreachable)
 	}
-	if len(os.Args) == 2 && os.Args[1] == script.ChildArg {
-		script.Child()
-		return
-	}
-	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, cli.AddStubs))
 }

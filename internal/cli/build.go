@@ -18,11 +18,10 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/httpd"
 )
 
-func (a *app) buildCmd() *cobra.Command {
-	add := &cobra.Command{Use: "add FILE", Short: "Upload a build", Args: exactly(1),
+func (a *App) buildCmd() *cobra.Command {
+	add := &cobra.Command{Use: "add FILE", Short: "Upload a build", Args: Exactly(1),
 		Long:    "Upload a build: an APK. It is read at once; what is in it is shown, and a file that is not a build is refused.\nThe same file again gives the same build.",
 		Example: "  tessellant build add kelpline-1.8.0.apk",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildAdd(c.Context(), args[0]) }}
@@ -31,20 +30,20 @@ func (a *app) buildCmd() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error { return a.buildList(c.Context(), limit) }}
 	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
 	var icon string
-	show := &cobra.Command{Use: "show REF", Short: "Show what is in a build", Args: exactly(1),
+	show := &cobra.Command{Use: "show REF", Short: "Show what is in a build", Args: Exactly(1),
 		Long:    "Show what is in a build. REF is an id, or an app and a version:\nkelpline/android@231 (version code), @v1.8.0 (version name), @newest.",
 		Example: "  tessellant build show kelpline/android@newest\n  tessellant build show kelpline/android@231 --icon kelpline.png",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildShow(c.Context(), args[0], icon) }}
 	show.Flags().StringVar(&icon, "icon", "", "write the app's icon into this file")
-	check := &cobra.Command{Use: "check FILE", Short: "Read a build where it lies, without sending it", Args: exactly(1),
+	check := &cobra.Command{Use: "check FILE", Short: "Read a build where it lies, without sending it", Args: Exactly(1),
 		Long:    "Read a build where it lies, without sending it. Exit code 3 when it is not one.",
 		Example: "  tessellant build check kelpline-1.8.0.apk",
 		RunE:    func(_ *cobra.Command, args []string) error { return a.buildCheck(args[0]) }}
 	return group("build", "Upload and look at app builds", add, check, list, show)
 }
 
-func (a *app) buildAdd(ctx context.Context, path string) error {
-	client, err := a.client()
+func (a *App) buildAdd(ctx context.Context, path string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
@@ -66,19 +65,19 @@ func (a *app) buildAdd(ctx context.Context, path string) error {
 	done()
 	b := r2(r, func() (*api.Build, *api.Build) { return r.JSON201, r.JSON200 })
 	if err != nil || b == nil {
-		return a.problem("add the build "+name, err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("add the build "+name, err, r)
 	}
-	return a.show(b, func() {
+	return a.Show(b, func() {
 		if r.JSON200 != nil {
-			fmt.Fprintf(a.out, "This file was here already, as %s.\n", b.Ref)
+			fmt.Fprintf(a.Out, "This file was here already, as %s.\n", b.Ref)
 		} else {
-			fmt.Fprintf(a.out, "Added %s.\n", b.Ref)
+			fmt.Fprintf(a.Out, "Added %s.\n", b.Ref)
 		}
 		a.buildFacts(b)
 	})
 }
 
-func (a *app) buildCheck(path string) error {
+func (a *App) buildCheck(path string) error {
 	f, err := os.Open(path)
 	if err != nil {
 		return fmt.Errorf("could not read the build: %w", err)
@@ -95,14 +94,14 @@ func (a *app) buildCheck(path string) error {
 	}
 	var refusal *appfile.Refusal
 	if errors.As(err, &refusal) {
-		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s is not a build: %s\n  what to do: %s", path, refusal.Why, refusal.Remedy)}
+		return &Exit{verdict.ExitNothingSaid, fmt.Errorf("%s is not a build: %s\n  what to do: %s", path, refusal.Why, refusal.Remedy)}
 	}
 	if err != nil {
 		return err
 	}
-	return a.show(x, func() {
+	return a.Show(x, func() {
 		b := api.Build{AppId: x.AppID, Label: x.Label, VersionName: x.VersionName, VersionCode: x.VersionCode, MinApi: x.MinAPI, TargetApi: x.TargetAPI,
-			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable, MinCode: &x.MinCode, TargetCode: &x.TargetCode, Findings: httpd.BuildFindings(x.Findings)}
+			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable, MinCode: &x.MinCode, TargetCode: &x.TargetCode, Findings: api.BuildFindings(x.Findings)}
 		a.buildFacts(&b)
 	})
 }
@@ -127,11 +126,11 @@ func withLength(n int64) api.RequestEditorFn {
 }
 
 // progress shows on a terminal how far reading r has come.
-func (a *app) progress(what string, r io.Reader, size int64) (io.Reader, func()) {
-	if _, ok := terminal(a.err); !ok || a.json {
+func (a *App) progress(what string, r io.Reader, size int64) (io.Reader, func()) {
+	if _, ok := terminal(a.Err); !ok || a.JSON {
 		return io.NopCloser(r), func() {}
 	}
-	p := mpb.New(mpb.WithOutput(a.err), mpb.WithWidth(40))
+	p := mpb.New(mpb.WithOutput(a.Err), mpb.WithWidth(40))
 	bar := p.New(size, mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "), mpb.PrependDecorators(decor.Name(what)),
 		mpb.AppendDecorators(decor.CountersKiloByte("% .1f of % .1f"), decor.Percentage(decor.WCSyncSpace)), mpb.BarRemoveOnComplete())
 	return bar.ProxyReader(r), func() {
@@ -140,7 +139,7 @@ func (a *app) progress(what string, r io.Reader, size int64) (io.Reader, func())
 	}
 }
 
-func (a *app) buildFacts(b *api.Build) {
+func (a *App) buildFacts(b *api.Build) {
 	runs := "all processor kinds"
 	if len(b.Abis) > 0 {
 		runs = strings.Join(b.Abis, ", ")
@@ -150,17 +149,17 @@ func (a *app) buildFacts(b *api.Build) {
 		debug = "yes"
 	}
 	needs, made := fmt.Sprintf("API level %d or later", b.MinApi), fmt.Sprint(b.TargetApi)
-	if c := deref(b.MinCode); c != "" {
+	if c := Deref(b.MinCode); c != "" {
 		needs = "the unreleased " + c
 	}
-	if c := deref(b.TargetCode); c != "" {
+	if c := Deref(b.TargetCode); c != "" {
 		made = "the unreleased " + c
 	}
-	facts(a.out, "reference", b.Ref, "id", b.Id, "app", fmt.Sprintf("%s (%s)", b.Label, b.AppId), "version", fmt.Sprintf("%s (code %d)", b.VersionName, b.VersionCode),
+	facts(a.Out, "reference", b.Ref, "id", b.Id, "app", fmt.Sprintf("%s (%s)", b.Label, b.AppId), "version", fmt.Sprintf("%s (code %d)", b.VersionName, b.VersionCode),
 		"Android", needs+", made for "+made, "code for", runs, "asks for", strings.Join(short(b.Permissions), ", "),
-		"debuggable", debug, "size", bytesText(b.Size), "SHA-256", b.Sha256, "file", b.Filename)
-	for _, f := range deref(b.Findings) {
-		fmt.Fprintln(a.out, findingText(f))
+		"debuggable", debug, "size", BytesText(b.Size), "SHA-256", b.Sha256, "file", b.Filename)
+	for _, f := range Deref(b.Findings) {
+		fmt.Fprintln(a.Out, findingText(f))
 	}
 }
 
@@ -173,23 +172,23 @@ func short(ps []string) []string {
 	return out
 }
 
-func (a *app) buildList(ctx context.Context, limit int) error {
-	client, err := a.client()
+func (a *App) buildList(ctx context.Context, limit int) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.ListBuildsWithResponse(ctx, &api.ListBuildsParams{Limit: &limit})
 	if err != nil || r.JSON200 == nil {
-		return a.problem("list the builds", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("list the builds", err, r)
 	}
-	return a.show(r.JSON200, func() {
+	return a.Show(r.JSON200, func() {
 		if len(r.JSON200.Items) == 0 {
-			fmt.Fprintln(a.out, "No builds yet. Upload one with: tessellant build add FILE")
+			fmt.Fprintln(a.Out, "No builds yet. Upload one with: tessellant build add FILE")
 			return
 		}
-		t := newTable(a.out, "reference", "app", "version", "Android", "size", "added")
+		t := NewTable(a.Out, "reference", "app", "version", "Android", "size", "added")
 		for _, b := range r.JSON200.Items {
-			t.AppendRow(table.Row{b.Ref, b.Label, b.VersionName, fmt.Sprintf("API %d+", b.MinApi), bytesText(b.Size), ago(b.Created)})
+			t.AppendRow(table.Row{b.Ref, b.Label, b.VersionName, fmt.Sprintf("API %d+", b.MinApi), BytesText(b.Size), ago(b.Created)})
 		}
 		t.Render()
 		a.more(r.JSON200.Next)
@@ -197,29 +196,29 @@ func (a *app) buildList(ctx context.Context, limit int) error {
 }
 
 // more says that a list went on.
-func (a *app) more(next *string) {
+func (a *App) more(next *string) {
 	if next != nil {
-		fmt.Fprintln(a.err, "There are more; raise --limit to see them.")
+		fmt.Fprintln(a.Err, "There are more; raise --limit to see them.")
 	}
 }
 
-func (a *app) buildShow(ctx context.Context, ref, icon string) error {
-	client, err := a.client()
+func (a *App) buildShow(ctx context.Context, ref, icon string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.GetBuildWithResponse(ctx, ref)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("show the build", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("show the build", err, r)
 	}
 	if icon != "" {
 		p, err := client.GetBuildIconWithResponse(ctx, r.JSON200.Id)
 		if err != nil || p.StatusCode() != http.StatusOK {
-			return a.problem("fetch the icon", err, status(p), problemOf(p), bodyOf(p))
+			return a.Failed("fetch the icon", err, p)
 		}
 		if err := os.WriteFile(icon, p.Body, 0o644); err != nil {
 			return fmt.Errorf("could not write the icon: %w", err)
 		}
 	}
-	return a.show(r.JSON200, func() { a.buildFacts(r.JSON200) })
+	return a.Show(r.JSON200, func() { a.buildFacts(r.JSON200) })
 }

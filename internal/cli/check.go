@@ -17,9 +17,9 @@ import (
 	"tessellant/internal/core/verdict"
 )
 
-func (a *app) deviceCheckCmd() *cobra.Command {
+func (a *App) deviceCheckCmd() *cobra.Command {
 	var report string
-	cmd := &cobra.Command{Use: "check SERIAL", Short: "Try on a device everything that tests need of it", Args: exactly(1),
+	cmd := &cobra.Command{Use: "check SERIAL", Short: "Try on a device everything that tests need of it", Args: Exactly(1),
 		Long: `Try on a device everything that tests need of it, and say in one sentence whether it can be tested, and if not,
 what to do. That is the first thing to do with a phone of your own. It takes some 20 seconds; a tiny app is installed
 for the time of it, and the device left as it was. With --report FILE it is written down as JSON, without anything that
@@ -51,29 +51,29 @@ func writeReport(path string, c *api.DeviceCheck) error {
 
 const checkPoll = 300 * time.Millisecond
 
-func (a *app) deviceCheck(ctx context.Context, serial, report string) error {
-	client, err := a.client()
+func (a *App) deviceCheck(ctx context.Context, serial, report string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	begun, err := client.StartDeviceCheckWithResponse(ctx, serial)
 	if err != nil || begun.JSON202 == nil {
-		return a.problem("check the device", err, status(begun), problemOf(begun), bodyOf(begun))
+		return a.Failed("check the device", err, begun)
 	}
 	c := begun.JSON202
 	say := func(s api.CheckStep) {
-		if a.json {
+		if a.JSON {
 			return
 		}
-		fmt.Fprintf(a.out, "  %-8s %-24s %6s  %s\n", s.State, s.Name, map[bool]string{true: tookText(time.Duration(s.TookMs) * time.Millisecond)}[s.State != api.StepSkipped], deref(s.Found))
+		fmt.Fprintf(a.Out, "  %-8s %-24s %6s  %s\n", s.State, s.Name, map[bool]string{true: TookText(time.Duration(s.TookMs) * time.Millisecond)}[s.State != api.StepSkipped], Deref(s.Found))
 		if s.Remedy != nil {
-			fmt.Fprintf(a.out, "  %-8s what to do: %s\n", "", *s.Remedy)
+			fmt.Fprintf(a.Out, "  %-8s what to do: %s\n", "", *s.Remedy)
 		}
 	}
 	for told := 0; ; {
 		for told < len(c.Steps) && c.Steps[told].State != api.StepRunning {
-			if told == 0 && !a.json {
-				fmt.Fprintf(a.out, "%s %s, Android %s (API %d):\n", c.Maker, c.Model, c.Os, c.Api)
+			if told == 0 && !a.JSON {
+				fmt.Fprintf(a.Out, "%s %s, Android %s (API %d):\n", c.Maker, c.Model, c.Os, c.Api)
 			}
 			say(c.Steps[told])
 			told++
@@ -88,7 +88,7 @@ func (a *app) deviceCheck(ctx context.Context, serial, report string) error {
 		}
 		r, err := client.GetDeviceCheckWithResponse(ctx, serial)
 		if err != nil || r.JSON200 == nil {
-			return a.problem("see how the check stands", err, status(r), problemOf(r), bodyOf(r))
+			return a.Failed("see how the check stands", err, r)
 		}
 		c = r.JSON200
 	}
@@ -97,24 +97,24 @@ func (a *app) deviceCheck(ctx context.Context, serial, report string) error {
 			return fmt.Errorf("the report can't be written: %w", err)
 		}
 	}
-	if err := a.show(c, func() {
+	if err := a.Show(c, func() {
 		for _, l := range c.Limits {
-			fmt.Fprintf(a.out, "  note     %s\n", l)
+			fmt.Fprintf(a.Out, "  note     %s\n", l)
 		}
-		fmt.Fprintf(a.out, "\n%s It took %s.\n", c.Sentence, tookText(time.Duration(c.TookMs)*time.Millisecond))
+		fmt.Fprintf(a.Out, "\n%s It took %s.\n", c.Sentence, TookText(time.Duration(c.TookMs)*time.Millisecond))
 		if report != "" {
-			fmt.Fprintf(a.out, "The report is in %s; it does not name the unit.\n", report)
+			fmt.Fprintf(a.Out, "The report is in %s; it does not name the unit.\n", report)
 		}
 	}); err != nil {
 		return err
 	}
 	if !c.Fit {
-		return &exit{verdict.ExitAppFailed, nil}
+		return &Exit{verdict.ExitAppFailed, nil}
 	}
 	return nil
 }
 
-func (a *app) devicePairCmd() *cobra.Command {
+func (a *App) devicePairCmd() *cobra.Command {
 	var host string
 	var picture bool
 	cmd := &cobra.Command{Use: "pair [HOST:PORT CODE]", Short: "Pair a host with a phone that debugs over the network", Args: cobra.RangeArgs(0, 2),
@@ -125,7 +125,7 @@ in one network. The adb server of the host must be able to: version 30 of the pl
 		Example: "  tessellant device pair 192.168.1.23:37123 482910\n  tessellant device pair --picture --host bench-2",
 		RunE: func(c *cobra.Command, args []string) error {
 			if picture != (len(args) == 0) || len(args) == 1 {
-				return &exit{verdict.ExitUsage, errors.New("give the address and the code that the phone shows, or --picture")}
+				return &Exit{verdict.ExitUsage, errors.New("give the address and the code that the phone shows, or --picture")}
 			}
 			var r api.PairRequest
 			if !picture {
@@ -133,24 +133,29 @@ in one network. The adb server of the host must be able to: version 30 of the pl
 			}
 			return a.devicePair(c.Context(), host, r)
 		}}
-	cmd.Flags().StringVar(&host, "host", "built-in", "the host that is to know the phone; see: tessellant host list")
+	cmd.Flags().StringVar(&host, "host", "", "the host that is to know the phone; default: the one that is built into the service. See: tessellant host list")
 	cmd.Flags().BoolVar(&picture, "picture", false, "draw a QR code for the phone to scan")
 	return cmd
 }
 
-func (a *app) devicePair(ctx context.Context, host string, q api.PairRequest) error {
-	client, err := a.client()
+func (a *App) devicePair(ctx context.Context, host string, q api.PairRequest) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
+	if host == "" {
+		if host, err = a.builtInHost(ctx, client); err != nil {
+			return err
+		}
+	}
 	begun, err := client.PairWithResponse(ctx, host, q)
 	if err != nil || begun.JSON201 == nil {
-		return a.problem("pair with the phone", err, status(begun), problemOf(begun), bodyOf(begun))
+		return a.Failed("pair with the phone", err, begun)
 	}
 	p := begun.JSON201
-	if p.Picture != nil && !a.json {
-		fmt.Fprint(a.out, blocks(*p.Picture))
-		fmt.Fprintln(a.out, "Scan this: developer options, Wireless debugging, Pair device with QR code.")
+	if p.Picture != nil && !a.JSON {
+		fmt.Fprint(a.Out, blocks(*p.Picture))
+		fmt.Fprintln(a.Out, "Scan this: developer options, Wireless debugging, Pair device with QR code.")
 	}
 	for p.State == api.PairingWaiting {
 		select {
@@ -160,16 +165,34 @@ func (a *app) devicePair(ctx context.Context, host string, q api.PairRequest) er
 		}
 		r, err := client.GetPairingWithResponse(ctx, host, p.Id)
 		if err != nil || r.JSON200 == nil {
-			return a.problem("see how the pairing stands", err, status(r), problemOf(r), bodyOf(r))
+			return a.Failed("see how the pairing stands", err, r)
 		}
 		p = r.JSON200
 	}
 	if p.State == api.PairingFailed {
-		return &exit{verdict.ExitAppFailed, fmt.Errorf("%s\n  what to do: %s", deref(p.Why), deref(p.Remedy))}
+		return &Exit{verdict.ExitAppFailed, fmt.Errorf("%s\n  what to do: %s", Deref(p.Why), Deref(p.Remedy))}
 	}
-	return a.show(p, func() {
-		fmt.Fprintf(a.out, "Paired. The phone appears in a moment in: tessellant device list\nIf it does not, give its address under Wireless debugging to the host with --connect.\n")
+	return a.Show(p, func() {
+		fmt.Fprintf(a.Out, "Paired. The phone appears in a moment in: tessellant device list\nIf it does not, give its address under Wireless debugging to the host with --connect.\n")
 	})
+}
+
+// builtInHost gives the name of the host that is built into the service, where there is just one.
+func (a *App) builtInHost(ctx context.Context, client *api.ClientWithResponses) (string, error) {
+	r, err := client.ListHostsWithResponse(ctx)
+	if err != nil || r.JSON200 == nil {
+		return "", a.Failed("list the hosts", err, r)
+	}
+	var names []string
+	for _, h := range r.JSON200.Items {
+		if h.Kind == api.BuiltIn && h.State == api.Up {
+			names = append(names, h.Name)
+		}
+	}
+	if len(names) != 1 {
+		return "", &Exit{verdict.ExitUsage, fmt.Errorf("%s built into the service; name the host with --host, see: tessellant host list", Plural(len(names), "host"))}
+	}
+	return names[0], nil
 }
 
 // blocks draws a picture of dark and light modules in the terminal, two rows to a line. Light is drawn: most terminals are dark.

@@ -26,7 +26,6 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/httpd"
 )
 
 // Version of the program.
@@ -35,26 +34,35 @@ const Version = "0.1.0"
 // DefaultURL is where a service listens unless told otherwise.
 const DefaultURL = "http://127.0.0.1:7480"
 
-// exit is an error with an exit code; without an Err it says nothing more.
-type exit struct {
-	code int
-	err  error
+// Exit is an error with an exit code; without an Err it says nothing more.
+type Exit struct {
+	Code int
+	Err  error
 }
 
-func (e *exit) Error() string {
-	if e.err == nil {
+func (e *Exit) Error() string {
+	if e.Err == nil {
 		return ""
 	}
-	return e.err.Error()
+	return e.Err.Error()
 }
 
-func (e *exit) Unwrap() error { return e.err }
+func (e *Exit) Unwrap() error { return e.Err }
 
-// Main runs a command line and answers its exit code.
-func Main(args []string, stdout, stderr io.Writer) int {
+// Main runs a command line of the client's commands and more, and answers its exit code.
+func Main(args []string, stdout, stderr io.Writer, more ...func(*App, *cobra.Command)) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the process at once; at the end it ends anyway
-	root := newRoot(stdout, stderr)
+	a := &App{Out: stdout, Err: stderr}
+	root := Root(a)
+	for _, add := range more {
+		add(a, root)
+	}
+	return Run(ctx, root, args, stderr)
+}
+
+// Run runs a command line on a tree of commands, says what went wrong, and answers the exit code.
+func Run(ctx context.Context, root *cobra.Command, args []string, stderr io.Writer) int {
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err == nil {
@@ -63,21 +71,22 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if text := err.Error(); text != "" {
 		fmt.Fprintln(stderr, foreign.Shown(text))
 	}
-	var e *exit
+	var e *Exit
 	if errors.As(err, &e) {
-		return e.code
+		return e.Code
 	}
 	return verdict.ExitUsage
 }
 
-type app struct {
-	out, err io.Writer
-	url, key string
-	json     bool
+// App is what commands share: where they write, and which service they ask.
+type App struct {
+	Out, Err io.Writer
+	URL, Key string
+	JSON     bool // answer with the API's JSON
 }
 
-func newRoot(stdout, stderr io.Writer) *cobra.Command {
-	a := &app{out: stdout, err: stderr}
+// Root gives the client's commands.
+func Root(a *App) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "tessellant",
 		Short: "Run a test package on many devices at once",
@@ -94,17 +103,17 @@ Exit codes: 0 passed or flaky; 1 the app failed somewhere; 2 wrong usage;
 		SilenceErrors: true, SilenceUsage: true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
-	root.SetOut(stdout)
-	root.SetErr(stderr)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w\nsee: %s --help", err, c.CommandPath())
 	})
 	root.Version = Version
 	root.SetVersionTemplate("tessellant {{.Version}}\n")
 	f := root.PersistentFlags()
-	f.StringVar(&a.url, "url", "", "address of the service (TESSELLANT_URL; else what login kept, else "+DefaultURL+")")
-	f.BoolVar(&a.json, "json", false, "answer with the API's JSON")
-	root.AddCommand(a.serveCmd(), a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.doctorCmd(), a.backupCmd(), a.restoreCmd(), a.demoCmd(), a.exampleCmd())
+	f.StringVar(&a.URL, "url", "", "address of the service (TESSELLANT_URL; else what login kept, else "+DefaultURL+")")
+	f.BoolVar(&a.JSON, "json", false, "answer with the API's JSON")
+	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.backupCmd())
 	return root
 }
 
@@ -115,8 +124,8 @@ func envOr(name, otherwise string) string {
 	return otherwise
 }
 
-// exactly takes the arguments that a command's usage names, and says which are missing.
-func exactly(n int) cobra.PositionalArgs {
+// Exactly takes the arguments that a command's usage names, and says which are missing.
+func Exactly(n int) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) == n {
 			return nil
@@ -139,61 +148,66 @@ func exactly(n int) cobra.PositionalArgs {
 func group(use, short string, cmds ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		_ = c.Help()
-		return &exit{verdict.ExitUsage, nil}
+		return &Exit{verdict.ExitUsage, nil}
 	}}
 	c.AddCommand(cmds...)
 	return c
 }
 
-// client gives the API's client: address and key come from flags, else from the
+// Client gives the API's client: address and key come from flags, else from the
 // environment, else from what login kept.
-func (a *app) client() (*api.ClientWithResponses, error) {
-	kept, err := readLogin()
+func (a *App) Client() (*api.ClientWithResponses, error) {
+	kept, err := ReadLogin()
 	if err != nil {
 		return nil, err
 	}
-	if a.url == "" {
-		a.url = envOr("TESSELLANT_URL", kept.URL)
+	if a.URL == "" {
+		a.URL = envOr("TESSELLANT_URL", kept.URL)
 	}
-	if a.url == "" {
-		a.url = DefaultURL
+	if a.URL == "" {
+		a.URL = DefaultURL
 	}
-	if a.key == "" {
-		a.key = os.Getenv("TESSELLANT_KEY")
+	if a.Key == "" {
+		a.Key = os.Getenv("TESSELLANT_KEY")
 	}
-	if a.key == "" && a.url == kept.URL { // a key is for the service that it was given for
-		a.key = kept.Key
+	if a.Key == "" && a.URL == kept.URL { // a key is for the service that it was given for
+		a.Key = kept.Key
 	}
-	if a.key == "" {
-		return nil, fmt.Errorf("no key for %s: sign in with: tessellant login, or set TESSELLANT_KEY to a key of your workspace (the service printed the first one when it was first started)", a.url)
+	if a.Key == "" {
+		return nil, fmt.Errorf("no key for %s: sign in with: tessellant login, or set TESSELLANT_KEY to a key of your workspace (the service printed the first one when it was first started)", a.URL)
 	}
-	u, err := url.Parse(a.url)
+	u, err := url.Parse(a.URL)
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
-		return nil, fmt.Errorf("%q is no address of a service; write it as %s", a.url, DefaultURL)
+		return nil, fmt.Errorf("%q is no address of a service; write it as %s", a.URL, DefaultURL)
 	}
 	way := http.DefaultTransport
-	if !a.json { // JSON has its own escapes, and is for programs
+	if !a.JSON { // JSON has its own escapes, and is for programs
 		way = plainly{way}
 	}
-	return api.NewClientWithResponses(strings.TrimSuffix(a.url, "/")+httpd.Prefix, api.WithHTTPClient(&http.Client{Transport: way}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+a.key)
+	return api.NewClientWithResponses(strings.TrimSuffix(a.URL, "/")+api.Prefix, api.WithHTTPClient(&http.Client{Transport: way}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+a.Key)
 		return nil
 	}))
 }
 
-// problem gives the error of an answer that is none of the good ones.
-func (a *app) problem(doing string, err error, status int, p *api.Problem, body []byte) error {
+// Failed is the error of an answer that is none of the good ones.
+func (a *App) Failed(doing string, err error, r answer) error {
+	return a.Problem(doing, err, status(r), problemOf(r), bodyOf(r))
+}
+
+// Problem gives the error of an answer that is none of the good ones.
+func (a *App) Problem(doing string, err error, status int, p *api.Problem, body []byte) error {
 	if err != nil {
 		var ue *url.Error
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return &exit{verdict.ExitUnreachable, fmt.Errorf("could not %s: the service at %s can't be reached: %w\n  what to do: start it with: tessellant serve, or set TESSELLANT_URL", doing, a.url, err)}
+		return &Exit{verdict.ExitUnreachable, fmt.Errorf("could not %s: the service at %s can't be reached: %w\n  what to do: start it with: tessellant serve, or set TESSELLANT_URL", doing, a.URL, err)}
 	}
 	if p == nil {
-		return &exit{verdict.ExitUnreachable, fmt.Errorf("could not %s: what answers at %s is no Tessellant service (status %d: %s)", doing, a.url, status, clip(string(body)))}
+		return &Exit{verdict.ExitUnreachable, fmt.Errorf("could not %s: what answers at %s is no Tessellant service (status %d: %s)", doing, a.URL, status, clip(string(body)))}
 	}
-	return &exit{verdict.ExitUnreachable, errors.New(problemText(p))}
+	return &Exit{verdict.ExitUnreachable, errors.New(problemText(p))}
 }
 
 func problemText(p *api.Problem) string {
@@ -232,13 +246,13 @@ func clip(s string) string {
 	return foreign.Name(strings.Join(strings.Fields(s), " "), 120)
 }
 
-// show writes v as JSON where that was asked for; else what f writes.
-func (a *app) show(v any, f func()) error {
-	if !a.json {
+// Show writes v as JSON where that was asked for; else what f writes.
+func (a *App) Show(v any, f func()) error {
+	if !a.JSON {
 		f()
 		return nil
 	}
-	enc := json.NewEncoder(a.out)
+	enc := json.NewEncoder(a.Out)
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
 }
@@ -253,7 +267,7 @@ func terminal(w io.Writer) (width int, ok bool) {
 	return width, err == nil
 }
 
-func deref[T any](p *T) T {
+func Deref[T any](p *T) T {
 	var zero T
 	if p == nil {
 		return zero
@@ -275,8 +289,8 @@ func ago(t time.Time) string {
 	return t.Local().Format("2 Jan 2006")
 }
 
-// bytesText writes a size for people.
-func bytesText(n int64) string {
+// BytesText writes a size for people.
+func BytesText(n int64) string {
 	switch {
 	case n < 10_000:
 		return fmt.Sprintf("%d B", n)
@@ -288,8 +302,8 @@ func bytesText(n int64) string {
 	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 }
 
-// tookText writes a duration for people.
-func tookText(d time.Duration) string {
+// TookText writes a duration for people.
+func TookText(d time.Duration) string {
 	switch {
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
@@ -299,20 +313,20 @@ func tookText(d time.Duration) string {
 	return fmt.Sprintf("%d:%02d min", int(d.Minutes()), int(d.Seconds())%60)
 }
 
-func (a *app) whoamiCmd() *cobra.Command {
+func (a *App) whoamiCmd() *cobra.Command {
 	return &cobra.Command{Use: "whoami", Short: "Say which workspace the key belongs to", Args: cobra.NoArgs,
 		Example: "  tessellant whoami",
 		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
+			client, err := a.Client()
 			if err != nil {
 				return err
 			}
 			r, err := client.GetMeWithResponse(c.Context())
 			if err != nil || r.JSON200 == nil {
-				return a.problem("ask who you are", err, status(r), problemOf(r), bodyOf(r))
+				return a.Failed("ask who you are", err, r)
 			}
-			return a.show(r.JSON200, func() {
-				fmt.Fprintf(a.out, "workspace %s, role %s, at %s (version %s)\n", r.JSON200.Workspace, r.JSON200.Role, a.url, r.JSON200.Version)
+			return a.Show(r.JSON200, func() {
+				fmt.Fprintf(a.Out, "workspace %s, role %s, at %s (version %s)\n", r.JSON200.Workspace, r.JSON200.Role, a.URL, r.JSON200.Version)
 			})
 		}}
 }

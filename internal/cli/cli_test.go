@@ -12,9 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/cli"
+	"tessellant/internal/demo"
+	"tessellant/internal/doctor"
 	"tessellant/internal/housetest"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
+	"tessellant/internal/serve"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 )
@@ -29,7 +32,7 @@ func TestMain(m *testing.M) {
 		return
 	}
 	testscript.Main(housetest.Tests{M: m}, map[string]func(){
-		"tessellant": func() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) },
+		"tessellant": func() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, serve.Add, doctor.Add, demo.Add)) },
 	})
 }
 

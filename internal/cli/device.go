@@ -14,109 +14,109 @@ import (
 const whereHelp = `a pattern over a trait, such as maker=Orrery, model='Skerry*', os>=10, form!=tablet; again: all must hold.
 Traits: serial platform os api maker model form origin simulated screen width density memory processor language place`
 
-func (a *app) deviceCmd() *cobra.Command {
+func (a *App) deviceCmd() *cobra.Command {
 	var where []string
 	list := &cobra.Command{Use: "list", Short: "List devices by serial", Args: cobra.NoArgs,
 		Example: "  tessellant device list\n  tessellant device list --where maker=Fennel --where 'os>=10'",
 		RunE:    func(c *cobra.Command, _ []string) error { return a.deviceList(c.Context(), where) }}
 	list.Flags().StringArrayVar(&where, "where", nil, whereHelp)
-	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who holds it, and how its newest legs came out", Args: exactly(1),
+	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who holds it, and how its newest legs came out", Args: Exactly(1),
 		Example: "  tessellant device show orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceShow(c.Context(), args[0]) }}
 	var why string
-	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Give a device no more work until it is released", Args: exactly(1),
+	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Give a device no more work until it is released", Args: Exactly(1),
 		Long:    "Give a device no more work until a person releases it; a leg that it is at work on is finished. A device on\nwhich two attempts in a row were lost does so by itself, until it passes a check.",
 		Example: "  tessellant device quarantine mar-01 --why 'its cable is loose'",
 		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
+			client, err := a.Client()
 			if err != nil {
 				return err
 			}
 			r, err := client.QuarantineDeviceWithResponse(c.Context(), args[0], api.Quarantine{Why: why})
 			if err != nil || r.JSON200 == nil {
-				return a.problem("quarantine the device", err, status(r), problemOf(r), bodyOf(r))
+				return a.Failed("quarantine the device", err, r)
 			}
-			return a.show(r.JSON200, func() {
-				fmt.Fprintf(a.out, "%s gets no more work. Let it have some again with: tessellant device release %s\n", args[0], args[0])
+			return a.Show(r.JSON200, func() {
+				fmt.Fprintf(a.Out, "%s gets no more work. Let it have some again with: tessellant device release %s\n", args[0], args[0])
 			})
 		}}
 	quarantine.Flags().StringVar(&why, "why", "", "what is wrong with it, for those who wonder")
 	_ = quarantine.MarkFlagRequired("why")
-	release := &cobra.Command{Use: "release SERIAL", Short: "Let a device in quarantine have work again", Args: exactly(1), Example: "  tessellant device release mar-01",
+	release := &cobra.Command{Use: "release SERIAL", Short: "Let a device in quarantine have work again", Args: Exactly(1), Example: "  tessellant device release mar-01",
 		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
+			client, err := a.Client()
 			if err != nil {
 				return err
 			}
 			r, err := client.ReleaseDeviceWithResponse(c.Context(), args[0])
 			if err != nil || r.JSON200 == nil {
-				return a.problem("release the device", err, status(r), problemOf(r), bodyOf(r))
+				return a.Failed("release the device", err, r)
 			}
-			return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
+			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	free := &cobra.Command{Use: "free SERIAL", Short: "End the work on a device, whatever its state", Args: exactly(1), Example: "  tessellant device free orr-05",
+	free := &cobra.Command{Use: "free SERIAL", Short: "End the work on a device, whatever its state", Args: Exactly(1), Example: "  tessellant device free orr-05",
 		Long: "End the work on a device at once. Use it for work that does not end by itself or by: tessellant run stop.\nThe leg or session is stopped; what its host uploaded so far is kept. Only for work of your workspace.",
 		RunE: func(c *cobra.Command, args []string) error {
-			client, err := a.client()
+			client, err := a.Client()
 			if err != nil {
 				return err
 			}
 			r, err := client.FreeDeviceWithResponse(c.Context(), args[0])
 			if err != nil || r.JSON200 == nil {
-				return a.problem("free the device", err, status(r), problemOf(r), bodyOf(r))
+				return a.Failed("free the device", err, r)
 			}
-			return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
+			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
 	return group("device", "Look at devices and care for them", list, show, a.deviceCheckCmd(), quarantine, release, free, a.devicePairCmd())
 }
 
-func (a *app) deviceShow(ctx context.Context, serial string) error {
-	client, err := a.client()
+func (a *App) deviceShow(ctx context.Context, serial string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.GetDeviceWithResponse(ctx, serial)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("show the device", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("show the device", err, r)
 	}
 	limit := 10
 	legs, err := client.ListLegsWithResponse(ctx, &api.ListLegsParams{Device: serial, Limit: &limit})
 	if err != nil || legs.JSON200 == nil {
-		return a.problem("list the device's legs", err, status(legs), problemOf(legs), bodyOf(legs))
+		return a.Failed("list the device's legs", err, legs)
 	}
 	sessions, err := client.ListSessionsWithResponse(ctx, &api.ListSessionsParams{Device: &serial, Limit: &limit})
 	if err != nil || sessions.JSON200 == nil {
-		return a.problem("list the device's sessions", err, status(sessions), problemOf(sessions), bodyOf(sessions))
+		return a.Failed("list the device's sessions", err, sessions)
 	}
 	d := *r.JSON200
-	return a.show(map[string]any{"device": d, "legs": legs.JSON200.Items, "sessions": sessions.JSON200.Items}, func() {
+	return a.Show(map[string]any{"device": d, "legs": legs.JSON200.Items, "sessions": sessions.JSON200.Items}, func() {
 		state := stateText(d)
 		if h := d.HeldBy; h != nil {
 			state += fmt.Sprintf(" by %s %s since %s", map[bool]string{true: "leg", false: "session"}[h.Run != ""], h.Leg, ago(h.Since))
 		}
 		if d.Quarantined != nil {
-			state += " (since " + ago(*d.Quarantined) + map[bool]string{true: ", by hand)", false: ", until it passes a check)"}[deref(d.QuarantinedBy) == api.Hand]
+			state += " (since " + ago(*d.Quarantined) + map[bool]string{true: ", by hand)", false: ", until it passes a check)"}[Deref(d.QuarantinedBy) == api.Hand]
 		}
-		facts(a.out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
+		facts(a.Out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
 			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "host", d.Host, "state", state, "seen", ago(d.Seen))
-		if ways := deref(d.Ways); len(ways) > 1 {
-			fmt.Fprintf(a.out, "\nIt is connected in %d ways: %s; the first is used.\n", len(ways), strings.Join(ways, ", "))
+		if ways := Deref(d.Ways); len(ways) > 1 {
+			fmt.Fprintf(a.Out, "\nIt is connected in %d ways: %s; the first is used.\n", len(ways), strings.Join(ways, ", "))
 		}
-		for _, l := range deref(d.Limits) {
-			fmt.Fprintln(a.out, "\n"+l)
+		for _, l := range Deref(d.Limits) {
+			fmt.Fprintln(a.Out, "\n"+l)
 		}
 		if len(legs.JSON200.Items) > 0 {
-			fmt.Fprintln(a.out)
-			t := newTable(a.out, "verdict", "cases", "when", "took", "leg")
+			fmt.Fprintln(a.Out)
+			t := NewTable(a.Out, "verdict", "cases", "when", "took", "leg")
 			for _, l := range legs.JSON200.Items {
 				t.AppendRow(table.Row{verdictText(l), caseText(l), ago(l.Created), legTook(l), l.Id})
 			}
 			t.Render()
 		}
 		if len(sessions.JSON200.Items) > 0 {
-			fmt.Fprintln(a.out)
-			t := newTable(a.out, "verdict", "group", "name", "when", "session")
+			fmt.Fprintln(a.Out)
+			t := NewTable(a.Out, "verdict", "group", "name", "when", "session")
 			for _, s := range sessions.JSON200.Items {
 				t.AppendRow(table.Row{sessionState(s), clipTo(s.Group, 24), clipTo(s.Name, 32), ago(s.Created), s.Id})
 			}
@@ -126,7 +126,7 @@ func (a *app) deviceShow(ctx context.Context, serial string) error {
 }
 
 func stateText(d api.Device) string {
-	if deref(d.Overdue) {
+	if Deref(d.Overdue) {
 		return string(d.State) + ", longer than its work may take; end it with: tessellant device free " + d.Serial
 	}
 	if d.Why != nil && *d.Why != "" {
@@ -135,8 +135,8 @@ func stateText(d api.Device) string {
 	return string(d.State)
 }
 
-func (a *app) deviceList(ctx context.Context, where []string) error {
-	client, err := a.client()
+func (a *App) deviceList(ctx context.Context, where []string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
@@ -149,19 +149,19 @@ func (a *app) deviceList(ctx context.Context, where []string) error {
 		}
 		r, err := client.ListDevicesWithResponse(ctx, q)
 		if err != nil || r.JSON200 == nil {
-			return a.problem("list the devices", err, status(r), problemOf(r), bodyOf(r))
+			return a.Failed("list the devices", err, r)
 		}
 		all.Items = append(all.Items, r.JSON200.Items...)
 		if after = r.JSON200.Next; after == nil {
 			break
 		}
 	}
-	return a.show(all, func() {
+	return a.Show(all, func() {
 		if len(all.Items) == 0 {
-			fmt.Fprintln(a.out, "No device matches. Plug one in with USB debugging on, or leave the filter out. What keeps one away, says: tessellant doctor")
+			fmt.Fprintln(a.Out, "No device matches. Plug one in with USB debugging on, or leave the filter out. What keeps one away, says: tessellant doctor")
 			return
 		}
-		t := newTable(a.out, "serial", "device", "kind", "Android", "screen", "memory", "language", "state")
+		t := NewTable(a.Out, "serial", "device", "kind", "Android", "screen", "memory", "language", "state")
 		for _, d := range all.Items {
 			t.AppendRow(table.Row{d.Serial, d.Maker + " " + d.Model, kind(d), fmt.Sprintf("%s (API %d)", d.Os, d.Api),
 				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)})
@@ -170,7 +170,7 @@ func (a *app) deviceList(ctx context.Context, where []string) error {
 		var said []string // each once, in the order of the devices
 		whose := map[string][]string{}
 		for _, d := range all.Items {
-			for _, l := range deref(d.Limits) {
+			for _, l := range Deref(d.Limits) {
 				if whose[l] == nil {
 					said = append(said, l)
 				}
@@ -179,9 +179,9 @@ func (a *app) deviceList(ctx context.Context, where []string) error {
 		}
 		for i, l := range said {
 			if i == 0 {
-				fmt.Fprintln(a.out)
+				fmt.Fprintln(a.Out)
 			}
-			fmt.Fprintf(a.out, "%s: %s\n", strings.Join(whose[l], ", "), l)
+			fmt.Fprintf(a.Out, "%s: %s\n", strings.Join(whose[l], ", "), l)
 		}
 	})
 }

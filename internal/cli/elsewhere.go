@@ -1,10 +1,8 @@
 package cli
 
-// The demo's suites in other languages: run from outside against /webdriver, and then, unchanged, as packages.
+// The program has two halves: the client's commands start at once; the service, hosts and the demo carry much more, and are in a file beside it.
 
 import (
-	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -12,126 +10,87 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
+	"syscall"
 
-	"tessellant/api"
-	"tessellant/internal/core/verdict"
+	"github.com/spf13/cobra"
 )
 
-// suite is one of them.
-type suite struct {
-	name    string
-	device  string   // on which it runs from outside
-	on      []string // those on which it runs as a package meanwhile
-	command []string
+// Daemon is the name of the other half's file.
+const Daemon = "tessellantd"
+
+// Other is a command of the other half.
+type Other struct{ Use, Short string }
+
+// Elsewhere are the other half's commands.
+var Elsewhere = []Other{
+	{"serve", "Start the service"},
+	{"doctor", "Check this machine's setup and suggest fixes"},
+	{"restore FILE.tar", "Fill an empty data folder from a backup"},
+	{"demo", "Start the demo: a service, its console, simulated phones and runs on them"},
+	{"example", "Do the main job once, on simulated phones"},
 }
 
-var suites = []suite{
-	{"shore-suite-js", "orr-01", []string{"orr-03", "orr-04", "fen-01"}, []string{"node", "--test", "--test-reporter=junit", "--test-reporter-destination=results/shore.xml", "shore.test.mjs"}},
-	{"shore-suite-py", "orr-02", []string{"fen-03", "qui-02", "emu-02"}, []string{"python3", "run.py"}},
+// stub stands for the command in the client's help.
+func (o Other) stub() *cobra.Command {
+	return &cobra.Command{Use: o.Use, Short: o.Short, DisableFlagParsing: true, RunE: func(*cobra.Command, []string) error {
+		return errors.New("this command is carried out by " + Daemon)
+	}}
 }
 
-// fromOutside runs the suites on this machine, both at once, and hands in their reports.
-func (a *app) fromOutside(ctx context.Context, h *demoHouse, dir string) error {
-	fmt.Fprintf(a.out, "\nThe same roads from this machine, with any W3C WebDriver client: change the address and the capabilities, nothing else.\n")
-	var all sync.WaitGroup
-	failed := make([]error, len(suites))
-	for i, s := range suites {
-		work := filepath.Join(h.data, "outside", s.name)
-		if err := errors.Join(os.RemoveAll(work), os.MkdirAll(filepath.Dir(work), 0o700), os.CopyFS(work, os.DirFS(filepath.Join(dir, s.name))), os.MkdirAll(filepath.Join(work, "results"), 0o700)); err != nil {
-			return err
-		}
-		fmt.Fprintf(a.out, "\n$ cd %s && TESSELLANT_WEBDRIVER_URL=%s/webdriver SHORE_WHERE=serial=%s %s\n", filepath.Join(dir, s.name), a.url, s.device, strings.Join(s.command, " "))
-		all.Go(func() { failed[i] = a.outsideOnce(ctx, s, work) })
+// AddStubs adds stubs of the other half's commands, for the list of all.
+func AddStubs(_ *App, root *cobra.Command) {
+	for _, o := range Elsewhere {
+		root.AddCommand(o.stub())
 	}
-	all.Wait()
-	if err := errors.Join(failed...); err != nil {
+}
+
+// ForDaemon says whether a command line is for the other half.
+func ForDaemon(args []string) bool {
+	var words []string
+	for i := 0; i < len(args); i++ {
+		switch {
+		case args[i] == "--url":
+			i++
+		case !strings.HasPrefix(args[i], "-"):
+			words = append(words, args[i])
+		}
+	}
+	if len(words) > 0 && words[0] == "help" {
+		words = words[1:]
+	}
+	if len(words) == 0 {
+		return false
+	}
+	if words[0] == "host" { // to be one, or to ask about them
+		return len(words) == 1 || !slices.Contains([]string{"key", "list", "remove"}, words[1])
+	}
+	return slices.ContainsFunc(Elsewhere, func(o Other) bool { return strings.Fields(o.Use)[0] == words[0] })
+}
+
+// BecomeDaemon has the other half take this process over.
+func BecomeDaemon(args []string) error {
+	path, err := daemonPath()
+	if err != nil {
 		return err
 	}
-	for _, s := range suites {
-		client, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := client.ListSessionsWithResponse(ctx, &api.ListSessionsParams{Group: &s.name})
-		if err != nil || r.JSON200 == nil || len(r.JSON200.Items) == 0 {
-			return a.problem("find the session", err, status(r), problemOf(r), bodyOf(r))
-		}
-		if s.name == "shore-suite-js" { // one session for all of its tests: the report says more than their marks
-			id := r.JSON200.Items[0].Id
-			fmt.Fprintf(a.out, "\n$ tessellant session report results/shore.xml --session %s\n", id)
-			if err := a.sessionReport(ctx, id, filepath.Join(h.data, "outside", s.name, "results", "shore.xml")); err != nil {
-				return err
-			}
-		}
-	}
-	fmt.Fprintln(a.out, "\n$ tessellant session list")
-	return a.sessionList(ctx, "", "", false, "")
+	return syscall.Exec(path, append([]string{path}, args...), os.Environ())
 }
 
-func (a *app) outsideOnce(ctx context.Context, s suite, work string) error {
-	cmd := exec.CommandContext(ctx, s.command[0], s.command[1:]...)
-	cmd.Dir = work
-	cmd.Env = append(os.Environ(), "TESSELLANT_WEBDRIVER_URL="+a.url+"/webdriver", "TESSELLANT_KEY="+a.key, "SHORE_WHERE=serial="+s.device)
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	if err := cmd.Run(); err != nil {
-		return fmt.Errorf("%s from outside: %w\n%s", s.name, err, out.String())
+// daemonPath is where the other half is: beside this one, else in the PATH.
+func daemonPath() (string, error) {
+	self, err := os.Executable()
+	if err == nil {
+		self, err = filepath.EvalSymlinks(self)
 	}
-	return nil
-}
-
-// asPackages uploads the suites as they are, and starts them on those of their devices that are there.
-func (a *app) asPackages(ctx context.Context, dir string, phones []string) (runs []demoRun, err error) {
-	client, err := a.client()
+	if err == nil {
+		beside := filepath.Join(filepath.Dir(self), Daemon)
+		if _, err := os.Stat(beside); err == nil {
+			return beside, nil
+		}
+	}
+	path, err := exec.LookPath(Daemon)
 	if err != nil {
-		return nil, err
+		return "", fmt.Errorf("this command needs %s, which belongs beside %s and is not there: build both with make build, or copy both", Daemon, self)
 	}
-	hosts, err := client.ListHostsWithResponse(ctx)
-	if err != nil || hosts.JSON200 == nil {
-		return nil, a.problem("list the hosts", err, status(hosts), problemOf(hosts), bodyOf(hosts))
-	}
-	if h := hosts.JSON200.Items[0]; h.Isolation == "none" {
-		fmt.Fprintf(a.out, "\nPrograms can't be kept apart on this machine (%s), so the suites are not run as packages.\n", deref(h.IsolationWhy))
-		return nil, nil
-	}
-	const version = "1.8.0"
-	for _, s := range suites {
-		on := slices.DeleteFunc(slices.Clone(s.on), func(serial string) bool { return len(phones) > 0 && !slices.Contains(phones, serial) })
-		if len(on) == 0 {
-			continue
-		}
-		folder := filepath.Join(dir, s.name)
-		fmt.Fprintf(a.out, "\n$ tessellant package add %s\n", folder)
-		if err := a.packageAdd(ctx, folder); err != nil {
-			return nil, err
-		}
-		fmt.Fprintf(a.out, "\n$ tessellant run start --build kelpline/android@v%s --package %s@newest --device %s\n", version, s.name, strings.Join(on, " --device "))
-		limit := 600
-		if err := a.runStart(ctx, api.RunRequest{Build: "kelpline/android@v" + version, Package: s.name + "@newest", LimitSeconds: &limit, Devices: &on}, false); err != nil {
-			return nil, err
-		}
-		run, err := a.getRun(ctx, "newest")
-		if err != nil {
-			return nil, err
-		}
-		runs = append(runs, demoRun{version + " with " + s.name, run.Id})
-	}
-	return runs, nil
-}
-
-// toTheirEnd watches runs until they have ended. That the demo's app has faults is no error.
-func (a *app) toTheirEnd(ctx context.Context, runs []demoRun) error {
-	for _, r := range runs {
-		fmt.Fprintf(a.out, "\n$ tessellant run watch %s\n", r.id)
-		run, err := a.getRun(ctx, r.id)
-		if err == nil {
-			err = a.watch(ctx, run)
-		}
-		var e *exit
-		if err != nil && (!errors.As(err, &e) || e.code != verdict.ExitAppFailed) {
-			return err
-		}
-	}
-	return nil
+	return path, nil
 }

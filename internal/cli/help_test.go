@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"io"
@@ -11,7 +11,22 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/cli"
+	"tessellant/internal/demo"
+	"tessellant/internal/doctor"
+	"tessellant/internal/serve"
 )
+
+// tree is all commands, of both halves.
+func tree() *cobra.Command {
+	a := &cli.App{Out: io.Discard, Err: io.Discard}
+	root := cli.Root(a)
+	serve.Add(a, root)
+	doctor.Add(a, root)
+	demo.Add(a, root)
+	return root
+}
 
 // commands calls each with every command that does something.
 func commands(c *cobra.Command, each func(*cobra.Command)) {
@@ -42,7 +57,7 @@ func pasted(t *testing.T, line string) []string {
 
 func TestExamplesInHelpTextsCanBePasted(t *testing.T) {
 	n := 0
-	commands(newRoot(io.Discard, io.Discard), func(c *cobra.Command) {
+	commands(tree(), func(c *cobra.Command) {
 		if c.Hidden || c.Name() == "help" || c.Name() == "completion" || (c.HasParent() && c.Parent().Name() == "completion") {
 			return
 		}
@@ -59,7 +74,7 @@ func TestExamplesInHelpTextsCanBePasted(t *testing.T) {
 			n++
 			args := pasted(t, line)
 			// A tree of its own for each: what one line sets must not help the next.
-			found, rest, err := newRoot(io.Discard, io.Discard).Find(args)
+			found, rest, err := tree().Find(args)
 			require.NoError(t, err, line)
 			own = own || found.CommandPath() == c.CommandPath()
 			require.NoError(t, found.ParseFlags(rest), line)
@@ -73,7 +88,7 @@ func TestExamplesInHelpTextsCanBePasted(t *testing.T) {
 }
 
 func TestEveryFlagSaysWhatItIs(t *testing.T) {
-	commands(newRoot(io.Discard, io.Discard), func(c *cobra.Command) {
+	commands(tree(), func(c *cobra.Command) {
 		for _, line := range strings.Split(c.Flags().FlagUsages(), "\n") {
 			fields := strings.Fields(line)
 			if len(fields) > 0 && strings.HasPrefix(fields[0], "-") {
@@ -81,4 +96,21 @@ func TestEveryFlagSaysWhatItIs(t *testing.T) {
 			}
 		}
 	})
+}
+
+func TestTheClientKnowsTheOtherHalfsCommands(t *testing.T) {
+	a := &cli.App{Out: io.Discard, Err: io.Discard}
+	lean := cli.Root(a)
+	cli.AddStubs(a, lean)
+	short := map[string]string{}
+	for _, c := range lean.Commands() {
+		short[c.Name()] = c.Short
+	}
+	for _, c := range tree().Commands() {
+		assert.Equal(t, c.Short, short[c.Name()], c.Name())
+	}
+	for line, want := range map[string]bool{"": false, "serve": true, "serve --listen :1": true, "--url http://x serve": true, "help serve": true, "--json doctor": true, "host": true, "host --join http://x": true, "host --help": true,
+		"host list": false, "host key bench-2": false, "run start": false, "help run": false, "--version": false, "demo --again": true, "whoami": false} {
+		assert.Equal(t, want, cli.ForDaemon(strings.Fields(line)), line)
+	}
 }

@@ -31,21 +31,21 @@ import (
 
 const legHelp = "LEG is an id, or a run and a serial: newest/orr-01."
 
-func (a *app) legCmd() *cobra.Command {
+func (a *App) legCmd() *cobra.Command {
 	var withTimeline bool
-	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: exactly(1),
+	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: Exactly(1),
 		Long:    "Show what happened on one device: cases, failures with what was expected and what was there, files.\nWith --timeline also every command, step and check, on the attempt's own clock.\n\n" + legHelp,
 		Example: "  tessellant leg show newest/orr-01\n  tessellant leg show newest/orr-01 --timeline",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legShow(c.Context(), args[0], withTimeline) }}
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and check")
 	var level, tag string
-	log := &cobra.Command{Use: "log LEG", Short: "Show the device's log, on the attempt's clock", Args: exactly(1),
+	log := &cobra.Command{Use: "log LEG", Short: "Show the device's log, on the attempt's clock", Args: Exactly(1),
 		Long:    "Show the device's log, on the attempt's clock. " + legHelp,
 		Example: "  tessellant leg log newest/orr-01 --level W\n  tessellant leg log newest/orr-01 --tag AndroidRuntime",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legLog(c.Context(), args[0], level, tag) }}
 	log.Flags().StringVar(&level, "level", "V", "only lines of this level or a graver one: V D I W E F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
-	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: exactly(2),
+	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: Exactly(2),
 		Long:    "Download all files of a leg, as one zip or into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie at the top, earlier ones' in attempt-N.\n\n" + legHelp,
 		Example: "  tessellant leg fetch newest/orr-01 evidence/\n  tessellant leg fetch newest/orr-01 evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -55,54 +55,54 @@ func (a *app) legCmd() *cobra.Command {
 }
 
 // fetchTo downloads all files of a leg, or of a session, into a folder or a zip.
-func (a *app) fetchTo(ctx context.Context, id, target string) error {
+func (a *App) fetchTo(ctx context.Context, id, target string) error {
 	if strings.HasSuffix(target, ".zip") {
 		return a.legZip(ctx, id, target)
 	}
 	return a.legFetch(ctx, id, target)
 }
 
-func (a *app) getLeg(ctx context.Context, id string) (*api.ClientWithResponses, *api.Leg, error) {
-	client, err := a.client()
+func (a *App) getLeg(ctx context.Context, id string) (*api.ClientWithResponses, *api.Leg, error) {
+	client, err := a.Client()
 	if err != nil {
 		return nil, nil, err
 	}
 	r, err := client.GetLegWithResponse(ctx, id)
 	if err != nil || r.JSON200 == nil {
-		return nil, nil, a.problem("show the leg", err, status(r), problemOf(r), bodyOf(r))
+		return nil, nil, a.Failed("show the leg", err, r)
 	}
 	return client, r.JSON200, nil
 }
 
-func (a *app) legShow(ctx context.Context, id string, withTimeline bool) error {
+func (a *App) legShow(ctx context.Context, id string, withTimeline bool) error {
 	client, l, err := a.getLeg(ctx, id)
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.show(l, nil)
+	if a.JSON {
+		return a.Show(l, nil)
 	}
 	v := l.Stage
 	if l.Verdict != nil {
 		v = string(*l.Verdict)
 	}
 	d := l.Device
-	facts(a.out, "leg", l.Id, "run", l.RunId, "device", fmt.Sprintf("%s: %s %s, Android %s (API %d), %d dp wide, %s (%s)", d.Serial, d.Maker, d.Model, d.Os, d.Api, d.WidthDp, d.Language, kind(d)),
-		"build", l.Build, "package", l.Package, "verdict", v, "because", clipTo(deref(l.Message), 200))
+	facts(a.Out, "leg", l.Id, "run", l.RunId, "device", fmt.Sprintf("%s: %s %s, Android %s (API %d), %d dp wide, %s (%s)", d.Serial, d.Maker, d.Model, d.Os, d.Api, d.WidthDp, d.Language, kind(d)),
+		"build", l.Build, "package", l.Package, "verdict", v, "because", clipTo(Deref(l.Message), 200))
 	return a.attempts(ctx, client, l, withTimeline, "tessellant leg fetch "+l.Id+" DIR")
 }
 
 // attempts writes what happened in the attempts of a leg, and how its files are fetched.
-func (a *app) attempts(ctx context.Context, client *api.ClientWithResponses, l *api.Leg, withTimeline bool, fetch string) error {
+func (a *App) attempts(ctx context.Context, client *api.ClientWithResponses, l *api.Leg, withTimeline bool, fetch string) error {
 	for i, at := range l.Attempts {
 		last := i == len(l.Attempts)-1
 		if len(l.Attempts) > 1 {
-			fmt.Fprintf(a.out, "\nAttempt %d on %s: %s %s\n", at.Number, at.Serial, deref(at.Verdict), deref(at.Message))
+			fmt.Fprintf(a.Out, "\nAttempt %d on %s: %s %s\n", at.Number, at.Serial, Deref(at.Verdict), Deref(at.Message))
 		}
-		fmt.Fprintln(a.out)
-		t := newTable(a.out, "case", "verdict", "began", "took")
+		fmt.Fprintln(a.Out)
+		t := NewTable(a.Out, "case", "verdict", "began", "took")
 		for _, c := range at.Cases {
-			cv, took := string(deref(c.Verdict)), tookText(time.Duration(c.TookMs)*time.Millisecond)
+			cv, took := string(Deref(c.Verdict)), TookText(time.Duration(c.TookMs)*time.Millisecond)
 			if cv == "" {
 				cv, took = "running", ""
 				if at.Stage == "done" {
@@ -121,7 +121,7 @@ func (a *app) attempts(ctx context.Context, client *api.ClientWithResponses, l *
 			}
 		}
 		if at.EvidenceRemoved != nil {
-			fmt.Fprintf(a.out, "\nEvidence was removed %s, for its age or for want of room.\n", ago(*at.EvidenceRemoved))
+			fmt.Fprintf(a.Out, "\nEvidence was removed %s, for its age or for want of room.\n", ago(*at.EvidenceRemoved))
 		}
 		if last && len(at.Artifacts) > 0 {
 			count, size := map[string]int{}, int64(0)
@@ -131,59 +131,59 @@ func (a *app) attempts(ctx context.Context, client *api.ClientWithResponses, l *
 			}
 			var kinds []string
 			if n := count["screenshot"]; n > 0 {
-				kinds = append(kinds, plural(n, "screenshot"))
+				kinds = append(kinds, Plural(n, "screenshot"))
 			}
 			for _, k := range []string{"video", "device-log", "remote-end-log", "output", "results", "timeline"} {
 				if count[k] > 0 {
 					kinds = append(kinds, strings.ReplaceAll(k, "-", " "))
 				}
 			}
-			fmt.Fprintf(a.out, "\n%s, %s: %s", plural(len(at.Artifacts), "file"), bytesText(size), strings.Join(kinds, ", "))
-			fmt.Fprintf(a.out, "\nDownload them with: %s\n", fetch)
+			fmt.Fprintf(a.Out, "\n%s, %s: %s", Plural(len(at.Artifacts), "file"), BytesText(size), strings.Join(kinds, ", "))
+			fmt.Fprintf(a.Out, "\nDownload them with: %s\n", fetch)
 		}
 	}
 	return nil
 }
 
 // failure writes why a case did not pass.
-func (a *app) failure(c api.CaseResult) {
-	v := deref(c.Verdict)
+func (a *App) failure(c api.CaseResult) {
+	v := Deref(c.Verdict)
 	if v == "" || v == api.Passed || v == api.Skipped {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s %s", c.Name, v)
+	fmt.Fprintf(a.Out, "\n%s %s", c.Name, v)
 	if c.Line != nil {
-		fmt.Fprintf(a.out, " at %s", *c.Line)
+		fmt.Fprintf(a.Out, " at %s", *c.Line)
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.Out)
 	if c.Tries != nil {
 		for i, t := range *c.Tries {
-			indented(a.out, 4, fmt.Sprintf("try %d at %s: %s %s", i+1, clock(t.StartMs), t.Verdict, clipTo(deref(t.Message), 200)))
+			indented(a.Out, 4, fmt.Sprintf("try %d at %s: %s %s", i+1, clock(t.StartMs), t.Verdict, clipTo(Deref(t.Message), 200)))
 		}
 	}
 	if c.Expected != nil {
-		if about, _, ok := strings.Cut(deref(c.Message), ": expected "); ok && about != "" {
-			indented(a.out, 4, about)
+		if about, _, ok := strings.Cut(Deref(c.Message), ": expected "); ok && about != "" {
+			indented(a.Out, 4, about)
 		}
-		labelled(a.out, 4, "expected", *c.Expected)
-		labelled(a.out, 4, "actual", *c.Actual)
+		labelled(a.Out, 4, "expected", *c.Expected)
+		labelled(a.Out, 4, "actual", *c.Actual)
 	} else {
-		indented(a.out, 4, clipTo(deref(c.Message), 400))
+		indented(a.Out, 4, clipTo(Deref(c.Message), 400))
 	}
 	if v == api.Crashed && c.Trace != nil {
 		// The first lines of the trace say again what was said.
-		_, rest, _ := strings.Cut(*c.Trace, deref(c.Message))
+		_, rest, _ := strings.Cut(*c.Trace, Deref(c.Message))
 		lines := strings.Split(strings.TrimSpace(rest), "\n")
 		for i, l := range lines {
 			if i == 8 {
-				fmt.Fprintf(a.out, "        … %d lines more\n", len(lines)-i)
+				fmt.Fprintf(a.Out, "        … %d lines more\n", len(lines)-i)
 				break
 			}
-			fmt.Fprintln(a.out, "        "+strings.TrimSpace(l))
+			fmt.Fprintln(a.Out, "        "+strings.TrimSpace(l))
 		}
 	}
 	if c.Shot != nil {
-		labelled(a.out, 4, "screen", *c.Shot)
+		labelled(a.Out, 4, "screen", *c.Shot)
 	}
 }
 
@@ -197,15 +197,15 @@ func clock(ms int64) string {
 }
 
 // artifact opens an artifact of an attempt.
-func (a *app) artifact(ctx context.Context, client *api.ClientWithResponses, f api.Artifact) (io.ReadCloser, error) {
+func (a *App) artifact(ctx context.Context, client *api.ClientWithResponses, f api.Artifact) (io.ReadCloser, error) {
 	r, err := client.GetArtifact(ctx, f.Id)
-	return a.bytes("fetch "+f.Name, r, err)
+	return a.Bytes("fetch "+f.Name, r, err)
 }
 
 // bytes gives the body of an answer that is no JSON, or the problem that came in its place.
-func (a *app) bytes(doing string, r *http.Response, err error) (io.ReadCloser, error) {
+func (a *App) Bytes(doing string, r *http.Response, err error) (io.ReadCloser, error) {
 	if err != nil {
-		return nil, a.problem(doing, err, 0, nil, nil)
+		return nil, a.Problem(doing, err, 0, nil, nil)
 	}
 	if r.StatusCode != http.StatusOK {
 		defer r.Body.Close()
@@ -214,7 +214,7 @@ func (a *app) bytes(doing string, r *http.Response, err error) (io.ReadCloser, e
 		if json.Unmarshal(body, p) != nil || p.Title == "" {
 			p = nil
 		}
-		return nil, a.problem(doing, nil, r.StatusCode, p, body)
+		return nil, a.Problem(doing, nil, r.StatusCode, p, body)
 	}
 	return r.Body, nil
 }
@@ -229,10 +229,10 @@ func find(at api.Attempt, k api.ArtifactKind) (api.Artifact, bool) {
 }
 
 // events calls f with each event of an attempt's timeline.
-func (a *app) events(ctx context.Context, client *api.ClientWithResponses, at api.Attempt, f func(timeline.Event) error) error {
+func (a *App) events(ctx context.Context, client *api.ClientWithResponses, at api.Attempt, f func(timeline.Event) error) error {
 	file, ok := find(at, "timeline")
 	if !ok {
-		return &exit{verdict.ExitUnreachable, errors.New("the timeline is not here yet: it comes when the leg has ended")}
+		return &Exit{verdict.ExitUnreachable, errors.New("the timeline is not here yet: it comes when the leg has ended")}
 	}
 	r, err := a.artifact(ctx, client, file)
 	if err != nil {
@@ -240,7 +240,7 @@ func (a *app) events(ctx context.Context, client *api.ClientWithResponses, at ap
 	}
 	defer r.Close()
 	return timeline.Read(r, func(e timeline.Event) error {
-		if !a.json {
+		if !a.JSON {
 			for _, s := range []*string{&e.Case, &e.Name, &e.Answer, &e.Error, &e.Expected, &e.Actual, &e.Line, &e.Verdict, &e.File} {
 				*s = foreign.Shown(*s)
 			}
@@ -252,9 +252,9 @@ func (a *app) events(ctx context.Context, client *api.ClientWithResponses, at ap
 	})
 }
 
-func (a *app) timeline(ctx context.Context, client *api.ClientWithResponses, at api.Attempt) error {
-	fmt.Fprintln(a.out)
-	t := newTable(a.out, "at", "what", "", "took", "script")
+func (a *App) timeline(ctx context.Context, client *api.ClientWithResponses, at api.Attempt) error {
+	fmt.Fprintln(a.Out)
+	t := NewTable(a.Out, "at", "what", "", "took", "script")
 	err := a.events(ctx, client, at, func(e timeline.Event) error {
 		what, detail := eventText(e)
 		took := ""
@@ -325,7 +325,7 @@ func argText(name string, args map[string]string) string {
 	return strings.Join(parts, " ")
 }
 
-func (a *app) legLog(ctx context.Context, id, level, tag string) error {
+func (a *App) legLog(ctx context.Context, id, level, tag string) error {
 	least := strings.Index(devicelog.Levels, strings.ToUpper(level))
 	if least < 0 || len(level) != 1 {
 		return fmt.Errorf("--level is %q; it can be one of V D I W E F", level)
@@ -335,12 +335,12 @@ func (a *app) legLog(ctx context.Context, id, level, tag string) error {
 		return err
 	}
 	if len(l.Attempts) == 0 {
-		return &exit{verdict.ExitUnreachable, errors.New("there is no log yet: the leg still waits for its device")}
+		return &Exit{verdict.ExitUnreachable, errors.New("there is no log yet: the leg still waits for its device")}
 	}
 	at := l.Attempts[len(l.Attempts)-1]
 	file, ok := find(at, "device-log")
 	if !ok {
-		return &exit{verdict.ExitUnreachable, errors.New("the device log is not here yet: it comes when the leg has ended")}
+		return &Exit{verdict.ExitUnreachable, errors.New("the device log is not here yet: it comes when the leg has ended")}
 	}
 	zero := int64(0)
 	if err := a.events(ctx, client, at, func(e timeline.Event) error {
@@ -358,23 +358,23 @@ func (a *app) legLog(ctx context.Context, id, level, tag string) error {
 	defer r.Close()
 	lines := bufio.NewScanner(r)
 	lines.Buffer(make([]byte, 64<<10), 4<<20)
-	enc := json.NewEncoder(a.out)
+	enc := json.NewEncoder(a.Out)
 	for lines.Scan() {
 		x, ok := devicelog.Parse(lines.Text(), at.Started.Year())
 		if !ok || strings.IndexByte(devicelog.Levels, x.Level) < least || (tag != "" && x.Tag != tag) {
 			continue
 		}
 		ms := x.At.UnixMilli() - zero
-		if a.json {
+		if a.JSON {
 			_ = enc.Encode(map[string]any{"at": ms, "device_time": x.At, "pid": x.PID, "tid": x.TID, "level": string(x.Level), "tag": x.Tag, "text": x.Text})
 			continue
 		}
-		fmt.Fprintf(a.out, "%10s %c %-20s %s\n", clock(ms), x.Level, x.Tag, x.Text)
+		fmt.Fprintf(a.Out, "%10s %c %-20s %s\n", clock(ms), x.Level, x.Tag, x.Text)
 	}
 	return lines.Err()
 }
 
-func (a *app) legFetch(ctx context.Context, id, dir string) error {
+func (a *App) legFetch(ctx context.Context, id, dir string) error {
 	client, l, err := a.getLeg(ctx, id)
 	if err != nil {
 		return err
@@ -402,22 +402,22 @@ func (a *app) legFetch(ctx context.Context, id, dir string) error {
 			n, size = n+1, size+f.Size
 		}
 	}
-	return a.show(map[string]any{"folder": dir, "files": n, "bytes": size}, func() {
-		fmt.Fprintf(a.out, "%d files, %s, in %s\n", n, bytesText(size), dir)
+	return a.Show(map[string]any{"folder": dir, "files": n, "bytes": size}, func() {
+		fmt.Fprintf(a.Out, "%d files, %s, in %s\n", n, BytesText(size), dir)
 		if l.Stage != "done" {
-			fmt.Fprintln(a.out, "The leg has not ended: what it still gathers is not among them.")
+			fmt.Fprintln(a.Out, "The leg has not ended: what it still gathers is not among them.")
 		}
 	})
 }
 
 // legZip downloads all files of a leg as one zip.
-func (a *app) legZip(ctx context.Context, id, path string) error {
+func (a *App) legZip(ctx context.Context, id, path string) error {
 	client, l, err := a.getLeg(ctx, id)
 	if err != nil {
 		return err
 	}
 	r, err := client.GetFiles(ctx, l.Id)
-	in, err := a.bytes("fetch the files", r, err)
+	in, err := a.Bytes("fetch the files", r, err)
 	if err != nil {
 		return err
 	}
@@ -432,11 +432,11 @@ func (a *app) legZip(ctx context.Context, id, path string) error {
 	if err != nil {
 		return err
 	}
-	return a.show(map[string]any{"file": path, "bytes": size}, func() { fmt.Fprintf(a.out, "%s, %s\n", path, bytesText(size)) })
+	return a.Show(map[string]any{"file": path, "bytes": size}, func() { fmt.Fprintf(a.Out, "%s, %s\n", path, BytesText(size)) })
 }
 
 // save writes r into a file, which gets its name only when all of it has come and whole says that it is so.
-func (a *app) save(r io.Reader, size int64, path string, whole func() error) (int64, error) {
+func (a *App) save(r io.Reader, size int64, path string, whole func() error) (int64, error) {
 	part, err := os.Create(path + ".part")
 	if err != nil {
 		return 0, err
@@ -447,7 +447,7 @@ func (a *app) save(r io.Reader, size int64, path string, whole func() error) (in
 	n, err := io.Copy(part, in)
 	done()
 	if err != nil {
-		return n, fmt.Errorf("could not fetch %s: it was cut off after %s: %w; fetch it again", filepath.Base(path), bytesText(n), err)
+		return n, fmt.Errorf("could not fetch %s: it was cut off after %s: %w; fetch it again", filepath.Base(path), BytesText(n), err)
 	}
 	if err := whole(); err != nil {
 		return n, err
@@ -459,7 +459,7 @@ func (a *app) save(r io.Reader, size int64, path string, whole func() error) (in
 }
 
 // fetchOne downloads a file under its own name, and sees that it came whole.
-func (a *app) fetchOne(ctx context.Context, client *api.ClientWithResponses, f api.Artifact, dir string) error {
+func (a *App) fetchOne(ctx context.Context, client *api.ClientWithResponses, f api.Artifact, dir string) error {
 	if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
 		return fmt.Errorf("the service names a file %q, which leads out of the folder", f.Name)
 	}

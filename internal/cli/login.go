@@ -34,8 +34,8 @@ func loginFile() (string, error) {
 	return filepath.Join(dir, "tessellant", "login.json"), nil
 }
 
-// readLogin reads what was kept; nothing kept is no error.
-func readLogin() (l login, err error) {
+// ReadLogin reads what was kept; nothing kept is no error.
+func ReadLogin() (l login, err error) {
 	path, err := loginFile()
 	if err != nil {
 		return l, nil // then all must come from the environment
@@ -53,7 +53,7 @@ func readLogin() (l login, err error) {
 	return l, nil
 }
 
-func (a *app) loginCmd() *cobra.Command {
+func (a *App) loginCmd() *cobra.Command {
 	return &cobra.Command{Use: "login [URL]", Short: "Keep a service's address and your key for later commands", Args: cobra.MaximumNArgs(1),
 		Long: `Keep a service's address and your key for later commands, in a file that only you can read.
 
@@ -62,31 +62,31 @@ stands on the command line, where others could see it. TESSELLANT_URL and TESSEL
 		Example: "  tessellant login http://127.0.0.1:7480\n  tessellant login http://127.0.0.1:7480 < .data/demo/key",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
-				a.url = args[0]
+				a.URL = args[0]
 			}
 			return a.login(c.Context())
 		}}
 }
 
-func (a *app) login(ctx context.Context) error {
+func (a *App) login(ctx context.Context) error {
 	key, err := a.askKey()
 	if err != nil {
 		return err
 	}
-	a.key = key
-	client, err := a.client()
+	a.Key = key
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.GetMeWithResponse(ctx)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("sign in", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("sign in", err, r)
 	}
 	path, err := loginFile()
 	if err != nil {
 		return err
 	}
-	raw, err := json.MarshalIndent(login{a.url, a.key}, "", "  ")
+	raw, err := json.MarshalIndent(login{a.URL, a.Key}, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -99,19 +99,19 @@ func (a *app) login(ctx context.Context) error {
 	if err := os.Rename(path+".part", path); err != nil {
 		return fmt.Errorf("could not keep it: %w", err)
 	}
-	return a.show(r.JSON200, func() {
-		fmt.Fprintf(a.out, "Signed in to workspace %s at %s. Kept in %s.\n", r.JSON200.Workspace, a.url, path)
+	return a.Show(r.JSON200, func() {
+		fmt.Fprintf(a.Out, "Signed in to workspace %s at %s. Kept in %s.\n", r.JSON200.Workspace, a.URL, path)
 	})
 }
 
 // askKey reads the key without showing it.
-func (a *app) askKey() (string, error) {
+func (a *App) askKey() (string, error) {
 	var raw []byte
 	var err error
 	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
-		fmt.Fprint(a.err, "Key of your workspace: ")
+		fmt.Fprint(a.Err, "Key of your workspace: ")
 		raw, err = term.ReadPassword(fd)
-		fmt.Fprintln(a.err)
+		fmt.Fprintln(a.Err)
 	} else {
 		raw, err = bufio.NewReader(io.LimitReader(os.Stdin, 4096)).ReadBytes('\n')
 		if errors.Is(err, io.EOF) {
@@ -128,7 +128,7 @@ func (a *app) askKey() (string, error) {
 	return key, nil
 }
 
-func (a *app) logoutCmd() *cobra.Command {
+func (a *App) logoutCmd() *cobra.Command {
 	return &cobra.Command{Use: "logout", Short: "Forget the address and the key that login kept", Args: cobra.NoArgs, Example: "  tessellant logout",
 		RunE: func(*cobra.Command, []string) error {
 			path, err := loginFile()
@@ -139,17 +139,17 @@ func (a *app) logoutCmd() *cobra.Command {
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return fmt.Errorf("could not forget it: %w", err)
 			}
-			return a.show(map[string]any{"forgotten": err == nil}, func() {
+			return a.Show(map[string]any{"forgotten": err == nil}, func() {
 				if err != nil {
-					fmt.Fprintln(a.out, "Nothing was kept.")
+					fmt.Fprintln(a.Out, "Nothing was kept.")
 					return
 				}
-				fmt.Fprintln(a.out, "Forgotten.")
+				fmt.Fprintln(a.Out, "Forgotten.")
 			})
 		}}
 }
 
-func (a *app) consoleCmd() *cobra.Command {
+func (a *App) consoleCmd() *cobra.Command {
 	return &cobra.Command{Use: "console", Short: "Print a link that opens the console, signed in", Args: cobra.NoArgs,
 		Long:    "Print a link that opens the console in a browser, signed in. It works once, within ten minutes.",
 		Example: "  tessellant console",
@@ -158,20 +158,29 @@ func (a *app) consoleCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(t, func() { fmt.Fprintln(a.out, a.consoleLink(t)) })
+			return a.Show(t, func() { fmt.Fprintln(a.Out, a.consoleLink(t)) })
 		}}
 }
 
-func (a *app) ticket(ctx context.Context) (*api.Ticket, error) {
-	client, err := a.client()
+func (a *App) ticket(ctx context.Context) (*api.Ticket, error) {
+	client, err := a.Client()
 	if err != nil {
 		return nil, err
 	}
 	r, err := client.AddTicketWithResponse(ctx)
 	if err != nil || r.JSON201 == nil {
-		return nil, a.problem("make the link", err, status(r), problemOf(r), bodyOf(r))
+		return nil, a.Failed("make the link", err, r)
 	}
 	return r.JSON201, nil
 }
 
-func (a *app) consoleLink(t *api.Ticket) string { return strings.TrimSuffix(a.url, "/") + t.Path }
+func (a *App) consoleLink(t *api.Ticket) string { return strings.TrimSuffix(a.URL, "/") + t.Path }
+
+// ConsoleLink gives a link to the console that signs in once.
+func (a *App) ConsoleLink(ctx context.Context) (string, error) {
+	t, err := a.ticket(ctx)
+	if err != nil {
+		return "", err
+	}
+	return a.consoleLink(t), nil
+}

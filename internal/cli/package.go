@@ -16,12 +16,12 @@ import (
 	"tessellant/internal/core/verdict"
 )
 
-func (a *app) packageCmd() *cobra.Command {
-	check := &cobra.Command{Use: "check DIR", Short: "Find mistakes in a package before it is sent", Args: exactly(1),
+func (a *App) packageCmd() *cobra.Command {
+	check := &cobra.Command{Use: "check DIR", Short: "Find mistakes in a package before it is sent", Args: Exactly(1),
 		Long:    "Find mistakes in a package before it is sent: syntax, names that are not defined, words that a phone does not have, locators that can't be used.\nExit code 3 when something would keep it from running.",
 		Example: "  tessellant package check demo/shore-suite",
 		RunE:    func(_ *cobra.Command, args []string) error { return a.packageCheck(args[0]) }}
-	add := &cobra.Command{Use: "add DIR", Short: "Pack a folder and upload it", Args: exactly(1),
+	add := &cobra.Command{Use: "add DIR", Short: "Pack a folder and upload it", Args: Exactly(1),
 		Long:    "Check a folder, pack it and upload it as the next revision of the package that its tessellant.yaml names.\nThe same content again gives the same revision.",
 		Example: "  tessellant package add demo/shore-suite",
 		RunE:    func(c *cobra.Command, args []string) error { return a.packageAdd(c.Context(), args[0]) }}
@@ -29,7 +29,7 @@ func (a *app) packageCmd() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List packages, the newest first", Args: cobra.NoArgs, Example: "  tessellant package list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.packageList(c.Context(), limit) }}
 	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
-	show := &cobra.Command{Use: "show REF", Short: "Show a package and its cases", Args: exactly(1),
+	show := &cobra.Command{Use: "show REF", Short: "Show a package and its cases", Args: Exactly(1),
 		Long: "Show a package and its cases. REF is an id, shore-suite@7 (revision) or shore-suite@newest.", Example: "  tessellant package show shore-suite@newest",
 		RunE: func(c *cobra.Command, args []string) error { return a.packageShow(c.Context(), args[0]) }}
 	return group("package", "Check, upload and look at test packages", check, add, list, show)
@@ -51,7 +51,7 @@ func readFolder(dir string) (fs.FS, *testpkg.Package, error) {
 	return f, p, nil
 }
 
-func (a *app) sayFindings(p *testpkg.Package) {
+func (a *App) sayFindings(p *testpkg.Package) {
 	for _, f := range p.Findings {
 		where := f.File
 		if where == "" {
@@ -60,33 +60,33 @@ func (a *app) sayFindings(p *testpkg.Package) {
 		if f.Line > 0 {
 			where = fmt.Sprintf("%s:%d", f.File, f.Line)
 		}
-		fmt.Fprintf(a.out, "%s: %s: %s\n    %s\n", where, f.Level, f.What, f.Remedy)
+		fmt.Fprintf(a.Out, "%s: %s: %s\n    %s\n", where, f.Level, f.What, f.Remedy)
 	}
 }
 
-func (a *app) packageCheck(dir string) error {
+func (a *App) packageCheck(dir string) error {
 	_, p, err := readFolder(dir)
 	if err != nil {
 		return err
 	}
-	if err := a.show(p, func() {
+	if err := a.Show(p, func() {
 		a.sayFindings(p)
 		if len(p.Blocked()) == 0 && p.Program != nil {
-			fmt.Fprintf(a.out, "%s: a program, nothing keeps it from running.\n", p.Name)
+			fmt.Fprintf(a.Out, "%s: a program, nothing keeps it from running.\n", p.Name)
 		} else if len(p.Blocked()) == 0 {
 			a.caseTable(fromLocal(p))
-			fmt.Fprintf(a.out, "%s: %s, nothing keeps it from running.\n", p.Name, plural(len(p.Cases), "case"))
+			fmt.Fprintf(a.Out, "%s: %s, nothing keeps it from running.\n", p.Name, Plural(len(p.Cases), "case"))
 		}
 	}); err != nil {
 		return err
 	}
 	if n := len(p.Blocked()); n > 0 {
-		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s can't run: %s", dir, plural(n, "mistake"))}
+		return &Exit{verdict.ExitNothingSaid, fmt.Errorf("%s can't run: %s", dir, Plural(n, "mistake"))}
 	}
 	return nil
 }
 
-func plural(n int, noun string) string {
+func Plural(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
@@ -102,40 +102,40 @@ func fromLocal(p *testpkg.Package) []api.Case {
 	return out
 }
 
-func (a *app) caseTable(cases []api.Case) {
-	t := newTable(a.out, "case", "defined in", "tags", "about")
+func (a *App) caseTable(cases []api.Case) {
+	t := NewTable(a.Out, "case", "defined in", "tags", "about")
 	for _, c := range cases {
-		t.AppendRow(table.Row{c.Name, fmt.Sprintf("%s:%d", c.File, c.Line), strings.Join(deref(c.Tags), " "), deref(c.About)})
+		t.AppendRow(table.Row{c.Name, fmt.Sprintf("%s:%d", c.File, c.Line), strings.Join(Deref(c.Tags), " "), Deref(c.About)})
 	}
 	t.Render()
 }
 
-func (a *app) packageAdd(ctx context.Context, dir string) error {
+func (a *App) packageAdd(ctx context.Context, dir string) error {
 	out, isNew, err := a.sendPackage(ctx, dir)
 	if err != nil {
 		return err
 	}
-	return a.show(out, func() {
+	return a.Show(out, func() {
 		if !isNew {
-			fmt.Fprintf(a.out, "This content was here already, as %s.\n", out.Ref)
+			fmt.Fprintf(a.Out, "This content was here already, as %s.\n", out.Ref)
 		} else {
-			what := plural(len(out.Cases), "case")
+			what := Plural(len(out.Cases), "case")
 			if out.Program != nil {
 				what = "a program"
 			}
-			fmt.Fprintf(a.out, "Added %s: %s, %s.\n", out.Ref, what, bytesText(out.Size))
+			fmt.Fprintf(a.Out, "Added %s: %s, %s.\n", out.Ref, what, BytesText(out.Size))
 		}
 		a.contents(out)
 		for _, f := range out.Findings {
-			fmt.Fprintln(a.out, "\n"+findingText(f))
+			fmt.Fprintln(a.Out, "\n"+findingText(f))
 		}
 	})
 }
 
 // contents writes what is in a package: its cases, or what it runs; and its inputs.
-func (a *app) contents(p *api.Package) {
+func (a *App) contents(p *api.Package) {
 	if g := p.Program; g != nil {
-		facts(a.out, "prepare", strings.Join(deref(g.Prepare), " "), "run", strings.Join(g.Run, " "), "needs", strings.Join(g.Needs, ", "), "results", strings.Join(g.Results, ", "), "cases", "are seen when it has run")
+		facts(a.Out, "prepare", strings.Join(Deref(g.Prepare), " "), "run", strings.Join(g.Run, " "), "needs", strings.Join(g.Needs, ", "), "results", strings.Join(g.Results, ", "), "cases", "are seen when it has run")
 	} else {
 		a.caseTable(p.Cases)
 	}
@@ -143,8 +143,8 @@ func (a *app) contents(p *api.Package) {
 }
 
 // sendPackage checks a folder, packs it and uploads it.
-func (a *app) sendPackage(ctx context.Context, dir string) (p *api.Package, isNew bool, err error) {
-	client, err := a.client()
+func (a *App) sendPackage(ctx context.Context, dir string) (p *api.Package, isNew bool, err error) {
+	client, err := a.Client()
 	if err != nil {
 		return nil, false, err
 	}
@@ -154,7 +154,7 @@ func (a *app) sendPackage(ctx context.Context, dir string) (p *api.Package, isNe
 	}
 	if n := len(read.Blocked()); n > 0 {
 		a.sayFindings(read)
-		return nil, false, &exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: %s", dir, plural(n, "mistake"))}
+		return nil, false, &Exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: %s", dir, Plural(n, "mistake"))}
 	}
 	zip, err := os.CreateTemp("", "tessellant-package-")
 	if err != nil {
@@ -173,25 +173,25 @@ func (a *app) sendPackage(ctx context.Context, dir string) (p *api.Package, isNe
 		return nil, false, fmt.Errorf("could not pack the package: %w", err)
 	}
 	if size > testpkg.MaxZip {
-		return nil, false, &exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: packed it has %d bytes, and %d is the most", dir, size, int64(testpkg.MaxZip))}
+		return nil, false, &Exit{verdict.ExitNothingSaid, fmt.Errorf("%s was not sent: packed it has %d bytes, and %d is the most", dir, size, int64(testpkg.MaxZip))}
 	}
 	body, done := a.progress("uploading "+read.Name, zip, size)
 	r, err := client.AddPackageWithBodyWithResponse(ctx, "application/zip", body, withLength(size))
 	done()
 	out := r2(r, func() (*api.Package, *api.Package) { return r.JSON201, r.JSON200 })
 	if err != nil || out == nil {
-		return nil, false, a.problem("add the package", err, status(r), problemOf(r), bodyOf(r))
+		return nil, false, a.Failed("add the package", err, r)
 	}
 	return out, r.JSON200 == nil, nil
 }
 
 // inputText says what a run can or must give to a package.
-func (a *app) inputText(inputs []api.Input) {
+func (a *App) inputText(inputs []api.Input) {
 	if len(inputs) == 0 {
 		return
 	}
-	fmt.Fprintln(a.out)
-	t := newTable(a.out, "input", "about", "give it with")
+	fmt.Fprintln(a.Out)
+	t := NewTable(a.Out, "input", "about", "give it with")
 	for _, in := range inputs {
 		how := "--set " + in.Name + "=VALUE"
 		if in.Secret {
@@ -200,26 +200,26 @@ func (a *app) inputText(inputs []api.Input) {
 		if in.Default != nil {
 			how += fmt.Sprintf(" (%q unless given)", *in.Default)
 		}
-		t.AppendRow(table.Row{in.Name, deref(in.About), how})
+		t.AppendRow(table.Row{in.Name, Deref(in.About), how})
 	}
 	t.Render()
 }
 
-func (a *app) packageList(ctx context.Context, limit int) error {
-	client, err := a.client()
+func (a *App) packageList(ctx context.Context, limit int) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Limit: &limit})
 	if err != nil || r.JSON200 == nil {
-		return a.problem("list the packages", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("list the packages", err, r)
 	}
-	return a.show(r.JSON200, func() {
+	return a.Show(r.JSON200, func() {
 		if len(r.JSON200.Items) == 0 {
-			fmt.Fprintln(a.out, "No packages yet. Upload one with: tessellant package add DIR")
+			fmt.Fprintln(a.Out, "No packages yet. Upload one with: tessellant package add DIR")
 			return
 		}
-		t := newTable(a.out, "reference", "kind", "cases", "about", "added")
+		t := NewTable(a.Out, "reference", "kind", "cases", "about", "added")
 		for _, p := range r.JSON200.Items {
 			t.AppendRow(table.Row{p.Ref, p.Kind, len(p.Cases), p.About, ago(p.Created)})
 		}
@@ -228,19 +228,19 @@ func (a *app) packageList(ctx context.Context, limit int) error {
 	})
 }
 
-func (a *app) packageShow(ctx context.Context, ref string) error {
-	client, err := a.client()
+func (a *App) packageShow(ctx context.Context, ref string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.GetPackageWithResponse(ctx, ref)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("show the package", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("show the package", err, r)
 	}
 	p := r.JSON200
-	return a.show(p, func() {
-		facts(a.out, "reference", p.Ref, "id", p.Id, "kind", p.Kind, "about", p.About, "size", bytesText(p.Size), "SHA-256", p.Sha256, "added", ago(p.Created))
-		fmt.Fprintln(a.out)
+	return a.Show(p, func() {
+		facts(a.Out, "reference", p.Ref, "id", p.Id, "kind", p.Kind, "about", p.About, "size", BytesText(p.Size), "SHA-256", p.Sha256, "added", ago(p.Created))
+		fmt.Fprintln(a.Out)
 		a.contents(p)
 	})
 }

@@ -18,7 +18,7 @@ import (
 	"tessellant/internal/core/verdict"
 )
 
-func (a *app) runCmd() *cobra.Command {
+func (a *App) runCmd() *cobra.Command {
 	var q api.RunRequest
 	var where, devices []string
 	var choice runFlags
@@ -81,22 +81,22 @@ func (a *app) runCmd() *cobra.Command {
 	list.Flags().StringVar(&build, "build", "", "only runs of this build")
 	list.Flags().StringVar(&pkg, "package", "", "only runs of this package")
 	list.Flags().StringVar(&came, "verdict", "", "only runs that came out so, such as failed")
-	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: exactly(1), Example: "  tessellant run show newest",
+	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: Exactly(1), Example: "  tessellant run show newest",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			return a.show(r, func() { a.runText(r) })
+			return a.Show(r, func() { a.runText(r) })
 		}}
 	var junitFile string
-	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: exactly(1),
+	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: Exactly(1),
 		Long:    "Write a run's results, so far, as JUnit XML: one suite a device, all in one file. RUN is an id, or newest.",
 		Example: "  tessellant run report newest --junit results.xml\n  tessellant run report newest --junit -",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runReport(c.Context(), args[0], junitFile) }}
 	report.Flags().StringVar(&junitFile, "junit", "", "the file to write; - for standard output")
 	_ = report.MarkFlagRequired("junit")
-	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: exactly(1), Example: "  tessellant run watch newest",
+	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: Exactly(1), Example: "  tessellant run watch newest",
 		Long: "Follow a run until it is over, and exit with its verdict: 0 passed or flaky; 1 the app failed somewhere; 3 nothing worse than invalid, lost or stopped.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
@@ -106,7 +106,7 @@ func (a *app) runCmd() *cobra.Command {
 			return a.watch(c.Context(), r)
 		}}
 	var leg string
-	stop := &cobra.Command{Use: "stop RUN", Short: "End a run, or one leg of it", Args: exactly(1),
+	stop := &cobra.Command{Use: "stop RUN", Short: "End a run, or one leg of it", Args: Exactly(1),
 		Long:    "End a run, or one leg of it. Legs that wait are over at once; the others end within seconds, with what was gathered until then.",
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
@@ -114,17 +114,17 @@ func (a *app) runCmd() *cobra.Command {
 	return group("run", "Start and look at runs", check, start, list, show, follow, report, stop)
 }
 
-func (a *app) runStop(ctx context.Context, id, leg string) error {
-	client, err := a.client()
+func (a *App) runStop(ctx context.Context, id, leg string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.StopRunWithResponse(ctx, id, api.Stop{Leg: given(leg)})
 	if err != nil || r.JSON200 == nil {
-		return a.problem("stop the run", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("stop the run", err, r)
 	}
 	run := r.JSON200
-	return a.show(run, func() {
+	return a.Show(run, func() {
 		going := 0
 		for _, l := range run.Legs {
 			if l.Stopping != nil {
@@ -132,10 +132,10 @@ func (a *app) runStop(ctx context.Context, id, leg string) error {
 			}
 		}
 		if going == 0 {
-			fmt.Fprintln(a.out, run.Sentence)
+			fmt.Fprintln(a.Out, run.Sentence)
 			return
 		}
-		fmt.Fprintf(a.out, "Stopping; %s still at work. Follow it with: tessellant run watch %s\n", plural(going, "device"), run.Id)
+		fmt.Fprintf(a.Out, "Stopping; %s still at work. Follow it with: tessellant run watch %s\n", Plural(going, "device"), run.Id)
 	})
 }
 
@@ -147,41 +147,41 @@ func given(s string) *string {
 	return &s
 }
 
-func (a *app) runCheck(ctx context.Context, q api.RunRequest) error {
-	client, err := a.client()
+func (a *App) runCheck(ctx context.Context, q api.RunRequest) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.CheckRunWithResponse(ctx, q)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("plan the run", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("plan the run", err, r)
 	}
 	p := r.JSON200
-	if err := a.show(p, func() {
-		fmt.Fprint(a.out, plural(len(p.Devices), "device"))
+	if err := a.Show(p, func() {
+		fmt.Fprint(a.Out, Plural(len(p.Devices), "device"))
 		if p.Cases > 0 { // those of a program are seen when it runs
-			fmt.Fprintf(a.out, ", %s on each", plural(p.Cases, "case"))
+			fmt.Fprintf(a.Out, ", %s on each", Plural(p.Cases, "case"))
 		}
 		if len(p.Devices) > 0 {
-			fmt.Fprintf(a.out, ": %s", strings.Join(p.Devices, ", "))
+			fmt.Fprintf(a.Out, ": %s", strings.Join(p.Devices, ", "))
 		}
-		fmt.Fprintln(a.out, ".")
+		fmt.Fprintln(a.Out, ".")
 		for _, f := range p.Findings {
-			fmt.Fprintln(a.out, findingText(f))
+			fmt.Fprintln(a.Out, findingText(f))
 		}
 	}); err != nil {
 		return err
 	}
 	for _, f := range p.Findings {
 		if f.Level == api.Blocks && f.Device == nil {
-			return &exit{verdict.ExitNothingSaid, errors.New("the run can't start so")}
+			return &Exit{verdict.ExitNothingSaid, errors.New("the run can't start so")}
 		}
 	}
 	return nil
 }
 
-func (a *app) runStart(ctx context.Context, q api.RunRequest, watch bool) error {
-	client, err := a.client()
+func (a *App) runStart(ctx context.Context, q api.RunRequest, watch bool) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
@@ -189,60 +189,60 @@ func (a *app) runStart(ctx context.Context, q api.RunRequest, watch bool) error 
 	r, err := client.StartRunWithResponse(ctx, &api.StartRunParams{IdempotencyKey: &key}, q)
 	run := r2(r, func() (*api.Run, *api.Run) { return r.JSON201, r.JSON200 })
 	if err != nil || run == nil {
-		return a.problem("start the run", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("start the run", err, r)
 	}
 	if !watch {
-		return a.show(run, func() {
-			fmt.Fprintf(a.out, "Started run %s: %s with %s on %s.\n", run.Id, run.Build, run.Package, plural(len(run.Legs), "device"))
+		return a.Show(run, func() {
+			fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", run.Id, run.Build, run.Package, Plural(len(run.Legs), "device"))
 			a.leftOut(run)
-			fmt.Fprintf(a.out, "Follow it with: tessellant run watch %s\n", run.Id)
+			fmt.Fprintf(a.Out, "Follow it with: tessellant run watch %s\n", run.Id)
 		})
 	}
 	return a.watch(ctx, run)
 }
 
 // leftOut says which chosen devices do not take part, and why.
-func (a *app) leftOut(r *api.Run) {
+func (a *App) leftOut(r *api.Run) {
 	for _, f := range r.Findings {
-		fmt.Fprintln(a.out, "Left out: "+findingText(f))
+		fmt.Fprintln(a.Out, "Left out: "+findingText(f))
 	}
 }
 
-func (a *app) getRun(ctx context.Context, id string) (*api.Run, error) {
-	client, err := a.client()
+func (a *App) getRun(ctx context.Context, id string) (*api.Run, error) {
+	client, err := a.Client()
 	if err != nil {
 		return nil, err
 	}
 	r, err := client.GetRunWithResponse(ctx, id)
 	if err != nil || r.JSON200 == nil {
-		return nil, a.problem("show the run", err, status(r), problemOf(r), bodyOf(r))
+		return nil, a.Failed("show the run", err, r)
 	}
 	return r.JSON200, nil
 }
 
-func (a *app) runList(ctx context.Context, p api.ListRunsParams) error {
-	client, err := a.client()
+func (a *App) runList(ctx context.Context, p api.ListRunsParams) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.ListRunsWithResponse(ctx, &p)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("list the runs", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("list the runs", err, r)
 	}
-	return a.show(r.JSON200, func() {
+	return a.Show(r.JSON200, func() {
 		if len(r.JSON200.Items) == 0 && (p.Build != nil || p.Package != nil || p.Verdict != nil) {
-			fmt.Fprintln(a.out, "No run fits.")
+			fmt.Fprintln(a.Out, "No run fits.")
 			return
 		}
 		if len(r.JSON200.Items) == 0 {
-			fmt.Fprintln(a.out, "No runs yet. Start one with: tessellant run start --build REF --package REF --watch")
+			fmt.Fprintln(a.Out, "No runs yet. Start one with: tessellant run start --build REF --package REF --watch")
 			return
 		}
-		t := newTable(a.out, "run", "build", "package", "verdict", "", "started")
+		t := NewTable(a.Out, "run", "build", "package", "verdict", "", "started")
 		for _, x := range r.JSON200.Items {
 			v := "running"
 			if x.Done {
-				v = string(deref(x.Verdict))
+				v = string(Deref(x.Verdict))
 			}
 			t.AppendRow(table.Row{x.Id, x.Build, x.Package, v, x.Sentence, ago(x.Created)})
 		}
@@ -251,57 +251,57 @@ func (a *app) runList(ctx context.Context, p api.ListRunsParams) error {
 	})
 }
 
-func (a *app) runReport(ctx context.Context, id, file string) error {
-	client, err := a.client()
+func (a *App) runReport(ctx context.Context, id, file string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	resp, err := client.GetRunReport(ctx, id)
-	body, err := a.bytes("write the report", resp, err)
+	body, err := a.Bytes("write the report", resp, err)
 	if err != nil {
 		return err
 	}
 	defer body.Close()
 	if file == "-" {
-		_, err = io.Copy(a.out, body)
+		_, err = io.Copy(a.Out, body)
 		return err
 	}
 	size, err := a.save(body, resp.ContentLength, file, func() error { return nil })
 	if err != nil {
 		return err
 	}
-	return a.show(map[string]any{"file": file, "bytes": size}, func() { fmt.Fprintf(a.out, "%s, %s\n", file, bytesText(size)) })
+	return a.Show(map[string]any{"file": file, "bytes": size}, func() { fmt.Fprintf(a.Out, "%s, %s\n", file, BytesText(size)) })
 }
 
-func (a *app) runText(r *api.Run) {
-	fmt.Fprintln(a.out, r.Sentence)
-	fmt.Fprintln(a.out)
+func (a *App) runText(r *api.Run) {
+	fmt.Fprintln(a.Out, r.Sentence)
+	fmt.Fprintln(a.Out)
 	took := "still running"
 	if r.Ended != nil {
-		took = tookText(r.Ended.Sub(r.Created))
+		took = TookText(r.Ended.Sub(r.Created))
 	}
 	which := strings.Join(append(append([]string{}, r.Where...), r.Devices...), " ")
 	if which == "" {
 		which = "any device"
 	}
-	cases := strings.Join(append(append([]string{}, deref(r.Cases)...), prefixed("tag ", deref(r.Tags))...), ", ")
+	cases := strings.Join(append(append([]string{}, Deref(r.Cases)...), prefixed("tag ", Deref(r.Tags))...), ", ")
 	confirm := ""
 	if r.Confirm > 0 {
-		confirm = plural(r.Confirm, "more try")
+		confirm = Plural(r.Confirm, "more try")
 		confirm = strings.Replace(confirm, "trys", "tries", 1) + " of a failed case"
 	}
 	inputs := []string{}
-	for _, n := range slices.Sorted(maps.Keys(deref(r.Inputs))) {
-		inputs = append(inputs, n+"="+deref(r.Inputs)[n])
+	for _, n := range slices.Sorted(maps.Keys(Deref(r.Inputs))) {
+		inputs = append(inputs, n+"="+Deref(r.Inputs)[n])
 	}
-	inputs = append(inputs, prefixed("secret ", deref(r.Secrets))...)
+	inputs = append(inputs, prefixed("secret ", Deref(r.Secrets))...)
 	stopped := ""
 	if r.Stopped != nil {
 		stopped = ago(*r.Stopped)
 	}
-	facts(a.out, "run", r.Id, "build", r.Build, "package", r.Package, "devices", which, "cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "stopped", stopped, "started", ago(r.Created), "took", took)
+	facts(a.Out, "run", r.Id, "build", r.Build, "package", r.Package, "devices", which, "cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "stopped", stopped, "started", ago(r.Created), "took", took)
 	a.leftOut(r)
-	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.Out)
 	a.legTable(r).Render()
 	a.broken(r)
 }
@@ -314,8 +314,8 @@ func prefixed(with string, list []string) []string {
 	return out
 }
 
-func (a *app) legTable(r *api.Run) table.Writer {
-	t := newTable(a.out, "device", "model", "Android", "verdict", "cases", "took", "leg")
+func (a *App) legTable(r *api.Run) table.Writer {
+	t := NewTable(a.Out, "device", "model", "Android", "verdict", "cases", "took", "leg")
 	for _, l := range r.Legs {
 		model := l.Model
 		if l.Simulated {
@@ -352,12 +352,12 @@ func verdictText(l api.LegSummary) string {
 }
 
 // broken says of each leg that did not pass what happened, and how to look at it.
-func (a *app) broken(r *api.Run) {
+func (a *App) broken(r *api.Run) {
 	for _, l := range r.Legs {
-		if v := deref(l.Verdict); v != "" && v != api.Passed {
-			fmt.Fprintf(a.out, "\n%s %s\n", l.Serial, v)
-			indented(a.out, 4, clipTo(deref(l.Message), 240))
-			fmt.Fprintf(a.out, "    tessellant leg show %s\n", l.Id)
+		if v := Deref(l.Verdict); v != "" && v != api.Passed {
+			fmt.Fprintf(a.Out, "\n%s %s\n", l.Serial, v)
+			indented(a.Out, 4, clipTo(Deref(l.Message), 240))
+			fmt.Fprintf(a.Out, "    tessellant leg show %s\n", l.Id)
 		}
 	}
 }
@@ -396,5 +396,5 @@ func legTook(l api.LegSummary) string {
 	if l.Ended != nil {
 		end = *l.Ended
 	}
-	return tookText(max(end.Sub(*l.Started), 0))
+	return TookText(max(end.Sub(*l.Started), 0))
 }

@@ -17,13 +17,13 @@ import (
 	"tessellant/internal/core/verdict"
 )
 
-func (a *app) scriptCmd() *cobra.Command {
+func (a *App) scriptCmd() *cobra.Command {
 	var markdown bool
 	list := &cobra.Command{Use: "words [WORD]", Short: "List the words of a script, or explain one", Args: cobra.MaximumNArgs(1),
 		Example: "  tessellant script words\n  tessellant script words scroll_to",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if markdown {
-				fmt.Fprint(a.out, testpkg.Reference())
+				fmt.Fprint(a.Out, testpkg.Reference())
 				return nil
 			}
 			return a.scriptWords(args)
@@ -31,7 +31,7 @@ func (a *app) scriptCmd() *cobra.Command {
 	list.Flags().BoolVar(&markdown, "markdown", false, "the page of the documentation")
 	var q runFlags
 	var build, device string
-	try := &cobra.Command{Use: "try DIR --device SERIAL", Short: "Run a package on one device and show what happens as it happens", Args: exactly(1),
+	try := &cobra.Command{Use: "try DIR --device SERIAL", Short: "Run a package on one device and show what happens as it happens", Args: Exactly(1),
 		Long: `Run the package in a folder on one device, and show each case, step, command and check as it happens;
 of a case that fails also what the device logged just before. The package is uploaded as it is; the same
 content again makes no new revision. Ctrl-C stops it on the device, too. The exit code is the verdict's.`,
@@ -46,7 +46,7 @@ content again makes no new revision. Ctrl-C stops it on the device, too. The exi
 	return group("script", "Write test scripts", try, list)
 }
 
-func (a *app) scriptWords(args []string) error {
+func (a *App) scriptWords(args []string) error {
 	var out []testpkg.Word
 	full := func(w testpkg.Word) string { return strings.TrimPrefix(w.Of+"."+w.Name, ".") }
 	for _, w := range testpkg.Vocabulary {
@@ -57,16 +57,16 @@ func (a *app) scriptWords(args []string) error {
 	if len(out) == 0 {
 		return fmt.Errorf("there is no word %q; see: tessellant script words", args[0])
 	}
-	return a.show(out, func() {
+	return a.Show(out, func() {
 		if len(args) > 0 {
 			for _, w := range out {
-				fmt.Fprintf(a.out, "%s\n", strings.TrimPrefix(w.Of+"."+w.Call, "."))
-				indented(a.out, 4, w.Does)
-				indented(a.out, 4, "such as: "+w.Example)
+				fmt.Fprintf(a.Out, "%s\n", strings.TrimPrefix(w.Of+"."+w.Call, "."))
+				indented(a.Out, 4, w.Does)
+				indented(a.Out, 4, "such as: "+w.Example)
 			}
 			return
 		}
-		t := newTable(a.out, "word", "what it does")
+		t := NewTable(a.Out, "word", "what it does")
 		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: 90}})
 		for _, w := range out {
 			t.AppendRow(table.Row{strings.TrimPrefix(w.Of+"."+w.Call, "."), w.Does})
@@ -75,8 +75,8 @@ func (a *app) scriptWords(args []string) error {
 	})
 }
 
-func (a *app) scriptTry(ctx context.Context, dir, build, device string, q *runFlags) error {
-	client, err := a.client()
+func (a *App) scriptTry(ctx context.Context, dir, build, device string, q *runFlags) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
@@ -88,10 +88,10 @@ func (a *app) scriptTry(ctx context.Context, dir, build, device string, q *runFl
 		one := 1
 		r, err := client.ListBuildsWithResponse(ctx, &api.ListBuildsParams{Limit: &one})
 		if err != nil || r.JSON200 == nil {
-			return a.problem("find a build", err, status(r), problemOf(r), bodyOf(r))
+			return a.Failed("find a build", err, r)
 		}
 		if len(r.JSON200.Items) == 0 {
-			return &exit{verdict.ExitUnreachable, fmt.Errorf("there is no build to try it with; upload one with: tessellant build add FILE")}
+			return &Exit{verdict.ExitUnreachable, fmt.Errorf("there is no build to try it with; upload one with: tessellant build add FILE")}
 		}
 		build = r.JSON200.Items[0].Ref
 	}
@@ -102,21 +102,21 @@ func (a *app) scriptTry(ctx context.Context, dir, build, device string, q *runFl
 	key := ulid.Make().String()
 	r, err := client.StartRunWithResponse(ctx, &api.StartRunParams{IdempotencyKey: &key}, req)
 	if err != nil || r.JSON201 == nil {
-		return a.problem("start the run", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("start the run", err, r)
 	}
 	run := r.JSON201
 	if len(run.Legs) == 0 {
-		return &exit{verdict.ExitNothingSaid, fmt.Errorf("the device takes no part")}
+		return &Exit{verdict.ExitNothingSaid, fmt.Errorf("the device takes no part")}
 	}
-	if !a.json {
-		fmt.Fprintf(a.out, "%s with %s on %s; run %s\n", run.Build, run.Package, device, run.Id)
+	if !a.JSON {
+		fmt.Fprintf(a.Out, "%s with %s on %s; run %s\n", run.Build, run.Package, device, run.Id)
 	}
 	if err := a.follow(ctx, client, run.Legs[0].Id); err != nil {
 		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
 		if ctx.Err() != nil {
 			_, _ = client.StopRunWithResponse(stop, run.Id, api.Stop{})
-			return &exit{verdict.ExitNothingSaid, fmt.Errorf("stopped")}
+			return &Exit{verdict.ExitNothingSaid, fmt.Errorf("stopped")}
 		}
 		return err
 	}
@@ -124,17 +124,17 @@ func (a *app) scriptTry(ctx context.Context, dir, build, device string, q *runFl
 	if err != nil {
 		return err
 	}
-	if err := a.show(leg, func() { a.tried(ctx, client, leg) }); err != nil {
+	if err := a.Show(leg, func() { a.tried(ctx, client, leg) }); err != nil {
 		return err
 	}
-	if code := verdict.ExitCode(verdict.Verdict(deref(leg.Verdict))); code != 0 {
-		return &exit{code, nil}
+	if code := verdict.ExitCode(verdict.Verdict(Deref(leg.Verdict))); code != 0 {
+		return &Exit{code, nil}
 	}
 	return nil
 }
 
 // follow writes what happens in a leg until it is over.
-func (a *app) follow(ctx context.Context, client *api.ClientWithResponses, leg string) error {
+func (a *App) follow(ctx context.Context, client *api.ClientWithResponses, leg string) error {
 	attempt, seen, place := 0, 0, -1
 	lastGood := time.Now()
 	for {
@@ -160,7 +160,7 @@ func (a *app) follow(ctx context.Context, client *api.ClientWithResponses, leg s
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case time.Since(lastGood) > watchPatience:
-			return a.problem("follow the run", err, status(r), problemOf(r), bodyOf(r))
+			return a.Failed("follow the run", err, r)
 		}
 		select {
 		case <-time.After(watchEvery):
@@ -171,12 +171,12 @@ func (a *app) follow(ctx context.Context, client *api.ClientWithResponses, leg s
 }
 
 // sayPlace says how long the queue for the device is, when that has changed.
-func (a *app) sayPlace(ctx context.Context, leg string, before int) int {
+func (a *App) sayPlace(ctx context.Context, leg string, before int) int {
 	_, l, err := a.getLeg(ctx, leg)
-	if err != nil || l.Place == nil || *l.Place == before || a.json {
+	if err != nil || l.Place == nil || *l.Place == before || a.JSON {
 		return before
 	}
-	fmt.Fprintf(a.out, "waiting for %s: %s in its queue, the device is %s\n", l.Device.Serial, ordinal(*l.Place), stateText(l.Device))
+	fmt.Fprintf(a.Out, "waiting for %s: %s in its queue, the device is %s\n", l.Device.Serial, ordinal(*l.Place), stateText(l.Device))
 	return *l.Place
 }
 
@@ -194,27 +194,27 @@ func ordinal(n int) string {
 }
 
 // happened writes one event.
-func (a *app) happened(e timeline.Event) {
-	if a.json || e.Kind == timeline.Marker && e.Name == "clock" {
+func (a *App) happened(e timeline.Event) {
+	if a.JSON || e.Kind == timeline.Marker && e.Name == "clock" {
 		return
 	}
 	what, detail := eventText(e)
 	if e.Kind == timeline.Case && e.Verdict == "" {
-		fmt.Fprintln(a.out)
+		fmt.Fprintln(a.Out)
 	}
 	line := fmt.Sprintf("%9s  %-10s %-70s %s", clock(e.At), what, clipTo(detail, 110), e.Line)
-	fmt.Fprintln(a.out, strings.TrimRight(line, " "))
+	fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
 }
 
 // tried writes how it came out, and of each failure what the device logged before.
-func (a *app) tried(ctx context.Context, client *api.ClientWithResponses, l *api.Leg) {
+func (a *App) tried(ctx context.Context, client *api.ClientWithResponses, l *api.Leg) {
 	if len(l.Attempts) == 0 {
-		fmt.Fprintf(a.out, "\n%s: %s\n", deref(l.Verdict), deref(l.Message))
+		fmt.Fprintf(a.Out, "\n%s: %s\n", Deref(l.Verdict), Deref(l.Message))
 		return
 	}
 	at := l.Attempts[len(l.Attempts)-1]
 	for _, c := range at.Cases {
-		v := deref(c.Verdict)
+		v := Deref(c.Verdict)
 		a.failure(c)
 		if v != api.Failed && v != api.Crashed && v != api.Expired && v != api.Flaky {
 			continue
@@ -224,14 +224,14 @@ func (a *app) tried(ctx context.Context, client *api.ClientWithResponses, l *api
 		if err != nil || r.JSON200 == nil || len(r.JSON200.Items) == 0 {
 			continue
 		}
-		fmt.Fprintln(a.out, "    the device's log until then:")
+		fmt.Fprintln(a.Out, "    the device's log until then:")
 		for _, x := range r.JSON200.Items {
 			if x.At >= c.StartMs && x.At <= near {
-				fmt.Fprintf(a.out, "      %s %s %s: %s\n", clock(x.At), x.Level, x.Tag, clipTo(x.Text, 160))
+				fmt.Fprintf(a.Out, "      %s %s %s: %s\n", clock(x.At), x.Level, x.Tag, clipTo(x.Text, 160))
 			}
 		}
 	}
-	fmt.Fprintf(a.out, "\n%s on %s. All of it: tessellant leg show %s\n", deref(l.Verdict), at.Serial, l.Id)
+	fmt.Fprintf(a.Out, "\n%s on %s. All of it: tessellant leg show %s\n", Deref(l.Verdict), at.Serial, l.Id)
 }
 
 // runFlags are the choices that a run has, whoever starts it.

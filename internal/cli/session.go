@@ -13,13 +13,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
-	"tessellant/internal/remoteend"
 )
 
 const sessionHelp = "SESSION is an id, or newest."
 
-func (a *app) sessionCmd() *cobra.Command {
+func (a *App) sessionCmd() *cobra.Command {
 	var inGroup, device string
 	var going bool
 	var after string
@@ -34,16 +34,16 @@ func (a *app) sessionCmd() *cobra.Command {
 	list.Flags().BoolVar(&going, "going", false, "only those that are not over")
 	list.Flags().StringVar(&after, "after", "", "go on after this session: what a list before gave as the rest")
 	var withTimeline bool
-	show := &cobra.Command{Use: "show SESSION", Short: "Show what happened in a session", Args: exactly(1),
+	show := &cobra.Command{Use: "show SESSION", Short: "Show what happened in a session", Args: Exactly(1),
 		Long:    "Show what happened in a session: its cases, failures, files. With --timeline also every command, on the session's own clock.\n\n" + sessionHelp,
 		Example: "  tessellant session show newest\n  tessellant session show newest --timeline",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionShow(c.Context(), args[0], withTimeline) }}
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and case")
-	stop := &cobra.Command{Use: "stop SESSION", Short: "End a session", Args: exactly(1),
+	stop := &cobra.Command{Use: "stop SESSION", Short: "End a session", Args: Exactly(1),
 		Long:    "End a session: one that waits at once, another within seconds, with what was gathered.\n\n" + sessionHelp,
 		Example: "  tessellant session stop newest",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionStop(c.Context(), args[0]) }}
-	fetch := &cobra.Command{Use: "fetch SESSION DIR|FILE.zip", Short: "Download all files of a session", Args: exactly(2),
+	fetch := &cobra.Command{Use: "fetch SESSION DIR|FILE.zip", Short: "Download all files of a session", Args: Exactly(2),
 		Long:    "Download all files of a session, as one zip or into DIR, which is made: leg.json, timeline.jsonl, device.log, remote-end.log, video.mp4, screenshots/ and trees/.\n\n" + sessionHelp,
 		Example: "  tessellant session fetch newest evidence/\n  tessellant session fetch newest evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -54,7 +54,7 @@ func (a *app) sessionCmd() *cobra.Command {
 			return a.fetchTo(c.Context(), s.Id, args[1])
 		}}
 	var caseName, message string
-	mark := &cobra.Command{Use: "mark SESSION VERDICT", Short: "Say how a session, or a case of it, came out", Args: exactly(2),
+	mark := &cobra.Command{Use: "mark SESSION VERDICT", Short: "Say how a session, or a case of it, came out", Args: Exactly(2),
 		Long:    "Say how a session came out as a whole: passed or failed; or with --case one case of it, which may also be skipped. It can be said while the session goes on and afterwards, and again.\n\n" + sessionHelp,
 		Example: "  tessellant session mark newest passed\n  tessellant session mark newest failed --case 'opens a shore' --message 'the chart was empty'",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -63,7 +63,7 @@ func (a *app) sessionCmd() *cobra.Command {
 	mark.Flags().StringVar(&caseName, "case", "", "which case; without it, the session as a whole")
 	mark.Flags().StringVar(&message, "message", "", "why")
 	var of string
-	report := &cobra.Command{Use: "report FILE", Short: "Hand in the test runner's JUnit XML", Args: exactly(1),
+	report := &cobra.Command{Use: "report FILE", Short: "Hand in the test runner's JUnit XML", Args: Exactly(1),
 		Long:    "Hand in the JUnit XML that the test runner wrote: its cases become the session's, each at its own time on the session's clock. An earlier report's cases give way.\n\n" + strings.Replace(sessionHelp, "SESSION", "--session", 1),
 		Example: "  tessellant session report results.xml\n  tessellant session report results.xml --session 01HZY3V7Q2M4T8K6N9R5S1W0XB",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionReport(c.Context(), of, args[0]) }}
@@ -74,7 +74,7 @@ func (a *app) sessionCmd() *cobra.Command {
 		Example: "  tessellant session commands\n  tessellant session commands element\n  tessellant session commands --markdown > webdriver-commands.md",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if markdown {
-				fmt.Fprint(a.out, remoteend.Reference())
+				fmt.Fprint(a.Out, ours.Reference())
 				return nil
 			}
 			return a.sessionCommands(strings.ToLower(strings.Join(args, "")))
@@ -83,7 +83,7 @@ func (a *app) sessionCmd() *cobra.Command {
 	return group("session", "Look at sessions opened from outside", commands, list, show, stop, fetch, mark, report)
 }
 
-func (a *app) sessionCommands(word string) error {
+func (a *App) sessionCommands(word string) error {
 	type line struct {
 		Name  string `json:"name"`
 		How   string `json:"how"`
@@ -104,15 +104,15 @@ func (a *app) sessionCommands(word string) error {
 			add(c.Name, c.Method+" "+strings.Replace(c.Path, "/session/{session id}", "…", 1), about)
 		}
 	}
-	for _, x := range remoteend.Extensions {
+	for _, x := range ours.Extensions {
 		add(w3c.Prefix+":"+x.Name, x.Takes, x.About)
 	}
-	return a.show(map[string]any{"items": out}, func() {
+	return a.Show(map[string]any{"items": out}, func() {
 		if len(out) == 0 {
-			fmt.Fprintln(a.out, "Nothing has that in its name or path.")
+			fmt.Fprintln(a.Out, "Nothing has that in its name or path.")
 			return
 		}
-		t := newTable(a.out, "command or capability", "how", "what it does here")
+		t := NewTable(a.Out, "command or capability", "how", "what it does here")
 		for _, l := range out {
 			t.AppendRow(table.Row{l.Name, l.How, l.About})
 		}
@@ -120,20 +120,20 @@ func (a *app) sessionCommands(word string) error {
 	})
 }
 
-func (a *app) getSession(ctx context.Context, id string) (*api.Session, error) {
-	client, err := a.client()
+func (a *App) getSession(ctx context.Context, id string) (*api.Session, error) {
+	client, err := a.Client()
 	if err != nil {
 		return nil, err
 	}
 	r, err := client.GetSessionWithResponse(ctx, id)
 	if err != nil || r.JSON200 == nil {
-		return nil, a.problem("show the session", err, status(r), problemOf(r), bodyOf(r))
+		return nil, a.Failed("show the session", err, r)
 	}
 	return r.JSON200, nil
 }
 
-func (a *app) sessionList(ctx context.Context, group, device string, going bool, after string) error {
-	client, err := a.client()
+func (a *App) sessionList(ctx context.Context, group, device string, going bool, after string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
@@ -152,15 +152,15 @@ func (a *app) sessionList(ctx context.Context, group, device string, going bool,
 	}
 	r, err := client.ListSessionsWithResponse(ctx, &p)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("list the sessions", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("list the sessions", err, r)
 	}
-	return a.show(r.JSON200, func() {
+	return a.Show(r.JSON200, func() {
 		if len(r.JSON200.Items) == 0 {
-			fmt.Fprintln(a.out, "No session here. See how to open one with: tessellant snippet python")
+			fmt.Fprintln(a.Out, "No session here. See how to open one with: tessellant snippet python")
 			return
 		}
-		fmt.Fprintf(a.out, "%s, %d waiting for a device\n\n", plural(r.JSON200.Open, "session")+" open", r.JSON200.Waiting)
-		t := newTable(a.out, "session", "group", "name", "device", "verdict", "cases", "opened")
+		fmt.Fprintf(a.Out, "%s, %d waiting for a device\n\n", Plural(r.JSON200.Open, "session")+" open", r.JSON200.Waiting)
+		t := NewTable(a.Out, "session", "group", "name", "device", "verdict", "cases", "opened")
 		for _, s := range r.JSON200.Items {
 			device := ""
 			if s.Device != nil {
@@ -199,13 +199,13 @@ func sessionCases(s api.Session) string {
 	return strings.Join(out, ", ")
 }
 
-func (a *app) sessionShow(ctx context.Context, id string, withTimeline bool) error {
+func (a *App) sessionShow(ctx context.Context, id string, withTimeline bool) error {
 	s, err := a.getSession(ctx, id)
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.show(s, nil)
+	if a.JSON {
+		return a.Show(s, nil)
 	}
 	a.sessionText(s)
 	client, l, err := a.getLeg(ctx, s.Id)
@@ -217,7 +217,7 @@ func (a *app) sessionShow(ctx context.Context, id string, withTimeline bool) err
 
 var endings = map[string]string{"client": "ended by its client", "idle": "its client sent nothing any more", "limit": "its time limit was reached", "lost": "its device or host went away", "stopped": "stopped by a person", "never": "it did not begin"}
 
-func (a *app) sessionText(s *api.Session) {
+func (a *App) sessionText(s *api.Session) {
 	device, took := "none yet", ""
 	if s.Device != nil {
 		device = s.Device.Serial + ": " + s.Device.Model + ", Android " + s.Device.Os
@@ -228,30 +228,30 @@ func (a *app) sessionText(s *api.Session) {
 		device = "none"
 	}
 	if s.Started != nil && s.Ended != nil {
-		took = tookText(s.Ended.Sub(*s.Started))
+		took = TookText(s.Ended.Sub(*s.Started))
 	}
 	standing := "stage"
 	if s.Verdict != nil {
 		standing = "verdict"
 	}
-	facts(a.out, "session", s.Id, "group", s.Group, "name", s.Name, "build", s.Build, "where", strings.Join(s.Where, " "), "device", device, standing, sessionState(*s), "because", clipTo(deref(s.Message), 200),
-		"ended", endings[deref(s.How)], "took", took)
+	facts(a.Out, "session", s.Id, "group", s.Group, "name", s.Name, "build", s.Build, "where", strings.Join(s.Where, " "), "device", device, standing, sessionState(*s), "because", clipTo(Deref(s.Message), 200),
+		"ended", endings[Deref(s.How)], "took", took)
 }
 
-func (a *app) sessionStop(ctx context.Context, id string) error {
-	client, err := a.client()
+func (a *App) sessionStop(ctx context.Context, id string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.StopSessionWithResponse(ctx, id)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("stop the session", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("stop the session", err, r)
 	}
-	return a.show(r.JSON200, func() { fmt.Fprintf(a.out, "session %s is ended\n", r.JSON200.Id) })
+	return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "session %s is ended\n", r.JSON200.Id) })
 }
 
-func (a *app) sessionMark(ctx context.Context, id, v, caseName, message string) error {
-	client, err := a.client()
+func (a *App) sessionMark(ctx context.Context, id, v, caseName, message string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
@@ -264,13 +264,13 @@ func (a *app) sessionMark(ctx context.Context, id, v, caseName, message string) 
 	}
 	r, err := client.MarkSessionWithResponse(ctx, id, m)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("mark the session", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("mark the session", err, r)
 	}
-	return a.show(r.JSON200, func() { a.sessionText(r.JSON200) })
+	return a.Show(r.JSON200, func() { a.sessionText(r.JSON200) })
 }
 
-func (a *app) sessionReport(ctx context.Context, id, file string) error {
-	client, err := a.client()
+func (a *App) sessionReport(ctx context.Context, id, file string) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
@@ -283,15 +283,15 @@ func (a *app) sessionReport(ctx context.Context, id, file string) error {
 	defer cancel()
 	r, err := client.ReportSessionWithBodyWithResponse(ctx, id, "application/xml", f)
 	if err != nil || r.JSON200 == nil {
-		return a.problem("hand in the report", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("hand in the report", err, r)
 	}
-	return a.show(r.JSON200, func() { a.sessionText(r.JSON200) })
+	return a.Show(r.JSON200, func() { a.sessionText(r.JSON200) })
 }
 
-func (a *app) snippetCmd() *cobra.Command {
+func (a *App) snippetCmd() *cobra.Command {
 	var p api.GetSnippetParams
 	var build, group, name, where = "", "", "", []string{}
-	c := &cobra.Command{Use: "snippet LANGUAGE", Short: "Write the program with which a test from outside begins", Args: exactly(1),
+	c := &cobra.Command{Use: "snippet LANGUAGE", Short: "Write the program with which a test from outside begins", Args: Exactly(1),
 		ValidArgs: []string{"shell", "python", "node", "go", "java"},
 		Long: "Write a program that opens a session on a device, looks at its screen and ends the session, with what the language brings along and nothing else.\n" +
 			"LANGUAGE is shell, python, node, go or java. The program reads the key from TESSELLANT_KEY.",
@@ -308,21 +308,21 @@ func (a *app) snippetCmd() *cobra.Command {
 			if len(where) > 0 {
 				p.Where = &where
 			}
-			client, err := a.client()
+			client, err := a.Client()
 			if err != nil {
 				return err
 			}
 			r, err := client.GetSnippetWithResponse(c.Context(), args[0], &p)
 			if err != nil || r.JSON200 == nil {
-				return a.problem("write the snippet", err, status(r), problemOf(r), bodyOf(r))
+				return a.Failed("write the snippet", err, r)
 			}
-			return a.show(r.JSON200, func() {
-				fmt.Fprint(a.out, r.JSON200.Program)
-				hint := fmt.Sprintf("\nSave it as %s and run it with: %s\n%s would do for it now.", r.JSON200.File, r.JSON200.Run, plural(r.JSON200.Devices, "device"))
+			return a.Show(r.JSON200, func() {
+				fmt.Fprint(a.Out, r.JSON200.Program)
+				hint := fmt.Sprintf("\nSave it as %s and run it with: %s\n%s would do for it now.", r.JSON200.File, r.JSON200.Run, Plural(r.JSON200.Devices, "device"))
 				if r.JSON200.Devices == 0 {
 					hint = "\nNo device here would do for it; choose others with --where."
 				}
-				fmt.Fprintln(a.err, hint)
+				fmt.Fprintln(a.Err, hint)
 			})
 		}}
 	f := c.Flags()

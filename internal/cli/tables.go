@@ -11,8 +11,8 @@ import (
 	"tessellant/internal/core/foreign"
 )
 
-// newTable gives an empty table in our look: no lines, headings in small letters.
-func newTable(out io.Writer, headings ...any) table.Writer {
+// NewTable gives an empty table in our look: no lines, headings in small letters.
+func NewTable(out io.Writer, headings ...any) table.Writer {
 	t := table.NewWriter()
 	t.SetOutputMirror(out)
 	s := table.StyleDefault
@@ -53,7 +53,7 @@ func labelled(out io.Writer, indent int, label, s string) {
 
 // facts writes names and values under each other.
 func facts(out io.Writer, pairs ...string) {
-	t := newTable(out)
+	t := NewTable(out)
 	if width, ok := terminal(out); ok && width > 60 {
 		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: width - 16, WidthMaxEnforcer: text.WrapSoft}})
 	}

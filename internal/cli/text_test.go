@@ -2,26 +2,22 @@ package cli
 
 import (
 	"bytes"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"tessellant/api"
-	"tessellant/internal/core/verdict"
 )
 
 func ptr[T any](v T) *T { return &v }
 
 func TestFiguresAreWrittenForPeople(t *testing.T) {
 	for d, want := range map[time.Duration]string{900 * time.Millisecond: "0.9 s", 42 * time.Second: "42 s", 75 * time.Second: "1:15 min", 3723 * time.Second: "62:03 min"} {
-		assert.Equal(t, want, tookText(d))
+		assert.Equal(t, want, TookText(d))
 	}
 	for n, want := range map[int64]string{512: "512 B", 25_277: "25.3 kB", 157_300_000: "157.3 MB"} {
-		assert.Equal(t, want, bytesText(n))
+		assert.Equal(t, want, BytesText(n))
 	}
 	for ms, want := range map[int64]string{0: "0:00.000", 64_352: "1:04.352", -1500: "-0:01.500"} {
 		assert.Equal(t, want, clock(ms))
@@ -30,8 +26,8 @@ func TestFiguresAreWrittenForPeople(t *testing.T) {
 	assert.Equal(t, "5 min ago", ago(time.Now().Add(-5*time.Minute)))
 	assert.Equal(t, "3 h ago", ago(time.Now().Add(-3*time.Hour)))
 	assert.Regexp(t, `^\d+ \w+ \d{4}$`, ago(time.Now().AddDate(0, -2, 0)))
-	assert.Equal(t, "1 case", plural(1, "case"))
-	assert.Equal(t, "2 cases", plural(2, "case"))
+	assert.Equal(t, "1 case", Plural(1, "case"))
+	assert.Equal(t, "2 cases", Plural(2, "case"))
 	assert.Equal(t, "ab…", clipTo("ab\n  cdef", 3)[:5])
 }
 
@@ -45,7 +41,7 @@ func TestALegsCasesAreCountedTheGravestFirst(t *testing.T) {
 
 func TestChangesAreWrittenOnceEach(t *testing.T) {
 	var out bytes.Buffer
-	a := &app{out: &out}
+	a := &App{Out: &out}
 	r := &api.Run{Legs: []api.LegSummary{{Serial: "d-1", Stage: "running", CasesTotal: 1, Now: ptr("c.test_a")}}}
 	seen := map[string]string{}
 	a.changes(r, seen)
@@ -59,7 +55,7 @@ func TestChangesAreWrittenOnceEach(t *testing.T) {
 
 func TestTheLiveTableIsDrawnOverItself(t *testing.T) {
 	var out bytes.Buffer
-	a := &app{out: &out}
+	a := &App{Out: &out}
 	r := &api.Run{Legs: []api.LegSummary{{Serial: "d-1", Model: "Orrery Skerry 5", Simulated: true, Os: "14", Stage: "waiting", CasesTotal: 2}, {Serial: "d-2", Stage: "done", Verdict: ptr(api.Crashed)}}}
 	n := a.redraw(r, 60, 0)
 	assert.Equal(t, 3, n)
@@ -70,26 +66,6 @@ func TestTheLiveTableIsDrawnOverItself(t *testing.T) {
 	assert.Contains(t, out.String(), "\x1b[3A", "it goes up by as many lines as it had")
 }
 
-func TestWhatDiffersFromWhatWasForetoldIsNamed(t *testing.T) {
-	dir := t.TempDir()
-	for _, f := range []string{"leg.json", "timeline.jsonl", "device.log", "video.mp4"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, f), []byte("x"), 0o600))
-	}
-	want := foretoldLeg{Verdict: verdict.Failed, Cases: map[string]verdict.Verdict{"b": verdict.Failed}}
-	leg := &api.Leg{Verdict: ptr(api.Failed), CasesTotal: 2, Attempts: []api.Attempt{{Cases: []api.CaseResult{
-		{Name: "a", Verdict: ptr(api.Passed)}, {Name: "b", Verdict: ptr(api.Failed), Shot: ptr("s"), Tree: ptr("t")}}}}}
-	assert.Empty(t, differences("d-1", want, leg, dir))
-
-	leg.Attempts[0].Cases[0].Verdict = ptr(api.Crashed)
-	leg.Attempts[0].Cases[1].Shot = nil
-	leg.Verdict, leg.CasesTotal = ptr(api.Crashed), 3
-	want.Cases["c"] = verdict.Crashed
-	require.NoError(t, os.Remove(filepath.Join(dir, "video.mp4")))
-	assert.Equal(t, []string{"d-1: the verdict is crashed, not failed ()", "d-1: 2 of 3 cases have a result", "d-1: a crashed, not passed ()",
-		"d-1: b has no screen", "d-1: there is no case c", "d-1: video.mp4 is missing or empty"}, differences("d-1", want, leg, dir))
-	assert.Equal(t, []string{"d-1: there was no attempt"}, differences("d-1", foretoldLeg{Verdict: verdict.Failed}, &api.Leg{Verdict: ptr(api.Failed)}, dir))
-}
-
 func TestFailuresShowWhatCounts(t *testing.T) {
 	for want, c := range map[string]api.CaseResult{
 		"\nt failed at a.star:3\n    the total\n    expected  \"6.5\"\n    actual    \"29\"\n    screen    s.png\n": {Name: "t", Verdict: ptr(api.Failed), Line: ptr("a.star:3"), Expected: ptr(`"6.5"`), Actual: ptr(`"29"`),
@@ -98,7 +74,7 @@ func TestFailuresShowWhatCounts(t *testing.T) {
 		"": {Name: "t", Verdict: ptr(api.Passed)},
 	} {
 		var out bytes.Buffer
-		(&app{out: &out}).failure(c)
+		(&App{Out: &out}).failure(c)
 		assert.Equal(t, want, out.String())
 	}
 }

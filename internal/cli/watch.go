@@ -23,11 +23,11 @@ const (
 
 // watch follows a run until it is over: a live table on a terminal, else a line
 // for each thing that changes. The exit code is the run's.
-func (a *app) watch(ctx context.Context, r *api.Run) error {
-	width, live := terminal(a.out)
-	live = live && !a.json
-	if !a.json {
-		fmt.Fprintf(a.out, "Run %s: %s with %s on %s\n", r.Id, r.Build, r.Package, plural(len(r.Legs), "device"))
+func (a *App) watch(ctx context.Context, r *api.Run) error {
+	width, live := terminal(a.Out)
+	live = live && !a.JSON
+	if !a.JSON {
+		fmt.Fprintf(a.Out, "Run %s: %s with %s on %s\n", r.Id, r.Build, r.Package, Plural(len(r.Legs), "device"))
 		a.leftOut(r)
 	}
 	drawn := 0
@@ -35,7 +35,7 @@ func (a *app) watch(ctx context.Context, r *api.Run) error {
 	lastGood := time.Now()
 	for {
 		switch {
-		case a.json:
+		case a.JSON:
 		case live:
 			drawn = a.redraw(r, width, drawn)
 		default:
@@ -47,39 +47,39 @@ func (a *app) watch(ctx context.Context, r *api.Run) error {
 		select {
 		case <-time.After(watchEvery):
 		case <-ctx.Done():
-			return &exit{verdict.ExitNothingSaid, fmt.Errorf("left; the run goes on. Follow it again with: tessellant run watch %s", r.Id)}
+			return &Exit{verdict.ExitNothingSaid, fmt.Errorf("left; the run goes on. Follow it again with: tessellant run watch %s", r.Id)}
 		}
 		next, err := a.getRun(ctx, r.Id)
 		switch {
 		case err == nil:
 			r, lastGood = next, time.Now()
 		case ctx.Err() != nil:
-		case errors.As(err, new(*exit)) && time.Since(lastGood) < watchPatience:
+		case errors.As(err, new(*Exit)) && time.Since(lastGood) < watchPatience:
 		default:
 			return err
 		}
 	}
-	if err := a.show(r, func() {
+	if err := a.Show(r, func() {
 		if !live {
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 			a.legTable(r).Render()
 		}
-		fmt.Fprintf(a.out, "\n%s\n", r.Sentence)
+		fmt.Fprintf(a.Out, "\n%s\n", r.Sentence)
 		a.broken(r)
 	}); err != nil {
 		return err
 	}
-	if code := verdict.ExitCode(verdict.Verdict(deref(r.Verdict))); code != 0 {
-		return &exit{code, nil}
+	if code := verdict.ExitCode(verdict.Verdict(Deref(r.Verdict))); code != 0 {
+		return &Exit{code, nil}
 	}
 	return nil
 }
 
 // redraw draws the table over the one before, of so many lines, and answers how
 // many it has now.
-func (a *app) redraw(r *api.Run, width, before int) int {
+func (a *App) redraw(r *api.Run, width, before int) int {
 	var buf bytes.Buffer
-	t := newTable(&buf, "device", "model", "Android", "stage", "cases", "time", "now")
+	t := NewTable(&buf, "device", "model", "Android", "stage", "cases", "time", "now")
 	t.Style().Color.Header = text.Colors{text.Faint}
 	// Columns whose content changes keep their width, so that nothing jumps.
 	t.SetColumnConfigs([]table.ColumnConfig{{Name: "stage", WidthMin: 13}, {Name: "cases", WidthMin: 29}, {Name: "time", WidthMin: 9}})
@@ -89,7 +89,7 @@ func (a *app) redraw(r *api.Run, width, before int) int {
 			model += " (simulated)"
 		}
 		stage := stageText(l)
-		t.AppendRow(table.Row{unitText(l), model, l.Os, stage, caseText(l), legTook(l), deref(l.Now)})
+		t.AppendRow(table.Row{unitText(l), model, l.Os, stage, caseText(l), legTook(l), Deref(l.Now)})
 	}
 	t.Render()
 	lines := strings.Split(strings.TrimRight(buf.String(), "\n"), "\n")
@@ -100,7 +100,7 @@ func (a *app) redraw(r *api.Run, width, before int) int {
 	for _, l := range lines {
 		out.WriteString("\x1b[2K" + text.Trim(l, max(width-1, 20)) + "\x1b[0m\n")
 	}
-	fmt.Fprint(a.out, out.String())
+	fmt.Fprint(a.Out, out.String())
 	return len(lines)
 }
 
@@ -115,7 +115,7 @@ func stageText(l api.LegSummary) string {
 }
 
 // changes writes a line for each leg that has changed.
-func (a *app) changes(r *api.Run, seen map[string]string) {
+func (a *App) changes(r *api.Run, seen map[string]string) {
 	for _, l := range r.Legs {
 		state := verdictText(l)
 		switch {
@@ -128,7 +128,7 @@ func (a *app) changes(r *api.Run, seen map[string]string) {
 		}
 		if seen[l.Serial] != state {
 			seen[l.Serial] = state
-			fmt.Fprintf(a.out, "%s  %-8s %s\n", time.Now().Format("15:04:05"), unitText(l), state)
+			fmt.Fprintf(a.Out, "%s  %-8s %s\n", time.Now().Format("15:04:05"), unitText(l), state)
 		}
 	}
 }

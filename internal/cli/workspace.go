@@ -11,16 +11,16 @@ import (
 	"tessellant/api"
 )
 
-func (a *app) workspaceCmd() *cobra.Command {
+func (a *App) workspaceCmd() *cobra.Command {
 	show := &cobra.Command{Use: "show", Short: "Show what holds for the workspace", Args: cobra.NoArgs, Example: "  tessellant workspace show",
 		RunE: func(c *cobra.Command, _ []string) error {
-			client, err := a.client()
+			client, err := a.Client()
 			if err != nil {
 				return err
 			}
 			r, err := client.GetMeWithResponse(c.Context())
 			if err != nil || r.JSON200 == nil {
-				return a.problem("show the workspace", err, status(r), problemOf(r), bodyOf(r))
+				return a.Failed("show the workspace", err, r)
 			}
 			return a.workspaceText(r.JSON200)
 		}}
@@ -39,24 +39,24 @@ func (a *app) workspaceCmd() *cobra.Command {
 	return group("workspace", "Look at the workspace, and change what holds for it", show, set)
 }
 
-func (a *app) workspaceSet(ctx context.Context, network bool) error {
-	client, err := a.client()
+func (a *App) workspaceSet(ctx context.Context, network bool) error {
+	client, err := a.Client()
 	if err != nil {
 		return err
 	}
 	r, err := client.SetWorkspaceWithResponse(ctx, api.SetWorkspaceJSONRequestBody{ProgramNetwork: network})
 	if err != nil || r.JSON200 == nil {
-		return a.problem("change the workspace", err, status(r), problemOf(r), bodyOf(r))
+		return a.Failed("change the workspace", err, r)
 	}
 	return a.workspaceText(r.JSON200)
 }
 
-func (a *app) workspaceText(me *api.Me) error {
-	return a.show(me, func() {
+func (a *App) workspaceText(me *api.Me) error {
+	return a.Show(me, func() {
 		network := "off: they reach their device and nothing else"
 		if me.ProgramNetwork {
 			network = "on: they use their host's network"
 		}
-		facts(a.out, "workspace", me.Workspace, "your role", string(me.Role), "network for programs", network)
+		facts(a.Out, "workspace", me.Workspace, "your role", string(me.Role), "network for programs", network)
 	})
 }

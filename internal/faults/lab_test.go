@@ -27,9 +27,12 @@ import (
 	"tessellant/internal/cli"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/demo"
+	"tessellant/internal/doctor"
 	"tessellant/internal/housetest"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
+	"tessellant/internal/serve"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 )
@@ -44,7 +47,7 @@ func TestMain(m *testing.M) {
 	case len(os.Args) == 2 && os.Args[1] == sandbox.ChildArg:
 		sandbox.Child()
 	case len(os.Args) > 1 && os.Args[1] == asTessellant:
-		os.Exit(cli.Main(os.Args[2:], os.Stdout, os.Stderr))
+		os.Exit(cli.Main(os.Args[2:], os.Stdout, os.Stderr, serve.Add, doctor.Add, demo.Add))
 	default:
 		os.Exit(housetest.Tests{M: m}.Run())
 	}

@@ -14,7 +14,9 @@ import (
 	"tessellant/internal/guard"
 	"tessellant/internal/host/attempt"
 	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/desk"
 	"tessellant/internal/host/orders"
+	"tessellant/internal/host/runners"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/lab"
@@ -54,6 +56,7 @@ type Host struct {
 	labs  map[string]lab.Lab // by kind
 	spool *spool.Spool
 	bench *attempt.Bench
+	desk  *desk.Desk
 
 	looking   sync.Mutex // guards the two below
 	toldAt    time.Time
@@ -63,15 +66,11 @@ type Host struct {
 	working  map[string]*job           // by hold
 	runtimes map[string]string         // that programs find
 	served   map[string]*orders.Served // that take orders, by hold; "": the host's desk
-	checks   map[unit]*checking        // the newest
-	pairings map[string]*hostlink.Pairing
-	care     sync.WaitGroup // what goes on beside the rest
-	careCtx  context.Context
 }
 
 // job is the work of one hold.
 type job struct {
-	device   unit
+	device   lab.ID
 	released bool // the device is not needed any more; under the host's mu
 	held     context.Context
 	leave    context.CancelCauseFunc
@@ -87,19 +86,18 @@ func (j *job) inHand() bool {
 	}
 }
 
-// unit is a device of the host: its lab, and the serial by which that knows it.
-type unit struct{ lab, serial string }
-
 // busy says whether work is done on a device.
-func (h *Host) busy(u unit) bool {
+func (h *Host) busy(u lab.ID) bool { return h.atWork(u) || h.desk.Checking(u) }
+
+// atWork says whether somebody's work has a device.
+func (h *Host) atWork(u lab.ID) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	c := h.checks[u]
-	return h.onDevice(u) != nil || c != nil && !c.over()
+	return h.onDevice(u) != nil
 }
 
 // onDevice gives, under mu, the work that has a device.
-func (h *Host) onDevice(u unit) *job {
+func (h *Host) onDevice(u lab.ID) *job {
 	for _, j := range h.working {
 		if j.device == u && !j.released && j.inHand() {
 			return j
@@ -110,14 +108,15 @@ func (h *Host) onDevice(u unit) *job {
 
 // New makes a host; Run sets it to work.
 func New(c Config) *Host {
-	h := &Host{Config: c, spool: spool.New(filepath.Join(c.Dir, "spool"), cmp.Or(c.SpoolLimit, fullSpool)), working: map[string]*job{}, served: map[string]*orders.Served{}, labs: map[string]lab.Lab{}, checks: map[unit]*checking{}, pairings: map[string]*hostlink.Pairing{}}
+	h := &Host{Config: c, spool: spool.New(filepath.Join(c.Dir, "spool"), cmp.Or(c.SpoolLimit, fullSpool)), working: map[string]*job{}, served: map[string]*orders.Served{}, labs: map[string]lab.Lab{}}
 	for _, make := range c.Labs {
 		var kind string
-		l := make(func(serial string) bool { return h.busy(unit{kind, serial}) })
+		l := make(func(serial string) bool { return h.busy(lab.ID{Lab: kind, Serial: serial}) })
 		kind = l.Kind()
 		h.labs[kind] = l
 	}
-	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, About: h.about, Lost: h.lost, Open: h.openSession}
+	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Runners: runners.All, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, About: h.about, Lost: h.lost, Open: h.openSession}
+	h.desk = desk.New(c.Log, h.labs, h.atWork)
 	return h
 }
 
@@ -127,8 +126,6 @@ func (h *Host) Begin() error { return h.spool.Begin() }
 // Run looks after the devices and does what holds ask for, until ctx ends. Begin comes first.
 // Work in hand is then cut short: the service is told where there is time, else the next process of this host tells it.
 func (h *Host) Run(ctx context.Context) error {
-	h.careCtx = ctx
-	defer h.care.Wait() // after those that begin such looks
 	var all sync.WaitGroup
 	defer all.Wait()
 	defer func() { // what this host saw, nobody sees any more
@@ -151,7 +148,8 @@ func (h *Host) Run(ctx context.Context) error {
 	if h.Box != nil {
 		all.Go(func() { h.findRuntimes(ctx) })
 	}
-	_, closeDesk := h.open("", orders.New(ctx, h.Log, desk{h}))
+	all.Go(func() { h.desk.Run(ctx) })
+	_, closeDesk := h.open("", orders.New(ctx, h.Log, h.desk))
 	defer closeDesk()
 	deaf, err := h.Link.Serve(h.Name, h.answerOrder)
 	if err != nil {
@@ -187,7 +185,7 @@ func (h *Host) work(ctx context.Context, mine *job, before []*job, hold hostlink
 	for _, j := range before {
 		<-j.ended
 	}
-	h.afterCheck(mine.held, mine.device)
+	h.desk.AfterCheck(mine.held, mine.device)
 	log := h.logOf(hold)
 	released := func() {
 		h.mu.Lock()
@@ -293,7 +291,7 @@ func (h *Host) logOf(hold hostlink.Hold) *slog.Logger {
 func (h *Host) begin(ctx context.Context, hold hostlink.Hold) (mine *job, before []*job) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	u := unit{cmp.Or(hold.Lab, lab.First), hold.Serial}
+	u := lab.ID{Lab: cmp.Or(hold.Lab, lab.First), Serial: hold.Serial}
 	for _, j := range h.working {
 		if j.device == u && !j.released && j.inHand() {
 			j.leave(casebook.ErrHoldOver)

@@ -49,7 +49,7 @@ func boxed(t *testing.T) func(*config) {
 func (b *bench) knows() {
 	b.t.Helper()
 	housetest.Eventually(b.t, "the host has told what it has", func() bool {
-		hs, err := b.Hosts(b.t.Context())
+		hs, err := b.ListHosts(b.t.Context())
 		require.NoError(b.t, err)
 		return len(hs) == 1 && hs[0].About.V.Runtimes["python3"] != ""
 	})
@@ -379,7 +379,7 @@ func TestAHostThatCanNotKeepProgramsApartRunsNone(t *testing.T) {
 	weak := &sandbox.Box{Level: sandbox.Open, Why: "bubblewrap is not installed"}
 	b := set(t, "orr-01", standin.Instant, func(c *config) { c.Box = weak })
 	housetest.Eventually(t, "the host has told why", func() bool {
-		hs, err := b.Hosts(t.Context())
+		hs, err := b.ListHosts(t.Context())
 		require.NoError(t, err)
 		return hs[0].About.V.Why != ""
 	})

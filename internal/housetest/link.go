@@ -12,7 +12,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tessellant/internal/bus"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
@@ -26,20 +25,11 @@ import (
 func LinkSubject(t *testing.T, elsewhere bool) hostlinktest.Subject {
 	t.Helper()
 	ctx := context.Background()
-	var s *Service
-	x := hostlinktest.Subject{Host: service.BuiltIn}
+	x := hostlinktest.Subject{Host: HostName}
+	s := StartService(t, DSN(t))
 	if !elsewhere {
-		s = StartService(t, DSN(t))
 		x.Link = s.HostLink()
 	} else {
-		messages, err := bus.Embed("127.0.0.1:0")
-		require.NoError(t, err)
-		t.Cleanup(messages.Close)
-		s = StartServiceOn(t, DSN(t), messages)
-		s.Reach = service.Reach{Address: messages.Address, Secret: messages.Secret}
-		stop, err := s.AnswerHosts()
-		require.NoError(t, err)
-		t.Cleanup(stop)
 		key, err := s.AddHost(ctx, s.Who, "bench-1")
 		require.NoError(t, err)
 		link := &remote.Link{URL: s.URL, Key: key, Version: "test", Log: Log()}

@@ -6,29 +6,24 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"os"
 	"path/filepath"
 	"sync"
 	"testing"
 
 	"github.com/go-sql-driver/mysql"
-	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/adb"
-	"tessellant/internal/blobs"
-	"tessellant/internal/bus"
 	"tessellant/internal/host"
 	"tessellant/internal/hostlink"
-	"tessellant/internal/httpd"
+	"tessellant/internal/house"
 	"tessellant/internal/lab"
 	"tessellant/internal/lab/adblab"
 	"tessellant/internal/localdb"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 	"tessellant/internal/service"
-	"tessellant/internal/store"
 )
 
 var database struct {
@@ -93,52 +88,32 @@ func (x Tests) Run() int {
 	return code
 }
 
+// HostName is what a host of tests is called, that runs inside the service.
+const HostName = "built-in"
+
 // Service is a whole service on loopback.
 type Service struct {
-	*service.Service
-	URL, Key string
-	DSN      string // of its database
-	Who      service.Identity
-	Dir      string
+	*house.House
+	DSN string // of its database
+	Who service.Identity
+	Dir string
 }
 
 // StartService starts a service without a host.
-func StartService(t testing.TB, dsn string) *Service { return StartServiceOn(t, dsn, &bus.Local{}) }
+func StartService(t testing.TB, dsn string) *Service { return StartServiceOn(t, dsn, "") }
 
-// StartServiceOn starts one with this bus.
-func StartServiceOn(t testing.TB, dsn string, messages bus.Bus) *Service {
+// StartServiceOn starts one with the bus at this address; "": one of its own.
+func StartServiceOn(t testing.TB, dsn, bus string) *Service {
 	t.Helper()
 	ctx := context.Background()
-	st, err := store.Open(ctx, dsn)
+	s := &Service{DSN: dsn, Dir: t.TempDir()}
+	var err error
+	s.House, err = house.Start(ctx, house.Config{Listen: "127.0.0.1:0", Data: s.Dir, Database: dsn, Bus: bus, NoHost: true, Workspace: "tests", FirstKey: "tsl_a_key_for_the_tests_alone", Version: "test", Log: Log()})
 	require.NoError(t, err)
-	dir := t.TempDir()
-	bl, err := blobs.OpenFolder(filepath.Join(dir, "blobs"))
-	require.NoError(t, err)
-	s := &Service{Service: service.New(service.Config{Store: st, Blobs: bl, Bus: messages, Log: Log(), Version: "test"}), DSN: dsn, Dir: dir}
-	s.Key, err = s.FirstKey(ctx, "tests", "tsl_a_key_for_the_tests_alone")
-	require.NoError(t, err)
-	if s.Key == "" {
-		s.Key = "tsl_a_key_for_the_tests_alone"
-	}
+	t.Cleanup(s.Close)
+	s.Key = "tsl_a_key_for_the_tests_alone"
 	s.Who, err = s.Enter(ctx, s.Key)
 	require.NoError(t, err)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	web := httpd.Server(s.Service, prometheus.NewRegistry())
-	run, cancel := context.WithCancel(ctx)
-	var all sync.WaitGroup
-	all.Go(func() { _ = web.Serve(httpd.Bounded(l)) })
-	all.Go(func() { s.Dispatch(run) })
-	all.Go(func() { s.Follow(run) })
-	all.Go(func() { s.ReadAhead(run) })
-	t.Cleanup(func() {
-		cancel()
-		_ = web.Close()
-		all.Wait()
-		_ = st.Close()
-		_ = bl.Close()
-	})
-	s.URL = "http://" + l.Addr().String()
 	return s
 }
 
@@ -157,7 +132,7 @@ func ADBLab(c adblab.Config) []lab.Maker {
 // HostWith sets a host with more of a configuration to work.
 func (s *Service) HostWith(t testing.TB, c host.Config) (stop func()) {
 	t.Helper()
-	c.Name, c.Dir, c.Log = service.BuiltIn, filepath.Join(s.Dir, "host"), Log()
+	c.Name, c.Dir, c.Log = HostName, filepath.Join(s.Dir, "host"), Log()
 	if over, ok := c.Link.(interface{ Over(hostlink.Link) }); ok { // a link of the test's own, over the real one
 		over.Over(s.HostLink())
 	} else {

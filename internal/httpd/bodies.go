@@ -17,6 +17,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"tessellant/api"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
@@ -65,7 +66,7 @@ func bounds(s *service.Service) echo.MiddlewareFunc {
 			if r.Body == nil || r.Body == http.NoBody || r.Method == http.MethodGet || r.Method == http.MethodDelete { // these read none
 				return next(c)
 			}
-			route := strings.TrimPrefix(c.Path(), Prefix)
+			route := strings.TrimPrefix(c.Path(), api.Prefix)
 			b, other := bodies[r.Method+" "+route]
 			switch {
 			case !other && route == "/signin":

@@ -11,6 +11,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/remoteend"
 	"tessellant/internal/service"
@@ -53,7 +54,7 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 			remoteend.Status(ready, map[bool]string{true: "sessions can be opened; whether they wait depends on the devices", false: "the database does not answer"}[ready]).Write(w)
 			return nil
 		case call.Name == "New Session" && key == "":
-			most = remoteend.MaxKeyless
+			most = ours.MaxKeyless
 		case call.Name == "New Session":
 			var err error
 			if who, err = s.Enter(r.Context(), key); err != nil {
@@ -96,7 +97,7 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 		if call.Name == "New Session" {
 			if key == "" {
 				var err error
-				if who, err = s.Enter(r.Context(), remoteend.KeyIn(body)); err != nil {
+				if who, err = s.Enter(r.Context(), ours.KeyIn(body)); err != nil {
 					deny(w, w3c.SessionNotCreated, err)
 					return nil
 				}

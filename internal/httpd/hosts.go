@@ -20,7 +20,7 @@ const keyHost contextKey = "host"
 
 // forHosts says whether a route is for hosts alone.
 func forHosts(path string) bool {
-	return strings.HasPrefix(path, Prefix+"/holds/") || path == Prefix+"/hosts/join" || path == Prefix+"/hosts/call"
+	return strings.HasPrefix(path, api.Prefix+"/holds/") || path == api.Prefix+"/hosts/join" || path == api.Prefix+"/hosts/call"
 }
 
 func hostOf(ctx context.Context) store.Host {
@@ -29,7 +29,7 @@ func hostOf(ctx context.Context) store.Host {
 }
 
 func (s *server) ListHosts(ctx context.Context, _ api.ListHostsRequestObject) (api.ListHostsResponseObject, error) {
-	rows, err := s.s.Hosts(ctx)
+	rows, err := s.s.ListHosts(ctx)
 	return api.ListHosts200JSONResponse{Items: each(rows, hostOut)}, err
 }
 
@@ -42,7 +42,7 @@ func hostOut(h service.HostView) api.Host {
 	if o.Runtimes == nil {
 		o.Runtimes = map[string]string{}
 	}
-	if h.Name != service.BuiltIn {
+	if h.HasKey || h.Joined.Valid {
 		o.Kind = "joined"
 	}
 	if h.State != "new" {
@@ -65,11 +65,16 @@ func (s *server) RemoveHost(ctx context.Context, q api.RemoveHostRequestObject) 
 
 func (s *server) JoinAsHost(ctx context.Context, q api.JoinAsHostRequestObject) (api.JoinAsHostResponseObject, error) {
 	r, _ := ctx.Value(keyRequest).(*http.Request)
-	url := s.s.Reach.External
-	if url == "" && s.s.Reach.Address != "" {
-		url = "nats://" + asSeen(s.s.Reach.Address, r.Host)
+	url, user, password := s.s.Reach.External, "", ""
+	if url == "" && s.s.Reach.Open != nil {
+		var address string
+		var err error
+		if address, user, password, err = s.s.Reach.Open(); err != nil {
+			return nil, err
+		}
+		url = "nats://" + asSeen(address, r.Host)
 	}
-	w, err := s.s.Join(ctx, hostOf(ctx), q.Body.Version, q.Body.Protocol, url, s.s.Reach.Secret)
+	w, err := s.s.Join(ctx, hostOf(ctx), q.Body.Version, q.Body.Protocol, url, user, password)
 	return api.JoinAsHost200JSONResponse{Name: w.Name, Token: w.Token, BusUrl: w.BusURL, BusUser: w.BusUser, BusPassword: w.BusPassword, Now: w.Now}, err
 }
 

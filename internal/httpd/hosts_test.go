@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/api"
-	"tessellant/internal/bus"
 	"tessellant/internal/hostlink"
 )
 
@@ -91,7 +90,7 @@ func TestWhatAHostCanDoIsShown(t *testing.T) {
 	require.NoError(t, err)
 	h, err := d.EnterHost(t.Context(), key)
 	require.NoError(t, err)
-	w, err := d.Join(t.Context(), h, "0.1", hostlink.Protocol, "nats://x", bus.Secret{})
+	w, err := d.Join(t.Context(), h, "0.1", hostlink.Protocol, "nats://x", "", "")
 	require.NoError(t, err)
 	tell := func(a hostlink.About) api.Host {
 		t.Helper()

@@ -37,9 +37,6 @@ import (
 	"tessellant/internal/service/refuse"
 )
 
-// Prefix is where the REST routes lie.
-const Prefix = "/api/v1"
-
 const (
 	maxHeader      = 64 << 10 // bytes
 	headerWithin   = 10 * time.Second
@@ -77,7 +74,7 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 		return c.String(http.StatusOK, "ready\n")
 	})
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics, promhttp.HandlerOpts{})), enter(s))
-	g := e.Group(Prefix, middleware.GzipWithConfig(middleware.GzipConfig{Skipper: notPacked, Level: 3, MinLength: 1000}), enter(s), bounds(s))
+	g := e.Group(api.Prefix, middleware.GzipWithConfig(middleware.GzipConfig{Skipper: notPacked, Level: 3, MinLength: 1000}), enter(s), bounds(s))
 	api.RegisterHandlers(g, api.NewStrictHandler(&server{s, make(chan struct{}, windowsAtOnce)}, nil))
 	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete, http.MethodPut, http.MethodPatch} {
 		e.Add(method, Door+"/*", webdriver(s))
@@ -123,7 +120,7 @@ func outermost(e http.Handler, routes echo.Routes) http.Handler {
 
 // methodsOf gives the methods that a path of the API has; none: it is no path of the API.
 func methodsOf(routes echo.Routes, path string) (out []string) {
-	if !strings.HasPrefix(path, Prefix+"/") && path != "/metrics" && path != "/healthz" && path != "/readyz" {
+	if !strings.HasPrefix(path, api.Prefix+"/") && path != "/metrics" && path != "/healthz" && path != "/readyz" {
 		return nil
 	}
 	parts := strings.Split(path, "/")

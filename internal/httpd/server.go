@@ -7,7 +7,6 @@ import (
 	"net/http"
 
 	"tessellant/api"
-	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service"
@@ -294,18 +293,7 @@ func buildOut(b store.Build) api.Build {
 	f := b.Facts.V
 	return api.Build{Id: b.ID, Ref: b.Ref(), AppId: b.AppID, Label: f.Label, Platform: b.Platform, VersionName: b.VersionName, VersionCode: b.VersionCode,
 		MinApi: f.MinAPI, TargetApi: f.TargetAPI, Permissions: full(f.Permissions), Abis: full(f.ABIs), Size: b.Size, Sha256: b.SHA256, Filename: b.Filename,
-		Created: b.Created, HasIcon: b.IconKey != "", Debuggable: f.Debuggable, MinCode: some(f.MinCode), TargetCode: some(f.TargetCode), Findings: BuildFindings(f.Findings)}
-}
-
-// BuildFindings gives what was found with a build.
-func BuildFindings(in []appfile.Finding) *[]api.Finding {
-	if len(in) == 0 {
-		return nil
-	}
-	out := each(in, func(f appfile.Finding) api.Finding {
-		return api.Finding{Level: api.FindingLevel(f.Level), What: f.What, Remedy: f.Remedy}
-	})
-	return &out
+		Created: b.Created, HasIcon: b.IconKey != "", Debuggable: f.Debuggable, MinCode: some(f.MinCode), TargetCode: some(f.TargetCode), Findings: api.BuildFindings(f.Findings)}
 }
 
 func packageOut(p store.Package) api.Package {

@@ -25,6 +25,9 @@ type Device struct {
 	Checked bool          // it has passed the check that Check asked for; said once
 }
 
+// ID is what a unit is known by: its lab, and the serial that this gives it.
+type ID struct{ Lab, Serial string }
+
 // Unit is a device under control. It stays the lab's: who has it does not close it.
 type Unit struct {
 	*phone.Unit

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"image"
@@ -412,4 +413,9 @@ func (c *command) screenshot(e *uitree.Element) (any, *w3c.Error) {
 	}
 	c.answer = fmt.Sprintf("%d bytes", len(raw))
 	return base64.StdEncoding.EncodeToString(raw), nil
+}
+
+func asJSON(v any) string {
+	raw, _ := json.Marshal(v)
+	return clip(string(raw))
 }

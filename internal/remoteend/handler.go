@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
 )
 
@@ -33,8 +34,6 @@ const (
 	MaxBody = 48 << 20
 	// MaxPlain is how many bytes any other may have.
 	MaxPlain = 1 << 20
-	// MaxKeyless is how many bytes a New Session request may have whose key stands in it: anybody can send it.
-	MaxKeyless = 64 << 10
 )
 
 // Longest is how many bytes a command's body may have.
@@ -149,7 +148,7 @@ func (h *Handler) open(ctx context.Context, body []byte) Response {
 	if err != nil {
 		return Answer(err)
 	}
-	wanted, err := w3c.Process(request, CheckExtension)
+	wanted, err := w3c.Process(request, ours.CheckExtension)
 	if err != nil {
 		return Answer(err)
 	}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
@@ -64,7 +65,7 @@ type Config struct {
 	ID       string // as the wire has it
 	Answer   w3c.Capabilities
 	Timeouts w3c.Timeouts
-	Idle     time.Duration // without a command, after which Handler gives the device to the next; DefaultIdle, unless said
+	Idle     time.Duration // without a command, after which Handler gives the device to the next; ours.DefaultIdle, unless said
 	Phone    phone.Phone   // a *phone.Unit, or what one is made of
 	App      phone.App     // the session's build; without an id: none
 	Builds   Builds        // others that can be installed; nil: there are none
@@ -98,7 +99,7 @@ type Session struct {
 func New(c Config) *Session {
 	see := func(x phone.Command) { c.Notes.Log(deviceLine(x)) }
 	if c.Idle == 0 {
-		c.Idle = DefaultIdle
+		c.Idle = ours.DefaultIdle
 	}
 	s := &Session{Config: c, phone: phone.Of(c.Phone).Observed(see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]referred{}, refOf: map[w3c.Known]string{}, likes: map[string][]string{}}
 	s.use()

@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/housetest"
 	"tessellant/internal/phone"
@@ -180,7 +181,7 @@ func newLab(t testing.TB, serial string) *lab {
 		if why := wanted[0].Unmatched("android"); why != "" {
 			return nil, w3c.Fail(w3c.SessionNotCreated, "%s", why)
 		}
-		w, err := remoteend.Read(wanted[0])
+		w, err := ours.Read(wanted[0])
 		if err != nil {
 			return nil, w3c.Fail(w3c.InvalidArgument, "%v", err)
 		}

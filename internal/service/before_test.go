@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tessellant/internal/bus"
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
@@ -23,7 +22,6 @@ import (
 	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
-	"tessellant/internal/service"
 )
 
 func id(name string) string { return "01" + strings.Repeat("0", 24-len(name)) + name }
@@ -83,12 +81,12 @@ func schema5(t *testing.T) (dsn string) {
 func TestWorkThatWasWrittenBeforeThereWereSpecsIsDone(t *testing.T) {
 	s := housetest.StartService(t, schema5(t))
 	link := s.HostLink()
-	_, err := link.Devices(ctx, service.BuiltIn, hostlink.About{}, []hostlink.Seen{
+	_, err := link.Devices(ctx, housetest.HostName, hostlink.About{}, []hostlink.Seen{
 		{Facts: devices.Facts{Serial: "d-1", Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}, {Facts: devices.Facts{Serial: "d-2", Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}})
 	require.NoError(t, err)
 	holds := map[work.Kind]hostlink.Hold{}
 	housetest.Eventually(t, "the leg and the session have their devices", func() bool {
-		all, err := link.Holds(ctx, service.BuiltIn, nil)
+		all, err := link.Holds(ctx, housetest.HostName, nil)
 		require.NoError(t, err)
 		for _, h := range all {
 			holds[h.Kind] = h
@@ -128,7 +126,7 @@ func TestAHostOfTheProtocolBeforeGetsItsWork(t *testing.T) {
 	require.NoError(t, err)
 	h, err := d.EnterHost(ctx, key)
 	require.NoError(t, err)
-	w, err := d.Join(ctx, h, "0.9", hostlink.Protocol-1, "nats://x", bus.Secret{})
+	w, err := d.Join(ctx, h, "0.9", hostlink.Protocol-1, "nats://x", "", "")
 	require.NoError(t, err)
 	ask := func(c hostlink.Call, into any) {
 		c.Token = w.Token

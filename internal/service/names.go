@@ -8,6 +8,7 @@ import (
 	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
+	"tessellant/internal/service/hosts"
 	"tessellant/internal/service/runs"
 	"tessellant/internal/service/sessions"
 	"tessellant/internal/service/upkeep"
@@ -35,11 +36,11 @@ type (
 	// DeviceView is a device, and the hold on it where it is this workspace's.
 	DeviceView = fleet.DeviceView
 	// HostView is a host and how it stands.
-	HostView = fleet.HostView
+	HostView = hosts.HostView
 	// PairingView is a pairing with the picture that the phone scans.
 	PairingView = fleet.PairingView
 	// Reach is where the bus is for hosts in other processes.
-	Reach = fleet.Reach
+	Reach = hosts.Reach
 	// LogChoice says which rows of a device's log are wanted.
 	LogChoice = evidence.LogChoice
 	// LogLine is one line of a log.
@@ -53,9 +54,6 @@ type (
 	// Retention says how long evidence is kept.
 	Retention = upkeep.Retention
 )
-
-// BuiltIn is the name of the host that runs inside the service.
-const BuiltIn = fleet.BuiltIn
 
 // SigninLongest is how long a browser's sign-in lasts in all.
 const SigninLongest = access.SigninLongest

@@ -1,8 +1,9 @@
 // Package service is the use cases, room by room, put together.
 //
 //	access    who asks              content   builds and packages     runs, sessions   what is done with them
-//	fleet     hosts and devices     evidence  what was gathered       feed             what changes
-//	orders    the way to hosts      queue, specs, upkeep, refuse, paging
+//	hosts     what they say         fleet     devices for people      dispatcher       who gets which device
+//	evidence  what was gathered     feed      what changes            orders           the way to hosts
+//	queue, specs, upkeep, refuse, paging
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
 // not, and what to do.
@@ -17,9 +18,11 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/service/access"
 	"tessellant/internal/service/content"
+	"tessellant/internal/service/dispatcher"
 	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
+	"tessellant/internal/service/hosts"
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/runs"
@@ -38,7 +41,7 @@ type Config struct {
 	Version         string
 	MaxBuild        int64         // bytes of an upload; 0: 4 GiB
 	QuarantineLasts time.Duration // how long a device that quarantined itself rests before a check can release it; 0: a minute
-	Reach           fleet.Reach   // how hosts in other processes reach the bus
+	Reach           hosts.Reach   // how hosts in other processes reach the bus
 }
 
 // Service is all rooms. What each can do, the service can.
@@ -55,6 +58,8 @@ type Service struct {
 	*runs.Runs
 	*sessions.Sessions
 	*evidence.Evidence
+	*dispatcher.Dispatcher
+	*hosts.Hosts
 	*fleet.Fleet
 	*upkeep.Upkeep
 }
@@ -71,7 +76,9 @@ func New(c Config) *Service {
 	s.Sessions = &sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o}
 	s.Runs = &runs.Runs{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
-	s.Fleet = &fleet.Fleet{Store: c.Store, Blobs: c.Blobs, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Sessions: s.Sessions, Orders: o, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
+	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions}
+	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
+	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts}
 	s.Upkeep = &upkeep.Upkeep{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Version: c.Version}
 	return s
 }

@@ -68,7 +68,7 @@ func (d *desk) see(serials ...string) {
 	for _, s := range serials {
 		seen = append(seen, hostlink.Seen{Facts: devices.Facts{Serial: s, Model: s[:1], Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"})
 	}
-	_, err := d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, seen)
+	_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{}, seen)
 	require.NoError(d.t, err)
 }
 
@@ -85,7 +85,7 @@ func (d *desk) holds(n int) []hostlink.Hold {
 	var hs []hostlink.Hold
 	housetest.Eventually(d.t, fmt.Sprintf("the host has %d holds", n), func() bool {
 		var err error
-		hs, err = d.link.Holds(ctx, service.BuiltIn, nil)
+		hs, err = d.link.Holds(ctx, housetest.HostName, nil)
 		require.NoError(d.t, err)
 		return len(hs) == n
 	})
@@ -103,7 +103,7 @@ func (d *desk) sql(query string, args ...any) {
 
 func TestTheHostIsWokenWithAllItNeeds(t *testing.T) {
 	d := set(t, "d-1", "d-2")
-	wake, stop := d.link.Wake(service.BuiltIn)
+	wake, stop := d.link.Wake(housetest.HostName)
 	defer stop()
 	run := d.start()
 	select {
@@ -125,7 +125,7 @@ func TestTheHostIsWokenWithAllItNeeds(t *testing.T) {
 			require.NoError(t, r.Close())
 		}
 	}
-	kept, err := d.link.Renew(ctx, service.BuiltIn, []string{hs[0].ID, "nonsense"})
+	kept, err := d.link.Renew(ctx, housetest.HostName, []string{hs[0].ID, "nonsense"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{hs[0].ID}, kept)
 }
@@ -250,13 +250,13 @@ func TestADeviceThatLosesTwoAttemptsInARowIsQuarantinedUntilItPassesACheck(t *te
 	var check []string
 	seen := hostlink.Seen{Facts: v.Facts.V, State: "ready"}
 	housetest.Eventually(t, "a check is asked for", func() bool {
-		check, err = d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, []hostlink.Seen{seen})
+		check, err = d.link.Devices(ctx, housetest.HostName, hostlink.About{}, []hostlink.Seen{seen})
 		require.NoError(t, err)
 		return len(check) == 1
 	})
 	assert.Equal(t, []string{"d-1"}, check)
 	seen.Checked = true
-	_, err = d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, []hostlink.Seen{seen})
+	_, err = d.link.Devices(ctx, housetest.HostName, hostlink.About{}, []hostlink.Seen{seen})
 	require.NoError(t, err)
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.False(t, v.Quarantined.Valid)
@@ -275,7 +275,7 @@ func TestAPersonQuarantinesAndReleasesADevice(t *testing.T) {
 	v, err := d.QuarantineDevice(ctx, d.Who, "d-1", "its screen is cracked")
 	require.NoError(t, err)
 	assert.Equal(t, "its screen is cracked", v.QuarantineWhy)
-	_, err = d.link.Devices(ctx, service.BuiltIn, hostlink.About{}, []hostlink.Seen{{Facts: v.Facts.V, State: "ready", Checked: true}})
+	_, err = d.link.Devices(ctx, housetest.HostName, hostlink.About{}, []hostlink.Seen{{Facts: v.Facts.V, State: "ready", Checked: true}})
 	require.NoError(t, err)
 	v, _ = d.Device(ctx, d.Who, "d-1")
 	assert.True(t, v.Quarantined.Valid, "a check does not release what a hand has put there")
@@ -522,13 +522,13 @@ func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 	require.ErrorContains(t, err, "this host's key is not known")
 	h, err := d.EnterHost(ctx, key)
 	require.NoError(t, err)
-	_, err = d.Join(ctx, h, "1", hostlink.Protocol+1, "nats://x", bus.Secret{})
+	_, err = d.Join(ctx, h, "1", hostlink.Protocol+1, "nats://x", "", "")
 	require.ErrorContains(t, err, "the host speaks protocol")
-	_, err = d.Join(ctx, h, "1", hostlink.Protocol, "", bus.Secret{})
+	_, err = d.Join(ctx, h, "1", hostlink.Protocol, "", "", "")
 	require.ErrorContains(t, err, "has no bus")
-	first, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", bus.Secret{})
+	first, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", "", "")
 	require.NoError(t, err)
-	second, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", bus.Secret{})
+	second, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", "", "")
 	require.NoError(t, err)
 	stop, err := d.AnswerHosts()
 	require.NoError(t, err)
@@ -555,7 +555,7 @@ func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 	back, err := d.Bus.Call(ctx, bus.Hosts, []byte("{"))
 	require.NoError(t, err)
 	assert.Contains(t, string(back), "can't be read")
-	hosts, err := d.Hosts(ctx)
+	hosts, err := d.ListHosts(ctx)
 	require.NoError(t, err)
 	require.Len(t, hosts, 2)
 	assert.Equal(t, []string{"bench-1", "up", "built-in", "up"}, []string{hosts[0].Name, hosts[0].State, hosts[1].Name, hosts[1].State})

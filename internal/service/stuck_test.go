@@ -51,7 +51,7 @@ func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
 		require.NoError(t, err)
 		h, err := d.EnterHost(ctx, key)
 		require.NoError(t, err)
-		w, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", bus.Secret{})
+		w, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", "", "")
 		require.NoError(t, err)
 		return w.Token
 	}
@@ -72,7 +72,7 @@ func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
 	require.NoError(t, d.RemoveHost(ctx, d.Who, "bench-1"))
 	token = join()
 	ask(hostlink.Call{Token: token, Kind: "devices", About: about, Seen: seen})
-	hosts, err := d.Hosts(ctx)
+	hosts, err := d.ListHosts(ctx)
 	require.NoError(t, err)
 	for _, h := range hosts {
 		if h.Name == "bench-1" {
@@ -128,7 +128,7 @@ func TestAHostsOddWordsHoldNoDeviceAndLoseNoOther(t *testing.T) {
 		assert.True(t, errors.Is(err, hostlink.ErrUnfit), "%v: %v", p.Seq, err)
 	}
 	require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 4, Case: &hostlink.CaseResult{Ordinal: 0, Name: long + "\xff\x00", Try: hostlink.Try{Verdict: verdict.Failed, Message: long, Line: long, Shot: long, Trace: "\xff"}}}}))
-	_, err := d.link.Devices(ctx, service.BuiltIn, hostlink.About{Why: long}, []hostlink.Seen{
+	_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{Why: long}, []hostlink.Seen{
 		{Facts: devices.Facts{Serial: strings.Repeat("s", 300)}, State: "ready"}, {Facts: devices.Facts{Serial: "odd\x00"}, State: "ready"},
 		{Facts: devices.Facts{Serial: "d-1", Model: long, Platform: "android", API: 30}, State: "unusable", Why: long}})
 	require.NoError(t, err, "the odd ones are passed over, the others are told")

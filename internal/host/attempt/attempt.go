@@ -22,15 +22,11 @@ import (
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/core/work"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/orders"
 	"tessellant/internal/host/record"
 	"tessellant/internal/host/runner"
-	"tessellant/internal/host/runner/program"
-	"tessellant/internal/host/runner/script"
-	"tessellant/internal/host/runner/session"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/lab"
@@ -38,18 +34,12 @@ import (
 	"tessellant/internal/sandbox"
 )
 
-// runners are those that there are, by the kind of content.
-var runners = map[string]func(*runner.Kit) (runner.Runner, error){
-	work.Scripts:  script.New,
-	work.Programs: program.New,
-	work.Commands: session.New,
-}
-
 // Bench is what an attempt needs of its host.
 type Bench struct {
 	Link     hostlink.Link
 	Spool    *spool.Spool
 	Lab      func(hostlink.Hold) lab.Lab // of the hold's device
+	Runners  map[string]runner.Maker     // by the kind of content
 	Silence  time.Duration               // for which a device at work may not answer the simplest question
 	Encoding chan struct{}               // a place for each encoder at work
 	Box      *sandbox.Box                // where programs run; nil: none do

@@ -36,7 +36,11 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 			return err
 		}
 	}
-	if a.runner, err = runners[spec.Content.Kind](a.kit); err != nil {
+	newRunner := a.b.Runners[spec.Content.Kind]
+	if newRunner == nil {
+		return fmt.Errorf("this host does not know how to run a %s: run the same version of tessellant on both sides", spec.Content.Kind)
+	}
+	if a.runner, err = newRunner(a.kit); err != nil {
 		return err
 	}
 	if err := a.fetchBuild(ctx); err != nil {

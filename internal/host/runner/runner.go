@@ -1,7 +1,7 @@
 // Package runner is what those have in common that carry out one kind of content each: runner/script, runner/program, runner/session.
 //
 // An attempt prepares the device and sets the recorders going; its Runner does the rest. A new kind of content is a package below
-// this one and a line in host/attempt/attempt.go. In: a Kit. Out: cases in the kit's casebook, events on its timeline, and an
+// this one and a line in host/runners. In: a Kit. Out: cases in the kit's casebook, events on its timeline, and an
 // error that says why it ended.
 package runner
 
@@ -35,6 +35,9 @@ type Runner interface {
 	// Close writes what has not been written yet, and adds to the closing what only this kind of content knows.
 	Close(end *hostlink.Closing)
 }
+
+// Maker makes one.
+type Maker = func(*Kit) (Runner, error)
 
 // Kit is what a runner works with.
 type Kit struct {

@@ -4,6 +4,8 @@
 package content
 
 import (
+	"context"
+	"io"
 	"log/slog"
 
 	"tessellant/internal/blobs"
@@ -25,4 +27,22 @@ type Content struct {
 // New makes the room.
 func New(st *store.Store, bl *blobs.Store, log *slog.Logger, f *feed.Feed, maxBuild int64) *Content {
 	return &Content{Store: st, Blobs: bl, Log: log, Feed: f, MaxBuild: maxBuild, reads: make(chan struct{}, readersAtOnce)}
+}
+
+// ReadBuild reads a build's file.
+func (s *Content) ReadBuild(ctx context.Context, workspace, id string) (io.ReadCloser, error) {
+	b, err := s.Store.BuildByID(ctx, workspace, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.Blobs.Read(ctx, b.BlobKey, 0, -1)
+}
+
+// ReadPackage reads a package's file.
+func (s *Content) ReadPackage(ctx context.Context, workspace, id string) (io.ReadCloser, error) {
+	p, err := s.Store.PackageByID(ctx, workspace, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.Blobs.Read(ctx, p.BlobKey, 0, -1)
 }

@@ -179,3 +179,6 @@ func (l *lazy) Read(b []byte) (n int, err error) {
 
 // Ended says that an attempt has ended: its log is read ahead, for who looks at it soon.
 func (s *Evidence) Ended(h store.Hold) { s.logs.expect(h) }
+
+// Beside says whether a folder lies on the disk on which evidence is kept.
+func (s *Evidence) Beside(dir string) bool { return s.Blobs.Beside(dir) }

@@ -93,7 +93,7 @@ func (s *Fleet) Pairing(ctx context.Context, who store.Identity, name, id string
 }
 
 func (s *Fleet) pairing(ctx context.Context, name, title string, q remoteend.Request) (v PairingView, err error) {
-	hosts, err := s.Hosts(ctx)
+	hosts, err := s.Hosts.ListHosts(ctx)
 	if err != nil {
 		return v, err
 	}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"strings"
 
-	"tessellant/internal/bus"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service/orders"
@@ -96,7 +95,7 @@ func (s *Fleet) ReleaseDevice(ctx context.Context, who store.Identity, serial st
 	}
 	s.Log.Info("a device is out of quarantine: released by hand", "device", serial)
 	s.Feed.DevicesChanged()
-	s.Bus.Publish(bus.Work, nil)
+	s.Orders.Dispatch()
 	return s.Device(ctx, who, serial)
 }
 
@@ -118,7 +117,7 @@ func (s *Fleet) FreeDevice(ctx context.Context, who store.Identity, serial strin
 	if err := s.Evidence.Assemble(ctx, h); err != nil {
 		orders.Log(s.Log, h).Warn("what was handed in of an attempt could not be put together", "err", err)
 	}
-	if err := s.closeHold(ctx, h, store.Closing{Verdict: verdict.Stopped, Message: "a person freed its device", How: "stopped"}); err != nil {
+	if err := s.Dispatcher.CloseHold(ctx, h, store.Closing{Verdict: verdict.Stopped, Message: "a person freed its device", How: "stopped"}); err != nil {
 		return d, err
 	}
 	s.Log.Info("a device was freed by hand", "device", serial, string(h.Kind), h.WorkID)

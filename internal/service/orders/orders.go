@@ -41,6 +41,17 @@ func Log(log *slog.Logger, h store.Hold) *slog.Logger {
 	return l
 }
 
+// Dispatch tells the dispatcher that there may be something to do.
+func (s *Orders) Dispatch() { s.Bus.Publish(bus.Work, nil) }
+
+// Woken gives a channel on which something comes when a host is woken.
+func (s *Orders) Woken(host string) (<-chan []byte, func()) { return s.Bus.Subscribe(bus.Host(host)) }
+
+// AnswerCalls answers what hosts ask over the bus, until stop is called.
+func (s *Orders) AnswerCalls(answer func(context.Context, []byte) []byte) (stop func(), err error) {
+	return s.Bus.Answer(bus.Hosts, answer)
+}
+
 // Wake tells a host that there is news for it.
 func (s *Orders) Wake(host string) { s.Bus.Publish(bus.Host(host), nil) }
 

@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/dispatch"
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/core/work"
@@ -32,7 +33,7 @@ const maxWaiting = 300
 const prepareLimit = 10 * time.Minute
 
 // choose finds the first set of capabilities that a device here has, and the build that goes with it.
-func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.Capabilities) (w remoteend.Wanted, b *store.Build, wants work.Wants, werr *w3c.Error) {
+func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.Capabilities) (w ours.Wanted, b *store.Build, wants work.Wants, werr *w3c.Error) {
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
 		return w, nil, wants, s.serviceFailed("open a session", err)
@@ -43,7 +44,7 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 			why = append(why, no)
 			continue
 		}
-		if w, err = remoteend.Read(c); err != nil {
+		if w, err = ours.Read(c); err != nil {
 			return w, nil, wants, w3c.Fail(w3c.InvalidArgument, "%v", err)
 		}
 		wants = work.Wants{Where: w.Where}
@@ -105,7 +106,7 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 	if werr != nil {
 		return remoteend.Answer(werr)
 	}
-	wanted, werr := w3c.Process(body, remoteend.CheckExtension)
+	wanted, werr := w3c.Process(body, ours.CheckExtension)
 	if werr != nil {
 		return remoteend.Answer(werr)
 	}
@@ -158,11 +159,11 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 func (s *Sessions) answered(r store.SessionRow) w3c.Capabilities {
 	standard := w3c.Capabilities(r.Request.V.Standard)
 	timeouts, _ := standard.Timeouts() // they were seen to be right
-	return standard.Answer(r.Facts.V.Platform, timeouts, remoteend.Told(r.ID, r.Request.V.Build, r.Facts.V))
+	return standard.Answer(r.Facts.V.Platform, timeouts, ours.Told(r.ID, r.Request.V.Build, r.Facts.V))
 }
 
 // awaitSession waits until a session can be commanded.
-func (s *Sessions) awaitSession(ctx context.Context, x store.Session, w remoteend.Wanted, changed <-chan []byte) (r store.SessionRow, werr *w3c.Error) {
+func (s *Sessions) awaitSession(ctx context.Context, x store.Session, w ours.Wanted, changed <-chan []byte) (r store.SessionRow, werr *w3c.Error) {
 	patience := time.NewTimer(w.Patience)
 	defer patience.Stop()
 	prepared := time.NewTimer(w.Patience + prepareLimit)
@@ -222,7 +223,7 @@ const AwaitedFor = 20 * time.Second
 
 // EndUnawaited ends the sessions that wait while nobody can be told of it: the process that their client talked to is gone.
 func (s *Sessions) EndUnawaited(ctx context.Context) error {
-	rows, err := s.Store.Unawaited(ctx, remoteend.MaxPatience)
+	rows, err := s.Store.Unawaited(ctx, ours.MaxPatience)
 	for _, r := range rows {
 		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", "the service was started anew while it waited for a device, so its client has heard nothing of it"))
 	}

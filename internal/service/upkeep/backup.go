@@ -17,24 +17,10 @@ import (
 	"time"
 
 	"tessellant/internal/blobs"
+	"tessellant/internal/core/backup"
 	"tessellant/internal/service/access"
 	"tessellant/internal/store"
 )
-
-// Entries of a backup; blobs follow under BackupBlobs.
-const (
-	BackupAbout = "backup.json"
-	BackupDump  = "database.sql"
-	BackupBlobs = "blobs/"
-	BackupEnd   = "end.json"
-)
-
-// BackupEnding is the last entry of a backup: one without it was cut off.
-type BackupEnding struct {
-	Blobs      int    `json:"blobs"`
-	Bytes      int64  `json:"bytes"`
-	DumpSHA256 string `json:"dump_sha256"`
-}
 
 // Backup writes everything but sign-ins and the secrets of runs that go on. The dump is made first, as
 // of one moment; what was removed from the blobs since is passed over.
@@ -68,10 +54,10 @@ func (s *Upkeep) Backup(ctx context.Context, who store.Identity, w io.Writer) er
 		return err
 	}
 	about, _ := json.Marshal(map[string]any{"program": "tessellant", "version": s.Version, "made": now})
-	if err := errors.Join(entry(BackupAbout, int64(len(about)), bytes.NewReader(about)), entry(BackupDump, size, dump)); err != nil {
+	if err := errors.Join(entry(backup.About, int64(len(about)), bytes.NewReader(about)), entry(backup.Dump, size, dump)); err != nil {
 		return err
 	}
-	end := BackupEnding{DumpSHA256: hex.EncodeToString(h.Sum(nil))}
+	end := backup.Ending{DumpSHA256: hex.EncodeToString(h.Sum(nil))}
 	err = s.Blobs.Each(ctx, func(key string, size int64, open func() (io.ReadCloser, error)) error {
 		r, err := open()
 		if errors.Is(err, blobs.ErrNotFound) {
@@ -83,7 +69,7 @@ func (s *Upkeep) Backup(ctx context.Context, who store.Identity, w io.Writer) er
 		defer r.Close()
 		end.Blobs++
 		end.Bytes += size
-		if err := entry(BackupBlobs+key, size, r); err != nil {
+		if err := entry(backup.Blobs+key, size, r); err != nil {
 			return fmt.Errorf("the file %s can't be backed up: %w", key, err)
 		}
 		return nil
@@ -92,7 +78,7 @@ func (s *Upkeep) Backup(ctx context.Context, who store.Identity, w io.Writer) er
 		return err
 	}
 	last, _ := json.Marshal(end)
-	return errors.Join(entry(BackupEnd, int64(len(last)), bytes.NewReader(last)), t.Close())
+	return errors.Join(entry(backup.End, int64(len(last)), bytes.NewReader(last)), t.Close())
 }
 
 // dump writes the database as SQL, by MariaDB's own means.
@@ -116,8 +102,8 @@ func (s *Upkeep) dump(ctx context.Context, w io.Writer) error {
 }
 
 // Restore fills an empty service from a backup.
-func (s *Upkeep) Restore(ctx context.Context, r io.Reader) (BackupEnding, error) {
-	var got, end BackupEnding
+func (s *Upkeep) Restore(ctx context.Context, r io.Reader) (backup.Ending, error) {
+	var got, end backup.Ending
 	t := tar.NewReader(r)
 	whole := false
 	for {
@@ -129,7 +115,7 @@ func (s *Upkeep) Restore(ctx context.Context, r io.Reader) (BackupEnding, error)
 			return got, fmt.Errorf("the backup can't be read: %w", err)
 		}
 		switch {
-		case h.Name == BackupDump:
+		case h.Name == backup.Dump:
 			sum := sha256.New()
 			cmd, cleanup, err := s.Store.Client(ctx, "mariadb", "--binary-mode", s.Store.Name())
 			if err != nil {
@@ -143,14 +129,14 @@ func (s *Upkeep) Restore(ctx context.Context, r io.Reader) (BackupEnding, error)
 				return got, fmt.Errorf("the database could not be filled: %w: %s", err, strings.TrimSpace(stderr.String()))
 			}
 			got.DumpSHA256 = hex.EncodeToString(sum.Sum(nil))
-		case strings.HasPrefix(h.Name, BackupBlobs):
-			n, _, err := s.Blobs.Put(ctx, strings.TrimPrefix(h.Name, BackupBlobs), t)
+		case strings.HasPrefix(h.Name, backup.Blobs):
+			n, _, err := s.Blobs.Put(ctx, strings.TrimPrefix(h.Name, backup.Blobs), t)
 			if err != nil {
 				return got, err
 			}
 			got.Blobs++
 			got.Bytes += n
-		case h.Name == BackupEnd:
+		case h.Name == backup.End:
 			if err := json.NewDecoder(t).Decode(&end); err != nil {
 				return got, fmt.Errorf("the backup's end can't be read: %w", err)
 			}

@@ -26,6 +26,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/masking"
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
@@ -209,14 +210,14 @@ func (p *program) serve(ctx context.Context) (stop func(), err error) {
 func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend.Session, *w3c.Error) {
 	f := p.Unit.Known
 	var why []string
-	var wanted *remoteend.Wanted
+	var wanted *ours.Wanted
 	fits := false
 	for _, c := range sets {
 		if no := c.Unmatched(f.Platform); no != "" {
 			why = append(why, no)
 			continue
 		}
-		w, err := remoteend.Read(c)
+		w, err := ours.Read(c)
 		if err != nil {
 			return nil, w3c.Fail(w3c.InvalidArgument, "%v", err)
 		}
@@ -241,7 +242,7 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 		return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be started anew: %v", err)
 	}
 	p.opened++
-	answer := wanted.Standard.Answer(f.Platform, timeouts, remoteend.Told(p.Hold.WorkID, p.Hold.Spec.App.Ref, f))
+	answer := wanted.Standard.Answer(f.Platform, timeouts, ours.Told(p.Hold.WorkID, p.Hold.Spec.App.Ref, f))
 	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(p.Hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
 		Phone: p.Unit.Unit, App: p.App, Builds: p.Apps.AnyBuild, Facts: f, Notes: p.outside}), nil
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/guard"
@@ -60,7 +61,7 @@ func (s *session) Run(ctx context.Context) error {
 	}
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
-	end := remoteend.New(remoteend.Config{ID: s.Hold.WorkID, Answer: standard.Answer(s.Unit.Known.Platform, timeouts, remoteend.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), Timeouts: timeouts,
+	end := remoteend.New(remoteend.Config{ID: s.Hold.WorkID, Answer: standard.Answer(s.Unit.Known.Platform, timeouts, ours.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), Timeouts: timeouts,
 		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Facts: s.Unit.Known, Notes: s.outside})
 	served, shut := s.Open(commands, end)
 	defer shut()

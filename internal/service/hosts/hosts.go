@@ -1,6 +1,5 @@
-package fleet
-
-// Hosts that run in processes of their own: their keys, their joining, and what they say over the bus.
+// Package hosts is hosts as the service meets them: their keys and their joining, what they are told to do and what they tell (link.go).
+package hosts
 
 import (
 	"context"
@@ -9,19 +8,53 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
-	"tessellant/internal/bus"
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
-	"tessellant/internal/remoteend"
 	"tessellant/internal/service/access"
+	"tessellant/internal/service/content"
+	"tessellant/internal/service/dispatcher"
+	"tessellant/internal/service/evidence"
+	"tessellant/internal/service/feed"
+	"tessellant/internal/service/orders"
 	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/specs"
 	"tessellant/internal/store"
 )
+
+// Hosts is that room.
+type Hosts struct {
+	Store      *store.Store
+	Log        *slog.Logger
+	Feed       *feed.Feed
+	Content    *content.Content
+	Specs      *specs.Specs
+	Evidence   *evidence.Evidence
+	Orders     *orders.Orders
+	Dispatcher *dispatcher.Dispatcher
+	// QuarantineLasts is how long a device that quarantined itself rests before a check can release it; 0: a minute.
+	QuarantineLasts time.Duration
+	// Reach is how hosts in other processes reach the bus.
+	Reach Reach
+
+	linked sync.Once
+	links  *link
+}
+
+// Reach is where the bus is for hosts in other processes.
+type Reach struct {
+	External string // a server of somebody's: its URL
+	// Open gives where a server of our own listens, and the secret to enter; it may start it. Nil: there is none.
+	Open func() (address, user, password string, err error)
+}
 
 // HostKeyPrefix begins every host's key.
 const HostKeyPrefix = "tslh_"
@@ -37,8 +70,8 @@ type HostView struct {
 	State string // up, silent, or new: it has never joined
 }
 
-// Hosts lists all hosts by name.
-func (s *Fleet) Hosts(ctx context.Context) ([]HostView, error) {
+// ListHosts lists all hosts by name.
+func (s *Hosts) ListHosts(ctx context.Context) ([]HostView, error) {
 	rows, err := s.Store.Hosts(ctx)
 	out := make([]HostView, 0, len(rows))
 	for _, h := range rows {
@@ -55,13 +88,18 @@ func (s *Fleet) Hosts(ctx context.Context) ([]HostView, error) {
 }
 
 // AddHost makes a key for a host of this name, in place of any it had.
-func (s *Fleet) AddHost(ctx context.Context, who store.Identity, name string) (key string, err error) {
+func (s *Hosts) AddHost(ctx context.Context, who store.Identity, name string) (key string, err error) {
 	const title = "make a host's key"
 	if err := access.Owner(who, title); err != nil {
 		return "", err
 	}
-	if !hostNameForm.MatchString(name) || name == builtIn {
-		return "", refuse.New(refuse.Invalid, title, "choose small letters, digits and dashes, a letter first, 63 at most; built-in is taken", "%q is no name for a host", name)
+	if !hostNameForm.MatchString(name) {
+		return "", refuse.New(refuse.Invalid, title, "choose small letters, digits and dashes, a letter first, 63 at most", "%q is no name for a host", name)
+	}
+	if all, err := s.Store.Hosts(ctx); err != nil {
+		return "", err
+	} else if slices.ContainsFunc(all, func(h store.Host) bool { return h.Name == name && !h.HasKey && !h.Joined.Valid }) {
+		return "", refuse.New(refuse.Refused, title, "choose another name", "%s is the host that is built into a service", name)
 	}
 	key = HostKeyPrefix + strings.ToLower(rand.Text())
 	if err := s.Store.SetHostKey(ctx, name, access.Hash(key)); err != nil {
@@ -73,7 +111,7 @@ func (s *Fleet) AddHost(ctx context.Context, who store.Identity, name string) (k
 }
 
 // RemoveHost takes a host's key away.
-func (s *Fleet) RemoveHost(ctx context.Context, who store.Identity, name string) error {
+func (s *Hosts) RemoveHost(ctx context.Context, who store.Identity, name string) error {
 	const title = "remove the host"
 	if err := access.Owner(who, title); err != nil {
 		return err
@@ -88,7 +126,7 @@ func (s *Fleet) RemoveHost(ctx context.Context, who store.Identity, name string)
 }
 
 // EnterHost says whose key this is.
-func (s *Fleet) EnterHost(ctx context.Context, key string) (store.Host, error) {
+func (s *Hosts) EnterHost(ctx context.Context, key string) (store.Host, error) {
 	h, err := s.Store.HostByKey(ctx, access.Hash(key))
 	if errors.Is(err, store.ErrNotFound) {
 		err = refuse.New(refuse.Denied, "enter as a host", "make a key with: tessellant host key NAME", "this host's key is not known")
@@ -97,7 +135,7 @@ func (s *Fleet) EnterHost(ctx context.Context, key string) (store.Host, error) {
 }
 
 // Join begins a host's session. BusURL is how the bus can be reached from where the host is.
-func (s *Fleet) Join(ctx context.Context, h store.Host, version string, protocol int, busURL string, secret bus.Secret) (hostlink.Welcome, error) {
+func (s *Hosts) Join(ctx context.Context, h store.Host, version string, protocol int, busURL, busUser, busPassword string) (hostlink.Welcome, error) {
 	const title = "join"
 	if protocol > hostlink.Protocol || protocol < hostlink.Protocol-1 {
 		return hostlink.Welcome{}, refuse.New(refuse.Outdated, title, "run the same version of tessellant on both sides", "the host speaks protocol %d, this service %d and the one before", protocol, hostlink.Protocol)
@@ -111,16 +149,16 @@ func (s *Fleet) Join(ctx context.Context, h store.Host, version string, protocol
 	}
 	s.hostLink().forget(h.Name) // it is told anew what it is
 	s.Log.Info("a host has joined", "host", h.Name, "version", version)
-	return hostlink.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: secret.User, BusPassword: secret.Password, Now: time.Now().UTC()}, nil
+	return hostlink.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: busUser, BusPassword: busPassword, Now: time.Now().UTC()}, nil
 }
 
 // AnswerHosts answers what hosts ask over the bus until stop is called.
-func (s *Fleet) AnswerHosts() (stop func(), err error) {
-	return s.Bus.Answer(bus.Hosts, s.AnswerHost)
+func (s *Hosts) AnswerHosts() (stop func(), err error) {
+	return s.Orders.AnswerCalls(s.AnswerHost)
 }
 
 // AnswerHost answers one call of a host.
-func (s *Fleet) AnswerHost(ctx context.Context, data []byte) []byte {
+func (s *Hosts) AnswerHost(ctx context.Context, data []byte) []byte {
 	var a hostlink.Answer
 	protocol := 0
 	err := guard.Do(s.Log, guard.Order, func() (err error) {
@@ -193,7 +231,7 @@ func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, prot
 }
 
 // toldOf gives what is answered to a session's client besides what it asked for.
-func (s *Fleet) toldOf(ctx context.Context, h hostlink.Hold) map[string]any {
+func (s *Hosts) toldOf(ctx context.Context, h hostlink.Hold) map[string]any {
 	held, err := s.Store.HoldByID(ctx, h.ID)
 	var d store.Device
 	if err == nil {
@@ -202,11 +240,11 @@ func (s *Fleet) toldOf(ctx context.Context, h hostlink.Hold) map[string]any {
 	if err != nil {
 		s.Log.Warn("a session's device can't be found", "session", h.WorkID, "err", err)
 	}
-	return remoteend.Told(h.WorkID, h.Spec.App.Ref, d.Facts.V)
+	return ours.Told(h.WorkID, h.Spec.App.Ref, d.Facts.V)
 }
 
 // holdOf gives one of a host's own holds, over or not; another's is as good as none.
-func (s *Fleet) holdOf(ctx context.Context, h store.Host, id string) (hostlink.Hold, error) {
+func (s *Hosts) holdOf(ctx context.Context, h store.Host, id string) (hostlink.Hold, error) {
 	x, err := s.Store.HoldByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || (err == nil && x.HostID != h.ID) {
 		return hostlink.Hold{}, fmt.Errorf("%w: this host has no hold %s", hostlink.ErrOver, id)
@@ -215,7 +253,7 @@ func (s *Fleet) holdOf(ctx context.Context, h store.Host, id string) (hostlink.H
 }
 
 // HostFetch reads the build or the package of a host's hold.
-func (s *Fleet) HostFetch(ctx context.Context, h store.Host, hold string, what hostlink.Content) (io.ReadCloser, error) {
+func (s *Hosts) HostFetch(ctx context.Context, h store.Host, hold string, what hostlink.Content) (io.ReadCloser, error) {
 	x, err := s.holdOf(ctx, h, hold)
 	if err != nil {
 		return nil, gone(err)
@@ -224,7 +262,7 @@ func (s *Fleet) HostFetch(ctx context.Context, h store.Host, hold string, what h
 }
 
 // HostFetchBuild reads any build of the workspace of a host's hold.
-func (s *Fleet) HostFetchBuild(ctx context.Context, h store.Host, hold, ref string) (io.ReadCloser, error) {
+func (s *Hosts) HostFetchBuild(ctx context.Context, h store.Host, hold, ref string) (io.ReadCloser, error) {
 	x, err := s.holdOf(ctx, h, hold)
 	if err != nil {
 		return nil, gone(err)
@@ -238,7 +276,7 @@ func (s *Fleet) HostFetchBuild(ctx context.Context, h store.Host, hold, ref stri
 }
 
 // HostKeep takes in an artifact of a host's hold; with an offset of 0 or more, a part of one.
-func (s *Fleet) HostKeep(ctx context.Context, h store.Host, hold, name string, offset int64, r io.Reader) error {
+func (s *Hosts) HostKeep(ctx context.Context, h store.Host, hold, name string, offset int64, r io.Reader) error {
 	x, err := s.holdOf(ctx, h, hold)
 	if err != nil {
 		return gone(err)
@@ -263,7 +301,7 @@ func (s *Fleet) HostKeep(ctx context.Context, h store.Host, hold, name string, o
 const maxPart = 4 << 20
 
 // HostScreen takes in the newest picture of a host's hold.
-func (s *Fleet) HostScreen(ctx context.Context, h store.Host, hold string, at int64, frame []byte) error {
+func (s *Hosts) HostScreen(ctx context.Context, h store.Host, hold string, at int64, frame []byte) error {
 	x, err := s.holdOf(ctx, h, hold)
 	if err != nil {
 		return gone(err)
@@ -280,4 +318,12 @@ func gone(err error) error {
 		return refuse.New(refuse.NotFound, "find the hold", "it is over; throw away what was for it", "%v", err)
 	}
 	return err
+}
+
+// quarantineLasts is how long a device that quarantined itself rests before a check can release it.
+func (s *Hosts) quarantineLasts() time.Duration {
+	if s.QuarantineLasts > 0 {
+		return s.QuarantineLasts
+	}
+	return time.Minute
 }

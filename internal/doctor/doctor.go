@@ -1,4 +1,5 @@
-package cli
+// Package doctor checks this machine's setup, and suggests fixes.
+package doctor
 
 import (
 	"context"
@@ -18,16 +19,21 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/adb"
+	"tessellant/internal/cli"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/house"
 	"tessellant/internal/phone"
 	"tessellant/internal/phone/android"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/store"
 )
 
-func (a *app) doctorCmd() *cobra.Command {
-	var c houseConfig
-	cmd := &cobra.Command{Use: "doctor", Short: "Say what is wrong with this machine's set-up, and how to mend it", Args: cobra.NoArgs,
+// Add adds the command to the client's.
+func Add(a *cli.App, root *cobra.Command) { root.AddCommand(doctorCmd(a)) }
+
+func doctorCmd(a *cli.App) *cobra.Command {
+	var c house.Config
+	cmd := &cobra.Command{Use: "doctor", Short: "Check this machine's setup and suggest fixes", Args: cobra.NoArgs,
 		Long: `Look at this machine: the programs that the service and a host need, room and rights in the data folder,
 the ports, the devices that adb sees and why some can't be used, and the service itself where one is up.
 Nothing is changed. Exit code 0 when nothing is wrong, 3 when something is.`,
@@ -36,13 +42,13 @@ Nothing is changed. Exit code 0 when nothing is wrong, 3 when something is.`,
 			if c.Database == "" {
 				c.Database = os.Getenv("TESSELLANT_DATABASE")
 			}
-			return a.doctor(cmd.Context(), c)
+			return doctor(cmd.Context(), a, c)
 		}}
 	f := cmd.Flags()
-	f.StringVar(&c.Data, "data", defaultData(), "data folder")
+	f.StringVar(&c.Data, "data", house.DefaultData(), "data folder")
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "where the service listens, or shall listen")
 	f.StringVar(&c.Database, "database", "", "a MariaDB that is there, where one is used")
-	f.StringVar(&c.ADB, "adb-server", "", adbServerHelp+", for a moment")
+	f.StringVar(&c.ADB, "adb-server", "", house.ADBServerHelp+", for a moment")
 	return cmd
 }
 
@@ -54,9 +60,9 @@ type symptom struct {
 	Remedy string `json:"remedy,omitempty"`
 }
 
-func (a *app) doctor(ctx context.Context, c houseConfig) error {
+func doctor(ctx context.Context, a *cli.App, c house.Config) error {
 	var all []symptom
-	for _, look := range []func(context.Context, houseConfig) []symptom{lookForPrograms, lookAtFolder, lookAtLimits, lookAtBox, lookAtDatabase, a.lookAtService, lookAtDevices} {
+	for _, look := range []func(context.Context, house.Config) []symptom{lookForPrograms, lookAtFolder, lookAtLimits, lookAtBox, lookAtDatabase, func(ctx context.Context, c house.Config) []symptom { return lookAtService(ctx, a, c) }, lookAtDevices} {
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		all = append(all, look(ctx, c)...)
 		cancel()
@@ -67,21 +73,21 @@ func (a *app) doctor(ctx context.Context, c houseConfig) error {
 			wrong++
 		}
 	}
-	if err := a.show(map[string]any{"items": all, "wrong": wrong}, func() {
-		t := newTable(a.out, "", "what", "found", "what to do")
+	if err := a.Show(map[string]any{"items": all, "wrong": wrong}, func() {
+		t := cli.NewTable(a.Out, "", "what", "found", "what to do")
 		t.SetColumnConfigs([]table.ColumnConfig{{Number: 3, WidthMax: 60}, {Number: 4, WidthMax: 60}})
 		for _, s := range all {
 			t.AppendRow(table.Row{s.State, s.What, s.Found, s.Remedy})
 		}
 		t.Render()
 		if wrong == 0 {
-			fmt.Fprintln(a.out, "\nNothing is wrong.")
+			fmt.Fprintln(a.Out, "\nNothing is wrong.")
 		}
 	}); err != nil {
 		return err
 	}
 	if wrong > 0 {
-		return &exit{verdict.ExitNothingSaid, fmt.Errorf("%s wrong", map[bool]string{true: "1 thing is", false: fmt.Sprint(wrong, " things are")}[wrong == 1])}
+		return &cli.Exit{Code: verdict.ExitNothingSaid, Err: fmt.Errorf("%s wrong", map[bool]string{true: "1 thing is", false: fmt.Sprint(wrong, " things are")}[wrong == 1])}
 	}
 	return nil
 }
@@ -91,7 +97,7 @@ func fine(what, found string, args ...any) symptom {
 }
 
 // lookForPrograms finds the programs that others make.
-func lookForPrograms(ctx context.Context, c houseConfig) (out []symptom) {
+func lookForPrograms(ctx context.Context, c house.Config) (out []symptom) {
 	for _, p := range []struct{ name, use, debian, state string }{
 		{"adb", "devices", "adb", "wrong"}, {"ffmpeg", "videos", "ffmpeg", "wrong"}, {"mariadbd", "the service's own database", "mariadb-server", "wrong"},
 		{"mariadb-install-db", "the service's own database", "mariadb-server", "wrong"}, {"mariadb-dump", "backups", "mariadb-client", "warns"},
@@ -121,7 +127,7 @@ func lookForPrograms(ctx context.Context, c houseConfig) (out []symptom) {
 }
 
 // lookAtBox sees how programs of packages can be kept apart.
-func lookAtBox(ctx context.Context, _ houseConfig) []symptom {
+func lookAtBox(ctx context.Context, _ house.Config) []symptom {
 	box, err := sandbox.Probe(ctx, "")
 	if err != nil {
 		return []symptom{{"programs", "warns", err.Error(), "see to the folder for temporary files (TMPDIR)"}}
@@ -136,7 +142,7 @@ func lookAtBox(ctx context.Context, _ houseConfig) []symptom {
 const leastRoom = 1 << 30
 
 // lookAtFolder sees whether the data folder can be used.
-func lookAtFolder(_ context.Context, c houseConfig) (out []symptom) {
+func lookAtFolder(_ context.Context, c house.Config) (out []symptom) {
 	dir := c.Data
 	for dir != filepath.Dir(dir) {
 		if _, err := os.Stat(dir); err == nil {
@@ -154,7 +160,7 @@ func lookAtFolder(_ context.Context, c houseConfig) (out []symptom) {
 	var st syscall.Statfs_t
 	if syscall.Statfs(dir, &st) == nil {
 		free := int64(st.Bavail) * st.Bsize
-		s := fine("room", "%s free", bytesText(free))
+		s := fine("room", "%s free", cli.BytesText(free))
 		if free < leastRoom {
 			s.State, s.Remedy = "wrong", "free some; a leg keeps 2 to 20 MB of evidence. --keep-days and --keep-gb of serve remove old evidence"
 		}
@@ -167,7 +173,7 @@ func lookAtFolder(_ context.Context, c houseConfig) (out []symptom) {
 }
 
 // lookAtLimits sees how much this user may have at once.
-func lookAtLimits(context.Context, houseConfig) []symptom {
+func lookAtLimits(context.Context, house.Config) []symptom {
 	var l syscall.Rlimit
 	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &l); err != nil {
 		return nil
@@ -179,7 +185,7 @@ func lookAtLimits(context.Context, houseConfig) []symptom {
 	return []symptom{s}
 }
 
-func lookAtDatabase(ctx context.Context, c houseConfig) []symptom {
+func lookAtDatabase(ctx context.Context, c house.Config) []symptom {
 	if c.Database == "" {
 		return nil
 	}
@@ -195,9 +201,9 @@ func lookAtDatabase(ctx context.Context, c houseConfig) []symptom {
 }
 
 // lookAtService sees whether a service is up, and whether it lets this user in.
-func (a *app) lookAtService(ctx context.Context, c houseConfig) (out []symptom) {
-	kept, _ := readLogin()
-	url := a.url
+func lookAtService(ctx context.Context, a *cli.App, c house.Config) (out []symptom) {
+	kept, _ := cli.ReadLogin()
+	url := a.URL
 	for _, u := range []string{os.Getenv("TESSELLANT_URL"), kept.URL, "http://" + c.Listen} {
 		if url == "" {
 			url = u
@@ -226,7 +232,7 @@ func (a *app) lookAtService(ctx context.Context, c houseConfig) (out []symptom) 
 			out = append(out, symptom{"clock", "warns", fmt.Sprintf("the service's clock differs from this machine's by %s", off.Abs()), "let both set theirs by the network (NTP)"})
 		}
 	}
-	client, err := a.client()
+	client, err := a.Client()
 	if err != nil {
 		return append(out, symptom{"key", "warns", "there is none", "sign in with: tessellant login " + url})
 	}
@@ -238,14 +244,14 @@ func (a *app) lookAtService(ctx context.Context, c houseConfig) (out []symptom) 
 	limit := 200
 	if devices, err := client.ListDevicesWithResponse(ctx, &api.ListDevicesParams{Limit: &limit}); err == nil && devices.JSON200 != nil {
 		for _, d := range devices.JSON200.Items {
-			if deref(d.Overdue) {
+			if cli.Deref(d.Overdue) {
 				out = append(out, symptom{"work on " + d.Serial, "wrong", "it does not end: the device is held for longer than the work may take", "end it with: tessellant device free " + d.Serial})
 			}
 		}
 	}
 	if hosts, err := client.ListHostsWithResponse(ctx); err == nil && hosts.JSON200 != nil {
 		for _, h := range hosts.JSON200.Items {
-			s := fine("host "+h.Name, "%s, %s", h.State, plural(h.Devices, "device"))
+			s := fine("host "+h.Name, "%s, %s", h.State, cli.Plural(h.Devices, "device"))
 			if h.State == "silent" {
 				s.State, s.Remedy = "wrong", "see whether its process runs, and whether it reaches the service"
 			}
@@ -256,7 +262,7 @@ func (a *app) lookAtService(ctx context.Context, c houseConfig) (out []symptom) 
 }
 
 // lookAtDevices sees what adb sees.
-func lookAtDevices(ctx context.Context, c houseConfig) (out []symptom) {
+func lookAtDevices(ctx context.Context, c house.Config) (out []symptom) {
 	if _, err := exec.LookPath("adb"); err != nil && c.ADB == "" {
 		return nil
 	}
@@ -265,18 +271,18 @@ func lookAtDevices(ctx context.Context, c houseConfig) (out []symptom) {
 		return []symptom{{"devices", "wrong", err.Error(), "see whether " + os.TempDir() + " can be written"}}
 	}
 	defer os.RemoveAll(dir)
-	server, err := findADB(ctx, c.ADB, dir)
+	server, err := house.FindADB(ctx, c.ADB, dir)
 	if err != nil {
 		return []symptom{{"devices", "wrong", err.Error(), "see whether adb works: adb devices"}}
 	}
-	defer server.stop()
-	out = append(out, fine("adb server", "%s", server.found))
+	defer server.Stop()
+	out = append(out, fine("adb server", "%s", server.Found))
 	var listed []adb.Listed
 	for end := time.Now().Add(2 * time.Second); ; time.Sleep(100 * time.Millisecond) { // a server that has just begun lists nothing at first
 		if listed, err = server.Devices(ctx); err != nil {
 			return append(out, symptom{"devices", "wrong", err.Error(), "see whether the adb server works: adb devices"})
 		}
-		if len(listed) > 0 || !server.ours || time.Now().After(end) {
+		if len(listed) > 0 || !server.Ours || time.Now().After(end) {
 			break
 		}
 	}

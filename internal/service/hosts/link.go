@@ -1,4 +1,4 @@
-package fleet
+package hosts
 
 // The service as hosts meet it: what they are told to do, and what they tell.
 
@@ -12,7 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"tessellant/internal/bus"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/verdict"
@@ -22,15 +21,9 @@ import (
 	"tessellant/internal/store"
 )
 
-// builtIn is the name of the host that runs inside the service.
-const builtIn = "built-in"
-
-// BuiltIn is the name under which a host in the same process is known.
-const BuiltIn = builtIn
-
 // link is the service as hosts in the same process see it.
 type link struct {
-	*Fleet
+	*Hosts
 	mu  sync.Mutex
 	ids map[string]knownHost // by its name
 
@@ -39,11 +32,11 @@ type link struct {
 }
 
 // HostLink gives the service as a host sees it.
-func (s *Fleet) HostLink() hostlink.Link { return s.hostLink() }
+func (s *Hosts) HostLink() hostlink.Link { return s.hostLink() }
 
-func (s *Fleet) hostLink() *link {
+func (s *Hosts) hostLink() *link {
 	s.linked.Do(func() {
-		s.links = &link{Fleet: s, ids: map[string]knownHost{}, told: map[string]string{}}
+		s.links = &link{Hosts: s, ids: map[string]knownHost{}, told: map[string]string{}}
 	})
 	return s.links
 }
@@ -113,7 +106,7 @@ func (l *link) Devices(ctx context.Context, name string, about hostlink.About, s
 	if err := l.Store.DevicesGone(ctx, id, still); err != nil {
 		return nil, err
 	}
-	l.Bus.Publish(bus.Work, nil)
+	l.Orders.Dispatch()
 	l.Feed.DevicesChanged()
 	return l.Store.ToBeChecked(ctx, id, l.quarantineLasts())
 }
@@ -259,7 +252,7 @@ func (l *link) own(ctx context.Context, hold hostlink.Hold) (store.Hold, error) 
 }
 
 // Beside implements hostlink.Link, for the host in this process.
-func (l *link) Beside(dir string) bool { return l.Blobs.Beside(dir) }
+func (l *link) Beside(dir string) bool { return l.Evidence.Beside(dir) }
 
 // Release implements hostlink.Link.
 func (l *link) Release(ctx context.Context, hold hostlink.Hold, r hostlink.Release) error {
@@ -273,7 +266,7 @@ func (l *link) Release(ctx context.Context, hold hostlink.Hold, r hostlink.Relea
 	h, ok, err := l.Store.ReleaseHold(ctx, hold.ID, notClean)
 	if ok {
 		orders.Log(l.Log, h).Info("the device is released", "clean", r.Clean)
-		l.Bus.Publish(bus.Work, nil)
+		l.Orders.Dispatch()
 		l.Feed.DevicesChanged()
 	}
 	return err
@@ -298,7 +291,7 @@ func (l *link) Close(ctx context.Context, hold hostlink.Hold, c hostlink.Closing
 		c.Marked = ""
 	}
 	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, hostlink.MaxMessage), foreign.Fit(c.MarkedMessage, hostlink.MaxMessage), foreign.Name(c.How, 16)
-	return unfit(l.closeHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage}))
+	return unfit(l.Dispatcher.CloseHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage}))
 }
 
 // Fetch implements hostlink.Link.
@@ -313,17 +306,9 @@ func (l *link) Fetch(ctx context.Context, hold hostlink.Hold, what hostlink.Cont
 	}
 	switch {
 	case what == hostlink.Package && spec.Content.Package != "":
-		p, err := l.Store.PackageByID(ctx, h.WorkspaceID, spec.Content.Package)
-		if err != nil {
-			return nil, err
-		}
-		return l.Blobs.Read(ctx, p.BlobKey, 0, -1)
+		return l.Content.ReadPackage(ctx, h.WorkspaceID, spec.Content.Package)
 	case what == hostlink.Build && spec.App.Build != "":
-		b, err := l.Store.BuildByID(ctx, h.WorkspaceID, spec.App.Build)
-		if err != nil {
-			return nil, err
-		}
-		return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
+		return l.Content.ReadBuild(ctx, h.WorkspaceID, spec.App.Build)
 	}
 	return nil, fmt.Errorf("%w: the %s has no %s", hostlink.ErrOver, h.Kind, what)
 }
@@ -341,7 +326,7 @@ func (l *link) FetchBuild(ctx context.Context, hold hostlink.Hold, ref string) (
 	if err != nil {
 		return nil, err
 	}
-	return l.Blobs.Read(ctx, b.BlobKey, 0, -1)
+	return l.Content.ReadBuild(ctx, h.WorkspaceID, b.ID)
 }
 
 // Append implements hostlink.Link.
@@ -368,4 +353,4 @@ func (l *link) Serve(name string, answer hostlink.Answerer) (func(), error) {
 }
 
 // Wake implements hostlink.Link.
-func (l *link) Wake(name string) (<-chan []byte, func()) { return l.Bus.Subscribe(bus.Host(name)) }
+func (l *link) Wake(name string) (<-chan []byte, func()) { return l.Orders.Woken(name) }

@@ -1,4 +1,4 @@
-package fleet
+package hosts
 
 // What hosts say, fitted to what can be kept. What never can is hostlink.ErrUnfit.
 

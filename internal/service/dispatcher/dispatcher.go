@@ -1,11 +1,13 @@
-// Package fleet is hosts and their devices: what hosts say and are told (link.go), who gets which device (dispatcher.go), and what people do with
-// devices.
-package fleet
+// Package dispatcher says who gets which device, ends holds that ran out, and closes those that are over.
+//
+// Of several processes of a service one dispatches, by a lease in the database. core/dispatch decides; this room writes the holds.
+package dispatcher
 
 import (
 	"cmp"
 	"context"
 	"errors"
+	"log/slog"
 	"time"
 
 	"tessellant/internal/bus"
@@ -14,9 +16,12 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
+	"tessellant/internal/service/evidence"
+	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/sessions"
+	"tessellant/internal/service/specs"
 	"tessellant/internal/store"
 )
 
@@ -27,17 +32,21 @@ const (
 	awayLimit = 2 * time.Minute
 )
 
-// quarantineLasts is how long a device that quarantined itself rests before a check can release it.
-func (s *Fleet) quarantineLasts() time.Duration {
-	if s.QuarantineLasts > 0 {
-		return s.QuarantineLasts
-	}
-	return time.Minute
+// Dispatcher is that room.
+type Dispatcher struct {
+	Store    *store.Store
+	Bus      bus.Bus
+	Log      *slog.Logger
+	Feed     *feed.Feed
+	Specs    *specs.Specs
+	Evidence *evidence.Evidence
+	Orders   *orders.Orders
+	Sessions *sessions.Sessions
 }
 
 // Dispatch gives waiting legs to free devices until ctx ends. Of several
 // processes, the one that has the lease does it.
-func (s *Fleet) Dispatch(ctx context.Context) {
+func (s *Dispatcher) Dispatch(ctx context.Context) {
 	me := store.NewID()
 	up := time.Now() // since when hosts could have renewed their holds
 	round := up
@@ -75,7 +84,7 @@ func (s *Fleet) Dispatch(ctx context.Context) {
 
 // endExpired takes the devices of hosts that have not been heard of. What they had handed in of their
 // attempts is put together first.
-func (s *Fleet) endExpired(ctx context.Context) error {
+func (s *Dispatcher) endExpired(ctx context.Context) error {
 	holds, err := s.Store.ExpiredHolds(ctx)
 	for _, h := range holds {
 		orders.Log(s.Log, h).Warn("a host went silent", "hold", h.ID)
@@ -83,13 +92,13 @@ func (s *Fleet) endExpired(ctx context.Context) error {
 			err = errors.Join(err, bad)
 			continue
 		}
-		err = errors.Join(err, s.closeHold(ctx, h, store.Closing{Verdict: verdict.Lost, Message: "the host that had the device went away", How: "lost"}))
+		err = errors.Join(err, s.CloseHold(ctx, h, store.Closing{Verdict: verdict.Lost, Message: "the host that had the device went away", How: "lost"}))
 	}
 	return err
 }
 
-// closeHold ends a hold; a lost attempt is followed by another, as often as allowed.
-func (s *Fleet) closeHold(ctx context.Context, hold store.Hold, c store.Closing) error {
+// CloseHold ends a hold; a lost attempt is followed by another, as often as allowed.
+func (s *Dispatcher) CloseHold(ctx context.Context, hold store.Hold, c store.Closing) error {
 	if c.Verdict == verdict.Lost && !c.OurFault {
 		attempts, err := s.Store.Attempts(ctx, hold.WorkID)
 		if err != nil {
@@ -114,7 +123,7 @@ func (s *Fleet) closeHold(ctx context.Context, hold store.Hold, c store.Closing)
 }
 
 // dispatchOnce asks core/dispatch who goes where, and writes the holds.
-func (s *Fleet) dispatchOnce(ctx context.Context) error {
+func (s *Dispatcher) dispatchOnce(ctx context.Context) error {
 	rows, err := s.Store.Waiting(ctx, dispatchAtOnce)
 	if err != nil || len(rows) == 0 {
 		return err
@@ -189,7 +198,7 @@ func inVain(w store.Work, d store.Device) bool {
 	return d.Standing().State != devices.Ready && d.Silent > int(awayLimit.Seconds()) && time.Since(w.Created) > awayLimit
 }
 
-func (s *Fleet) giveUp(ctx context.Context, w store.Work, d store.Device) error {
+func (s *Dispatcher) giveUp(ctx context.Context, w store.Work, d store.Device) error {
 	s.Log.Warn("work waited in vain for its device", string(w.Kind), w.ID, "device", d.Serial)
 	err := s.Store.GiveUp(ctx, w.ID, store.Closing{Verdict: verdict.Lost, Message: "the device " + d.Serial + " has been away for " + awayLimit.String() + ": " + d.Standing().Why, How: "never"})
 	s.Feed.WorkChanged(w.Kind, w.WorkspaceID, w.RunID, w.ID)

@@ -1,4 +1,6 @@
-package cli
+// Package house puts service, built-in host, database, adb server and bus together, and starts them: for serve, the demo, tests, benches and
+// faults alike.
+package house
 
 import (
 	"context"
@@ -27,8 +29,8 @@ import (
 	"tessellant/internal/store"
 )
 
-// houseConfig is what serve can be told.
-type houseConfig struct {
+// Config is what there is to choose.
+type Config struct {
 	Listen    string
 	Data      string
 	Database  string // DSN; "": a MariaDB of our own
@@ -36,18 +38,21 @@ type houseConfig struct {
 	ADB       string // as --adb-server has it
 	Emulators bool   // those on this machine are looked for, where the adb server is our own
 	Bus       string // URL of a NATS server; "": one of our own
-	BusListen string // where that listens for hosts; "": any port of loopback
+	BusListen string // where that listens for hosts; "": any port of loopback, once a host joins
+	HostName  string // of the built-in host; "": a name of this data folder's own
 	NoHost    bool   // without the built-in host
 	OpenBox   bool   // programs run even where they can't be kept apart
 	Retention service.Retention
 	Connect   []string
 	Workspace string
 	FirstKey  string
+	Version   string
 	Log       *slog.Logger
 }
 
-// house is the running service with all that it started.
-type house struct {
+// House is the running service with all that it started.
+type House struct {
+	*service.Service
 	URL string
 	Key string // the first key, when it was made just now
 
@@ -55,18 +60,19 @@ type house struct {
 }
 
 // Close stops everything, what was started last first.
-func (h *house) Close() {
+func (h *House) Close() {
 	for i := len(h.closers) - 1; i >= 0; i-- {
 		h.closers[i]()
 	}
 	h.closers = nil
 }
 
-func (h *house) onClose(f func()) { h.closers = append(h.closers, f) }
+// OnClose has something undone when the house closes: before what was begun earlier.
+func (h *House) OnClose(f func()) { h.closers = append(h.closers, f) }
 
-// startHouse starts database, service, adb server and the built-in host.
-func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
-	h = &house{}
+// Start starts database, service, adb server and the built-in host.
+func Start(ctx context.Context, c Config) (h *House, err error) {
+	h = &House{}
 	slog.SetDefault(c.Log)
 	begun := h // a return of nil must not hide what was started
 	defer func() {
@@ -77,50 +83,37 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)
 	}
-	unlock, err := lockFolder(c.Data)
+	unlock, err := LockFolder(c.Data)
 	if err != nil {
 		return nil, err
 	}
-	h.onClose(unlock)
+	h.OnClose(unlock)
 	// Listening comes first: a port that is taken is said before anything is started.
 	l, err := net.Listen("tcp", c.Listen)
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w; choose another address with --listen", c.Listen, err)
 	}
-	h.onClose(func() { _ = l.Close() })
+	h.OnClose(func() { _ = l.Close() })
 	h.URL = "http://" + l.Addr().String()
-	if err := h.openDatabase(ctx, &c); err != nil {
+	if err := h.OpenDatabase(ctx, &c); err != nil {
 		return nil, err
 	}
 	st, err := store.Open(ctx, c.Database)
 	if err != nil {
 		return nil, err
 	}
-	h.onClose(func() { _ = st.Close() })
-	bl, err := h.openBlobs(ctx, c)
+	h.OnClose(func() { _ = st.Close() })
+	bl, err := h.OpenBlobs(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	reach := service.Reach{External: c.Bus}
-	var messages *bus.NATS
-	if c.Bus != "" {
-		messages, err = bus.Connect(c.Bus, bus.Secret{})
-	} else {
-		if c.BusListen == "" {
-			c.BusListen = "127.0.0.1:0"
-		}
-		messages, err = bus.Embed(c.BusListen)
-	}
+	messages, reach, err := h.openBus(c)
 	if err != nil {
 		return nil, err
-	}
-	h.onClose(messages.Close)
-	if c.Bus == "" {
-		reach.Address, reach.Secret = messages.Address, messages.Secret
 	}
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	svc := service.New(service.Config{Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: Version, Reach: reach})
+	svc := service.New(service.Config{Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: c.Version, Reach: reach})
 	metrics.MustRegister(svc.Collector())
 	if h.Key, err = svc.FirstKey(ctx, c.Workspace, c.FirstKey); err != nil {
 		return nil, err
@@ -128,16 +121,23 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	var all sync.WaitGroup
 	if !c.NoHost {
-		server, err := findADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
+		server, err := FindADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
 		if err != nil {
 			cancel()
 			return nil, err
 		}
-		h.onClose(server.stop)
-		c.Log.Info("devices come from " + server.found)
-		box := openBox(ctx, c.Log)
-		h.onClose(box.Close)
-		beside := host.New(host.Config{Name: service.BuiltIn, Dir: filepath.Join(c.Data, "host"), Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: emulatorPorts(c.Emulators && server.ours), Connect: c.Connect, Log: c.Log})}, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
+		h.OnClose(server.Stop)
+		c.Log.Info("devices come from " + server.Found)
+		box := OpenBox(ctx, c.Log)
+		h.OnClose(box.Close)
+		dir := filepath.Join(c.Data, "host")
+		if c.HostName == "" {
+			if c.HostName, err = hostName(dir); err != nil {
+				cancel()
+				return nil, fmt.Errorf("name the built-in host: %w", err)
+			}
+		}
+		beside := host.New(host.Config{Name: c.HostName, Dir: dir, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log})}, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
 		if err := beside.Begin(); err != nil {
 			cancel()
 			return nil, err
@@ -148,13 +148,14 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 			}
 		})
 	}
-	h.onClose(func() { cancel(); all.Wait() })
+	h.OnClose(func() { cancel(); all.Wait() })
 	stopAnswering, err := svc.AnswerHosts()
 	if err != nil {
 		return nil, err
 	}
-	h.onClose(stopAnswering)
+	h.OnClose(stopAnswering)
 	all.Go(func() { svc.Dispatch(run) })
+	h.Service = svc
 	web := httpd.Server(svc, metrics)
 	web.RegisterOnShutdown(svc.Feed.End)
 	all.Go(func() { svc.Follow(run) })
@@ -165,7 +166,7 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 			c.Log.Error("the HTTP server ended", "err", err)
 		}
 	})
-	h.onClose(func() {
+	h.OnClose(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		if err := web.Shutdown(ctx); err != nil {
@@ -175,8 +176,37 @@ func startHouse(ctx context.Context, c houseConfig) (h *house, err error) {
 	return h, nil
 }
 
-// openDatabase starts a database of our own where none is given.
-func (h *house) openDatabase(ctx context.Context, c *houseConfig) error {
+// openBus opens the way between processes: somebody's server, one of our own, or one that starts when the first host joins.
+func (h *House) openBus(c Config) (bus.Bus, service.Reach, error) {
+	switch {
+	case c.Bus != "":
+		n, err := bus.Connect(c.Bus, bus.Secret{})
+		if err != nil {
+			return nil, service.Reach{}, err
+		}
+		h.OnClose(n.Close)
+		return n, service.Reach{External: c.Bus}, nil
+	case c.BusListen != "":
+		n, err := bus.Embed(c.BusListen)
+		if err != nil {
+			return nil, service.Reach{}, err
+		}
+		h.OnClose(n.Close)
+		return n, service.Reach{Open: func() (string, string, string, error) { return n.Address, n.Secret.User, n.Secret.Password, nil }}, nil
+	}
+	lazy := &bus.Lazy{Listen: "127.0.0.1:0"}
+	h.OnClose(lazy.Close)
+	return lazy, service.Reach{Open: func() (string, string, string, error) {
+		address, secret, err := lazy.Open()
+		return address, secret.User, secret.Password, err
+	}}, nil
+}
+
+// Outlived are things that the house uses and others started: they are undone last.
+func (h *House) Outlived(by []func()) { h.closers = append(by, h.closers...) }
+
+// OpenDatabase starts a database of our own where none is given.
+func (h *House) OpenDatabase(ctx context.Context, c *Config) error {
 	if c.Database != "" {
 		return nil
 	}
@@ -184,25 +214,26 @@ func (h *house) openDatabase(ctx context.Context, c *houseConfig) error {
 	if err != nil {
 		return err
 	}
-	h.onClose(db.Close)
+	h.OnClose(db.Close)
 	c.Database = db.DSN
 	return nil
 }
 
-func (h *house) openBlobs(ctx context.Context, c houseConfig) (bl *blobs.Store, err error) {
+// OpenBlobs opens where builds and evidence are kept.
+func (h *House) OpenBlobs(ctx context.Context, c Config) (bl *blobs.Store, err error) {
 	if c.Blobs == "" {
 		bl, err = blobs.OpenFolder(filepath.Join(c.Data, "blobs"))
 	} else {
 		bl, err = blobs.Open(c.Blobs)
 	}
 	if err == nil {
-		h.onClose(func() { _ = bl.Close() })
+		h.OnClose(func() { _ = bl.Close() })
 	}
 	return bl, err
 }
 
-// newLogger gives the structured log.
-func newLogger(w io.Writer, level, format string) (*slog.Logger, error) {
+// Logger gives the structured log.
+func Logger(w io.Writer, level, format string) (*slog.Logger, error) {
 	var l slog.Level
 	if err := l.UnmarshalText([]byte(level)); err != nil {
 		return nil, fmt.Errorf("--log-level is %q; it can be debug, info, warn or error", level)

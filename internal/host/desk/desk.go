@@ -1,7 +1,6 @@
-package host
-
-// The host's own desk: what the service asks of the host itself rather than of a session. It takes orders as a session
-// does, those without a hold: checks of devices, and pairing with phones over the network.
+// Package desk is what the service asks of a host itself rather than of a session: checks of devices, and pairing with phones over the network. It
+// takes orders as a session does, those without a hold.
+package desk
 
 import (
 	"context"
@@ -9,8 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"tessellant/internal/checkup"
@@ -24,39 +25,79 @@ func unable(why, remedy string) *hostlink.Unable {
 	return &hostlink.Unable{Why: why, Remedy: remedy}
 }
 
-// desk does the orders.
-type desk struct{ h *Host }
+// Desk does the orders.
+type Desk struct {
+	Log    *slog.Logger
+	Labs   map[string]lab.Lab // by kind
+	AtWork func(lab.ID) bool  // somebody's work has the device
+
+	mu       sync.Mutex
+	ctx      context.Context      // of Run
+	care     sync.WaitGroup       // checks and pairings that go on
+	checks   map[lab.ID]*checking // the newest
+	pairings map[string]*hostlink.Pairing
+}
+
+// New makes the desk of a host with these labs. AtWork says whether somebody's work has a device.
+func New(log *slog.Logger, labs map[string]lab.Lab, atWork func(lab.ID) bool) *Desk {
+	return &Desk{Log: log, Labs: labs, AtWork: atWork, checks: map[lab.ID]*checking{}, pairings: map[string]*hostlink.Pairing{}}
+}
+
+// Run lets checks and pairings go on until ctx ends, and waits for their end.
+func (d *Desk) Run(ctx context.Context) {
+	d.mu.Lock()
+	d.ctx = ctx
+	d.mu.Unlock()
+	<-ctx.Done()
+	d.care.Wait()
+}
+
+// Checking says whether a check of a device goes on.
+func (d *Desk) Checking(u lab.ID) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c := d.checks[u]
+	return c != nil && !c.over()
+}
+
+// context is Run's, under mu; before that, one that does not end.
+func (d *Desk) context() context.Context {
+	if d.ctx == nil {
+		return context.Background()
+	}
+	return d.ctx
+}
 
 // Ended is never true: a host has its desk as long as it is there.
-func (desk) Ended() bool { return false }
+func (*Desk) Ended() bool { return false }
 
 // Do carries out one order. Each answers at once: what takes long goes on beside, and is asked for again.
-func (d desk) Do(_ context.Context, q remoteend.Request) remoteend.Response {
+func (d *Desk) Do(_ context.Context, q remoteend.Request) remoteend.Response {
 	kind, rest, _ := strings.Cut(strings.TrimPrefix(q.Path, "/"), "/")
 	switch {
 	case kind == "checks" && q.Method == http.MethodPost:
-		return d.answer(d.h.startCheck(unitOf(rest)))
+		return d.answer(d.startCheck(unitOf(rest)))
 	case kind == "checks":
-		return d.answer(d.h.lastCheck(unitOf(rest)))
+		return d.answer(d.lastCheck(unitOf(rest)))
 	case kind == "pairings" && q.Method == http.MethodPost:
 		var r hostlink.PairRequest
 		if err := json.Unmarshal(q.Body, &r); err != nil {
 			return d.answer(nil, http.StatusBadRequest, &hostlink.Unable{Why: "the request can't be read"})
 		}
-		return d.answer(d.h.startPairing(r))
+		return d.answer(d.startPairing(r))
 	case kind == "pairings":
-		return d.answer(d.h.pairing(rest))
+		return d.answer(d.pairing(rest))
 	}
 	return d.answer(nil, http.StatusNotFound, &hostlink.Unable{Why: "this host has no " + kind, Remedy: "run the same version of tessellant on both sides"})
 }
 
 // unitOf reads LAB/SERIAL; a serial may have slashes.
-func unitOf(path string) unit {
+func unitOf(path string) lab.ID {
 	kind, serial, _ := strings.Cut(path, "/")
-	return unit{kind, serial}
+	return lab.ID{Lab: kind, Serial: serial}
 }
 
-func (desk) answer(v any, status int, no *hostlink.Unable) remoteend.Response {
+func (*Desk) answer(v any, status int, no *hostlink.Unable) remoteend.Response {
 	if no != nil {
 		v = no
 	}
@@ -79,45 +120,46 @@ const (
 )
 
 // startCheck begins the check of a device, unless one goes on; it answers how that stands.
-func (h *Host) startCheck(u unit) (any, int, *hostlink.Unable) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if c := h.checks[u]; c != nil && !c.over() {
+func (d *Desk) startCheck(u lab.ID) (any, int, *hostlink.Unable) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if c := d.checks[u]; c != nil && !c.over() {
 		return c.report, http.StatusOK, nil
 	}
-	l := h.labs[u.lab]
+	l := d.Labs[u.Lab]
 	if l == nil {
 		l = lab.None{}
 	}
-	device, err := l.Acquire(u.serial)
+	device, err := l.Acquire(u.Serial)
 	if err != nil {
 		return nil, http.StatusNotFound, unable("it is not there at the moment, or does not let us in", "see what the list of devices says of it")
 	}
-	if h.onDevice(u) != nil {
-		return nil, http.StatusConflict, unable("it is at work", "check it when its work is done, or end that with: tessellant device free "+u.serial)
+	if d.AtWork(u) {
+		return nil, http.StatusConflict, unable("it is at work", "check it when its work is done, or end that with: tessellant device free "+u.Serial)
 	}
-	if len(h.checks) >= maxChecks {
-		for s, c := range h.checks {
+	if len(d.checks) >= maxChecks {
+		for s, c := range d.checks {
 			if c.over() {
-				delete(h.checks, s)
+				delete(d.checks, s)
 			}
 		}
 	}
 	c := &checking{ended: make(chan struct{}), report: checkup.Report{Began: time.Now().UTC(), Steps: []checkup.Step{}, Limits: []string{}}}
-	h.checks[u] = c
-	h.care.Go(func() {
-		defer l.LookAgain(u.serial)
+	d.checks[u] = c
+	whole := d.context()
+	d.care.Go(func() {
+		defer l.LookAgain(u.Serial)
 		defer close(c.ended)
-		ctx, cancel := context.WithTimeout(h.careCtx, checkTakes)
+		ctx, cancel := context.WithTimeout(whole, checkTakes)
 		defer cancel()
 		see := func(r checkup.Report) {
-			h.mu.Lock()
-			defer h.mu.Unlock()
+			d.mu.Lock()
+			defer d.mu.Unlock()
 			c.report = r
 		}
-		if err := guard.Run(h.Log, guard.Loop, func() { checkup.Run(ctx, device.Unit, see) }); err != nil {
-			h.mu.Lock()
-			defer h.mu.Unlock()
+		if err := guard.Run(d.Log, guard.Loop, func() { checkup.Run(ctx, device.Unit, see) }); err != nil {
+			d.mu.Lock()
+			defer d.mu.Unlock()
 			c.report.Done, c.report.Sentence = true, "The check itself broke: "+err.Error()+"."
 		}
 	})
@@ -134,20 +176,20 @@ func (c *checking) over() bool {
 	}
 }
 
-func (h *Host) lastCheck(u unit) (any, int, *hostlink.Unable) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if c := h.checks[u]; c != nil {
+func (d *Desk) lastCheck(u lab.ID) (any, int, *hostlink.Unable) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if c := d.checks[u]; c != nil {
 		return c.report, http.StatusOK, nil
 	}
-	return nil, http.StatusNotFound, unable("it has not been checked since its host was started", "check it with: tessellant device check "+u.serial)
+	return nil, http.StatusNotFound, unable("it has not been checked since its host was started", "check it with: tessellant device check "+u.Serial)
 }
 
-// afterCheck waits until no check goes on on a device: two never work on one.
-func (h *Host) afterCheck(ctx context.Context, u unit) {
-	h.mu.Lock()
-	c := h.checks[u]
-	h.mu.Unlock()
+// AfterCheck waits until no check goes on on a device: two never work on one.
+func (d *Desk) AfterCheck(ctx context.Context, u lab.ID) {
+	d.mu.Lock()
+	c := d.checks[u]
+	d.mu.Unlock()
 	if c != nil {
 		select {
 		case <-c.ended:
@@ -163,8 +205,8 @@ const (
 )
 
 // startPairing begins a pairing.
-func (h *Host) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable) {
-	pairer := h.pairer()
+func (d *Desk) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable) {
+	pairer := d.pairer()
 	if pairer == nil {
 		return nil, http.StatusConflict, unable("the devices of this host are not reached over a network that it pairs with", "pair from a host with an adb server")
 	}
@@ -179,31 +221,31 @@ func (h *Host) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable)
 		p.Payload, takes = "WIFI:T:ADB;S:"+name+";P:"+password+";;", pictureTakes
 	}
 	p.Until = time.Now().Add(takes).UTC()
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if len(h.pairings) >= maxPairings {
-		for id, x := range h.pairings {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.pairings) >= maxPairings {
+		for id, x := range d.pairings {
 			if x.State != "waiting" {
-				delete(h.pairings, id)
+				delete(d.pairings, id)
 			}
 		}
 	}
-	if len(h.pairings) >= maxPairings {
+	if len(d.pairings) >= maxPairings {
 		return nil, http.StatusConflict, unable(fmt.Sprintf("%d pairings go on", maxPairings), "wait some minutes")
 	}
-	h.pairings[p.ID] = p
-	answer := *p
-	h.care.Go(func() {
-		ctx, cancel := context.WithTimeout(h.careCtx, takes)
+	d.pairings[p.ID] = p
+	answer, whole := *p, d.context()
+	d.care.Go(func() {
+		ctx, cancel := context.WithTimeout(whole, takes)
 		defer cancel()
-		err := guard.Do(h.Log, guard.Loop, func() error {
+		err := guard.Do(d.Log, guard.Loop, func() error {
 			if byCode {
 				return pairer.Pair(ctx, r.Address, r.Code)
 			}
 			return pairer.PairByName(ctx, name, password)
 		})
-		h.mu.Lock()
-		defer h.mu.Unlock()
+		d.mu.Lock()
+		defer d.mu.Unlock()
 		if p.State = "paired"; err != nil {
 			p.State, p.Why, p.Remedy = "failed", err.Error(), "open Wireless debugging on the phone anew: its code changes each time, and both must be in one network"
 			var better interface{ Remedy() string }
@@ -216,8 +258,8 @@ func (h *Host) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable)
 }
 
 // pairer is the lab that can be paired with phones; nil: there is none.
-func (h *Host) pairer() lab.Pairer {
-	for _, l := range h.labs {
+func (d *Desk) pairer() lab.Pairer {
+	for _, l := range d.Labs {
 		if p, ok := l.(lab.Pairer); ok {
 			return p
 		}
@@ -225,10 +267,10 @@ func (h *Host) pairer() lab.Pairer {
 	return nil
 }
 
-func (h *Host) pairing(id string) (any, int, *hostlink.Unable) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if p := h.pairings[id]; p != nil {
+func (d *Desk) pairing(id string) (any, int, *hostlink.Unable) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if p := d.pairings[id]; p != nil {
 		return *p, http.StatusOK, nil
 	}
 	return nil, http.StatusNotFound, unable("there is no such pairing", "begin one anew")

@@ -1,4 +1,4 @@
-package remoteend_test
+package ours_test
 
 import (
 	"encoding/json"
@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
-	"tessellant/internal/remoteend"
 )
 
 func capabilities(t *testing.T, text string) w3c.Capabilities {
@@ -21,7 +21,7 @@ func capabilities(t *testing.T, text string) w3c.Capabilities {
 }
 
 func TestWhatIsNotSaidHasItsDefault(t *testing.T) {
-	w, err := remoteend.Read(capabilities(t, `{"platformName": "android", "timeouts": {"implicit": 100}}`))
+	w, err := ours.Read(capabilities(t, `{"platformName": "android", "timeouts": {"implicit": 100}}`))
 	require.NoError(t, err)
 	assert.Equal(t, []time.Duration{2 * time.Minute, time.Hour, 2 * time.Minute}, []time.Duration{w.Patience, w.Limit, w.Idle})
 	assert.Equal(t, map[string]bool{"video": true, "log": true}, w.Recording)
@@ -30,7 +30,7 @@ func TestWhatIsNotSaidHasItsDefault(t *testing.T) {
 }
 
 func TestWhatIsSaidIsTaken(t *testing.T) {
-	w, err := remoteend.Read(capabilities(t, `{"tessellant:build": "kelpline/android@newest", "tessellant:where": "os>=12", "tessellant:group": "nightly", "tessellant:name": "send a survey", "tessellant:patience": 0,
+	w, err := ours.Read(capabilities(t, `{"tessellant:build": "kelpline/android@newest", "tessellant:where": "os>=12", "tessellant:group": "nightly", "tessellant:name": "send a survey", "tessellant:patience": 0,
 		"tessellant:limit": 1.5, "tessellant:idle": 3600, "tessellant:recording": {"video": false}, "tessellant:conditions": {"orientation": "landscape", "dark": false}, "tessellant:key": "tsl_x"}`))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"kelpline/android@newest", "nightly", "send a survey", "tsl_x"}, []string{w.Build, w.Group, w.Name, w.Key})
@@ -65,9 +65,9 @@ func TestWhatCanNotBeMeantIsRefusedWithItsName(t *testing.T) {
 		`{"tessellant:build": "a", "tessellant:conditions": {"dark": "x"}}`: "tessellant:conditions: it may have orientation and dark",
 	} {
 		c := capabilities(t, text)
-		_, err := remoteend.Read(c)
+		_, err := ours.Read(c)
 		require.ErrorContains(t, err, want, text)
-		_, werr := w3c.Process(map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any(c)}}, remoteend.CheckExtension)
+		_, werr := w3c.Process(map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any(c)}}, ours.CheckExtension)
 		require.NotNil(t, werr, "a New Session command with it is refused, too: %s", text)
 		assert.Equal(t, w3c.InvalidArgument, werr.Code, text)
 	}
@@ -83,6 +83,6 @@ func TestAKeyAmongTheCapabilitiesIsFound(t *testing.T) {
 		`[]`:                          "",
 		`{"capabilities": {"alwaysMatch": {"tessellant:key": "tsl_d", "tessellant:where": ["colour=red"]}}}`: "tsl_d",
 	} {
-		assert.Equal(t, want, remoteend.KeyIn([]byte(request)), request)
+		assert.Equal(t, want, ours.KeyIn([]byte(request)), request)
 	}
 }

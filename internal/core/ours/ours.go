@@ -1,6 +1,6 @@
-package remoteend
-
-// Our extension capabilities: what a session may ask for.
+// Package ours is what we add to the W3C WebDriver standard under its extension mechanism: capabilities that a session may ask for, and the
+// reference of all that is answered.
+package ours
 
 import (
 	"encoding/json"
@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/w3c"
 )
 
@@ -18,7 +19,7 @@ import (
 type Wanted struct {
 	Build      string           // a reference; "": no build, nothing is installed
 	Where      []string         // a device filter
-	Group      string           // labels
+	Group      string           // in which it is listed
 	Name       string           //
 	Patience   time.Duration    // how long to wait for a device
 	Limit      time.Duration    // how long the session may last
@@ -56,7 +57,7 @@ type Extension struct {
 var Extensions = []Extension{
 	{"build", "reference", `the build to install and launch, such as "kelpline/android@newest"; without it the device is as it is`, func(w *Wanted, v any) error { return text(v, &w.Build, 255) }},
 	{"where", "list of texts", `which devices will do, such as ["os>=12", "maker=Orrery"]; without it any that fits the build`, readWhere},
-	{"group", "text", "the label under which sessions are listed together", func(w *Wanted, v any) error { return text(v, &w.Group, 100) }},
+	{"group", "text", "the group in which sessions are listed together", func(w *Wanted, v any) error { return text(v, &w.Group, 100) }},
 	{"name", "text", "what this session is called", func(w *Wanted, v any) error { return text(v, &w.Name, 200) }},
 	{"patience", "seconds", "how long to wait for a device; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Patience, 0, MaxPatience) }},
 	{"limit", "seconds", "how long the session may last; 3600 unless said, 86400 at most", func(w *Wanted, v any) error { return seconds(v, &w.Limit, time.Second, MaxLimit) }},
@@ -110,6 +111,9 @@ func Told(session, build string, f devices.Facts) map[string]any {
 	}
 	return out
 }
+
+// MaxKeyless is how many bytes a New Session request may have whose key stands in it: anybody can send it.
+const MaxKeyless = 64 << 10
 
 // KeyIn gives the key that stands among the capabilities of a New Session request; "": there is none.
 func KeyIn(request []byte) string {
@@ -208,5 +212,5 @@ func readConditions(w *Wanted, v any) error {
 
 func asJSON(v any) string {
 	raw, _ := json.Marshal(v)
-	return clip(string(raw))
+	return foreign.Name(string(raw), 2000)
 }

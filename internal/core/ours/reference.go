@@ -1,4 +1,4 @@
-package remoteend
+package ours
 
 import (
 	"fmt"

@@ -1,9 +1,8 @@
-package cli
+package demo
 
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -17,7 +16,9 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"tessellant/api"
+	"tessellant/internal/cli"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/house"
 	"tessellant/internal/service/access"
 	"tessellant/internal/standin/backend"
 	"tessellant/internal/standin/phone"
@@ -50,7 +51,7 @@ func (f foretold) of(label, serial string) foretoldLeg {
 	return leg
 }
 
-func (a *app) exampleCmd() *cobra.Command {
+func (d *demo) exampleCmd() *cobra.Command {
 	var dir, builds, data, temper, evidence string
 	var phones []string
 	cmd := &cobra.Command{Use: "example", Short: "Do the main job once, on simulated phones", Args: cobra.NoArgs,
@@ -61,7 +62,7 @@ code 0 when all came out as demo/foretold.yaml says, failures and all; 1 when no
 the differences.`,
 		Example: "  make example\n  tessellant example --temper instant --evidence .data/evidence\n  tessellant example --temper awkward --phones orr-01,orr-02,orr-03,orr-05,fen-01,fen-02",
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.example(c.Context(), dir, builds, data, temper, evidence, phones)
+			return d.example(c.Context(), dir, builds, data, temper, evidence, phones)
 		}}
 	f := cmd.Flags()
 	f.StringVar(&dir, "demo", "demo", "folder with fleet.yaml, foretold.yaml and shore-suite")
@@ -73,22 +74,22 @@ the differences.`,
 	return cmd
 }
 
-func (a *app) example(ctx context.Context, dir, builds, data, temper, evidence string, phones []string) error {
+func (d *demo) example(ctx context.Context, dir, builds, data, temper, evidence string, phones []string) error {
 	want, err := readForetold(dir)
 	if err != nil {
 		return err
 	}
-	h, err := a.startDemo(ctx, demoConfig{Dir: dir, Data: data, Listen: "127.0.0.1:0", Temper: temper, Phones: phones})
+	h, err := d.startDemo(ctx, demoConfig{Dir: dir, Data: data, Listen: "127.0.0.1:0", Temper: temper, Phones: phones})
 	if err != nil {
 		return err
 	}
 	defer h.Close()
-	fmt.Fprintf(a.out, "The service is up at %s after %s, with %d simulated phones.\n", h.URL, tookText(h.took), h.phones)
-	runs, err := a.mainJob(ctx, h, dir, builds)
+	fmt.Fprintf(d.Out, "The service is up at %s after %s, with %d simulated phones.\n", h.URL, cli.TookText(h.took), h.phones)
+	runs, err := d.mainJob(ctx, h, dir, builds)
 	if err != nil {
 		return err
 	}
-	return a.compare(ctx, want, runs, evidence, phones)
+	return d.compare(ctx, want, runs, evidence, phones)
 }
 
 // readForetold reads how the demo's run must come out.
@@ -117,7 +118,7 @@ type demoConfig struct {
 
 // demoHouse is a service with the demo's phones.
 type demoHouse struct {
-	*house
+	*house.House
 	data   string
 	phones int
 	chosen []string      // serials; none: all
@@ -126,7 +127,7 @@ type demoHouse struct {
 
 // startDemo starts the demo's backend, its phones and a service that sees them. The service's log
 // goes to service.log in the data folder, and its key is kept there.
-func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err error) {
+func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err error) {
 	start := time.Now()
 	var started []func() // outlives the service
 	defer func() {
@@ -156,7 +157,7 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 		return nil, err
 	}
 	started = append(started, func() { _ = logFile.Close() })
-	log, err := newLogger(logFile, "info", "text")
+	log, err := house.Logger(logFile, "info", "text")
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +165,7 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 	if err != nil {
 		return nil, err
 	}
-	hc := houseConfig{ADB: "own", Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
+	hc := house.Config{ADB: "own", HostName: "bench-1", Version: cli.Version, Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
 	for _, t := range traits {
 		t.Temper = phone.Temper(c.Temper)
 		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
@@ -175,12 +176,12 @@ func (a *app) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err er
 		started = append(started, p.Close)
 		hc.Connect = append(hc.Connect, p.Address())
 	}
-	inner, err := startHouse(ctx, hc)
+	inner, err := house.Start(ctx, hc)
 	if err != nil {
-		return nil, &exit{verdict.ExitUnreachable, fmt.Errorf("could not start the service: %w", err)}
+		return nil, &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("could not start the service: %w", err)}
 	}
-	inner.closers = append(started, inner.closers...)
-	a.url, a.key = inner.URL, key
+	inner.Outlived(started)
+	d.URL, d.Key = inner.URL, key
 	return &demoHouse{inner, c.Data, len(traits), c.Phones, time.Since(start)}, nil
 }
 
@@ -197,13 +198,13 @@ func chosen(fleet []phone.Traits, serials []string) (out []phone.Traits, err err
 	for _, s := range serials {
 		i := slices.IndexFunc(fleet, func(t phone.Traits) bool { return t.Serial == s })
 		if i < 0 {
-			return nil, &exit{verdict.ExitNothingSaid, fmt.Errorf("the fleet has no phone %s; see fleet.yaml", s)}
+			return nil, &cli.Exit{Code: verdict.ExitNothingSaid, Err: fmt.Errorf("the fleet has no phone %s; see fleet.yaml", s)}
 		}
 		out = append(out, fleet[i])
 	}
 	for _, s := range suites {
 		if !slices.Contains(serials, s.device) {
-			return nil, &exit{verdict.ExitNothingSaid, fmt.Errorf("%s needs %s, too: name it with --phones", s.name, s.device)}
+			return nil, &cli.Exit{Code: verdict.ExitNothingSaid, Err: fmt.Errorf("%s needs %s, too: name it with --phones", s.name, s.device)}
 		}
 	}
 	return out, nil
@@ -217,49 +218,56 @@ type demoRun struct{ label, id string } // by which it is foretold
 
 // mainJob does what people come for, showing each command: devices, upload, run, results; for one version of the
 // app, and then for the next; then with suites in other languages, as packages and meanwhile from outside. It answers the runs.
-func (a *app) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([]demoRun, error) {
-	if err := a.phonesReady(ctx, h.phones); err != nil {
+func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([]demoRun, error) {
+	if err := d.phonesReady(ctx, h.phones); err != nil {
 		return nil, err
 	}
-	say := func(command string) { fmt.Fprintf(a.out, "\n$ %s\n", command) }
-	say("tessellant device list")
-	if err := a.deviceList(ctx, nil); err != nil {
+	if err := d.types(ctx, "", nil, "device", "list"); err != nil {
 		return nil, err
 	}
-	suite := filepath.Join(dir, "shore-suite")
-	say("tessellant package add " + suite)
-	if err := a.packageAdd(ctx, suite); err != nil {
+	if err := d.types(ctx, "", nil, "package", "add", filepath.Join(dir, "shore-suite")); err != nil {
+		return nil, err
+	}
+	if err := os.Setenv(codeVariable, backend.Code); err != nil {
 		return nil, err
 	}
 	var runs []demoRun
 	for _, v := range versions {
-		build := filepath.Join(builds, "kelpline-"+v+".apk")
-		say("tessellant build add " + build)
-		if err := a.buildAdd(ctx, build); err != nil {
+		if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+v+".apk")); err != nil {
 			return nil, err
 		}
-		ref := "kelpline/android@v" + v
-		say("KELPLINE_CODE=" + backend.Code + " tessellant run start --build " + ref + " --package shore-suite@newest --confirm 1 --secret-from-env observer-code=KELPLINE_CODE --watch")
-		limit, once := 1800, 1
-		err := a.runStart(ctx, api.RunRequest{Build: ref, Package: "shore-suite@newest", LimitSeconds: &limit, Confirm: &once, Secrets: &map[string]string{"observer-code": backend.Code}}, true)
-		var e *exit
-		if err != nil && (!errors.As(err, &e) || e.code != verdict.ExitAppFailed) { // the demo's app has faults
+		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, "run", "start", "--build", "kelpline/android@v"+v, "--package", "shore-suite@newest", "--confirm", "1", "--secret-from-env", "observer-code="+codeVariable, "--watch"); err != nil {
 			return nil, err
 		}
-		run, err := a.getRun(ctx, "newest")
+		run, err := d.run(ctx, "newest")
 		if err != nil {
 			return nil, err
 		}
 		runs = append(runs, demoRun{v, run.Id})
 	}
-	more, err := a.asPackages(ctx, dir, h.chosen)
+	more, err := d.asPackages(ctx, dir, h.chosen)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.fromOutside(ctx, h, dir); err != nil {
+	if err := d.fromOutside(ctx, h, dir); err != nil {
 		return nil, err
 	}
-	return append(runs, more...), a.toTheirEnd(ctx, more)
+	return append(runs, more...), d.toTheirEnd(ctx, more)
+}
+
+// codeVariable is where the observer's code is while the demo types.
+const codeVariable = "KELPLINE_CODE"
+
+func (d *demo) run(ctx context.Context, id string) (*api.Run, error) {
+	client, err := d.Client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := client.GetRunWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return nil, d.Failed("show the run", err, r)
+	}
+	return r.JSON200, nil
 }
 
 // keptKey reads the key of an earlier start from a file, or makes one there.
@@ -273,8 +281,8 @@ func keptKey(path string) (string, error) {
 }
 
 // phonesReady waits until all phones are free.
-func (a *app) phonesReady(ctx context.Context, n int) error {
-	client, err := a.client()
+func (d *demo) phonesReady(ctx context.Context, n int) error {
+	client, err := d.Client()
 	if err != nil {
 		return err
 	}
@@ -292,7 +300,7 @@ func (a *app) phonesReady(ctx context.Context, n int) error {
 			}
 		}
 		if time.Now().After(deadline) {
-			return &exit{verdict.ExitUnreachable, fmt.Errorf("not all %d phones came up within a minute", n)}
+			return &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("not all %d phones came up within a minute", n)}
 		}
 		select {
 		case <-time.After(50 * time.Millisecond):
@@ -302,16 +310,28 @@ func (a *app) phonesReady(ctx context.Context, n int) error {
 	}
 }
 
+func (d *demo) leg(ctx context.Context, id string) (*api.Leg, error) {
+	client, err := d.Client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := client.GetLegWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return nil, d.Failed("show the leg", err, r)
+	}
+	return r.JSON200, nil
+}
+
 // compare fetches the evidence of the runs, and holds it against what was foretold.
-func (a *app) compare(ctx context.Context, want foretold, runs []demoRun, evidence string, phones []string) error {
+func (d *demo) compare(ctx context.Context, want foretold, runs []demoRun, evidence string, phones []string) error {
 	var wrong []string
 	for _, r := range runs {
 		v := r.label
-		run, err := a.getRun(ctx, r.id)
+		run, err := d.run(ctx, r.id)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "\nEvidence of %s:\n", v)
+		fmt.Fprintf(d.Out, "\nEvidence of %s:\n", v)
 		seen := map[string]bool{}
 		for _, l := range run.Legs {
 			seen[l.Serial] = true
@@ -319,11 +339,11 @@ func (a *app) compare(ctx context.Context, want foretold, runs []demoRun, eviden
 			if err := os.RemoveAll(dir); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "  %s: ", l.Serial)
-			if err := a.legFetch(ctx, l.Id, dir); err != nil {
+			fmt.Fprintf(d.Out, "  %s: ", l.Serial)
+			if err := d.silently(ctx, d.Out, nil, "leg", "fetch", l.Id, dir); err != nil {
 				return err
 			}
-			_, leg, err := a.getLeg(ctx, l.Id)
+			leg, err := d.leg(ctx, l.Id)
 			if err != nil {
 				return err
 			}
@@ -340,9 +360,9 @@ func (a *app) compare(ctx context.Context, want foretold, runs []demoRun, eviden
 	}
 	if len(wrong) > 0 {
 		sort.Strings(wrong)
-		return &exit{verdict.ExitAppFailed, fmt.Errorf("\nThis is not how it should have come out:\n  %s", strings.Join(wrong, "\n  "))}
+		return &cli.Exit{Code: verdict.ExitAppFailed, Err: fmt.Errorf("\nThis is not how it should have come out:\n  %s", strings.Join(wrong, "\n  "))}
 	}
-	fmt.Fprintln(a.out, "\nAll came out as demo/foretold.yaml says, failures and all.")
+	fmt.Fprintln(d.Out, "\nAll came out as demo/foretold.yaml says, failures and all.")
 	return nil
 }
 
@@ -350,8 +370,8 @@ func (a *app) compare(ctx context.Context, want foretold, runs []demoRun, eviden
 func differences(serial string, want foretoldLeg, leg *api.Leg, dir string) []string {
 	var wrong []string
 	add := func(format string, args ...any) { wrong = append(wrong, serial+": "+fmt.Sprintf(format, args...)) }
-	if got := string(deref(leg.Verdict)); got != string(want.Verdict) {
-		add("the verdict is %s, not %s (%s)", got, want.Verdict, deref(leg.Message))
+	if got := string(cli.Deref(leg.Verdict)); got != string(want.Verdict) {
+		add("the verdict is %s, not %s (%s)", got, want.Verdict, cli.Deref(leg.Message))
 	}
 	if len(leg.Attempts) == 0 {
 		add("there was no attempt")
@@ -368,8 +388,8 @@ func differences(serial string, want foretoldLeg, leg *api.Leg, dir string) []st
 		if expect == "" {
 			expect = verdict.Passed
 		}
-		if got := string(deref(c.Verdict)); got != string(expect) {
-			add("%s %s, not %s (%s)", c.Name, got, expect, deref(c.Message))
+		if got := string(cli.Deref(c.Verdict)); got != string(expect) {
+			add("%s %s, not %s (%s)", c.Name, got, expect, cli.Deref(c.Message))
 		}
 		if expect == verdict.Skipped {
 			continue
@@ -380,7 +400,7 @@ func differences(serial string, want foretoldLeg, leg *api.Leg, dir string) []st
 		if expect != verdict.Passed && expect != verdict.Flaky && c.Tree == nil { // while it waits, the screen moves and has no tree
 			add("%s has no tree", c.Name)
 		}
-		if expect == verdict.Crashed && !strings.Contains(deref(c.Trace), "\n") {
+		if expect == verdict.Crashed && !strings.Contains(cli.Deref(c.Trace), "\n") {
 			add("%s has no stack trace", c.Name)
 		}
 	}

@@ -1,0 +1,17 @@
+// Package runners are those that there are, by the kind of content.
+package runners
+
+import (
+	"tessellant/internal/core/work"
+	"tessellant/internal/host/runner"
+	"tessellant/internal/host/runner/program"
+	"tessellant/internal/host/runner/script"
+	"tessellant/internal/host/runner/session"
+)
+
+// All are all of them.
+var All = map[string]runner.Maker{
+	work.Scripts:  script.New,
+	work.Programs: program.New,
+	work.Commands: session.New,
+}

@@ -1,0 +1,141 @@
+package serve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tessellant/internal/cli"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/host"
+	"tessellant/internal/hostlink/remote"
+	"tessellant/internal/house"
+	"tessellant/internal/lab"
+	"tessellant/internal/lab/adblab"
+)
+
+// A host in a process of its own.
+
+// hostConfig is what a host can be told.
+type hostConfig struct {
+	Data    string
+	ADB     string
+	Connect []string
+	SpoolMB int64
+	OpenBox bool
+	Log     *slog.Logger
+}
+
+// runHost runs a host for a service elsewhere until ctx ends.
+func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
+	key := os.Getenv("TESSELLANT_HOST_KEY")
+	if key == "" {
+		return errors.New("TESSELLANT_HOST_KEY is not set; an owner of the workspace makes a key with: tessellant host key NAME")
+	}
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return fmt.Errorf("make the data folder: %w", err)
+	}
+	slog.SetDefault(c.Log)
+	unlock, err := house.LockFolder(c.Data)
+	if err != nil {
+		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
+	}
+	defer unlock()
+	server, err := house.FindADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
+	if err != nil {
+		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
+	}
+	defer server.Stop()
+	c.Log.Info("devices come from " + server.Found)
+	link := &remote.Link{URL: url, Key: key, Version: cli.Version, Log: c.Log}
+	defer link.Leave()
+	var name string
+	for wait := time.Second; ; wait = min(wait*2, 15*time.Second) {
+		if name, err = link.Join(ctx); err == nil {
+			break
+		}
+		if errors.Is(err, remote.ErrRefused) || ctx.Err() != nil {
+			return &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("could not join: %w", err)}
+		}
+		c.Log.Warn("not joined yet", "err", err, "again in", wait)
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return nil
+		}
+	}
+	fmt.Fprintf(a.Out, "Host %s works for %s\n", name, url)
+	box := house.OpenBox(ctx, c.Log)
+	defer box.Close()
+	h := host.New(host.Config{Name: name, Dir: c.Data, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: house.EmulatorPorts(server.Ours), Connect: c.Connect, Log: c.Log})}, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
+	if err := h.Begin(); err != nil {
+		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
+	}
+	run, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var all sync.WaitGroup
+	all.Go(func() { // a key that was taken away ends the host
+		for tick := time.NewTicker(time.Second); ; {
+			select {
+			case <-tick.C:
+				if link.Refused() != nil {
+					cancel()
+					return
+				}
+			case <-run.Done():
+				return
+			}
+		}
+	})
+	err = h.Run(run)
+	cancel()
+	all.Wait()
+	if refused := link.Refused(); refused != nil {
+		err = refused
+	}
+	if err != nil {
+		return &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("the host ends: %w", err)}
+	}
+	return nil
+}
+
+// hostCmd makes of the client's host command one that can be a host, too.
+func hostCmd(a *cli.App, cmd *cobra.Command) {
+	var c hostConfig
+	var join, level, format string
+	cmd.Long = `With --join, run a host: a process beside devices that carries out the work on them for a service elsewhere.
+Its key comes from TESSELLANT_HOST_KEY; an owner of the workspace makes it with: tessellant host key NAME.
+The host needs to reach the service over HTTP and its bus over TCP; nothing needs to reach the host.
+A host writes everything to its data folder before it sends it: either may be away for a while.
+
+The service has a host of its own built in, for devices on its own machine.`
+	cmd.Example = "  tessellant host key bench-2\n  TESSELLANT_HOST_KEY=tslh_… tessellant host --join http://tessellant.example:7480\n  tessellant host list"
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if join == "" {
+			_ = cmd.Help()
+			return &cli.Exit{Code: verdict.ExitUsage}
+		}
+		log, err := house.Logger(a.Err, level, format)
+		if err != nil {
+			return err
+		}
+		c.Log = log
+		return runHost(cmd.Context(), a, join, c)
+	}
+	f := cmd.Flags()
+	f.StringVar(&join, "join", "", "address of the service, such as http://tessellant.example:7480")
+	f.StringVar(&c.Data, "data", filepath.Join(house.DefaultData(), "host"), "data folder")
+	f.StringVar(&c.ADB, "adb-server", "", house.ADBServerHelp)
+	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; again for more")
+	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even where they can't be kept apart from this machine: only if you trust all who upload")
+	f.Int64Var(&c.SpoolMB, "spool-mb", 20<<10, "how many MB of evidence may wait in the data folder")
+	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	f.StringVar(&format, "log-format", "text", "text or json")
+}
