@@ -71,7 +71,11 @@ func (s *Access) FirstKey(ctx context.Context, workspace, given string) (string,
 	} else {
 		key = NewKey()
 	}
-	if err := s.Store.AddKey(ctx, workspace, "owner", "first key", Hash(key)); err != nil {
+	err = s.Store.AddKey(ctx, workspace, "owner", "first key", Hash(key))
+	if errors.Is(err, store.ErrTaken) { // another process of the service has just made it
+		return "", nil
+	}
+	if err != nil {
 		return "", fmt.Errorf("make the first key: %w", err)
 	}
 	return key, nil
