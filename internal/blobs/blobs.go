@@ -41,12 +41,6 @@ type Store struct {
 	Reserve atomic.Int64
 }
 
-// Beside says whether a folder lies on the disk of the blobs.
-func (s *Store) Beside(dir string) bool {
-	var ours, theirs syscall.Stat_t
-	return s.dir != "" && syscall.Stat(s.dir, &ours) == nil && syscall.Stat(dir, &theirs) == nil && ours.Dev == theirs.Dev
-}
-
 // Free is how many bytes there are for blobs; -1: nobody knows.
 func (s *Store) Free() int64 {
 	var st syscall.Statfs_t
@@ -161,18 +155,24 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 	return err
 }
 
-// List gives the keys that begin with prefix, in order.
-func (s *Store) List(ctx context.Context, prefix string) (keys []string, err error) {
+// Part is a blob among others.
+type Part struct {
+	Key  string
+	Size int64 // bytes
+}
+
+// List gives the blobs whose keys begin with prefix, in the keys' order.
+func (s *Store) List(ctx context.Context, prefix string) (parts []Part, err error) {
 	it := s.bucket.List(&blob.ListOptions{Prefix: prefix})
 	for {
 		o, err := it.Next(ctx)
 		if errors.Is(err, io.EOF) {
-			return keys, nil
+			return parts, nil
 		}
 		if err != nil {
 			return nil, fmt.Errorf("list %s: %w", prefix, err)
 		}
-		keys = append(keys, o.Key)
+		parts = append(parts, Part{o.Key, o.Size})
 	}
 }
 

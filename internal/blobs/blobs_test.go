@@ -59,16 +59,6 @@ func TestAnUploadThatBreaksOffLeavesNothing(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-func TestAFolderOnTheSameDiskLiesBeside(t *testing.T) {
-	dir := t.TempDir()
-	s, err := OpenFolder(filepath.Join(dir, "blobs"))
-	require.NoError(t, err)
-	defer s.Close()
-	assert.True(t, s.Beside(dir))
-	assert.False(t, s.Beside("/proc"))
-	assert.False(t, s.Beside(filepath.Join(dir, "nowhere")))
-}
-
 func TestOnlyFoldersAreKnown(t *testing.T) {
 	for _, address := range []string{"s3://bucket", "https://store.example/x", "mem://"} {
 		_, err := Open(address)

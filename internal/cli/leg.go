@@ -325,6 +325,32 @@ func argText(name string, args map[string]string) string {
 	return strings.Join(parts, " ")
 }
 
+// logSoFar writes the log of a leg that runs, as far as it was uploaded.
+func (a *App) logSoFar(ctx context.Context, client *api.ClientWithResponses, id, level, tag string) error {
+	least, page, from := api.LogLevel(strings.ToUpper(level)), 500, 0
+	q := &api.GetLogParams{Level: &least, From: &from, Limit: &page}
+	if tag != "" {
+		q.Tag = &tag
+	}
+	enc := json.NewEncoder(a.Out)
+	for {
+		r, err := client.GetLogWithResponse(ctx, id, q)
+		if err != nil || r.JSON200 == nil {
+			return a.Failed("read the log", err, r)
+		}
+		for _, l := range r.JSON200.Items {
+			if a.JSON {
+				_ = enc.Encode(map[string]any{"at": l.At, "pid": l.Pid, "level": l.Level, "tag": l.Tag, "text": l.Text})
+				continue
+			}
+			fmt.Fprintf(a.Out, "%10s %s %-20s %s\n", clock(l.At), l.Level, l.Tag, l.Text)
+		}
+		if from += len(r.JSON200.Items); len(r.JSON200.Items) == 0 || from >= r.JSON200.Rows {
+			return nil
+		}
+	}
+}
+
 func (a *App) legLog(ctx context.Context, id, level, tag string) error {
 	least := strings.Index(devicelog.Levels, strings.ToUpper(level))
 	if least < 0 || len(level) != 1 {
@@ -340,7 +366,7 @@ func (a *App) legLog(ctx context.Context, id, level, tag string) error {
 	at := l.Attempts[len(l.Attempts)-1]
 	file, ok := find(at, "device-log")
 	if !ok {
-		return &Exit{verdict.ExitUnreachable, errors.New("the device log is not here yet: it comes when the leg has ended")}
+		return a.logSoFar(ctx, client, id, level, tag)
 	}
 	zero := int64(0)
 	if err := a.events(ctx, client, at, func(e timeline.Event) error {

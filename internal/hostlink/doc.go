@@ -78,8 +78,6 @@ type Evidence interface {
 	Append(ctx context.Context, hold Hold, a Artifact, offset int64, part []byte) error
 	// Keep uploads an artifact. Uploaded again, it replaces the first, and its parts.
 	Keep(ctx context.Context, hold Hold, a Artifact, r io.Reader) error
-	// Beside says whether a folder of the host's lies on the disk on which the service keeps evidence: parts would be kept twice.
-	Beside(dir string) bool
 }
 
 // Live is what happens at this moment.

@@ -85,16 +85,16 @@ export interface LogFilter {
 
 export const logPage = 200;
 
-/** One page of the log's rows that a filter chooses. */
-export const logPageQuery = (leg: string, attempt: number, filter: LogFilter, page: number) => ({
-  queryKey: ['log', leg, attempt, filter, page],
+/** One page of the log's rows that a filter chooses. UpTo says how far a log that grows has been seen: 0 for one that is whole. */
+export const logPageQuery = (leg: string, attempt: number, filter: LogFilter, page: number, upTo = 0) => ({
+  queryKey: ['log', leg, attempt, filter, page, upTo],
   queryFn: () => answer(http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, from: page * logPage, limit: logPage } } })),
   staleTime: Infinity,
 });
 
 /** The rows of the log about a moment. */
-export const logNearQuery = (leg: string, attempt: number, filter: LogFilter, near: number) => ({
-  queryKey: ['lognear', leg, attempt, filter, near],
+export const logNearQuery = (leg: string, attempt: number, filter: LogFilter, near: number, upTo = 0) => ({
+  queryKey: ['lognear', leg, attempt, filter, near, upTo],
   queryFn: () => answer(http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, near, limit: logPage } } })),
   staleTime: Infinity,
   gcTime: 10_000,
@@ -105,7 +105,9 @@ const logOverviewQuery = (leg: string, attempt: number) => ({
   queryFn: () => answer(http.GET('/legs/{id}/log/overview', { params: { path: { id: leg }, query: { attempt } } })),
   staleTime: Infinity,
 });
-export const useLogOverview = (leg: string, attempt: number, there: boolean) => useQuery({ ...logOverviewQuery(leg, attempt), enabled: there });
+const growsEvery = 3000; // ms: hosts upload as often
+export const useLogOverview = (leg: string, attempt: number, there: boolean, live: boolean) =>
+  useQuery({ ...logOverviewQuery(leg, attempt), ...(live && { staleTime: 0, refetchInterval: growsEvery, retry: false }), queryKey: ['logoverview', leg, attempt, live], enabled: there });
 
 export const useSessions = (group: string) =>
   useInfiniteQuery({

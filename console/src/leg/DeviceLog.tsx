@@ -34,7 +34,7 @@ const One = memo(function One({ l }: { l: LogLine }) {
 
 const levels: { id: LogLevel; text: string }[] = [{ id: 'V', text: 'all levels' }, { id: 'D', text: 'debug and graver' }, { id: 'I', text: 'info and graver' }, { id: 'W', text: 'warnings and graver' }, { id: 'E', text: 'errors and fatal' }];
 
-export function DeviceLog({ leg, attempt, there, cursor }: { leg: string; attempt: number; there: boolean; cursor: Cursor }) {
+export function DeviceLog({ leg, attempt, there, live, cursor }: { leg: string; attempt: number; there: boolean; live: boolean; cursor: Cursor }) {
   const [level, setLevel] = useState<LogLevel>('V');
   const [tag, setTag] = useState('');
   const [typed, setTyped] = useState('');
@@ -45,14 +45,15 @@ export function DeviceLog({ leg, attempt, there, cursor }: { leg: string; attemp
     const t = setTimeout(() => setText(typed), 250);
     return () => clearTimeout(t);
   }, [typed]);
-  const overview = useLogOverview(leg, attempt, there);
+  const overview = useLogOverview(leg, attempt, there, live);
+  const upTo = live ? (overview.data?.lines ?? 0) : 0; // a log that grows is read anew where it has grown
   const filter: LogFilter = {};
   if (level !== 'V') filter.level = level;
   if (tag) filter.tag = tag;
   if (text) filter.text = text;
   // While the video plays, the log is asked where it is a few times a second.
   const moving = useCursor(cursor, (s) => (s.by === 'video' ? Math.round(s.at / 250) * 250 : s.at));
-  const near = useQuery({ ...logNearQuery(leg, attempt, filter, moving), enabled: there, placeholderData: (old) => old });
+  const near = useQuery({ ...logNearQuery(leg, attempt, filter, moving, upTo), enabled: there, placeholderData: (old) => old });
   const rows = near.data?.rows ?? 0;
   const at = near.data?.near ?? -1;
   useEffect(() => {
@@ -63,13 +64,13 @@ export function DeviceLog({ leg, attempt, there, cursor }: { leg: string; attemp
   // What the cursor brought along need not be asked for again.
   const has = (page: number) => !!near.data && page * logPage >= near.data.from && Math.min((page + 1) * logPage, rows) <= near.data.from + near.data.items.length;
   const wanted = Array.from({ length: Math.min(last - first + 1, 8) }, (_, i) => first + i).filter((p) => p * logPage < rows && !has(p));
-  const pages = useQueries({ queries: wanted.map((p) => ({ ...logPageQuery(leg, attempt, filter, p), enabled: there && rows > 0 })) });
+  const pages = useQueries({ queries: wanted.map((p) => ({ ...logPageQuery(leg, attempt, filter, p, upTo), enabled: there && rows > 0 })) });
   const lines = new Map<number, LogLine>();
   for (const p of [near, ...pages]) for (const l of p.data?.items ?? []) lines.set(l.row, l);
   const onSeen = useCallback((a: number, b: number) => setSeen([a, b]), []);
 
   async function choose(row: number) {
-    const known = lines.get(row) ?? (await client.fetchQuery(logPageQuery(leg, attempt, filter, Math.floor(row / logPage)))).items[row % logPage];
+    const known = lines.get(row) ?? (await client.fetchQuery(logPageQuery(leg, attempt, filter, Math.floor(row / logPage), upTo))).items[row % logPage];
     if (known) cursor.move(known.at, 'log');
   }
   const crashes = overview.data?.crashes ?? [];
@@ -77,7 +78,8 @@ export function DeviceLog({ leg, attempt, there, cursor }: { leg: string; attemp
     const to = crashes.find((t) => t > cursor.state.at + 1) ?? crashes[0];
     if (to !== undefined) cursor.move(to, 'log');
   }
-  if (!there) return <Sub>The device's log comes when the leg has ended.</Sub>;
+  if (!there) return <Sub>There is no device log of this attempt.</Sub>;
+  if (live && overview.error) return <Sub role="status">The first lines of the device's log come in a few seconds.</Sub>;
   if (near.error) return <Refused error={near.error} />;
   const count = Math.min(maxRows, Math.max(0, rows - base));
   return (
@@ -87,7 +89,7 @@ export function DeviceLog({ leg, attempt, there, cursor }: { leg: string; attemp
         <Select label="Tag" hideLabel value={tag} placeholder="any tag" onChange={setTag} options={[{ id: '', text: 'any tag' }, ...(overview.data?.tags ?? []).map((t) => ({ id: t.name, text: t.name, more: String(t.lines) }))]} />
         <SearchField label="Find in the log" value={typed} onChange={setTyped} placeholder="text in the line" />
         <Button onPress={nextCrash} isDisabled={crashes.length === 0}>{crashes.length === 0 ? 'No crash' : `Next crash (${crashes.length})`}</Button>
-        <Sub role="status">{near.data && overview.data ? `${rows.toLocaleString('en-GB')} of ${overview.data.lines.toLocaleString('en-GB')} lines, ${bytes(overview.data.size)}${overview.data.aligned ? '' : '; the device’s clock was never read, so the times may be off'}` : 'Reading the log …'}</Sub>
+        <Sub role="status">{near.data && overview.data ? `${rows.toLocaleString('en-GB')} of ${overview.data.lines.toLocaleString('en-GB')} lines, ${bytes(overview.data.size)}${live ? '; it grows' : ''}${overview.data.aligned ? '' : '; the device’s clock was never read, so the times may be off'}` : 'Reading the log …'}</Sub>
       </Row>
       {base > 0 && <div><Button $small onPress={() => setBase(Math.max(0, base - maxRows / 2))}>Earlier lines</Button></div>}
       <Rows label="Lines of the device log" id="log" count={count} height={20} at={at - base} follow row={(i) => { const l = lines.get(base + i); return l ? <One l={l} /> : null; }} onChoose={(i) => void choose(base + i)} onSeen={onSeen} />

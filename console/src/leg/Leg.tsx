@@ -59,8 +59,8 @@ export default function LegPage() {
   const [depth, setDepth] = useState<Depth>('all');
   const shown = useMemo(() => atDepth(rows, depth), [rows, depth]);
   const video = artifactOf(attempt, 'video');
-  const hasLog = !!artifactOf(attempt, 'device-log');
-  const log = useLogOverview(id, number, hasLog);
+  const hasLog = !!artifactOf(attempt, 'device-log') || (live && !!attempt);
+  const log = useLogOverview(id, number, hasLog, live);
   const end = useMemo(() => endOf(events), [events]);
   const cursor = useMemo(() => new Cursor(), [id, number]); // eslint-disable-line react-hooks/exhaustive-deps
   const [playing, setPlaying] = useState(false);
@@ -115,7 +115,7 @@ export default function LegPage() {
               <Tab id="shots">Screenshots</Tab>
               <Tab id="files">Files</Tab>
             </TabList>
-            <TabPanel id="log"><DeviceLog leg={id} attempt={number} there={hasLog} cursor={cursor} /></TabPanel>
+            <TabPanel id="log"><DeviceLog leg={id} attempt={number} there={hasLog} live={live} cursor={cursor} /></TabPanel>
             <TabPanel id="shots"><Shots attempt={attempt} events={events} cursor={cursor} /></TabPanel>
             <TabPanel id="files" style={{ overflow: 'auto' }}><Files leg={id} attempt={attempt} session={!!l.session} /></TabPanel>
           </Below>

@@ -54,6 +54,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 			return err
 		}
 	}
+	a.noteClock()
 	if err := a.openRecorders(); err != nil {
 		return err
 	}

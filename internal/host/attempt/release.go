@@ -68,9 +68,13 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 
 // lastSample reads the device's clock once more, and notes how it stands to the attempt's.
 func (a *attempt) lastSample(ctx context.Context) {
-	if _, _, ok := a.kit.Book.Aligned(); !ok || a.sample(ctx) != nil {
-		return
+	if _, _, ok := a.kit.Book.Aligned(); ok && a.sample(ctx) == nil {
+		a.noteClock()
 	}
+}
+
+// noteClock notes how the device's clock stands to the attempt's, as is known by now: the last such note counts.
+func (a *attempt) noteClock() {
 	o, doubt, _ := a.kit.Book.Aligned()
 	a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "clock", Args: map[string]string{
 		"device_zero_ms": fmt.Sprint(o.Zero().UnixMilli()), "doubt_ms": fmt.Sprint(doubt.Milliseconds())}})

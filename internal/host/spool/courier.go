@@ -194,11 +194,7 @@ func (c *Courier) round(ctx context.Context, end func() hostlink.Closing) error 
 			return untold
 		}
 		c.partAt = time.Now()
-		parts := tracks.Growing()
-		if c.link.Beside(c.dir) {
-			parts = nil
-		}
-		for _, a := range parts {
+		for _, a := range tracks.Growing() {
 			if err := c.sendPart(ctx, a); err != nil {
 				return errors.Join(untold, err)
 			}

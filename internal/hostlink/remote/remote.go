@@ -297,9 +297,6 @@ func (r *Link) call(ctx context.Context, c hostlink.Call) (a hostlink.Answer, er
 	return a, a.Err()
 }
 
-// Beside implements Link.
-func (r *Link) Beside(string) bool { return false }
-
 // Devices implements Link.
 func (r *Link) Devices(ctx context.Context, _ string, about hostlink.About, seen []hostlink.Seen) ([]string, error) {
 	a, err := r.call(ctx, hostlink.Call{Kind: "devices", About: &about, Seen: seen})

@@ -4,16 +4,20 @@ package evidence
 
 import (
 	"context"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"tessellant/internal/blobs"
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/tracks"
 	"tessellant/internal/guard"
 	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/runs"
 	"tessellant/internal/store"
 )
 
@@ -49,7 +53,7 @@ func (s *Evidence) DeviceLog(ctx context.Context, who store.Identity, leg string
 	if err != nil {
 		return w, err
 	}
-	rows, err := l.choose(ctx, s, c.Choice)
+	rows, err := l.choose(ctx, c.Choice)
 	if err != nil {
 		return w, err
 	}
@@ -78,7 +82,7 @@ func (s *Evidence) DeviceLog(ctx context.Context, who store.Identity, leg string
 	if w.From >= to {
 		return w, nil
 	}
-	at := s.Blobs.At(ctx, l.file.BlobKey, l.file.Size)
+	at := l.at(ctx)
 	buf := make([]byte, maxLogLine)
 	for row := w.From; row < to; row++ {
 		n := line(row)
@@ -121,50 +125,126 @@ func (s *Evidence) LogOverview(ctx context.Context, who store.Identity, leg stri
 	return o, nil
 }
 
-// log gives the index of an attempt's log.
+// log gives the index of an attempt's log; of an attempt that goes on, of what has come so far.
 func (s *Evidence) log(ctx context.Context, who store.Identity, leg string, attempt int) (*shelved, error) {
-	a, _, err := s.attempt(ctx, who, leg, attempt)
+	a, d, err := s.attempt(ctx, who, leg, attempt)
 	if err != nil {
 		return nil, err
 	}
-	var f *store.Artifact
-	if a != nil {
-		f = artifact(a, "device-log")
+	if a == nil {
+		return nil, refuse.New(refuse.NotFound, "read the device's log", "it comes when the leg has a device", "there is no log of this leg yet")
 	}
-	if f == nil {
-		return nil, refuse.New(refuse.NotFound, "read the device's log", "it comes when the leg has ended", "there is no log of this attempt yet")
+	if f := artifact(a, "device-log"); f != nil {
+		return s.wholeLog(ctx, a, f)
 	}
+	return s.logSoFar(ctx, a, store.Hold{WorkspaceID: d.WorkspaceID, AttemptID: a.ID})
+}
+
+// wholeLog is the log of an attempt that has ended.
+func (s *Evidence) wholeLog(ctx context.Context, a *runs.AttemptDetail, f *store.Artifact) (*shelved, error) {
 	l := s.logs.at(f.SHA256 + a.ID)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.index != nil {
 		return l, nil
 	}
-	l.file, l.year = *f, a.Started.Year()
-	zero := time.Time{}
+	var events io.Reader = strings.NewReader("")
 	if t := artifact(a, "timeline"); t != nil {
 		r, err := s.Open(ctx, *t, 0, -1)
 		if err != nil {
 			return nil, err
 		}
-		err = timeline.Read(r, func(e timeline.Event) error {
-			if ms, err := strconv.ParseInt(e.Args["device_zero_ms"], 10, 64); err == nil && e.Kind == timeline.Marker && e.Name == "clock" {
-				zero, l.aligned = time.UnixMilli(ms).UTC(), true
-			}
-			return nil
-		})
-		_ = r.Close()
-		if err != nil {
-			return nil, err
-		}
+		defer r.Close()
+		events = r
 	}
-	r, err := s.Open(ctx, *f, 0, -1)
+	l.read = func(ctx context.Context) (io.ReadCloser, error) { return s.Open(ctx, *f, 0, -1) }
+	l.at = func(ctx context.Context) io.ReaderAt { return s.Blobs.At(ctx, f.BlobKey, f.Size) }
+	return l, l.scan(ctx, events, a.Started.Year())
+}
+
+// soFarRests is how long what was read of a log that grows is taken for all of it, at least.
+const soFarRests = 2 * time.Second
+
+// logSoFar is the log of an attempt that goes on, as far as it was uploaded.
+func (s *Evidence) logSoFar(ctx context.Context, a *runs.AttemptDetail, h store.Hold) (*shelved, error) {
+	l := s.logs.at("so far " + a.ID)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.index != nil && time.Since(l.when) < soFarRests {
+		return l, nil
+	}
+	parts, err := s.Blobs.List(ctx, partsOf(h, tracks.DeviceLog))
 	if err != nil {
 		return nil, err
 	}
+	if len(parts) == 0 {
+		return nil, refuse.New(refuse.NotFound, "read the device's log", "ask again in a few seconds", "there is no log of this attempt yet")
+	}
+	events, err := s.Blobs.List(ctx, partsOf(h, tracks.Timeline))
+	if err != nil {
+		return nil, err
+	}
+	l.when, l.chosen = time.Now(), nil
+	l.read = func(ctx context.Context) (io.ReadCloser, error) { return io.NopCloser(s.joined(ctx, parts)), nil }
+	l.at = func(ctx context.Context) io.ReaderAt { return &partsAt{ctx, s.Blobs, parts} }
+	return l, l.scan(ctx, s.joined(ctx, events), a.Started.Year())
+}
+
+// partsAt reads parts as one file.
+type partsAt struct {
+	ctx   context.Context
+	blobs *blobs.Store
+	parts []blobs.Part
+}
+
+// ReadAt implements io.ReaderAt.
+func (p *partsAt) ReadAt(b []byte, off int64) (n int, err error) {
+	for _, part := range p.parts {
+		if off >= part.Size {
+			off -= part.Size
+			continue
+		}
+		if n == len(b) {
+			return n, nil
+		}
+		r, err := p.blobs.Read(p.ctx, part.Key, off, min(part.Size-off, int64(len(b)-n)))
+		if err != nil {
+			return n, err
+		}
+		k, err := io.ReadFull(r, b[n:n+int(min(part.Size-off, int64(len(b)-n)))])
+		_ = r.Close()
+		if n, off = n+k, 0; err != nil {
+			return n, err
+		}
+	}
+	if n < len(b) {
+		return n, io.EOF
+	}
+	return n, nil
+}
+
+// scan makes the index, under mu; events say where the device's clock stands.
+func (l *shelved) scan(ctx context.Context, events io.Reader, year int) error {
+	zero := time.Time{}
+	l.year, l.aligned = year, false
+	if err := timeline.Read(events, func(e timeline.Event) error {
+		if ms, err := strconv.ParseInt(e.Args["device_zero_ms"], 10, 64); err == nil && e.Kind == timeline.Marker && e.Name == "clock" {
+			zero, l.aligned = time.UnixMilli(ms).UTC(), true
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	r, err := l.read(ctx)
+	if err != nil {
+		return err
+	}
 	defer r.Close()
-	l.index, err = devicelog.Scan(r, zero, l.year)
-	return l, err
+	index, err := devicelog.Scan(r, zero, year)
+	if err == nil {
+		l.index = index
+	}
+	return err
 }
 
 // logShelf keeps the indexes of the logs that were looked at last.
@@ -182,7 +262,9 @@ const (
 
 type shelved struct {
 	mu      sync.Mutex // while the index is made, and over chosen
-	file    store.Artifact
+	read    func(context.Context) (io.ReadCloser, error)
+	at      func(context.Context) io.ReaderAt
+	when    time.Time // it was read, while it grows
 	year    int
 	aligned bool
 	index   *devicelog.Index
@@ -274,7 +356,7 @@ func (s *logShelf) expect(h store.Hold) {
 }
 
 // choose gives the lines that c chooses; nil: all.
-func (l *shelved) choose(ctx context.Context, s *Evidence, c devicelog.Choice) (*[]uint32, error) {
+func (l *shelved) choose(ctx context.Context, c devicelog.Choice) (*[]uint32, error) {
 	if c.Any() {
 		return nil, nil
 	}
@@ -286,7 +368,7 @@ func (l *shelved) choose(ctx context.Context, s *Evidence, c devicelog.Choice) (
 			return &k.rows, nil
 		}
 	}
-	r, err := s.Open(ctx, l.file, 0, -1)
+	r, err := l.read(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -77,7 +77,7 @@ func (s *Evidence) keep(ctx context.Context, h store.Hold, a hostlink.Artifact, 
 	}
 	parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
 	for _, p := range parts {
-		err = errors.Join(err, s.Blobs.Delete(ctx, p))
+		err = errors.Join(err, s.Blobs.Delete(ctx, p.Key))
 	}
 	return err
 }
@@ -150,10 +150,10 @@ func withoutLost(r io.Reader, came map[string]bool) io.ReadCloser {
 }
 
 // joined reads parts one after the other.
-func (s *Evidence) joined(ctx context.Context, parts []string) io.Reader {
+func (s *Evidence) joined(ctx context.Context, parts []blobs.Part) io.Reader {
 	readers := make([]io.Reader, len(parts))
-	for i, key := range parts {
-		readers[i] = &lazy{open: func() (io.ReadCloser, error) { return s.Blobs.Read(ctx, key, 0, -1) }}
+	for i, p := range parts {
+		readers[i] = &lazy{open: func() (io.ReadCloser, error) { return s.Blobs.Read(ctx, p.Key, 0, -1) }}
 	}
 	return io.MultiReader(readers...)
 }
@@ -179,6 +179,3 @@ func (l *lazy) Read(b []byte) (n int, err error) {
 
 // Ended says that an attempt has ended: its log is read ahead, for who looks at it soon.
 func (s *Evidence) Ended(h store.Hold) { s.logs.expect(h) }
-
-// Beside says whether a folder lies on the disk on which evidence is kept.
-func (s *Evidence) Beside(dir string) bool { return s.Blobs.Beside(dir) }

@@ -251,9 +251,6 @@ func (l *link) own(ctx context.Context, hold hostlink.Hold) (store.Hold, error) 
 	return h, err
 }
 
-// Beside implements hostlink.Link, for the host in this process.
-func (l *link) Beside(dir string) bool { return l.Evidence.Beside(dir) }
-
 // Release implements hostlink.Link.
 func (l *link) Release(ctx context.Context, hold hostlink.Hold, r hostlink.Release) error {
 	if _, err := l.own(ctx, hold); err != nil {
