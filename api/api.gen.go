@@ -16,11 +16,11 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/timeline"
+
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
-
-	"tessellant/internal/core/timeline"
 )
 
 // Defines values for ArtifactKind.
@@ -407,6 +407,33 @@ func (e Verdict) Valid() bool {
 	}
 }
 
+// Defines values for GetEventsParamsList.
+const (
+	Builds   GetEventsParamsList = "builds"
+	Devices  GetEventsParamsList = "devices"
+	Packages GetEventsParamsList = "packages"
+	Runs     GetEventsParamsList = "runs"
+	Sessions GetEventsParamsList = "sessions"
+)
+
+// Valid indicates whether the value is a known member of the GetEventsParamsList enum.
+func (e GetEventsParamsList) Valid() bool {
+	switch e {
+	case Builds:
+		return true
+	case Devices:
+		return true
+	case Packages:
+		return true
+	case Runs:
+		return true
+	case Sessions:
+		return true
+	default:
+		return false
+	}
+}
+
 // Artifact defines model for Artifact.
 type Artifact struct {
 	ContentType string       `json:"content_type"`
@@ -744,7 +771,10 @@ type LegSummary struct {
 	// Attempts So far
 	Attempts int `json:"attempts"`
 
-	// CaseVerdicts Of the last attempt, in the order of the run's case_names: a verdict, running, or nothing
+	// CaseNames Of a leg of a program: its cases as they came. Absent: those of its run
+	CaseNames *[]string `json:"case_names,omitempty"`
+
+	// CaseVerdicts Of the last attempt, in the order of case_names: a verdict, running, or nothing
 	CaseVerdicts []string `json:"case_verdicts"`
 
 	// Cases Cases of the last attempt by verdict
@@ -1259,13 +1289,22 @@ type ListDevicesParams struct {
 
 // GetEventsParams defines parameters for GetEvents.
 type GetEventsParams struct {
-	// Leg The id of a leg: its commands and screens too
+	// Leg The id of a leg or a session: its commands and screens too
 	Leg *string `form:"leg,omitempty" json:"leg,omitempty"`
+
+	// Run The id of a run: of the runs only this one, with its legs. With run or list, nothing else comes but what leg asks for
+	Run *string `form:"run,omitempty" json:"run,omitempty"`
+
+	// List Everything of these kinds; runs come without their legs
+	List *[]GetEventsParamsList `form:"list,omitempty" json:"list,omitempty"`
 
 	// Since As Last-Event-ID
 	Since       *string `form:"since,omitempty" json:"since,omitempty"`
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
+
+// GetEventsParamsList defines parameters for GetEvents.
+type GetEventsParamsList string
 
 // GetHoldAnyBuildParams defines parameters for GetHoldAnyBuild.
 type GetHoldAnyBuildParams struct {
@@ -3610,6 +3649,30 @@ func NewGetEventsRequest(server string, params *GetEventsParams) (*http.Request,
 		if params.Leg != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "leg", *params.Leg, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.List != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "list", *params.List, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11783,6 +11846,20 @@ func (w *ServerInterfaceWrapper) GetEvents(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "leg", ctx.QueryParams(), &params.Leg, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter leg: %s", err))
+	}
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", ctx.QueryParams(), &params.Run, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// ------------- Optional query parameter "list" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", false, false, "list", ctx.QueryParams(), &params.List, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter list: %s", err))
 	}
 
 	// ------------- Optional query parameter "since" -------------

@@ -124,10 +124,23 @@ func (d *door) events(query string, headers ...string) *events {
 // next reads on to the next event of a kind, into v.
 func (e *events) next(kind string, v any) {
 	e.t.Helper()
+	for e.read(func(got string) bool { return got == kind }, v) != kind {
+	}
+}
+
+// any reads the next event, whichever it is, into v.
+func (e *events) any(v any) string {
+	e.t.Helper()
+	return e.read(func(string) bool { return true }, v)
+}
+
+// read reads an event, and its data into v if it is one that is wanted.
+func (e *events) read(wanted func(kind string) bool, v any) string {
+	e.t.Helper()
 	var got, id, data string
 	for {
 		line, err := e.br.ReadString('\n')
-		require.NoError(e.t, err, "waited for a %s event", kind)
+		require.NoError(e.t, err, "waited for an event")
 		name, value, _ := strings.Cut(strings.TrimRight(line, "\n"), ": ")
 		switch name {
 		case "event":
@@ -140,13 +153,13 @@ func (e *events) next(kind string, v any) {
 			if id != "" {
 				e.last = id
 			}
-			if got == kind {
-				if v != nil {
-					require.NoError(e.t, json.Unmarshal([]byte(data), v))
-				}
-				return
+			if got == "" {
+				continue
 			}
-			got, id, data = "", "", ""
+			if v != nil && wanted(got) {
+				require.NoError(e.t, json.Unmarshal([]byte(data), v))
+			}
+			return got
 		}
 	}
 }
@@ -241,6 +254,37 @@ func TestALegThatGoesOnIsSeenByThoseWhoWatchIt(t *testing.T) {
 	var run api.RunChange
 	for !run.Run.Done {
 		others.next("run", &run) // and nothing of the leg's own on the way
+	}
+}
+
+func TestATabHearsWhatItShows(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	run, h := d.leg("d-1")
+	list, one := d.events("?list=runs"), d.events("?run="+run.Id)
+	other, devices := d.events("?list=builds,packages"), d.events("?list=devices")
+	require.NoError(t, d.HostLink().Report(ctx, h, []hostlink.Progress{{Seq: 1, Stage: "running"}}))
+	_, err := d.AddPackageWithBodyWithResponse(ctx, "application/zip", bytes.NewReader(good(t, "late", "pass")))
+	require.NoError(t, err)
+	require.NoError(t, d.HostLink().Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
+	var c api.RunChange
+	for !c.Run.Done {
+		c = api.RunChange{}
+		assert.Equal(t, "run", list.any(&c), "of the runs alone")
+		assert.Empty(t, c.Legs, "and as they stand in a list")
+		assert.Empty(t, c.Run.CaseNames)
+	}
+	for c = (api.RunChange{}); !c.Run.Done; {
+		assert.Equal(t, "run", one.any(&c), "of this run alone")
+		assert.NotEmpty(t, c.Legs)
+		assert.Equal(t, []string{"a.test_a"}, c.Run.CaseNames)
+	}
+	var p api.Package
+	assert.Equal(t, "package", other.any(&p))
+	assert.Equal(t, "late@1", p.Ref)
+	assert.Equal(t, "device", devices.any(nil))
+	for query, why := range map[string]string{"?list=everything": "there is no list", "?run=01NONE": "no run"} {
+		resp, raw := d.do("GET", "/api/v1/events"+query, d.Key, nil)
+		refused(t, resp, raw, map[string]int{"?list=everything": 400, "?run=01NONE": 404}[query], why)
 	}
 }
 

@@ -7,10 +7,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"tessellant/api"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
@@ -25,6 +27,19 @@ func (s *server) GetEvents(ctx context.Context, q api.GetEventsRequestObject) (a
 	if e.place == "" {
 		e.place = text(q.Params.Since)
 	}
+	if q.Params.List != nil {
+		e.lists = *q.Params.List
+		for _, l := range e.lists {
+			if !l.Valid() {
+				return nil, refuse.New(refuse.Invalid, "follow events", "give some of: runs, sessions, devices, builds, packages", "there is no list %.100q", l)
+			}
+		}
+	}
+	if e.run = text(q.Params.Run); e.run != "" {
+		if _, err := s.s.Run(ctx, identity(ctx), e.run); err != nil {
+			return nil, err
+		}
+	}
 	if e.leg != "" {
 		if _, err := s.s.Leg(ctx, identity(ctx), e.leg); err != nil {
 			return nil, err
@@ -34,9 +49,34 @@ func (s *server) GetEvents(ctx context.Context, q api.GetEventsRequestObject) (a
 }
 
 type eventStream struct {
-	ctx        context.Context
-	s          *server
-	leg, place string
+	ctx      context.Context
+	s        *server
+	leg, run string
+	lists    []api.GetEventsParamsList
+	place    string
+}
+
+// wants says whether a change is one that was asked for; brief: only as it stands in a list.
+func (e eventStream) wants(c service.Change) (wanted, brief bool) {
+	if (e.run == "" && len(e.lists) == 0) || c.Kind == "timeline" || c.Kind == "screen" {
+		return true, false
+	}
+	switch v := c.Value.(type) {
+	case service.RunView:
+		if v.ID == e.run {
+			return true, false
+		}
+		return slices.Contains(e.lists, api.Runs), true
+	case service.SessionView:
+		return v.ID == e.leg || slices.Contains(e.lists, api.Sessions), false
+	case []store.Device:
+		return slices.Contains(e.lists, api.Devices), false
+	case store.Build:
+		return slices.Contains(e.lists, api.Builds), false
+	case store.Package:
+		return slices.Contains(e.lists, api.Packages), false
+	}
+	return true, false
 }
 
 func (e eventStream) VisitGetEventsResponse(w http.ResponseWriter) error {
@@ -74,7 +114,11 @@ func (e eventStream) VisitGetEventsResponse(w http.ResponseWriter) error {
 		}
 		place = now
 		for _, c := range changes {
-			if err := send(fmt.Sprintf("id: %s\nevent: %s\ndata: %s\n\n", c.ID, c.Kind, c.Encoded(encodeChange))); err != nil {
+			wanted, brief := e.wants(c)
+			if !wanted {
+				continue
+			}
+			if err := send(fmt.Sprintf("id: %s\nevent: %s\ndata: %s\n\n", c.ID, c.Kind, c.Encoded(brief, encodeChange))); err != nil {
 				return nil
 			}
 		}
@@ -95,10 +139,13 @@ func (e eventStream) VisitGetEventsResponse(w http.ResponseWriter) error {
 }
 
 // encodeChange writes a change as the contract says.
-func encodeChange(c service.Change) []byte {
+func encodeChange(c service.Change, brief bool) []byte {
 	var v any
 	switch x := c.Value.(type) {
 	case service.RunView:
+		if brief {
+			x.Legs, x.CaseNames = nil, nil
+		}
 		o := api.RunChange{Run: runOut(x)}
 		o.Legs, o.Run.Legs = o.Run.Legs, []api.LegSummary{}
 		v = o

@@ -335,7 +335,7 @@ func runOut(v service.RunView) api.Run {
 func legSummary(l service.LegView) api.LegSummary {
 	f := l.Facts.V
 	s := api.LegSummary{Id: l.ID, RunId: l.RunID, Serial: l.Serial, Model: f.Maker + " " + f.Model, Os: f.OS, Simulated: f.Simulated, Traits: f.Traits(), Stage: api.LegSummaryStage(l.Stage),
-		Verdict: verdictOut(l.Verdict), Message: some(l.Message), Attempts: l.Attempts, CasesTotal: l.CasesTotal, Now: some(l.NowCase.String), Created: l.Created, CaseVerdicts: []string{}}
+		Verdict: verdictOut(l.Verdict), Message: some(l.Message), Attempts: l.Attempts, CasesTotal: l.CasesTotal, Now: some(l.NowCase.String), Created: l.Created, CaseVerdicts: []string{}, CaseNames: someOf(len(l.Names), l.Names)}
 	var vs []verdict.Verdict
 	for _, c := range l.Cases {
 		for len(s.CaseVerdicts) < c.Ordinal {

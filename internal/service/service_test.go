@@ -596,3 +596,34 @@ tessellant_waiting_seconds 0
 		assert.Contains(t, string(page), "`"+m.GetName()+"`", "the documented list has it")
 	}
 }
+
+func TestEachLegOfAProgramHasTheNamesOfItsOwnCases(t *testing.T) {
+	d := set(t, "d-1", "d-2")
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: outside\nkind: program\nrun: [sh, run.sh]\nresults: [out.xml]\n")}, "run.sh": {Data: []byte("true\n")}}
+	var buf bytes.Buffer
+	require.NoError(t, testpkg.Pack(f, &buf))
+	_, _, err := d.AddPackage(ctx, d.Who, service.Upload{Body: &buf, Size: -1})
+	require.NoError(t, err)
+	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "outside@1"})
+	require.NoError(t, err)
+	came := [][]string{{"opens", "counts"}, {"opens", "asks", "counts"}} // the second device asks for a permission
+	for i, h := range d.holds(2) {
+		for n, name := range came[i] {
+			require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: n + 1, Case: &hostlink.CaseResult{Ordinal: n, Name: name, Try: hostlink.Try{Verdict: verdict.Passed}}}}))
+		}
+		require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
+	}
+	v, err := d.Run(ctx, d.Who, r.ID)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"opens", "counts", "asks"}, v.CaseNames)
+	var names [][]string
+	for _, l := range v.Legs {
+		assert.Equal(t, 3, l.CasesTotal)
+		assert.Len(t, l.Cases, len(l.Names))
+		for n, c := range l.Cases {
+			assert.Equal(t, n, c.Ordinal)
+		}
+		names = append(names, l.Names)
+	}
+	assert.ElementsMatch(t, came, names, "what another leg found moves none of its cases")
+}

@@ -1378,8 +1378,10 @@ export interface components {
             cases: {
                 [key: string]: number;
             };
-            /** @description Of the last attempt, in the order of the run's case_names: a verdict, running, or nothing */
+            /** @description Of the last attempt, in the order of case_names: a verdict, running, or nothing */
             case_verdicts: string[];
+            /** @description Of a leg of a program: its cases as they came. Absent: those of its run */
+            case_names?: string[];
             /** Format: date-time */
             created: string;
             /** @description The case that is running */
@@ -1770,8 +1772,12 @@ export interface operations {
     getEvents: {
         parameters: {
             query?: {
-                /** @description The id of a leg: its commands and screens too */
+                /** @description The id of a leg or a session: its commands and screens too */
                 leg?: string;
+                /** @description The id of a run: of the runs only this one, with its legs. With run or list, nothing else comes but what leg asks for */
+                run?: string;
+                /** @description Everything of these kinds; runs come without their legs */
+                list?: ("runs" | "sessions" | "devices" | "builds" | "packages")[];
                 /** @description As Last-Event-ID */
                 since?: string;
             };

@@ -32,6 +32,11 @@ const Heading = memo(function Heading({ leg, serial }: { leg: string; serial: st
   return <DeviceName scope="col"><Link to={`/legs/${leg}`}>{serial}</Link></DeviceName>;
 });
 
+/** How a case came out on a leg. A leg of a program has names of its own; else the cases are those of the run, in its order. */
+export function verdictOf(l: Pick<LegSummary, 'case_names' | 'case_verdicts'>, name: string, row: number): string {
+  return l.case_verdicts[l.case_names ? l.case_names.indexOf(name) : row] ?? '';
+}
+
 export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs: LegSummary[] }) {
   const box = useRef<HTMLDivElement>(null);
   // Only the columns in sight are made: a run may have a thousand.
@@ -57,7 +62,7 @@ export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs:
               {before > 0 && <td />}
               {items.map((i) => {
                 const l = legs[i.index]!;
-                return <One key={l.id} leg={l.id} serial={l.serial} name={name} what={l.case_verdicts[row] || (l.stage === 'done' ? '' : 'waiting')} />;
+                return <One key={l.id} leg={l.id} serial={l.serial} name={name} what={verdictOf(l, name, row) || (l.stage === 'done' ? '' : 'waiting')} />;
               })}
               {after > 0 && <td />}
             </tr>

@@ -33,7 +33,9 @@ type picky struct {
 	closed  []hostlink.Closing
 }
 
-func (p *picky) Append(context.Context, hostlink.Hold, hostlink.Artifact, int64, []byte) error { return nil }
+func (p *picky) Append(context.Context, hostlink.Hold, hostlink.Artifact, int64, []byte) error {
+	return nil
+}
 
 func (p *picky) Report(_ context.Context, _ hostlink.Hold, ps []hostlink.Progress) error {
 	p.mu.Lock()

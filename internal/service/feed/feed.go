@@ -40,14 +40,24 @@ type Change struct {
 	workspace string // whose it is; "": everybody's
 	leg       string // only for those who watch this leg
 	weight    int    // bytes, about
-	once      *sync.Once
-	data      *[]byte
+	whole     *written
+	brief     *written
 }
 
-// Encoded gives what encode makes of the change, which is asked only once for all watchers.
-func (c Change) Encoded(encode func(Change) []byte) []byte {
-	c.once.Do(func() { *c.data = encode(c) })
-	return *c.data
+// written is what a change is written as, once for all watchers.
+type written struct {
+	once sync.Once
+	data []byte
+}
+
+// Encoded gives what encode makes of the change, which is asked only once for all watchers; brief: for those who watch a list.
+func (c Change) Encoded(brief bool, encode func(c Change, brief bool) []byte) []byte {
+	w := c.whole
+	if brief {
+		w = c.brief
+	}
+	w.once.Do(func() { w.data = encode(c, brief) })
+	return w.data
 }
 
 // AttemptEvents is what was added to an attempt's timeline.
@@ -113,7 +123,7 @@ func (f *Feed) Add(kind, workspace, leg string, value any, weight int) {
 	defer f.mu.Unlock()
 	f.ready()
 	f.seq++
-	c := Change{ID: f.epoch + "-" + strconv.FormatInt(f.seq, 10), Kind: kind, Value: value, seq: f.seq, workspace: workspace, leg: leg, weight: oneWeighs + weight, once: &sync.Once{}, data: new([]byte)}
+	c := Change{ID: f.epoch + "-" + strconv.FormatInt(f.seq, 10), Kind: kind, Value: value, seq: f.seq, workspace: workspace, leg: leg, weight: oneWeighs + weight, whole: &written{}, brief: &written{}}
 	c.weight *= 2 // for what it is written as
 	f.kept, f.weight = append(f.kept, c), f.weight+c.weight
 	if len(f.kept) > feedKeeps || f.weight > feedWeighs { // down to three quarters, so that it is seldom done

@@ -33,7 +33,7 @@ func TestAFeedGivesEachWhatConcernsThem(t *testing.T) {
 	changes, now, news, _ := f.After(start, "ours", "")
 	n := 0
 	for range 3 {
-		_ = changes[0].Encoded(func(Change) []byte { n++; return nil })
+		_ = changes[0].Encoded(false, func(Change, bool) []byte { n++; return nil })
 	}
 	assert.Equal(t, 1, n, "written once for all")
 	select {

@@ -4,7 +4,6 @@ package runs
 
 import (
 	"context"
-	"slices"
 
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
@@ -28,6 +27,7 @@ type LegView struct {
 	store.LegRow
 	Place int // of one that waits: in the queue, from 1
 	Cases []store.CaseVerdict
+	Names []string // of its cases, in the order of Cases' ordinals; nil: those of its run
 }
 
 // tallied puts to runs how their legs stand, without the legs.
@@ -82,8 +82,8 @@ func (s *Runs) View(ctx context.Context, r store.Run, wanted map[string]bool) (R
 	return v, err
 }
 
-// asRun gives a run of a program the names of its cases: those that were seen to run, on whichever device. Each leg's cases are put
-// in the same order.
+// asRun gives a run of a program the names of its cases: those that were seen to run, on whichever device. Each leg has names of its
+// own, as what is said of it must stay true when another leg finds a case that it has not.
 func (s *Runs) asRun(ctx context.Context, v *RunView, legs []store.LegRow) error {
 	var attempts []string
 	for _, l := range legs {
@@ -95,11 +95,11 @@ func (s *Runs) asRun(ctx context.Context, v *RunView, legs []store.LegRow) error
 	if err != nil {
 		return err
 	}
-	at := map[string]int{}
+	seen := map[string]bool{}
 	for _, a := range attempts {
 		for _, n := range names[a] {
-			if _, known := at[n]; !known {
-				at[n] = len(v.CaseNames)
+			if !seen[n] {
+				seen[n] = true
 				v.CaseNames = append(v.CaseNames, n)
 			}
 		}
@@ -109,13 +109,7 @@ func (s *Runs) asRun(ctx context.Context, v *RunView, legs []store.LegRow) error
 		if l.Stage == "done" { // before, nobody knows how many there will be
 			l.CasesTotal = len(v.CaseNames)
 		}
-		own := names[l.AttemptID.String]
-		for j := range l.Cases {
-			if n := l.Cases[j].Ordinal; n < len(own) {
-				l.Cases[j].Ordinal = at[own[n]]
-			}
-		}
-		slices.SortFunc(l.Cases, func(a, b store.CaseVerdict) int { return a.Ordinal - b.Ordinal })
+		l.Names = names[l.AttemptID.String]
 	}
 	return nil
 }
