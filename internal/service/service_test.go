@@ -68,7 +68,7 @@ func (d *desk) see(serials ...string) {
 	for _, s := range serials {
 		seen = append(seen, hostlink.Seen{Facts: devices.Facts{Serial: s, Model: s[:1], Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"})
 	}
-	_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{}, seen)
+	_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{Isolation: "open"}, seen)
 	require.NoError(d.t, err)
 }
 
@@ -508,10 +508,12 @@ func TestOldEvidenceIsRemovedAndRunsStay(t *testing.T) {
 
 func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 	d := set(t, "d-1")
-	for _, name := range []string{"", "Bench", "built-in", "a b"} {
+	for _, name := range []string{"", "Bench", "a b"} {
 		_, err := d.AddHost(ctx, d.Who, name)
 		assert.ErrorContains(t, err, "no name for a host", name)
 	}
+	_, err := d.AddHost(ctx, d.Who, housetest.HostName)
+	assert.ErrorContains(t, err, "the host that is built into a service")
 	viewer := d.Who
 	viewer.Role = "viewer"
 	_, err := d.AddHost(ctx, viewer, "bench-1")
@@ -609,7 +611,7 @@ func TestEachLegOfAProgramHasTheNamesOfItsOwnCases(t *testing.T) {
 	came := [][]string{{"opens", "counts"}, {"opens", "asks", "counts"}} // the second device asks for a permission
 	for i, h := range d.holds(2) {
 		for n, name := range came[i] {
-			require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: n + 1, Case: &hostlink.CaseResult{Ordinal: n, Name: name, Try: hostlink.Try{Verdict: verdict.Passed}}}}))
+			require.NoError(t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: int64(n + 1), Case: &hostlink.CaseResult{Ordinal: n, Name: name, Try: hostlink.Try{Verdict: verdict.Passed}}}}))
 		}
 		require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 	}
