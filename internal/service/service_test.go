@@ -516,7 +516,7 @@ func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 	assert.ErrorContains(t, err, "the host that is built into a service")
 	viewer := d.Who
 	viewer.Role = "viewer"
-	_, err := d.AddHost(ctx, viewer, "bench-1")
+	_, err = d.AddHost(ctx, viewer, "bench-1")
 	require.ErrorContains(t, err, "the role viewer may not")
 	key, err := d.AddHost(ctx, d.Who, "bench-1")
 	require.NoError(t, err)
