@@ -680,6 +680,15 @@ type Finding struct {
 // FindingLevel defines model for Finding.Level.
 type FindingLevel string
 
+// Hello What a stream of events begins with
+type Hello struct {
+	// At The time there
+	At time.Time `json:"at"`
+
+	// Version Of the service
+	Version string `json:"version"`
+}
+
 // Holder Of one device that this workspace holds
 type Holder struct {
 	// Leg Of a session
@@ -1043,10 +1052,10 @@ type Run struct {
 	Where   []string   `json:"where"`
 }
 
-// RunChange A run without its legs, and those of its legs that have changed
+// RunChange A run without its legs, and those of its legs that have changed. In a list, there are no legs
 type RunChange struct {
-	Legs []LegSummary `json:"legs"`
-	Run  Run          `json:"run"`
+	Legs *[]LegSummary `json:"legs,omitempty"`
+	Run  Run           `json:"run"`
 }
 
 // RunPage defines model for RunPage.
@@ -1647,10 +1656,10 @@ type ClientInterface interface {
 	// GetEvents What changes, as it changes
 	//
 	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
-	// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+	// stream goes on where it was left. Kinds: `hello` (Hello, at the beginning), `run` (RunChange),
 	// `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 	// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
-	// hand: ask anew for all that is shown.
+	// hand: ask anew for all that is shown. `here` comes now and then, with nothing but the place in its `id`.
 	//
 	// Corresponds with GET /events (the `GetEvents` operationId).
 	GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2218,10 +2227,10 @@ func (c *Client) QuarantineDevice(ctx context.Context, serial string, body Quara
 // GetEvents What changes, as it changes
 //
 // Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
-// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+// stream goes on where it was left. Kinds: `hello` (Hello, at the beginning), `run` (RunChange),
 // `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 // `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
-// hand: ask anew for all that is shown.
+// hand: ask anew for all that is shown. `here` comes now and then, with nothing but the place in its `id`.
 //
 // Corresponds with GET /events (the `GetEvents` operationId).
 func (c *Client) GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5843,10 +5852,10 @@ type ClientWithResponsesInterface interface {
 	// GetEventsWithResponse What changes, as it changes
 	//
 	// Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
-	// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+	// stream goes on where it was left. Kinds: `hello` (Hello, at the beginning), `run` (RunChange),
 	// `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 	// `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
-	// hand: ask anew for all that is shown.
+	// hand: ask anew for all that is shown. `here` comes now and then, with nothing but the place in its `id`.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8971,10 +8980,10 @@ func (c *ClientWithResponses) QuarantineDeviceWithResponse(ctx context.Context, 
 // GetEventsWithResponse What changes, as it changes
 //
 // Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
-// stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+// stream goes on where it was left. Kinds: `hello` (Hello, at the beginning), `run` (RunChange),
 // `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
 // `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
-// hand: ask anew for all that is shown.
+// hand: ask anew for all that is shown. `here` comes now and then, with nothing but the place in its `id`.
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
@@ -43,6 +44,7 @@ type desk struct {
 
 	mu        sync.Mutex
 	elsewhere []string // requests that left the service's address
+	asked     []string // requests: method, path and query, body
 	console   []string // errors in the browser's console
 	loaded    float64  // bytes that came over the wire
 }
@@ -88,7 +90,8 @@ func sit(t *testing.T, serials ...string) *desk {
 	require.NoError(t, tab.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		_, err1 := cdp.Call(ctx, t, network.Enable, network.EnableParams{})
 		_, err2 := cdp.Call(ctx, t, log.Enable, cdp.Empty{})
-		return errors.Join(err1, err2)
+		_, err3 := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true}) // as of a window in front
+		return errors.Join(err1, err2, err3)
 	})))
 	require.NoError(t, tab.Listen(func(event any) {
 		d.mu.Lock()
@@ -98,6 +101,11 @@ func sit(t *testing.T, serials ...string) *desk {
 			if u := e.Request.URL; !strings.HasPrefix(u, d.URL+"/") && !strings.HasPrefix(u, "data:") && !strings.HasPrefix(u, "blob:") && u != "about:blank" {
 				d.elsewhere = append(d.elsewhere, u)
 			}
+			var body strings.Builder
+			for _, part := range e.Request.PostDataEntries {
+				body.Write(part.Bytes)
+			}
+			d.asked = append(d.asked, e.Request.Method+" "+strings.TrimPrefix(e.Request.URL, d.URL)+" "+body.String())
 		case *network.EventLoadingFinished:
 			d.loaded += e.EncodedDataLength
 		case *log.EventEntryAdded:
@@ -161,6 +169,19 @@ func (d *desk) goTo(path, ready string) {
 func (d *desk) signIn() {
 	d.t.Helper()
 	require.NoError(d.t, d.tab.SignIn(d.URL, d.Key))
+}
+
+// requests gives those that were made since the last time, and whose method and path begin so.
+func (d *desk) requests(begin string) (out []string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, r := range d.asked {
+		if strings.HasPrefix(r, begin) {
+			out = append(out, r)
+		}
+	}
+	d.asked = nil
+	return out
 }
 
 func css(s string) chromedp.CSS { return chromedp.CSS(s) }
@@ -313,11 +334,11 @@ func TestFilesAreUploaded(t *testing.T) {
 	require.NoError(t, err)
 	d.says("No runs yet")
 	drop("kelpline.apk", apk)
-	d.says("Kept as kelpline/android@231")
+	d.says("Uploaded as kelpline/android@231")
 	d.goTo("/builds", "tbody tr")
 	d.says("Kelpline")
 	drop("kelpline again.apk", apk)
-	d.says("It was here already: kelpline/android@231")
+	d.says("Already uploaded: kelpline/android@231")
 	drop("notes.apk", []byte("not an app at all"))
 	d.says("could not add the build")
 	d.says("What to do:")
@@ -325,7 +346,7 @@ func TestFilesAreUploaded(t *testing.T) {
 	zip := filepath.Join(t.TempDir(), "pools.zip")
 	require.NoError(t, os.WriteFile(zip, []byte(d.zip(suite)), 0o600))
 	d.do(chromedp.SetUploadFiles(css("input[type=file]"), []string{zip}))
-	d.says("Kept as pools@1")
+	d.says("Uploaded as pools@1")
 	bad := filepath.Join(t.TempDir(), "bad.zip")
 	require.NoError(t, os.WriteFile(bad, []byte(d.zip("def test_open(phone:\n")), 0o600))
 	d.do(chromedp.SetUploadFiles(css("input[type=file]"), []string{bad}))
@@ -475,6 +496,198 @@ func TestTheKeyboardIsEnough(t *testing.T) {
 	d.until("the arrow goes on", `document.getElementById('story-1')?.ariaSelected === 'true'`)
 }
 
+// addPackage keeps a package of the name pools.
+func (d *desk) addPackage(source string) {
+	d.t.Helper()
+	_, _, err := d.AddPackage(context.Background(), d.Who, service.Upload{Body: strings.NewReader(d.zip(source)), Size: -1})
+	require.NoError(d.t, err)
+}
+
+func TestAFormKeepsWhatWasChosenAndStartsOnce(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	d.addContent()
+	d.devicesFree()
+	var b strings.Builder
+	entry := "name: asks\nkind: script\ninputs:\n  code: {secret: true, about: the door's code}\n"
+	require.NoError(t, testpkg.Pack(fstest.MapFS{testpkg.Entry: {Data: []byte(entry)}, "a.star": {Data: []byte("def test_a(phone):\n    pass\n")}}, &b))
+	_, _, err := d.AddPackage(t.Context(), d.Who, service.Upload{Body: strings.NewReader(b.String()), Size: -1})
+	require.NoError(t, err)
+	d.signIn()
+	d.goTo("/start?package=asks@1", "aside pre")
+	d.requests("")
+	d.do(chromedp.SendKeys(css("input[type=password]"), "ebb-and-flow"))
+	d.says("2 devices × 1 case.")
+	plans := d.requests("POST /api/v1/runs/check")
+	require.NotEmpty(t, plans)
+	for _, p := range plans {
+		assert.NotContains(t, p, "ebb", "no part of a secret leaves the browser before the run starts")
+	}
+	assert.Contains(t, plans[len(plans)-1], `"code":"given"`)
+	// A CI uploads a newer build, and a newer revision of the package.
+	f, err := os.Open(housetest.Kelpline190(t))
+	require.NoError(t, err)
+	defer f.Close()
+	_, _, err = d.AddBuild(t.Context(), d.Who, service.Upload{Name: "kelpline.apk", Body: f, Size: -1})
+	require.NoError(t, err)
+	d.says("A newer build was uploaded: kelpline/android@240")
+	assert.Contains(t, eval[string](d, "document.querySelector('aside pre').textContent"), "--build kelpline/android@231")
+	eval[bool](d, button)
+	// Two presses, one run.
+	eval[bool](d, "(() => { const b = [...document.querySelectorAll('aside button')].at(-1); b.click(); b.click(); return true; })()")
+	d.until("the run's page is there", "location.pathname.startsWith('/runs/')")
+	runs, _, err := d.ListRuns(t.Context(), d.Who, service.RunChoice{}, "", 10)
+	require.NoError(t, err)
+	require.Len(t, runs, 1)
+	assert.Equal(t, "kelpline/android@231", runs[0].Request.V.Build)
+	assert.Contains(t, d.requests("POST /api/v1/runs ")[0], "ebb-and-flow", "the run gets the secret")
+}
+
+func TestAPlaceInTheQueueIsTheOneOfNow(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	d.addContent()
+	d.addPackage("def test_long(phone):\n    phone.launch()\n    phone.find(\"#never\", within = 60)\n")
+	d.devicesFree()
+	d.signIn()
+	var runs []service.RunView
+	for range 3 {
+		r, _, err := d.StartRun(t.Context(), d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "pools@newest", Devices: []string{"orr-01"}})
+		require.NoError(t, err)
+		v, err := d.Run(t.Context(), d.Who, r.ID)
+		require.NoError(t, err)
+		runs = append(runs, v)
+	}
+	d.goTo("/legs/"+runs[2].Legs[0].ID, "h1")
+	d.says("It is 2nd in the queue for orr-01")
+	_, err := d.StopRun(t.Context(), d.Who, runs[1].ID, "")
+	require.NoError(t, err)
+	d.says("It is 1st in the queue for orr-01")
+	_, err = d.StopRun(t.Context(), d.Who, runs[2].ID, "")
+	require.NoError(t, err)
+	// The tile that has the focus goes to another patch, and keeps it.
+	d.goTo("/runs/"+runs[0].ID+"?by=verdict", "[data-leg]")
+	eval[bool](d, "(document.querySelector('[data-leg=orr-01]').focus(), true)")
+	_, err = d.StopRun(t.Context(), d.Who, runs[0].ID, "")
+	require.NoError(t, err)
+	d.until("the tile is in another patch", `document.querySelector('[data-leg=orr-01] [data-verdict=stopped]')`)
+	d.until("the focus went along", `document.activeElement.dataset.leg === 'orr-01' && document.activeElement.tabIndex === 0`)
+}
+
+func TestTheCursorHasItsAddressAndItsKeys(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	v := d.run()
+	d.signIn()
+	leg := "/legs/" + legOf(v, "orr-05")
+	d.goTo(leg+"?at=1200&more=files&depth=steps", "video")
+	d.says("All of them as one zip")
+	d.until("the cursor is where the address says", "document.querySelector('[data-at]').dataset.at === '1200'")
+	assert.False(t, eval[bool](d, `[...document.querySelectorAll('[aria-label="What happened"] [role=option] code')].length > 0`), "steps alone")
+	d.goTo(leg+"?at=nonsense&attempt=-1&depth=constructor", "[data-outline=true]") // as without
+	d.until("a row is chosen", `document.querySelector('[id^=story-][aria-selected=true]')`)
+
+	// Drawn along the axis, the log is asked a few times a second, not with each move.
+	box := eval[[]float64](d, `(() => { const b = document.querySelector('[aria-label="Moment of the attempt"] [data-orientation], [role=group][aria-label="Moment of the attempt"] > div').getBoundingClientRect(); return [b.left, b.top + b.height / 2, b.width]; })()`)
+	mouse := func(kind input.DispatchMouseEventType, share float64) {
+		d.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, input.DispatchMouseEvent, input.DispatchMouseEventParams{Type: kind, X: box[0] + share*box[2], Y: box[1], Button: input.MouseButtonLeft, ClickCount: 1, Buttons: 1})
+			return err
+		}))
+	}
+	d.requests("")
+	start := time.Now()
+	mouse(input.DispatchMouseEventTypeMousePressed, 0.2)
+	for i := range 60 {
+		mouse(input.DispatchMouseEventTypeMouseMoved, 0.2+float64(i)/100)
+	}
+	mouse(input.DispatchMouseEventTypeMouseReleased, 0.8)
+	quarters := int(time.Since(start)/(250*time.Millisecond)) + 3
+	d.until("the address has the moment", "Number(new URLSearchParams(location.search).get('at')) > 0")
+	asked := d.requests("GET /api/v1" + leg + "/log?")
+	assert.NotEmpty(t, asked)
+	assert.LessOrEqual(t, len(asked), quarters)
+
+	// After that the keys still work; but not while one of several is chosen.
+	row := func() string {
+		return eval[string](d, `document.querySelector('[aria-label="What happened"] [aria-selected=true]')?.innerText ?? ''`)
+	}
+	before := row()
+	d.do(chromedp.KeyEvent("k"))
+	housetest.Eventually(t, "k moves the cursor", func() bool { return row() != before })
+	eval[bool](d, button)
+	d.press("Level")
+	d.until("the levels are open", "document.querySelector('[role=listbox] [role=option][data-key=W]')")
+	before = row()
+	d.do(chromedp.KeyEvent("j"), chromedp.KeyEvent("k"), chromedp.KeyEvent("w"), chromedp.KeyEvent(kb.Enter))
+	d.until("the level is in the address", "new URLSearchParams(location.search).get('level') === 'W'")
+	assert.Equal(t, before, row())
+
+	// The tree by keyboard.
+	d.goTo(leg, "[data-outline=true]")
+	eval[bool](d, `(document.querySelector('[role=tree]').focus(), true)`)
+	d.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowLeft))
+	d.until("the parent is chosen, and outlined", `document.querySelector('[data-outline=false]') && document.querySelector('[role=treeitem][data-at=true]').id === document.querySelector('[role=tree]').getAttribute('aria-activedescendant')`)
+	d.do(chromedp.KeyEvent(kb.Tab))
+	d.until("Tab leaves it", `!document.querySelector('[role=treeitem][data-at=true]')`)
+}
+
+func TestPagesComeAndGo(t *testing.T) {
+	d := sit(t, "orr-01", "orr-05")
+	v := d.run()
+	d.signIn()
+	require.NoError(t, d.tab.Size(390, 400))
+	d.goTo("/runs/"+v.ID+"?tab=legs", "tbody tr")
+	eval[bool](d, "(window.scrollTo(0, 200), document.querySelector('[data-leg=orr-05]').focus({preventScroll: true}), true)")
+	d.until("it is scrolled", "scrollY === 200")
+	d.enter()
+	d.until("the leg is there, from its top, with the focus", "location.pathname.startsWith('/legs/') && document.querySelector('video') && scrollY === 0 && document.activeElement.id === 'page'")
+	eval[bool](d, "(history.back(), true)")
+	d.until("the run is there, where it was left", "location.pathname.startsWith('/runs/') && scrollY === 200")
+	require.NoError(t, d.tab.Size(1280, 800))
+
+	// The grid is one stop of Tab.
+	d.goTo("/runs/"+v.ID, "[data-leg]")
+	d.until("the grid is there", "document.querySelector('[data-spot=\"2-1\"]')")
+	assert.Equal(t, 1, eval[int](d, `document.querySelectorAll('[data-spot][tabindex="0"]').length`))
+	eval[bool](d, `(document.querySelector('[data-spot][tabindex="0"]').focus(), true)`)
+	d.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowRight))
+	d.until("the arrows go over it", `document.activeElement.dataset.spot === '2-1' && document.activeElement.tabIndex === 0`)
+	assert.Equal(t, 1, eval[int](d, `document.querySelectorAll('[data-spot][tabindex="0"]').length`))
+
+	// Without TLS there is no clipboard.
+	eval[bool](d, `(Object.defineProperty(navigator, 'clipboard', {value: undefined}), addEventListener('copy', () => { window.copied = document.activeElement.value; }), true)`)
+	eval[bool](d, button)
+	d.do(chromedp.Click(css("[role=tab][data-key=asked]")))
+	d.press("Copy " + v.ID)
+	d.says("copied")
+	assert.Equal(t, v.ID, eval[string](d, "window.copied"))
+	d.until("the focus is on the button", "document.activeElement === button('Copy "+v.ID+"')")
+
+	// A table is sorted by its headings, and the address has it; its rows are links.
+	d.goTo("/devices", "tbody tr")
+	first := func() string { return eval[string](d, "document.querySelector('tbody th a').innerText") }
+	assert.Equal(t, "orr-01", first())
+	eval[bool](d, button)
+	d.press("serial")
+	d.press("serial")
+	housetest.Eventually(t, "downwards", func() bool { return first() == "orr-05" })
+	assert.Equal(t, "?sort=-serial", eval[string](d, "location.search"))
+	assert.Equal(t, "/devices/orr-05", eval[string](d, "document.querySelector('tbody th a').getAttribute('href')"))
+	d.goTo("/devices/orr-05", "dl")
+	d.says("The host " + housetest.HostName + " sees it.")
+
+	// After an upgrade of the service the parts of the old version are gone.
+	d.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: []*network.BlockPattern{{URLPattern: d.URL + "/assets/Packages*", Block: true}}})
+		return err
+	}))
+	d.do(chromedp.Click(css("nav a[href='/packages']")))
+	d.says("This page could not be loaded.")
+	d.do(chromedp.Click(css("nav a[href='/builds']")))
+	d.says("1 build of 1 app.")
+	d.mu.Lock()
+	d.console = nil // the browser has complained of what was blocked
+	d.mu.Unlock()
+}
+
 func TestEveryPageIsAccessible(t *testing.T) {
 	d := sit(t, "orr-01", "orr-05")
 	v := d.run()
@@ -502,7 +715,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	}
 	d.goTo("/devices/orr-05", "tbody tr")
 	eval[bool](d, button)
-	d.press("Check it")
+	d.press("Check device")
 	d.says("This device can be tested.")
 	check("a device that was checked")
 	d.goTo("/devices", "tbody tr")
@@ -542,18 +755,18 @@ func TestARunIsStoppedAndADeviceIsQuarantined(t *testing.T) {
 	require.NoError(t, err)
 	d.goTo("/runs/"+r.ID, "[data-leg]")
 	eval[bool](d, button)
-	d.press("Stop")
-	d.press("Yes, stop it")
+	d.press("Stop run")
+	d.press("Yes, stop run")
 	d.says("1 was stopped")
 
 	d.goTo("/devices/emu-03", "dl")
 	eval[bool](d, button)
 	d.press("Quarantine …")
 	d.do(chromedp.SendKeys(css("section[aria-label=Care] input"), "its screen is cracked"))
-	d.press("Give it no more work")
+	d.press("Quarantine device")
 	d.says("is quarantined")
 	d.says("its screen is cracked")
-	d.press("Release")
+	d.press("Release device")
 	d.says("is free")
 	d.goTo("/devices", "tbody tr")
 	d.says("built into the service")
@@ -565,7 +778,7 @@ func TestADeviceIsChecked(t *testing.T) {
 	d.goTo("/devices/mar-01", "dl")
 	d.says("leaves the device as it was")
 	eval[bool](d, button)
-	d.press("Check it")
+	d.press("Check device")
 	d.says("This device can be tested; what its maker forbids is done in another way.")
 	assert.Equal(t, 14, eval[int](d, "[...document.querySelectorAll('tbody tr')].filter(r => r.textContent.startsWith('passed')).length"), "each step has its row")
 	d.says("What its maker forbids")
@@ -620,7 +833,7 @@ func TestASessionIsWatchedMarkedAndItsProgramCopied(t *testing.T) {
 	d.signIn()
 	d.goTo("/sessions", "main pre")
 	d.says("No session has been opened yet.")
-	d.says("2 devices would do for it.")
+	d.says("2 devices here match.")
 	d.until("the program asks for the build", `document.querySelector('pre[aria-label]').textContent.includes('"tessellant:build": "kelpline/android@231"')`)
 	id := d.session("looks around", func(wd func(method, path, body string) string) {
 		d.until("the open session shows by itself", `document.querySelector('h1').textContent === '1 session is open.'`)

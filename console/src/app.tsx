@@ -3,15 +3,19 @@ import { useEffect, useState, type ComponentType } from 'react';
 import { DropZone, FileTrigger, Menu, MenuItem, MenuTrigger, Popover, RouterProvider } from 'react-aria-components';
 import { Link, matchPath, Route, Routes, useHref, useLocation, useNavigate } from 'react-router';
 import styled from 'styled-components';
-import { http, Refusal } from './data/api';
-import { stream, useConnection } from './data/live';
+import { useAction } from './data/action';
+import { answer, http, Refusal } from './data/api';
+import { stream, useConnection, useNewer } from './data/tab';
 import { client, expectLeg, expectMe, useMe } from './data/queries';
 import { upload } from './data/upload';
 import { Button } from './parts/controls';
+import { Boundary, Newer, NotLoaded } from './parts/Loaded';
 import { Awaited, Page, Refused } from './parts/page';
+import { useArrival } from './parts/route';
 import { Tile } from './parts/Tile';
 import { Uploads } from './parts/Uploads';
 import { SignIn } from './pages/SignIn';
+import { zone } from './words';
 import { c, lookChosen, narrow, radius, takeLook, unseen, type LookChoice } from './theme';
 
 /** A page that is loaded when it is wanted. Without Suspense: React holds what follows a fallback back for 300 ms. */
@@ -19,21 +23,26 @@ function page(load: () => Promise<{ default: ComponentType }>) {
   let loaded: ComponentType | undefined;
   const Wanted = () => {
     const [Shown, setShown] = useState(() => loaded);
+    const [failed, setFailed] = useState(false);
     useEffect(() => {
-      if (!Shown) void load().then((m) => setShown(() => (loaded = m.default)));
+      if (Shown) return;
+      let left = false;
+      load().then((m) => left || setShown(() => (loaded = m.default)), () => left || setFailed(true));
+      return () => void (left = true);
     }, [Shown]);
+    if (failed) throw new NotLoaded();
     return Shown ? <Shown /> : <Page><Awaited what="the page" /></Page>;
   };
-  return { Wanted, early: () => load().then((m) => void (loaded = m.default)) };
+  return { Wanted, early: () => load().then((m) => void (loaded = m.default), () => undefined) }; // the page says it when it is wanted
 }
 
 const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/', page(() => import('./pages/Runs'))],
   ['/start', page(() => import('./pages/Start'))],
   ['/runs/:id', page(() => import('./pages/Run'))],
-  ['/legs/:id', page(() => import('./leg/Leg'))],
+  ['/legs/:id', page(() => import('./pages/Leg'))],
   ['/sessions', page(() => import('./pages/Sessions'))],
-  ['/sessions/:id', page(() => import('./leg/Leg'))],
+  ['/sessions/:id', page(() => import('./pages/Leg'))],
   ['/builds', page(() => import('./pages/Builds'))],
   ['/builds/:ref', page(() => import('./pages/Build'))],
   ['/packages', page(() => import('./pages/Packages'))],
@@ -64,6 +73,7 @@ const Nav = styled.nav`
   a[aria-current='page'] { color: ${c.ink}; border-color: ${c.lapis}; font-weight: 560; }
   ${narrow} { a { padding: 8px 0 6px; } }
 `;
+const Here = styled.div`outline: none;`;
 const Skip = styled.a`${unseen} &:focus { position: static; width: auto; height: auto; clip-path: none; }`;
 const Lost = styled.p`background: ${c.panel}; border-left: 8px solid ${c.flaky}; border-bottom: 1px solid ${c.grout}; padding: 4px 16px;`;
 const Sheet = styled(Popover)`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil}; padding: 4px; min-width: 200px;`;
@@ -81,17 +91,17 @@ const Drop = styled(DropZone)`
 const looks: Record<LookChoice, string> = { system: 'Look: as the system', light: 'Look: light', dark: 'Look: dark' };
 const places = [['/', 'Runs'], ['/sessions', 'Sessions'], ['/builds', 'Builds'], ['/packages', 'Packages'], ['/devices', 'Devices']] as const;
 
-async function signOut() {
-  await http.DELETE('/signin');
-  stream.stop();
-  client.clear();
-  location.assign('/');
-}
-
 export function App() {
   const navigate = useNavigate();
   const me = useMe();
   const { pathname } = useLocation();
+  useArrival('page');
+  const out = useAction(async () => {
+    await answer(http.DELETE('/signin'));
+    stream.stop();
+    client.clear();
+    location.assign('/');
+  });
   const signedIn = me.data !== undefined;
   useEffect(() => {
     if (!signedIn) return;
@@ -113,7 +123,7 @@ export function App() {
   return (
     <RouterProvider navigate={(to) => void navigate(to)} useHref={useHref}>
       <Drop aria-label="Drop a build or a test package anywhere" onDrop={(e) => e.items.forEach((i) => { if (i.kind === 'file') void i.getFile().then(upload); })}>
-        <Skip href="#page">To the page</Skip>
+        <Skip href="#page" onClick={(e) => { e.preventDefault(); document.getElementById('page')?.focus(); }}>To the page</Skip>
         <Bar>
           <Name to="/">
             <Sign aria-hidden><Tile what="passed" size={8} /><Tile what="failed" size={8} /><Tile what="crashed" size={8} /><Tile what="passed" size={8} /></Sign>
@@ -130,8 +140,8 @@ export function App() {
           <MenuTrigger>
             <Button aria-label={`Workspace ${me.data.workspace}: menu`}>{me.data.workspace} <span aria-hidden>▾</span></Button>
             <Sheet>
-              <Items onAction={(k) => (k === 'out' ? void signOut() : k === 'backup' ? location.assign('/api/v1/backup') : takeLook(k as LookChoice))} disabledKeys={['who']} selectionMode="none">
-                <Item id="who">{me.data.role}, version {me.data.version}</Item>
+              <Items onAction={(k) => (k === 'out' ? void out.run() : k === 'backup' ? location.assign('/api/v1/backup') : takeLook(k as LookChoice))} disabledKeys={['who']} selectionMode="none">
+                <Item id="who">{me.data.role}, version {me.data.version}, times in {zone()}</Item>
                 {(Object.keys(looks) as LookChoice[]).map((l) => <Item key={l} id={l}>{looks[l] + (l === lookChosen() ? ' ✓' : '')}</Item>)}
                 {me.data.role === 'owner' && <Item id="backup">Download a backup</Item>}
                 <Item id="out">Sign out</Item>
@@ -139,13 +149,16 @@ export function App() {
             </Sheet>
           </MenuTrigger>
         </Bar>
+        {out.error !== undefined && <Refused error={out.error} />}
         <ConnectionLost />
-        <div id="page">
-          <Routes>
+        <Here id="page" tabIndex={-1}>
+          <Boundary key={pathname}>
+            <Routes>
             {routes.map(([path, { Wanted }]) => <Route key={path} path={path} element={<Wanted />} />)}
             <Route path="*" element={<Page><Refused page error={new Refusal({ type: 'about:blank', status: 404, title: `There is no page ${pathname}`, remedy: 'Go on from one of the pages above.' })} /></Page>} />
-          </Routes>
-        </div>
+            </Routes>
+          </Boundary>
+        </Here>
         <Uploads />
       </Drop>
     </RouterProvider>
@@ -153,6 +166,12 @@ export function App() {
 }
 
 function ConnectionLost() {
-  const state = useConnection();
-  return <div role="status">{state === 'lost' && <Lost>The connection to the service is lost. What stands here may be old; it goes on by itself when the service is back.</Lost>}</div>;
+  const lost = useConnection() === 'lost';
+  const newer = useNewer();
+  return (
+    <>
+      <div role="status">{lost && <Lost>The connection to the service is lost. This page may be out of date. It reconnects by itself.</Lost>}</div>
+      {newer && <Lost as="div"><Newer what="The service was updated. This page is of the version before." /></Lost>}
+    </>
+  );
 }

@@ -1,10 +1,10 @@
 import { expect, test } from 'vitest';
 import { kindOf } from './data/upload';
-import { commandLine } from './pages/Start';
-import { patterns } from './pages/patterns';
+import { commandLine } from './form/RunForm';
+import { patterns } from './form/patterns';
 import { differing, laid } from './parts/Mosaic';
 import type { LegSummary } from './data/api';
-import { ago, bytes, cases, clock, compareValues, shellWord, standing, took } from './words';
+import { ago, bytes, cases, clock, compareValues, exactTime, shellWord, standing, took } from './words';
 
 test('durations', () => {
   expect([0, 949, 950, 8_240, 30_000, 60_000, 245_000, 1_800_000, 4_320_000].map(took)).toEqual(['0 ms', '949 ms', '0.9 s', '8.2 s', '30 s', '1 min', '4:05 min', '30 min', '1 h 12 min']);
@@ -19,7 +19,13 @@ test('how long ago', () => {
   expect(ago('2031-05-06T11:59:40Z', now)).toBe('just now');
   expect(ago('2031-05-06T11:48:00Z', now)).toBe('12 min ago');
   expect(ago('2031-05-05T12:00:00Z', now)).toBe('24 h ago');
-  expect(ago('2031-04-01T12:00:00Z', now)).toBe('1 Apr 2031');
+  expect(ago('2031-04-01T12:00:00Z', now, 'en-GB')).toBe('1 Apr 2031');
+  expect(ago('2031-04-01T12:00:00Z', now, 'de')).toBe('1. Apr. 2031');
+});
+
+test('an exact time is in the reader’s manner, and names the zone', () => {
+  expect(exactTime('2031-04-01T12:00:00Z', 'en-GB', 'Europe/Berlin')).toBe('1 Apr 2031, 14:00:00 CEST');
+  expect(exactTime('2031-04-01T12:00:00Z', 'de', 'Europe/Berlin')).toBe('01.04.2031, 14:00:00 MESZ');
 });
 
 test('sizes', () => {

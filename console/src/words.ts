@@ -19,17 +19,21 @@ export function clock(ms: number): string {
   return `${sign}${Math.floor(t / 60_000)}:${String(Math.floor((t % 60_000) / 1000)).padStart(2, '0')}.${String(t % 1000).padStart(3, '0')}`;
 }
 
-/** How long ago a time is, roughly. */
-export function ago(time: string | Date, now = Date.now()): string {
+/** How long ago a time is, roughly; an older one as a date, in the reader's manner. */
+export function ago(time: string | Date, now: number, locale?: string): string {
   const t = new Date(time);
   const s = (now - t.getTime()) / 1000;
   if (s < 45) return 'just now';
   if (s < 3600) return `${Math.max(1, Math.round(s / 60))} min ago`;
   if (s < 48 * 3600) return `${Math.round(s / 3600)} h ago`;
-  return t.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric' });
+  return t.toLocaleDateString(locale, { day: 'numeric', month: 'short', year: 'numeric' });
 }
 
-export const exactTime = (time: string | Date) => new Date(time).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });
+/** A time to the second, in the reader's manner and zone, which it names. */
+export const exactTime = (time: string | Date, locale?: string, timeZone?: string) => new Date(time).toLocaleString(locale, { dateStyle: 'medium', timeStyle: 'long', timeZone });
+
+/** The reader's zone: "Europe/Berlin". */
+export const zone = () => Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 export function bytes(n: number): string {
   if (n < 10_000) return `${n} B`;

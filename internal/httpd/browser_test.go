@@ -195,14 +195,14 @@ func TestEventsTellWhatChangesAndGoOnWhereTheyWereLeft(t *testing.T) {
 	e.next("build", &build)
 	assert.Equal(t, "kelpline/android@231", build.Ref)
 	var c api.RunChange
-	for c.Run.Id != run.Id || len(c.Legs) == 0 || c.Legs[0].Stage != "held" {
+	for c.Run.Id != run.Id || len(*c.Legs) == 0 || (*c.Legs)[0].Stage != "held" {
 		e.next("run", &c)
 	}
 	link := d.HostLink()
 	require.NoError(t, link.Report(ctx, h, []hostlink.Progress{{Seq: 1, Stage: "running"}}))
 	c = api.RunChange{}
 	e.next("run", &c)
-	assert.Equal(t, api.LegSummaryStage("running"), c.Legs[0].Stage)
+	assert.Equal(t, api.LegSummaryStage("running"), (*c.Legs)[0].Stage)
 	assert.Equal(t, map[string]int{"running": 1}, c.Run.Stages)
 
 	// A tab that sleeps, and wakes.
@@ -211,11 +211,11 @@ func TestEventsTellWhatChangesAndGoOnWhereTheyWereLeft(t *testing.T) {
 	require.NoError(t, link.Report(ctx, h, []hostlink.Progress{{Seq: 2, Case: &hostlink.CaseResult{Name: "a.test_a", Try: hostlink.Try{Verdict: verdict.Passed}}}}))
 	require.NoError(t, link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
 	for _, how := range []*events{d.events("", "Last-Event-ID", left), d.events("?since=" + left)} {
-		for !c.Run.Done || c.Legs[0].Verdict == nil {
+		for !c.Run.Done || (*c.Legs)[0].Verdict == nil {
 			how.next("run", &c)
 		}
 		assert.Equal(t, "The device passed.", c.Run.Sentence)
-		assert.Equal(t, []string{"passed"}, c.Legs[0].CaseVerdicts)
+		assert.Equal(t, []string{"passed"}, (*c.Legs)[0].CaseVerdicts)
 		how.next("device", nil) // it is free again
 		c = api.RunChange{}
 	}
@@ -270,12 +270,12 @@ func TestATabHearsWhatItShows(t *testing.T) {
 	for !c.Run.Done {
 		c = api.RunChange{}
 		assert.Equal(t, "run", list.any(&c), "of the runs alone")
-		assert.Empty(t, c.Legs, "and as they stand in a list")
+		assert.Nil(t, c.Legs, "and as they stand in a list")
 		assert.Empty(t, c.Run.CaseNames)
 	}
 	for c = (api.RunChange{}); !c.Run.Done; {
 		assert.Equal(t, "run", one.any(&c), "of this run alone")
-		assert.NotEmpty(t, c.Legs)
+		assert.NotEmpty(t, *c.Legs)
 		assert.Equal(t, []string{"a.test_a"}, c.Run.CaseNames)
 	}
 	var p api.Package

@@ -3,7 +3,6 @@ package httpd
 // The console's files: one page, and assets whose names change with their content.
 
 import (
-	"bytes"
 	"crypto/rand"
 	"io/fs"
 	"mime"
@@ -14,8 +13,12 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// noncePlace is where the page has the nonce that lets its styles in.
-const noncePlace = "NONCE"
+// What the page has a place for: the nonce that lets its styles in, and where the feed of events stands, so that a tab hears all that
+// changes from the moment at which it was loaded.
+const (
+	nonceStands = "NONCE"
+	placeStands = "PLACE"
+)
 
 // policy lets the page load from this service alone (CSP Level 3). Styles are made
 // while the page runs, by libraries that know the nonce.
@@ -26,7 +29,7 @@ func policy(nonce string) string {
 
 // consoleFiles serves the console: its assets by their names, and the page for every
 // other path, since the page knows its own paths.
-func consoleFiles(files fs.FS) echo.HandlerFunc {
+func consoleFiles(files fs.FS, place func() string) echo.HandlerFunc {
 	page, err := fs.ReadFile(files, "index.html")
 	return func(c *echo.Context) error {
 		r, h := c.Request(), c.Response().Header()
@@ -46,7 +49,7 @@ func consoleFiles(files fs.FS) echo.HandlerFunc {
 		nonce := rand.Text()
 		h.Set("Content-Security-Policy", policy(nonce))
 		h.Set("Cache-Control", "no-store")
-		return c.HTMLBlob(http.StatusOK, bytes.ReplaceAll(page, []byte(noncePlace), []byte(nonce)))
+		return c.HTMLBlob(http.StatusOK, []byte(strings.NewReplacer(nonceStands, nonce, placeStands, place()).Replace(string(page))))
 	}
 }
 

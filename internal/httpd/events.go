@@ -93,7 +93,11 @@ func (e eventStream) VisitGetEventsResponse(w http.ResponseWriter) error {
 		return rc.Flush()
 	}
 	feed, workspace := e.s.s.Feed, identity(e.ctx).WorkspaceID
-	place, hello := e.place, "retry: 1000\nevent: hello\ndata: {}\n\n"
+	said, err := json.Marshal(api.Hello{At: time.Now().UTC(), Version: e.s.s.Version})
+	if err != nil {
+		return err
+	}
+	place, hello := e.place, "retry: 1000\nevent: hello\ndata: "+string(said)+"\n\n"
 	if place == "" {
 		place = feed.Here()
 		hello = "id: " + place + "\n" + hello
@@ -125,7 +129,7 @@ func (e eventStream) VisitGetEventsResponse(w http.ResponseWriter) error {
 		select {
 		case <-news:
 		case <-beat.C:
-			if err := send(": still here\n\n"); err != nil {
+			if err := send("id: " + place + "\nevent: here\ndata: {}\n\n"); err != nil {
 				return nil
 			}
 		case <-end.C:
@@ -147,7 +151,11 @@ func encodeChange(c service.Change, brief bool) []byte {
 			x.Legs, x.CaseNames = nil, nil
 		}
 		o := api.RunChange{Run: runOut(x)}
-		o.Legs, o.Run.Legs = o.Run.Legs, []api.LegSummary{}
+		if !brief {
+			legs := o.Run.Legs
+			o.Legs = &legs
+		}
+		o.Run.Legs = []api.LegSummary{}
 		v = o
 	case service.SessionView:
 		v = sessionOut(x)

@@ -52,10 +52,10 @@ export interface paths {
         /**
          * What changes, as it changes
          * @description Server-sent events (HTML standard, section 9.2). Each has an `id`; sent back as Last-Event-ID, the
-         *     stream goes on where it was left. Kinds: `hello` (at the beginning, with nothing in it), `run` (RunChange),
+         *     stream goes on where it was left. Kinds: `hello` (Hello, at the beginning), `run` (RunChange),
          *     `session` (Session), `device` (DeviceChange), `build` (Build), `package` (Package), and where a leg was asked for
          *     `timeline` (TimelineChange) and `screen` (ScreenChange). `again` says that what was missed is no longer at
-         *     hand: ask anew for all that is shown.
+         *     hand: ask anew for all that is shown. `here` comes now and then, with nothing but the place in its `id`.
          */
         get: operations["getEvents"];
         put?: never;
@@ -1395,10 +1395,20 @@ export interface components {
             items: components["schemas"]["LegSummary"][];
             next?: string;
         };
-        /** @description A run without its legs, and those of its legs that have changed */
+        /** @description A run without its legs, and those of its legs that have changed. In a list, there are no legs */
         RunChange: {
             run: components["schemas"]["Run"];
-            legs: components["schemas"]["LegSummary"][];
+            legs?: components["schemas"]["LegSummary"][];
+        };
+        /** @description What a stream of events begins with */
+        Hello: {
+            /**
+             * Format: date-time
+             * @description The time there
+             */
+            at: string;
+            /** @description Of the service */
+            version: string;
         };
         DeviceChange: {
             /** @description Those that have changed */

@@ -39,11 +39,12 @@ export const useRun = (id: string) =>
     queryKey: ['run', id],
     queryFn: () => answer(http.GET('/runs/{id}', { params: { path: { id } } })),
     enabled: id !== '',
+    refetchInterval: (q) => (q.state.data?.legs.some((l) => l.place) ? 10_000 : false), // a place in the queue changes as others end
     structuralSharing: false, // live events leave what has not changed as it is; a run of hundreds of legs need not be compared anew
   });
 
 const legQuery = (id: string) => ({ queryKey: ['leg', id], queryFn: () => answer(http.GET('/legs/{id}', { params: { path: { id } } })) });
-export const useLeg = (id: string) => useQuery(legQuery(id));
+export const useLeg = (id: string) => useQuery({ ...legQuery(id), refetchInterval: (q) => (q.state.data?.place ? 5_000 : false) });
 
 const timelineQuery = (leg: string, attempt: number | undefined) => ({
   queryKey: ['timeline', leg, attempt],
@@ -115,6 +116,7 @@ export const useSessions = (group: string) =>
     queryFn: ({ pageParam }) => answer(http.GET('/sessions', { params: { query: { group: group || undefined, limit: 50, after: pageParam || undefined } } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next,
+    refetchInterval: (q) => (q.state.data?.pages[0]?.waiting ? 5_000 : false),
   });
 
 export const useDeviceSessions = (serial: string) =>

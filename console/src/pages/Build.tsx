@@ -1,7 +1,9 @@
 // One build: what was read from the file, and the runs it took part in.
 import { useParams } from 'react-router';
+import type { Build } from '../data/api';
 import { useBuild } from '../data/queries';
-import { Awaited, Command, Facts, Findings, Head, Mono, Page, Ref, Refused, Row, Section, Sub, Title, When } from '../parts/page';
+import { Loaded } from '../parts/Loaded';
+import { Command, Facts, Findings, Head, Mono, Page, Ref, Row, Section, Sub, Title, When } from '../parts/page';
 import { RunsOf } from '../parts/RunsOf';
 import { StartLink } from '../parts/StartLink';
 import { bytes, many } from '../words';
@@ -10,9 +12,10 @@ import { Icon, iconURL } from './Builds';
 export default function BuildPage() {
   const { ref = '' } = useParams();
   const build = useBuild(ref);
-  if (build.error) return <Page><Refused page error={build.error} /></Page>;
-  if (!build.data) return <Page><Awaited what="the build" /></Page>;
-  const b = build.data;
+  return <Loaded of={build} what="the build" page>{(b) => <One b={b} />}</Loaded>;
+}
+
+function One({ b }: { b: Build }) {
   return (
     <Page>
       <Title>{`${b.label} ${b.version_name}`}</Title>

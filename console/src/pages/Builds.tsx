@@ -2,8 +2,9 @@
 import styled from 'styled-components';
 import { base } from '../data/api';
 import { useBuilds } from '../data/queries';
+import { useTopics } from '../data/tab';
 import { Button } from '../parts/controls';
-import { List } from '../parts/list';
+import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Sub, Title, When } from '../parts/page';
 import { bytes, many } from '../words';
 import { StartLink } from '../parts/StartLink';
@@ -13,6 +14,7 @@ export const iconURL = (id: string) => `${base}/builds/${id}/icon`;
 
 export default function BuildsPage() {
   const builds = useBuilds();
+  useTopics({ list: ['builds'] });
   const items = builds.data?.pages.flatMap((p) => p.items) ?? [];
   const apps = new Set(items.map((b) => b.app_id)).size;
   return (
@@ -29,7 +31,7 @@ export default function BuildsPage() {
       {builds.isPending && <Awaited what="the builds" />}
       {builds.data && items.length === 0 && <Empty title="No builds yet" command="tessellant build add app.apk">Drop an .apk here, or from a terminal:</Empty>}
       {items.length > 0 && (
-        <List label="Builds" items={items} id={(b) => b.id} text={(b) => b.ref} href={(b) => `/builds/${b.id}`}
+        <Table label="Builds" items={items} id={(b) => b.id} href={(b) => `/builds/${b.id}`}
           columns={[
             { name: 'app', wide: true, show: (b) => <Row>{b.has_icon && <Icon $size={24} src={iconURL(b.id)} alt="" />}{b.label}</Row> },
             { name: 'version', show: (b) => `${b.version_name} (${b.version_code})` },

@@ -1,9 +1,10 @@
 // A check of a device: all that tests need of it, tried one thing after the other.
-import { useMutation, useQuery } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
+import { useAction } from '../data/action';
 import { answer, http, Refusal, type Device, type DeviceCheck } from '../data/api';
 import { client } from '../data/queries';
 import { Button } from '../parts/controls';
-import { List } from '../parts/list';
+import { Table } from '../parts/Table';
 import { Command, Refused, Row, Section, Sub, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { took } from '../words';
@@ -23,28 +24,26 @@ const checkQuery = (serial: string) => ({
 
 export default function Check({ d }: { d: Device }) {
   const { serial } = d;
-  const check = useQuery(checkQuery(serial)).data;
-  const begin = useMutation({
-    mutationFn: () => answer(http.POST('/devices/{serial}/check', { params: { path: { serial } } })),
-    onSuccess: (begun) => client.setQueryData(['check', serial], begun),
-  });
+  const { data: check, error } = useQuery(checkQuery(serial));
+  const begin = useAction(async () => client.setQueryData(['check', serial], await answer(http.POST('/devices/{serial}/check', { params: { path: { serial } } }))));
   const goesOn = check != null && !check.done;
   return (
     <Section aria-labelledby="check">
       <h2 id="check">Can it be tested?</h2>
       {!check && <Sub>A check tries all that tests need: waking, touching, typing, pictures, the log, apps and their permissions. It takes some 20 seconds, and leaves the device as it was.</Sub>}
       {check && (
-        <p role="status">
-          {check.done ? check.sentence : `It is being checked: ${check.steps.at(-1)?.name ?? 'it begins'} (${check.steps.length} of ${check.of || '…'}).`}{' '}
+        <p>
+          <span role="status">{check.done ? check.sentence : 'The check is running.'}</span>{' '}
+          {!check.done && `${check.steps.at(-1)?.name ?? 'starting'} (${check.steps.length} of ${check.of || '…'})`}
           {check.done && <Sub as="span">Checked <When at={check.began} />, in {took(check.took_ms)}.</Sub>}
         </p>
       )}
-      {begin.error && <Refused error={begin.error} />}
-      <Row><Button isDisabled={goesOn || begin.isPending} onPress={() => begin.mutate()}>{check ? 'Check it again' : 'Check it'}</Button><Command>{`tessellant device check ${serial}`}</Command></Row>
+      {[error, begin.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
+      <Row><Button isDisabled={goesOn || begin.busy} onPress={() => void begin.run()}>{check ? 'Check again' : 'Check device'}</Button><Command>{`tessellant device check ${serial}`}</Command></Row>
       {check && check.steps.length > 0 && (
-        <List label="Steps of the check" items={check.steps} id={(s) => s.name} text={(s) => s.name}
+        <Table label="Steps of the check" items={check.steps} id={(s) => s.name}
           columns={[
-            { name: 'came out', show: (s) => <VerdictWord what={s.state}>{s.state}</VerdictWord> },
+            { name: 'result', show: (s) => <VerdictWord what={s.state}>{s.state}</VerdictWord> },
             { name: 'what was tried', show: (s) => s.name },
             { name: 'what was found', wide: true, show: (s) => (s.remedy ? `${s.found}; ${s.remedy}` : s.found) },
             { name: 'took', show: (s) => (s.state === 'passed' || s.state === 'failed' ? took(s.took_ms) : '') },

@@ -1,11 +1,14 @@
 // One device: what it is, who holds it, how its legs came out.
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
+import { useAction } from '../data/action';
 import { answer, http, type Device } from '../data/api';
 import { client, useDevice, useDeviceLegs, useDeviceSessions } from '../data/queries';
+import { useTopics } from '../data/tab';
 import { Button, TextField } from '../parts/controls';
-import { List } from '../parts/list';
-import { Awaited, Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
+import { Loaded } from '../parts/Loaded';
+import { Table } from '../parts/Table';
+import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { cases, many, stageText, standing, took } from '../words';
 import Check from './Check';
@@ -14,12 +17,13 @@ import { SessionList } from './Sessions';
 
 export default function DevicePage() {
   const { serial = '' } = useParams();
-  const device = useDevice(serial);
-  const legs = useDeviceLegs(serial);
-  const sessions = useDeviceSessions(serial).data?.items ?? [];
-  if (device.error) return <Page><Refused page error={device.error} /></Page>;
-  if (!device.data) return <Page><Awaited what="the device" /></Page>;
-  const d = device.data;
+  useTopics({ list: ['devices', 'sessions'] });
+  return <Loaded of={useDevice(serial)} what="the device" page>{(d) => <One d={d} />}</Loaded>;
+}
+
+function One({ d }: { d: Device }) {
+  const legs = useDeviceLegs(d.serial);
+  const sessions = useDeviceSessions(d.serial);
   return (
     <Page>
       <Title>{d.serial}</Title>
@@ -27,7 +31,7 @@ export default function DevicePage() {
         <div>
           <h1>{d.serial}, {d.maker} {d.model}, is {d.state}.</h1>
           <Sub>
-            {d.held_by ? <>{d.held_by.run ? <>A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link></> : <>A <Link to={`/sessions/${d.held_by.leg}`}>session</Link></>} holds it since <When at={d.held_by.since} />.</> : d.state === 'held' ? 'Another workspace holds it.' : (d.why ?? <>Seen <When at={d.seen} />.</>)}
+            {d.held_by ? <>{d.held_by.run ? <>A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link></> : <>A <Link to={`/sessions/${d.held_by.leg}`}>session</Link></>} holds it since <When at={d.held_by.since} />.</> : d.state === 'held' ? 'Another workspace holds it.' : (d.why ?? (d.state === 'away' ? <>Last seen <When at={d.seen} />.</> : <>The host {d.host} sees it.</>))}
           </Sub>
         </div>
         {d.simulated && <Simulated>simulated: a stand-in that ships with Tessellant</Simulated>}
@@ -41,7 +45,7 @@ export default function DevicePage() {
       )}
       <Check d={d} />
       <Section aria-labelledby="facts">
-        <h2 id="facts">What it says of itself</h2>
+        <h2 id="facts">Facts</h2>
         <Facts of={[
           ['state', <State key="s" of={d.state} />], ['host', d.host], ['serial', <Ref key="r">{d.serial}</Ref>], ['origin', `${d.origin} ${d.form}`], ['system', `Android ${d.os} (API ${d.api})`],
           ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`], ['memory', `${d.memory_mb} MB`], ['processors', d.abis.join(', ')], ['language', d.language], ['connected by', d.ways ? `${d.ways.join(', ')}; the first is used` : undefined],
@@ -49,10 +53,11 @@ export default function DevicePage() {
         ]} />
       </Section>
       <Section aria-labelledby="legs">
-        <h2 id="legs">How its newest legs came out</h2>
+        <h2 id="legs">Its newest results</h2>
+        {legs.error && <Refused error={legs.error} />}
         {legs.data?.items.length === 0 && <Sub>It has taken part in no run of this workspace yet.</Sub>}
         {(legs.data?.items.length ?? 0) > 0 && (
-          <List label="Legs" items={legs.data!.items} id={(l) => l.id} text={(l) => l.id} href={(l) => `/legs/${l.id}`}
+          <Table label="Legs" items={legs.data!.items} id={(l) => l.id} href={(l) => `/legs/${l.id}`}
             columns={[
               { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
               { name: 'cases', show: (l) => cases(l) },
@@ -63,10 +68,11 @@ export default function DevicePage() {
           />
         )}
       </Section>
-      {sessions.length > 0 && (
+      {sessions.error && <Refused error={sessions.error} />}
+      {(sessions.data?.items.length ?? 0) > 0 && (
         <Section aria-labelledby="sessions">
           <h2 id="sessions">Its newest sessions from outside</h2>
-          <SessionList items={sessions} />
+          <SessionList items={sessions.data!.items} />
         </Section>
       )}
       <Section aria-labelledby="only"><h2 id="only">Run on it alone</h2><Row><Command>{`tessellant run start --build REF --package REF --device ${d.serial} --watch`}</Command></Row></Section>
@@ -78,26 +84,20 @@ export default function DevicePage() {
 function Care({ d }: { d: Device }) {
   const [why, setWhy] = useState<string>();
   const [freeing, setFreeing] = useState(false);
-  const [error, setError] = useState<unknown>();
   const path = { params: { path: { serial: d.serial } } };
-  async function take(asked: Promise<Device>) {
-    setError(undefined);
-    try {
-      client.setQueryData(['device', d.serial], await asked);
-      void client.invalidateQueries({ queryKey: ['devices'] });
-      setWhy(undefined);
-      setFreeing(false);
-    } catch (e) {
-      setError(e);
-    }
-  }
+  const { run: take, busy, error } = useAction(async (ask: () => Promise<Device>) => {
+    client.setQueryData(['device', d.serial], await ask());
+    void client.invalidateQueries({ queryKey: ['devices'] });
+    setWhy(undefined);
+    setFreeing(false);
+  });
   return (
     <Section aria-label="Care">
       {error !== undefined && <Refused error={error} />}
       {d.quarantined && (
         <Row $gap={12}>
           <Sub>In quarantine since <When at={d.quarantined} />{d.quarantined_by === 'itself' ? ', by itself; a check that it passes releases it' : ', by hand'}{d.state === 'held' ? '; the leg that it is at work on is finished' : ''}.</Sub>
-          <Button onPress={() => void take(answer(http.DELETE('/devices/{serial}/quarantine', path)))}>Release</Button>
+          <Button isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/quarantine', path)))}>Release device</Button>
         </Row>
       )}
       {d.overdue && (
@@ -107,16 +107,16 @@ function Care({ d }: { d: Device }) {
       {d.held_by && freeing && (
         <Row $gap={12}>
           <Sub>The {d.held_by.run ? 'leg' : 'session'} on it is stopped at once. What was uploaded so far is kept.</Sub>
-          <Button $main onPress={() => void take(answer(http.DELETE('/devices/{serial}/hold', path)))}>Free it</Button>
-          <Button onPress={() => setFreeing(false)}>Keep it</Button>
+          <Button $main isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/hold', path)))}>Free device</Button>
+          <Button onPress={() => setFreeing(false)}>Cancel</Button>
         </Row>
       )}
       {!d.quarantined && why === undefined && <Row><Button onPress={() => setWhy('')}>Quarantine …</Button></Row>}
       {why !== undefined && !d.quarantined && (
         <Row $gap={12} style={{ alignItems: 'flex-end' }}>
-          <div style={{ flex: 1, maxWidth: 480 }}><TextField label="What is wrong with it, for those who wonder" autoFocus value={why} onChange={setWhy} /></div>
-          <Button $main isDisabled={!why.trim()} onPress={() => void take(answer(http.PUT('/devices/{serial}/quarantine', { ...path, body: { why } })))}>Give it no more work</Button>
-          <Button onPress={() => setWhy(undefined)}>Leave it</Button>
+          <div style={{ flex: 1, maxWidth: 480 }}><TextField label="What is wrong with it? Others will read this" autoFocus value={why} onChange={setWhy} /></div>
+          <Button $main isDisabled={!why.trim() || busy} onPress={() => void take(() => answer(http.PUT('/devices/{serial}/quarantine', { ...path, body: { why } })))}>Quarantine device</Button>
+          <Button onPress={() => setWhy(undefined)}>Cancel</Button>
         </Row>
       )}
     </Section>

@@ -1,10 +1,11 @@
 // All devices and how they stand.
-import { useState } from 'react';
 import styled from 'styled-components';
 import type { Device } from '../data/api';
 import { useDevices, useHosts } from '../data/queries';
+import { useTopics } from '../data/tab';
+import { text, useView } from '../parts/address';
 import { SearchField } from '../parts/controls';
-import { List } from '../parts/list';
+import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { c } from '../theme';
 import { many } from '../words';
@@ -27,13 +28,16 @@ export function matches(d: Device, words: string): boolean {
   return words.toLowerCase().split(/\s+/).every((w) => all.includes(w));
 }
 
+const parts = { find: text(), sort: text() };
+
 export default function DevicesPage() {
   const devices = useDevices();
-  const [words, setWords] = useState('');
+  const [{ find: words, sort }, setView] = useView(parts);
+  useTopics({ list: ['devices'] });
   const all = devices.data ?? [];
   const items = all.filter((d) => matches(d, words));
   const n = (s: Device['state']) => all.filter((d) => d.state === s).length;
-  const parts = [[n('free'), 'free'], [n('held'), 'held'], [n('away'), 'away'], [n('unusable'), 'unusable'], [n('quarantined'), 'quarantined']].filter(([k]) => k).map(([k, s]) => `${k} ${s}`);
+  const counts = [[n('free'), 'free'], [n('held'), 'held'], [n('away'), 'away'], [n('unusable'), 'unusable'], [n('quarantined'), 'quarantined']].filter(([k]) => k).map(([k, s]) => `${k} ${s}`);
   const trouble = all.filter((d) => d.why);
   const limited = all.filter((d) => d.limits);
   return (
@@ -41,35 +45,35 @@ export default function DevicesPage() {
       <Title>Devices</Title>
       <Head>
         <div>
-          <h1>{all.length ? `${many(all.length, 'device')}: ${parts.join(', ')}.` : 'Devices'}</h1>
+          <h1>{all.length ? `${many(all.length, 'device')}: ${counts.join(', ')}.` : 'Devices'}</h1>
           <Sub>{all.some((d) => d.simulated) ? 'Those marked simulated are stand-ins that ship with Tessellant.' : 'What the hosts of this installation see.'}</Sub>
         </div>
-        {all.length > 0 && <SearchField label="Narrow the devices" placeholder="maker, model, android 14 …" value={words} onChange={setWords} />}
+        {all.length > 0 && <SearchField label="Narrow the devices" placeholder="maker, model, android 14 …" value={words} onChange={(find) => setView({ find })} />}
       </Head>
       {devices.error && <Refused error={devices.error} />}
       {devices.isPending && <Awaited what="the devices" />}
       {devices.data && all.length === 0 && <Empty title="No devices yet" command="tessellant serve --connect 192.168.1.23:5555">Plug a phone in where the service runs, with USB debugging allowed on it; or give the address of one on the network:</Empty>}
       {all.length > 0 && items.length === 0 && <Sub>No device fits “{words}”.</Sub>}
       {items.length > 0 && (
-        <List label="Devices" items={items} id={(d) => d.serial} text={(d) => d.serial} href={(d) => `/devices/${encodeURIComponent(d.serial)}`}
+        <Table label="Devices" items={items} id={(d) => d.serial} href={(d) => `/devices/${encodeURIComponent(d.serial)}`} sort={sort} onSort={(by) => setView({ sort: by })}
           columns={[
-            { name: 'serial', show: (d) => d.serial },
-            { name: 'state', show: (d) => <State of={d.state} /> },
-            { name: 'maker and model', wide: true, show: (d) => <Row $gap={8}>{d.maker} {d.model} {d.simulated && <Simulated>simulated</Simulated>}</Row> },
-            { name: 'origin', show: (d) => `${d.origin}${d.form && d.form !== 'phone' ? `, ${d.form}` : ''}` },
-            { name: 'Android', show: (d) => `${d.os} (API ${d.api})` },
-            { name: 'screen', show: (d) => `${d.width} × ${d.height}` },
-            { name: 'width', show: (d) => `${d.width_dp} dp` },
-            { name: 'memory', show: (d) => `${Math.round(d.memory_mb / 1024)} GB` },
-            { name: 'language', show: (d) => d.language },
-            { name: 'host', show: (d) => d.host },
+            { name: 'serial', show: (d) => d.serial, sort: (d) => d.serial },
+            { name: 'state', show: (d) => <State of={d.state} />, sort: (d) => d.state },
+            { name: 'maker and model', wide: true, sort: (d) => `${d.maker} ${d.model}`, show: (d) => <Row $gap={8}>{d.maker} {d.model} {d.simulated && <Simulated>simulated</Simulated>}</Row> },
+            { name: 'origin', sort: (d) => d.origin, show: (d) => `${d.origin}${d.form && d.form !== 'phone' ? `, ${d.form}` : ''}` },
+            { name: 'Android', sort: (d) => d.api, show: (d) => `${d.os} (API ${d.api})` },
+            { name: 'screen', sort: (d) => d.width * d.height, show: (d) => `${d.width} × ${d.height}` },
+            { name: 'width', sort: (d) => d.width_dp, show: (d) => `${d.width_dp} dp` },
+            { name: 'memory', sort: (d) => d.memory_mb, show: (d) => `${Math.round(d.memory_mb / 1024)} GB` },
+            { name: 'language', show: (d) => d.language, sort: (d) => d.language },
+            { name: 'host', show: (d) => d.host, sort: (d) => d.host },
           ]}
         />
       )}
       {trouble.length > 0 && (
         <Section aria-labelledby="why">
-          <h2 id="why">Why some get no work</h2>
-          {trouble.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.why} <Sub as="span">(seen <When at={d.seen} />)</Sub></p>)}
+          <h2 id="why">Why some are not available</h2>
+          {trouble.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.why} {d.state === 'away' && <Sub as="span">(last seen <When at={d.seen} />)</Sub>}</p>)}
         </Section>
       )}
       {limited.length > 0 && (
@@ -86,11 +90,12 @@ export default function DevicesPage() {
 /** The processes that work on the devices. */
 function Hosts() {
   const hosts = useHosts();
+  if (hosts.error) return <Refused error={hosts.error} />;
   if (!hosts.data) return null;
   return (
     <Section aria-labelledby="hosts">
       <h2 id="hosts">Hosts</h2>
-      <List label="Hosts" items={hosts.data} id={(h) => h.name} text={(h) => h.name}
+      <Table label="Hosts" items={hosts.data} id={(h) => h.name}
         columns={[
           { name: 'host', show: (h) => h.name },
           { name: 'state', show: (h) => h.state },
@@ -98,7 +103,7 @@ function Hosts() {
           { name: 'devices', show: (h) => h.devices },
           { name: 'at work', show: (h) => h.holds },
           { name: 'version', show: (h) => h.version },
-          { name: 'seen', show: (h) => (h.seen ? <When at={h.seen} /> : 'never') },
+          { name: 'seen', show: (h) => (h.state === 'up' ? 'now' : h.seen ? <When at={h.seen} /> : 'never') },
         ]}
       />
       <Pair hosts={hosts.data} />

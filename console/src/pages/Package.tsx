@@ -1,8 +1,10 @@
 // One revision of a test package: its cases, its findings, its runs.
 import { useParams } from 'react-router';
+import type { Package } from '../data/api';
 import { usePackage } from '../data/queries';
-import { List } from '../parts/list';
-import { Awaited, Facts, Findings, Head, Mono, Page, Ref, Refused, Section, Sub, Title, When } from '../parts/page';
+import { Table } from '../parts/Table';
+import { Loaded } from '../parts/Loaded';
+import { Facts, Findings, Head, Mono, Page, Ref, Section, Sub, Title, When } from '../parts/page';
 import { RunsOf } from '../parts/RunsOf';
 import { StartLink } from '../parts/StartLink';
 import { bytes, many } from '../words';
@@ -10,9 +12,10 @@ import { bytes, many } from '../words';
 export default function PackagePage() {
   const { ref = '' } = useParams();
   const pkg = usePackage(ref);
-  if (pkg.error) return <Page><Refused page error={pkg.error} /></Page>;
-  if (!pkg.data) return <Page><Awaited what="the package" /></Page>;
-  const p = pkg.data;
+  return <Loaded of={pkg} what="the package" page>{(p) => <One p={p} />}</Loaded>;
+}
+
+function One({ p }: { p: Package }) {
   return (
     <Page>
       <Title>{p.ref}</Title>
@@ -35,7 +38,7 @@ export default function PackagePage() {
       )}
       {!p.program && <Section aria-labelledby="cases">
         <h2 id="cases">Cases</h2>
-        <List label="Cases" items={p.cases} id={(k) => k.name} text={(k) => k.name}
+        <Table label="Cases" items={p.cases} id={(k) => k.name}
           columns={[
             { name: 'case', show: (k) => <Mono>{k.name}</Mono> },
             { name: 'tags', show: (k) => k.tags?.join(' ') },
@@ -47,7 +50,7 @@ export default function PackagePage() {
       {p.inputs.length > 0 && (
         <Section aria-labelledby="inputs">
           <h2 id="inputs">Inputs</h2>
-          <List label="Inputs" items={p.inputs} id={(k) => k.name} text={(k) => k.name}
+          <Table label="Inputs" items={p.inputs} id={(k) => k.name}
             columns={[
               { name: 'input', show: (k) => <Mono>{k.name}</Mono> },
               { name: 'about', wide: true, show: (k) => k.about },

@@ -1,13 +1,15 @@
 // All test packages, the newest revision first.
 import { usePackages } from '../data/queries';
+import { useTopics } from '../data/tab';
 import { Button } from '../parts/controls';
-import { List } from '../parts/list';
+import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Sub, Title, When } from '../parts/page';
 import { StartLink } from '../parts/StartLink';
 import { bytes, many } from '../words';
 
 export default function PackagesPage() {
   const packages = usePackages();
+  useTopics({ list: ['packages'] });
   const items = packages.data?.pages.flatMap((p) => p.items) ?? [];
   const names = new Set(items.map((p) => p.name)).size;
   return (
@@ -24,7 +26,7 @@ export default function PackagesPage() {
       {packages.isPending && <Awaited what="the packages" />}
       {packages.data && items.length === 0 && <Empty title="No packages yet" command={'tessellant package new my-tests\ntessellant package add my-tests/'}>Drop a .zip here, or from a terminal:</Empty>}
       {items.length > 0 && (
-        <List label="Packages" items={items} id={(p) => p.id} text={(p) => p.ref} href={(p) => `/packages/${p.id}`}
+        <Table label="Packages" items={items} id={(p) => p.id} href={(p) => `/packages/${p.id}`}
           columns={[
             { name: 'package', show: (p) => p.ref },
             { name: 'about', wide: true, show: (p) => p.about },

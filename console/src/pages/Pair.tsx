@@ -1,6 +1,7 @@
 // Pairing with a phone that debugs over the network: by the code that it shows, or by a picture that it scans.
-import { useMutation, useQuery } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
+import { useAction } from '../data/action';
 import { answer, http, type Host, type Pairing } from '../data/api';
 import { Button, Select, TextField } from '../parts/controls';
 import { Refused, Row, Section, Sub } from '../parts/page';
@@ -19,8 +20,11 @@ export default function Pair({ hosts }: { hosts: Host[] }) {
   const [address, setAddress] = useState('');
   const [code, setCode] = useState('');
   const name = host || up[0]?.name || '';
-  const begin = useMutation({ mutationFn: (body: { address?: string; code?: string }) => answer(http.POST('/hosts/{name}/pairings', { params: { path: { name } }, body })) });
-  const now = useQuery(stands(begin.data?.host ?? '', begin.data?.id ?? '')).data ?? begin.data;
+  const [begun, setBegun] = useState<Pairing>();
+  const begin = useAction(async (body: { address?: string; code?: string }) => setBegun(await answer(http.POST('/hosts/{name}/pairings', { params: { path: { name } }, body }))));
+  const state = useQuery(stands(begun?.host ?? '', begun?.id ?? ''));
+  const now = state.data ?? begun;
+  const busy = begin.busy || now?.state === 'waiting';
   if (up.length === 0) return null;
   if (!open) return <Row><Button onPress={() => setOpen(true)}>Pair with a phone over the network …</Button></Row>;
   return (
@@ -31,11 +35,11 @@ export default function Pair({ hosts }: { hosts: Host[] }) {
         {up.length > 1 && <Select label="Host" value={name} onChange={setHost} options={up.map((h) => ({ id: h.name, text: h.name }))} />}
         <TextField label="Address that it shows" value={address} onChange={setAddress} mono />
         <TextField label="Code that it shows" value={code} onChange={setCode} mono />
-        <Button $main isDisabled={!address.trim() || !code.trim() || now?.state === 'waiting'} onPress={() => begin.mutate({ address: address.trim(), code: code.trim() })}>Pair</Button>
-        <Button isDisabled={now?.state === 'waiting'} onPress={() => begin.mutate({})}>Draw a picture for it to scan</Button>
-        <Button onPress={() => { setOpen(false); begin.reset(); }}>Close</Button>
+        <Button $main isDisabled={!address.trim() || !code.trim() || busy} onPress={() => void begin.run({ address: address.trim(), code: code.trim() })}>Pair</Button>
+        <Button isDisabled={busy} onPress={() => void begin.run({})}>Draw a picture for it to scan</Button>
+        <Button onPress={() => { setOpen(false); setBegun(undefined); begin.clear(); }}>Close</Button>
       </Row>
-      {begin.error && <Refused error={begin.error} />}
+      {[begin.error, state.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
       {now && (
         <div role="status">
           {now.state === 'waiting' && (now.picture ? <p>Choose “Pair device with QR code” on the phone, and scan this:</p> : <p>It is being paired …</p>)}

@@ -3,15 +3,20 @@
 // While a run goes on it changes often. The tiles come first: what else shows a change is
 // drawn after the frame that has the changed tile.
 import { memo, useCallback, useDeferredValue, useMemo, useState } from 'react';
-import { Link, useParams, useSearchParams } from 'react-router';
+import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
+import { useAction } from '../data/action';
 import { answer, base, http, type LegSummary, type Run } from '../data/api';
+import { useNow } from '../data/clock';
 import { client, useRun } from '../data/queries';
+import { useTopics } from '../data/tab';
+import { oneOf, text, useView } from '../parts/address';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
 import { Grid } from '../parts/Grid';
-import { List } from '../parts/list';
+import { Table } from '../parts/Table';
 import { differing, laid, Mosaic } from '../parts/Mosaic';
-import { Awaited, Facts, Findings, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
+import { Loaded } from '../parts/Loaded';
+import { Facts, Findings, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c } from '../theme';
 import { broken, cases, many, order, stageText, standing, took, traits, unit } from '../words';
@@ -25,23 +30,29 @@ const BrokenList = styled.ul`
 `;
 
 /** By which trait the tiles lie: the one that was chosen, else the OS version. */
+const tabs = ['cases', 'legs', 'asked'] as const;
+const parts = { by: text(), tab: oneOf(tabs, 'cases'), sort: text() };
+
 function useLaidBy(ways: string[]): string {
-  const [params] = useSearchParams();
-  return params.get('by') ?? (ways.includes('os') ? 'os' : (ways[0] ?? 'model'));
+  const [{ by }] = useView(parts);
+  return (by === 'verdict' || ways.includes(by) ? by : '') || (ways.includes('os') ? 'os' : (ways[0] ?? 'model'));
 }
 
 export default function RunPage() {
   const { id = '' } = useParams();
   const run = useRun(id);
-  if (run.error) return <Page><Refused page error={run.error} /></Page>;
-  if (!run.data) return <Page><Awaited what="the run" /></Page>;
+  useTopics({ run: run.data && id, list: ['devices'] });
   return (
-    <Page>
-      <Above r={run.data} />
-      <Tiles legs={run.data.legs} />
-      <Below r={run.data} />
-      <More id={id} />
-    </Page>
+    <Loaded of={run} what="the run" page>
+      {(r) => (
+        <Page>
+          <Above r={r} />
+          <Tiles legs={r.legs} />
+          <Below r={r} />
+          <More id={id} />
+        </Page>
+      )}
+    </Loaded>
   );
 }
 
@@ -58,7 +69,7 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
           <h1>{r.sentence}</h1>
           <Sub>
             <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started <When at={r.created} />
-            {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still going'}
+            {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still running'}
           </Sub>
         </div>
         <Row $gap={12}>
@@ -73,19 +84,14 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
 /** Ends the run, when it is pressed a second time. */
 function StopRun({ r }: { r: Run }) {
   const [sure, setSure] = useState(false);
-  const [error, setError] = useState<unknown>();
+  const stop = useAction(async () => client.setQueryData(['run', r.id], await answer(http.POST('/runs/{id}/stop', { params: { path: { id: r.id } }, body: {} }))));
   if (r.stopped || r.legs.every((l) => l.stopping || l.stage === 'done')) return <Sub as="span">stopping …</Sub>;
-  async function stop() {
-    try {
-      client.setQueryData(['run', r.id], await answer(http.POST('/runs/{id}/stop', { params: { path: { id: r.id } }, body: {} })));
-    } catch (e) {
-      setError(e);
-    }
-  }
   return (
     <>
-      {error !== undefined && <Refused error={error} />}
-      {sure ? <><Button $main autoFocus onPress={() => void stop()}>Yes, stop it</Button><Button onPress={() => setSure(false)}>Let it go on</Button></> : <Button onPress={() => setSure(true)}>Stop</Button>}
+      {stop.error !== undefined && <Refused error={stop.error} />}
+      {!sure && <Button onPress={() => setSure(true)}>Stop run</Button>}
+      {sure && <Button $main autoFocus isDisabled={stop.busy} onPress={() => void stop.run()}>Yes, stop run</Button>}
+      {sure && <Button onPress={() => setSure(false)}>Continue run</Button>}
     </>
   );
 }
@@ -105,10 +111,10 @@ const Trouble = memo(function Trouble({ r }: { r: Run }) {
 });
 
 const LayBy = memo(function LayBy({ ways }: { ways: string }) {
-  const [, setParams] = useSearchParams();
+  const [, setView] = useView(parts);
   const all = ways.split(' ').filter(Boolean);
   const by = useLaidBy(all);
-  const choose = useCallback((v: string) => setParams((p) => { p.set('by', v); return p; }, { replace: true }), [setParams]);
+  const choose = useCallback((v: string) => setView({ by: v }), [setView]);
   return <Select label="lay by" inRow value={by} onChange={choose} options={[...all, 'verdict'].map((t) => ({ id: t, text: traits[t]?.name ?? t }))} />;
 });
 
@@ -146,9 +152,9 @@ const Broken = memo(function Broken({ l }: { l: LegSummary }) {
 });
 
 const More = memo(function More({ id }: { id: string }) {
-  const [params, setParams] = useSearchParams();
+  const [view, setView] = useView(parts);
   return (
-    <Tabs selectedKey={params.get('tab') ?? 'cases'} onSelectionChange={(k) => setParams((p) => { p.set('tab', String(k)); return p; }, { replace: true })}>
+    <Tabs selectedKey={view.tab} onSelectionChange={(k) => setView({ tab: tabs.find((t) => t === k) })}>
       <TabList aria-label="More of the run">
         <Tab id="cases">Cases × devices</Tab>
         <Tab id="legs">Devices</Tab>
@@ -176,17 +182,19 @@ function CasesOnDevices({ id }: { id: string }) {
 
 function Legs({ id }: { id: string }) {
   const [, legs] = useLaidRun(id);
+  const [view, setView] = useView(parts);
+  const now = useNow(1000);
   return (
     <Section>
       <Sub><a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>All results as one JUnit XML</a>, a suite a device, or from a terminal: <code>tessellant run report {id} --junit results.xml</code></Sub>
-      <List label="Devices of the run" items={legs} id={(l) => l.id} text={(l) => l.serial} href={(l) => `/legs/${l.id}`}
+      <Table label="Devices of the run" items={legs} id={(l) => l.id} href={(l) => `/legs/${l.id}`} sort={view.sort} onSort={(sort) => setView({ sort })}
         columns={[
-          { name: 'device', show: unit },
-          { name: 'model', show: (l) => <>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</> },
-          { name: 'Android', show: (l) => l.os },
-          { name: 'verdict', show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
+          { name: 'device', show: unit, sort: (l) => l.serial },
+          { name: 'model', sort: (l) => l.model, show: (l) => <>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</> },
+          { name: 'Android', show: (l) => l.os, sort: (l) => l.os },
+          { name: 'verdict', sort: (l) => rank(standing(l)), show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
           { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
-          { name: 'took', show: legTook },
+          { name: 'took', show: (l) => { const ms = legTook(l, now); return ms === undefined ? '' : took(ms); }, sort: (l) => legTook(l, now) ?? -1 },
         ]}
       />
     </Section>
@@ -210,7 +218,7 @@ function Asked({ id }: { id: string }) {
 
 const rank = (v: string) => { const i = order.indexOf(v as never); return i < 0 ? 99 : i; };
 
-function legTook(l: LegSummary) {
-  if (!l.started) return '';
-  return took((l.ended ? Date.parse(l.ended) : Date.now()) - Date.parse(l.started));
+/** How long a leg took, or has been going so far, in ms; undefined before it began. */
+function legTook(l: LegSummary, now: number): number | undefined {
+  return l.started ? Math.max(0, (l.ended ? Date.parse(l.ended) : now) - Date.parse(l.started)) : undefined;
 }

@@ -1,10 +1,11 @@
 // All runs, the newest first, each with its sentence and a small mosaic.
-import { useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import type { Run, Verdict } from '../data/api';
+import type { Run } from '../data/api';
 import { useBuilds, usePackages, useRuns, type RunFilter } from '../data/queries';
+import { useTopics } from '../data/tab';
+import { oneOf, text, useView } from '../parts/address';
 import { Button, Select } from '../parts/controls';
-import { List } from '../parts/list';
+import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Sub, Title, When } from '../parts/page';
 import { Tile } from '../parts/Tile';
 import { order, took } from '../words';
@@ -26,16 +27,20 @@ function Thumbnail({ run }: { run: Run }) {
   );
 }
 
+const parts = { build: text(), package: text(), verdict: oneOf(['', ...order] as const, '') };
+
 export default function RunsPage() {
-  const [params, setParams] = useSearchParams();
+  const [view, setView] = useView(parts);
+  useTopics({ list: ['runs', 'builds', 'packages'] });
   const filter: RunFilter = {};
-  for (const k of ['build', 'package', 'verdict'] as const) if (params.get(k)) filter[k] = params.get(k) as Verdict & string;
+  if (view.build) filter.build = view.build;
+  if (view.package) filter.package = view.package;
+  if (view.verdict) filter.verdict = view.verdict;
   const runs = useRuns(filter);
   const builds = useBuilds();
   const packages = usePackages();
   const items = runs.data?.pages.flatMap((p) => p.items) ?? [];
   const filtered = Object.keys(filter).length > 0;
-  const set = (k: string) => (v: string) => setParams((p) => { if (v) p.set(k, v); else p.delete(k); return p; });
   const refs = (list: { ref: string }[] | undefined, any: string) => [{ id: '', text: any }, ...[...new Set((list ?? []).map((x) => x.ref))].map((r) => ({ id: r, text: r }))];
   return (
     <Page>
@@ -46,27 +51,27 @@ export default function RunsPage() {
       </Head>
       {(items.length > 0 || filtered) && (
         <Row>
-          <Select label="Build" hideLabel value={filter.build ?? ''} placeholder="any build" onChange={set('build')} options={refs(builds.data?.pages.flatMap((p) => p.items), 'any build')} />
-          <Select label="Package" hideLabel value={filter.package ?? ''} placeholder="any package" onChange={set('package')} options={refs(packages.data?.pages.flatMap((p) => p.items), 'any package')} />
-          <Select label="Verdict" hideLabel value={filter.verdict ?? ''} placeholder="any verdict" onChange={set('verdict')} options={[{ id: '', text: 'any verdict' }, ...order.map((v) => ({ id: v, text: v }))]} />
-          {filtered && <Button onPress={() => setParams({})}>Show all</Button>}
+          <Select label="Build" hideLabel value={filter.build ?? ''} placeholder="any build" onChange={(build) => setView({ build }, 'step')} options={refs(builds.data?.pages.flatMap((p) => p.items), 'any build')} />
+          <Select label="Package" hideLabel value={filter.package ?? ''} placeholder="any package" onChange={(v) => setView({ package: v }, 'step')} options={refs(packages.data?.pages.flatMap((p) => p.items), 'any package')} />
+          <Select label="Verdict" hideLabel value={filter.verdict ?? ''} placeholder="any verdict" onChange={(v) => setView({ verdict: v as typeof view.verdict }, 'step')} options={[{ id: '', text: 'any verdict' }, ...order.map((v) => ({ id: v, text: v }))]} />
+          {filtered && <Button onPress={() => setView({ build: '', package: '', verdict: '' }, 'step')}>Show all</Button>}
         </Row>
       )}
-      {runs.error && <Refused error={runs.error} />}
+      {[runs.error, builds.error, packages.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
       {runs.isPending && <Awaited what="the runs" />}
       {runs.data && items.length === 0 && (filtered
         ? <Sub>No run fits these filters.</Sub>
         : <Empty title="No runs yet" command={'tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch'}>Upload a build and a test package (drop them anywhere on this page), then start a run here or from a terminal:</Empty>)}
       {items.length > 0 && (
-        <List
-          label="Runs" items={items} id={(r) => r.id} text={(r) => r.sentence} href={(r) => `/runs/${r.id}`}
+        <Table
+          label="Runs" items={items} id={(r) => r.id} href={(r) => `/runs/${r.id}`}
           columns={[
-            { name: 'how it came out', wide: true, show: (r) => r.sentence },
+            { name: 'result', wide: true, show: (r) => r.sentence },
             { name: 'devices', show: (r) => <Thumbnail run={r} /> },
             { name: 'build', show: (r) => r.build },
             { name: 'package', show: (r) => r.package },
             { name: 'started', show: (r) => <When at={r.created} /> },
-            { name: 'took', show: (r) => (r.ended ? took(Date.parse(r.ended) - Date.parse(r.created)) : 'still going') },
+            { name: 'took', show: (r) => (r.ended ? took(Date.parse(r.ended) - Date.parse(r.created)) : 'still running') },
           ]}
         />
       )}
@@ -79,7 +84,7 @@ function sentence(items: Run[], filtered: boolean): string {
   const newest = items[0];
   if (!newest) return filtered ? 'No such run.' : 'Nothing has run yet.';
   const going = items.filter((r) => !r.done);
-  if (going.length > 1) return `${going.length} runs are going.`;
-  if (going[0]) return `A run is going: ${going[0].sentence}`;
+  if (going.length > 1) return `${going.length} runs are in progress.`;
+  if (going[0]) return `A run is in progress: ${going[0].sentence}`;
   return filtered ? 'Runs that fit' : `The newest run: ${newest.sentence}`;
 }

@@ -1,30 +1,34 @@
 // Sessions: those that clients opened from outside, and the program with which one begins.
-import { useState } from 'react';
-import { useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import type { Session } from '../data/api';
 import { useBuilds, useSessions, useSnippet } from '../data/queries';
+import { useTopics } from '../data/tab';
+import { oneOf, text, useView } from '../parts/address';
 import { Button, Select, TextField } from '../parts/controls';
-import { List } from '../parts/list';
-import { Awaited, Command, Faint, Head, Page, Refused, Row, Section, Sub, Title, When } from '../parts/page';
+import { Table } from '../parts/Table';
+import { Awaited, Command, CopyButton, Faint, Head, Page, Refused, Row, Section, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c, mono, radius } from '../theme';
-import { many, ordinal, took } from '../words';
-import { patterns } from './patterns';
+import { sessionState } from '../sessionWords';
+import { many, took } from '../words';
+import { patterns } from '../form/patterns';
 
 const Program = styled.pre`
   font-family: ${mono}; font-size: 12.5px; line-height: 18px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 12px; overflow: auto; max-height: 420px; margin: 0; font-variant-ligatures: none;
 `;
 
+const languages = [['shell', 'Shell'], ['python', 'Python'], ['node', 'Node.js'], ['go', 'Go'], ['java', 'Java']] as const;
+const parts = { group: text(), language: oneOf(languages.map(([id]) => id), 'python'), build: text('newest'), where: text('platform=android') };
+
 export default function SessionsPage() {
-  const [params, setParams] = useSearchParams();
-  const group = params.get('group') ?? '';
+  const [{ group }, setView] = useView(parts);
+  useTopics({ list: ['sessions', 'builds', 'devices'] });
   const sessions = useSessions(group);
   const items = sessions.data?.pages.flatMap((p) => p.items) ?? [];
   const first = sessions.data?.pages[0];
   const groups = [...new Set(items.map((s) => s.group).filter(Boolean))].sort();
   if (group && !groups.includes(group)) groups.push(group);
-  const pick = (g: string) => setParams((p) => { if (g) p.set('group', g); else p.delete('group'); return p; });
+  const pick = (g: string) => setView({ group: g }, 'step');
   return (
     <Page>
       <Title>Sessions</Title>
@@ -55,9 +59,9 @@ export default function SessionsPage() {
 /** Sessions, a row each. */
 export function SessionList({ items }: { items: Session[] }) {
   return (
-    <List label="Sessions" items={items} id={(s) => s.id} text={(s) => s.name || s.id} href={(s) => `/sessions/${s.id}`}
+    <Table label="Sessions" items={items} id={(s) => s.id} href={(s) => `/sessions/${s.id}`}
       columns={[
-        { name: 'verdict', show: (s) => <VerdictWord what={s.stage === 'waiting' ? 'waiting' : (s.verdict ?? 'running')}>{stateText(s)}</VerdictWord> },
+        { name: 'verdict', show: (s) => <VerdictWord what={s.stage === 'waiting' ? 'waiting' : (s.verdict ?? 'running')}>{sessionState(s)}</VerdictWord> },
         { name: 'name', wide: true, show: (s) => <>{s.name || <Faint>no name</Faint>}{s.message && <> · <Faint>{s.message.split('\n')[0]}</Faint></>}</> },
         { name: 'group', show: (s) => s.group },
         { name: 'device', show: (s) => s.device?.serial ?? '' },
@@ -75,41 +79,30 @@ function sentence(items: Session[], open: number, waiting: number): string {
   return newest ? `No session is open; the newest ${newest.verdict ?? 'ended'}${newest.inferred ? ', as far as can be seen' : ''}.` : 'No session has been opened yet.';
 }
 
-/** How a session stands, in a word or two. */
-export function stateText(s: Session): string {
-  if (s.verdict) return s.inferred ? `${s.verdict} (inferred)` : s.verdict;
-  if (s.place) return `${ordinal(s.place)} in the queue`;
-  return s.stopping ? 'stopping' : s.stage;
-}
-
 function casesText(s: Session): string {
   return Object.entries(s.cases).filter(([, n]) => n > 0).map(([v, n]) => `${n} ${v}`).join(', ');
 }
 
-const languages = [['shell', 'Shell'], ['python', 'Python'], ['node', 'Node.js'], ['go', 'Go'], ['java', 'Java']] as const;
-
 /** The program with which a test from outside begins: language × devices → a text that works when pasted. */
 function Beginning() {
   const builds = useBuilds().data?.pages.flatMap((p) => p.items) ?? [];
-  const [language, setLanguage] = useState('python');
-  const [build, setBuild] = useState<string>();
-  const [where, setWhere] = useState('platform=android');
+  const [{ language, build, where }, setView] = useView(parts);
   const refs = [...new Set(builds.map((b) => b.ref))];
-  const chosen = build ?? refs[0] ?? '';
+  const chosen = build === 'newest' ? (refs[0] ?? '') : build === 'none' ? '' : build;
   const program = useSnippet(language, { build: chosen, where: patterns(where) });
   return (
     <Section aria-labelledby="begin">
       <h2 id="begin">Begin one from your machine</h2>
       <Row>
-        <Select label="Language" value={language} onChange={setLanguage} options={languages.map(([id, text]) => ({ id, text }))} />
-        <Select label="Build" value={chosen} onChange={setBuild} options={[...refs.map((r) => ({ id: r, text: r })), { id: '', text: 'none: the device as it is' }]} />
-        <div style={{ flex: 1, minWidth: 240 }}><TextField label="Devices: patterns over traits" mono value={where} onChange={setWhere} /></div>
+        <Select label="Language" value={language} onChange={(v) => setView({ language: v as typeof language })} options={languages.map(([id, text]) => ({ id, text }))} />
+        <Select label="Build" value={chosen || 'none'} onChange={(v) => setView({ build: v })} options={[...refs.map((r) => ({ id: r, text: r })), { id: 'none', text: 'none: the device as it is' }]} />
+        <div style={{ flex: 1, minWidth: 240 }}><TextField label="Devices: patterns over traits" mono value={where} onChange={(v) => setView({ where: v })} /></div>
       </Row>
       {program.error && <Refused error={program.error} />}
       {program.data && (
         <>
-          <Sub>{program.data.devices === 0 ? 'No device here would do for it.' : `${many(program.data.devices, 'device')} would do for it.`} Save it as <code>{program.data.file}</code>, put your key into TESSELLANT_KEY, and run it:</Sub>
-          <Row><Command>{program.data.run}</Command><Button onPress={() => void navigator.clipboard.writeText(program.data!.program)}>Copy the program</Button></Row>
+          <Sub>{program.data.devices === 0 ? 'No device here matches.' : `${many(program.data.devices, 'device')} here ${program.data.devices === 1 ? 'matches' : 'match'}.`} Save it as <code>{program.data.file}</code>, put your key into TESSELLANT_KEY, and run it:</Sub>
+          <Row><Command>{program.data.run}</Command><CopyButton text={program.data.program} what="the program" label="Copy the program" /></Row>
           <Program tabIndex={0} aria-label={program.data.file}>{program.data.program}</Program>
         </>
       )}

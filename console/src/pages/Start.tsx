@@ -1,179 +1,156 @@
 // Start a run: what, where, how, and the same as a command line.
 import { useState } from 'react';
-import { ListBox, ListBoxItem } from 'react-aria-components';
 import { useNavigate, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { answer, http, type Device, type Input, type RunRequest } from '../data/api';
+import { useAction } from '../data/action';
+import { answer, http, type Input, type RunRequest } from '../data/api';
 import { client, useBuilds, useDevices, usePackage, usePackages, usePlan } from '../data/queries';
-import { Button, Choose, Select, TextField } from '../parts/controls';
-import { Command, Empty, Faint, Findings, Head, Page, Refused, Row, Section, Simulated, Sub, Title } from '../parts/page';
+import { useTopics } from '../data/tab';
+import { CommandText } from '../form/CommandText';
+import { DevicePicker } from '../form/DevicePicker';
+import { formParts, limitOf, newer, openInputs, pinned, planned, readPlan, requestOf, secretInputs, type Pin } from '../form/RunForm';
+import { useView } from '../parts/address';
+import { Button, Select, TextField } from '../parts/controls';
+import { Empty, Findings, Head, Page, Refused, Section, Sub, Title } from '../parts/page';
 import { c, narrow, radius } from '../theme';
-import { ago, many, shellWord, took } from '../words';
-import { patterns } from './patterns';
+import { ago, many, took } from '../words';
+import { serverNow } from '../data/clock';
 
-const Columns = styled.div`display: grid; grid-template-columns: minmax(0, 1fr) 400px; gap: 24px 32px; align-items: start; @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }`;
-const Two = styled.div`display: grid; grid-template-columns: repeat(2, minmax(0, 1fr)); gap: 12px; ${narrow} { grid-template-columns: minmax(0, 1fr); }`;
-const Side = styled.aside`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 16px; display: flex; flex-direction: column; gap: 16px; position: sticky; top: 16px;`;
-const Tiles = styled(ListBox)`display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 8px; outline: none;` as unknown as typeof ListBox; // styled forgets what the items are
-const DeviceTile = styled(ListBoxItem)<{ $in: boolean }>`
-  border: 1.5px ${(p) => (p.$in ? 'solid' : 'dashed')} ${(p) => (p.$in ? c.lapis : c.grout)}; background: ${(p) => (p.$in ? c.chosen : c.panel)}; border-radius: ${radius}; padding: 8px; outline: none;
-  display: flex; flex-direction: column; font-size: 13px; line-height: 18px; cursor: default; min-width: 0; overflow-wrap: anywhere;
-  &[data-selection-mode] { cursor: pointer; }
-  strong { font-size: 14px; }
-  &[data-focus-visible] { outline: 2px solid ${c.lapis}; outline-offset: 2px; }
-  &[data-hovered] { border-color: ${c.lapis}; }
+const Columns = styled.div`
+  display: grid; grid-template-columns: minmax(0, 1fr) 400px; gap: 24px 32px; align-items: start;
+  @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }
 `;
-const Why = styled.span`border-left: 2px solid ${c.failed}; padding-left: 6px; margin-top: 4px;`;
+const Fields = styled.div`display: flex; flex-direction: column; gap: 24px;`;
+const Two = styled.div`display: grid; grid-template-columns: repeat(2, minmax(0, 1fr)); gap: 12px; ${narrow} { grid-template-columns: minmax(0, 1fr); }`;
+const Side = styled.aside`
+  background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 16px; display: flex; flex-direction: column; gap: 16px; position: sticky; top: 16px;
+`;
 
-/** The run as a command line. */
-export function commandLine(q: RunRequest): string {
-  const limit = q.limit_seconds ?? 1800;
-  const parts = ['tessellant run start', `--build ${shellWord(q.build)}`, `--package ${shellWord(q.package)}`];
-  for (const w of q.where ?? []) parts.push(`--where ${shellWord(w)}`);
-  for (const d of q.devices ?? []) parts.push(`--device ${shellWord(d)}`);
-  for (const k of q.cases ?? []) parts.push(`--case ${shellWord(k)}`);
-  for (const t of q.tags ?? []) parts.push(`--tag ${shellWord(t)}`);
-  if (q.confirm) parts.push(`--confirm ${q.confirm}`);
-  for (const [k, v] of Object.entries(q.inputs ?? {})) parts.push(`--set ${shellWord(`${k}=${v}`)}`);
-  for (const k of Object.keys(q.secrets ?? {})) parts.push(`--secret-from-env ${k}=${k.toUpperCase().replaceAll('-', '_')}`);
-  if (limit !== 1800) parts.push(`--limit ${limit % 60 === 0 ? `${limit / 60}m` : `${limit}s`}`);
-  return [...parts, '--watch'].join(' \\\n  ');
+interface Ref { id: string; ref: string; created: string }
+
+/** What a reference of the form means, held while the page is open. */
+function usePinned<T extends Ref>(ref: string, items: T[] | undefined): [Pin<T> | undefined, T | undefined, (pin: Pin<T>) => void] {
+  const [pin, setPin] = useState<Pin<T>>();
+  const now = pinned(pin, ref, items);
+  if (now !== pin) setPin(now);
+  return [now, newer(now, items), setPin];
 }
 
+const inputLabel = (i: Input) => (i.about ? `${i.name}: ${i.about}` : i.name);
+const options = (items: Ref[] | undefined) =>
+  (items ?? []).filter((x, i, all) => all.findIndex((y) => y.ref === x.ref) === i).map((x) => ({ id: x.ref, text: x.ref, more: ago(x.created, serverNow()) }));
+
 export default function StartPage() {
+  const [form, set] = useView(formParts);
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
-  const builds = useBuilds().data?.pages.flatMap((p) => p.items);
-  const packages = usePackages().data?.pages.flatMap((p) => p.items);
-  const devices = useDevices().data ?? [];
-  const [error, setError] = useState<unknown>();
-  const [busy, setBusy] = useState(false);
+  useTopics({ list: ['builds', 'packages', 'devices'] });
+  const builds = useBuilds();
+  const packages = usePackages();
+  const devices = useDevices();
   const [secrets, setSecrets] = useState<Record<string, string>>({}); // never in the address
-  const set = (k: string, v: string) => setParams((p) => { if (v) p.set(k, v); else p.delete(k); return p; }, { replace: true });
+  const buildItems = builds.data?.pages.flatMap((p) => p.items);
+  const packageItems = packages.data?.pages.flatMap((p) => p.items);
+  const [build, newerBuild, pinBuild] = usePinned(form.build, buildItems);
+  const [pkg, newerPackage, pinPackage] = usePinned(form.package, packageItems);
+  // One that is too old to be in the list is taken by the reference that the address has.
+  const ids = { build: build?.item.id ?? (buildItems ? form.build : ''), package: pkg?.item.id ?? (packageItems ? form.package : '') };
+  const chosen = usePackage(ids.package).data;
+  const [asked, hidden] = [openInputs(chosen?.inputs), secretInputs(chosen?.inputs)];
+  const given = Object.fromEntries(asked.map((i) => [i.name, params.get(`set.${i.name}`) ?? '']));
+  const told = Object.fromEntries(hidden.map((i) => [i.name, secrets[i.name] ?? '']));
+  const request = requestOf(form, { ...ids, given, secrets: told });
+  const plan = usePlan(planned(request));
+  const { taking, unfit, blocked } = readPlan(request && !plan.error ? plan.data : undefined);
+  const start = useAction(async (q: RunRequest, key) => {
+    const run = await answer(http.POST('/runs', { body: q, params: { header: { 'Idempotency-Key': key } } }));
+    client.setQueryData(['run', run.id], run);
+    void navigate(`/runs/${run.id}`);
+  });
+  const setInput = (name: string, v: string) =>
+    setParams((p) => { if (v) p.set(`set.${name}`, v); else p.delete(`set.${name}`); return p; }, { replace: true });
 
-  const build = params.get('build') ?? builds?.[0]?.ref ?? '';
-  const pkg = params.get('package') ?? packages?.[0]?.ref ?? '';
-  const byName = params.get('by') === 'name';
-  const typed = params.get('where') ?? 'platform=android';
-  const named = params.get('devices')?.split(',').filter(Boolean) ?? [];
-  const minutes = params.get('limit') ?? '30';
-  const limit = Math.round(Number(minutes) * 60);
-  const goodLimit = Number.isFinite(limit) && limit >= 1 && limit <= 86400;
-  const chosen = usePackage(pkg).data;
-  const asked = (chosen?.inputs ?? []).filter((i) => !i.secret);
-  const hidden = (chosen?.inputs ?? []).filter((i) => i.secret);
-  const given = Object.fromEntries(asked.map((i) => [i.name, params.get(`set.${i.name}`) ?? '']).filter(([, v]) => v)) as Record<string, string>;
-  const told = Object.fromEntries(hidden.map((i) => [i.name, secrets[i.name] ?? '']).filter(([, v]) => v)) as Record<string, string>;
-  const wanted = patterns(params.get('cases') ?? '');
-  const tags = patterns(params.get('tags') ?? '');
-  const confirm = Number(params.get('confirm') ?? '0');
-  const request: RunRequest | undefined = build && pkg && goodLimit && (!byName || named.length > 0)
-    ? { build, package: pkg, limit_seconds: limit, confirm, attempts: 2, ...(wanted.length ? { cases: wanted } : {}), ...(tags.length ? { tags } : {}),
-        ...(Object.keys(given).length ? { inputs: given } : {}), ...(Object.keys(told).length ? { secrets: told } : {}), ...(byName ? { devices: named } : patterns(typed).length ? { where: patterns(typed) } : {}) } : undefined;
-  const plan = usePlan(request);
-  const inRun = new Set(request && plan.data && !plan.error ? plan.data.devices : []);
-  const unfit = new Map((request && plan.data ? plan.data.findings : []).filter((f) => f.device).map((f) => [f.device!, f]));
-  const blocked = plan.data?.findings.filter((f) => !f.device) ?? [];
-
-  async function start() {
-    setBusy(true);
-    setError(undefined);
-    try {
-      const run = await answer(http.POST('/runs', { body: request!, params: { header: { 'Idempotency-Key': crypto.getRandomValues(new Uint32Array(4)).join('-') } } }));
-      client.setQueryData(['run', run.id], run);
-      void navigate(`/runs/${run.id}`);
-    } catch (e) {
-      setError(e);
-      setBusy(false);
-    }
-  }
-
-  if (builds?.length === 0 || packages?.length === 0) {
+  if (buildItems?.length === 0 || packageItems?.length === 0) {
     return (
       <Page>
         <Title>Start a run</Title>
         <h1>A run needs a build and a test package.</h1>
-        {builds?.length === 0 && <Empty title="No builds yet" command="tessellant build add app.apk">Drop an .apk here, or from a terminal:</Empty>}
-        {packages?.length === 0 && <Empty title="No packages yet" command="tessellant package add my-tests/">Drop a .zip here, or from a terminal:</Empty>}
+        {buildItems?.length === 0 && <Empty title="No builds yet" command="tessellant build add app.apk">Drop an .apk here, or from a terminal:</Empty>}
+        {packageItems?.length === 0 && <Empty title="No packages yet" command="tessellant package add my-tests/">Drop a .zip here, or from a terminal:</Empty>}
       </Page>
     );
   }
-  const refs = (list: { ref: string; created: string }[] | undefined) => (list ?? []).filter((x, i, a) => a.findIndex((y) => y.ref === x.ref) === i).map((x) => ({ id: x.ref, text: x.ref, more: ago(x.created) }));
+  const limit = limitOf(form.limit);
+  const ready = request && plan.data && !plan.error;
+  const cannot = !request || taking.size === 0 || blocked.length > 0 || plan.isPlaceholderData;
   return (
     <Page>
       <Title>Start a run</Title>
       <Head>
         <div>
-          <h1>{!request || !plan.data ? 'Start a run' : inRun.size === 0 || blocked.length > 0 ? 'This run can’t start yet.' : plan.data.cases ? `${many(inRun.size, 'device')} × ${many(plan.data.cases, 'case')}.` : `A program on ${many(inRun.size, 'device')}.`}</h1>
+          <h1>{!ready ? 'Start a run' : taking.size === 0 || blocked.length > 0 ? 'This run can’t start yet.' : plan.data.cases ? `${many(taking.size, 'device')} × ${many(plan.data.cases, 'case')}.` : `A program on ${many(taking.size, 'device')}.`}</h1>
           <Sub>Nothing starts until you press the button.</Sub>
         </div>
       </Head>
+      {[builds.error, packages.error, devices.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
       <Columns>
-        <div style={{ display: 'flex', flexDirection: 'column', gap: 24 }}>
+        <Fields>
           <Section aria-labelledby="what">
             <h2 id="what">What</h2>
             <Two>
-              <Select label="Build" value={build} onChange={(v) => set('build', v)} options={refs(builds)} />
-              <Select label="Package" value={pkg} onChange={(v) => set('package', v)} options={refs(packages)} />
+              <Select label="Build" value={build?.item.ref ?? form.build} onChange={(v) => set({ build: v })} options={options(buildItems)} />
+              <Select label="Package" value={pkg?.item.ref ?? form.package} onChange={(v) => set({ package: v })} options={options(packageItems)} />
             </Two>
+            {newerBuild && <Come what="build" item={newerBuild} onTake={() => pinBuild({ ref: form.build, item: newerBuild })} />}
+            {newerPackage && <Come what="package" item={newerPackage} onTake={() => pinPackage({ ref: form.package, item: newerPackage })} />}
           </Section>
           {(asked.length > 0 || hidden.length > 0) && (
             <Section aria-labelledby="inputs">
               <h2 id="inputs">Inputs</h2>
               <Two>
-                {asked.map((i) => <TextField key={i.name} label={inputLabel(i)} value={params.get(`set.${i.name}`) ?? ''} onChange={(v) => set(`set.${i.name}`, v)} placeholder={i.default} />)}
-                {hidden.map((i) => <TextField key={i.name} label={inputLabel(i)} type="password" autoComplete="new-password" value={secrets[i.name] ?? ''} onChange={(v) => setSecrets((s) => ({ ...s, [i.name]: v }))} hint="Secret: masked wherever it comes, and forgotten when the run is over." />)}
+                {asked.map((i) => <TextField key={i.name} label={inputLabel(i)} value={given[i.name] ?? ''} onChange={(v) => setInput(i.name, v)} placeholder={i.default} />)}
+                {hidden.map((i) => (
+                  <TextField key={i.name} label={inputLabel(i)} type="password" autoComplete="new-password" value={secrets[i.name] ?? ''}
+                    onChange={(v) => setSecrets((s) => ({ ...s, [i.name]: v }))} hint="Secret: it is masked in all evidence, and deleted when the run has finished." />
+                ))}
               </Two>
             </Section>
           )}
-          <Section aria-labelledby="where">
-            <Row style={{ justifyContent: 'space-between' }}>
-              <h2 id="where">Where</h2>
-              <Choose label="How devices are chosen" value={byName ? 'name' : 'filter'} onChange={(v) => set('by', v === 'name' ? 'name' : '')} options={[{ id: 'filter', text: 'by a filter' }, { id: 'name', text: 'one by one' }]} />
-            </Row>
-            {!byName && <TextField label="Filter: patterns over traits, all of which must hold" mono value={typed} onChange={(v) => set('where', v || ' ')} placeholder='maker=Orrery os>=10' hint={<>Such as <code>maker=Orrery,Fennel</code>, <code>os&gt;=10</code>, <code>model=Skerry*</code>, <code>form!=tablet</code>. Empty: any device.</>} />}
-            {byName && <Sub>Press the devices that should take part.</Sub>}
-            <Tiles aria-label="Devices" items={devices.map((d) => ({ id: d.serial, d, state: inRun.has(d.serial), why: unfit.get(d.serial) }))} layout="grid"
-              selectionMode={byName ? 'multiple' : 'none'} selectedKeys={byName ? named : []} onSelectionChange={(keys) => set('devices', keys === 'all' ? devices.map((d) => d.serial).join(',') : [...keys].join(','))}>
-              {(x) => <DeviceCard d={x.d} inRun={x.state} why={x.why?.what} />}
-            </Tiles>
-          </Section>
+          <DevicePicker form={form} set={set} devices={devices.data ?? []} taking={taking} unfit={unfit} />
           <Section aria-labelledby="how">
             <h2 id="how">How</h2>
             <Two>
-              <TextField label="Cases: names, * for anything; empty: all" mono value={params.get('cases') ?? ''} onChange={(v) => set('cases', v)} placeholder="survey.*" />
-              <TextField label="Tags" mono value={params.get('tags') ?? ''} onChange={(v) => set('tags', v)} placeholder="smoke" />
-              <Select label="A failed case is tried again" value={String(confirm)} onChange={(v) => set('confirm', v === '0' ? '' : v)} options={[{ id: '0', text: 'not at all' }, { id: '1', text: 'once' }, { id: '2', text: 'twice' }, { id: '3', text: 'three times' }]} />
-              <TextField label="Time limit on each device, in minutes" value={minutes} onChange={(v) => set('limit', v)} hint={goodLimit ? undefined : 'Choose a number from 0.02 (a second) to 1440 (a day).'} />
+              <TextField label="Cases: names, * for anything; empty: all" mono value={form.cases} onChange={(v) => set({ cases: v })} placeholder="survey.*" />
+              <TextField label="Tags" mono value={form.tags} onChange={(v) => set({ tags: v })} placeholder="smoke" />
+              <Select label="Try a failed case again" value={form.confirm} onChange={(v) => set({ confirm: v as typeof form.confirm })}
+                options={[{ id: '0', text: 'not at all' }, { id: '1', text: 'once' }, { id: '2', text: 'twice' }, { id: '3', text: 'three times' }]} />
+              <TextField label="Time limit on each device, in minutes" value={form.limit} onChange={(v) => set({ limit: v })}
+                hint={limit ? undefined : 'Enter a number from 0.02 (a second) to 1440 (a day).'} />
             </Two>
           </Section>
-        </div>
+        </Fields>
         <Side aria-label="The run">
           {request && plan.error && <Refused error={plan.error} />}
           {blocked.length > 0 && <Findings of={blocked} />}
-          {!request && <Sub>{byName && named.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
-          {request && plan.data && !plan.error && inRun.size > 0 && (
-            <p>{many(inRun.size, 'device')}, {plan.data.cases ? `${many(plan.data.cases, 'case')} on each` : 'the cases are seen when it runs'}, at most {took(limit * 1000)} on a device.{unfit.size > 0 && ` ${many(unfit.size, 'device')} chosen too can’t take part: the tiles say why.`}</p>
+          {!request && <Sub>{form.by === 'name' && form.devices.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
+          {ready && taking.size > 0 && limit && (
+            <p>
+              {many(taking.size, 'device')}, {plan.data.cases ? `${many(plan.data.cases, 'case')} on each` : 'the program decides its cases'}, at most {took(limit * 1000)} on a device.
+              {unfit.size > 0 && ` ${many(unfit.size, 'more device')} can’t take part: the tiles say why.`}
+            </p>
           )}
-          {request && <div><Faint>The same from a terminal</Faint><Command>{commandLine({ ...request, secrets: Object.fromEntries(hidden.map((i) => [i.name, ''])) })}</Command></div>}
-          {error !== undefined && <Refused error={error} />}
-          <Button $main onPress={() => void start()} isDisabled={!request || inRun.size === 0 || blocked.length > 0 || busy || plan.isPlaceholderData}>{busy ? 'Starting …' : inRun.size ? `Start on ${many(inRun.size, 'device')}` : 'Start'}</Button>
+          {request && <CommandText of={request} build={build?.item.ref ?? ids.build} pkg={pkg?.item.ref ?? ids.package} secrets={hidden.map((i) => i.name)} />}
+          {start.error !== undefined && <Refused error={start.error} />}
+          <Button $main onPress={() => request && void start.run(request)} isDisabled={cannot || start.busy}>
+            {start.busy ? 'Starting …' : taking.size ? `Start on ${many(taking.size, 'device')}` : 'Start'}
+          </Button>
         </Side>
       </Columns>
     </Page>
   );
 }
 
-const inputLabel = (i: Input) => (i.about ? `${i.name}: ${i.about}` : i.name);
-
-function DeviceCard({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
-  const stands = inRun ? 'takes part' : why ? `can't: ${why}` : 'not chosen';
-  return (
-    <DeviceTile id={d.serial} textValue={`${d.serial}, ${d.maker} ${d.model}, Android ${d.os}, ${d.state}: ${stands}`} $in={inRun}>
-      <Row style={{ justifyContent: 'space-between' }} $gap={4}><strong>{d.serial}</strong>{d.simulated && <Simulated>simulated</Simulated>}</Row>
-      <span>{d.maker} {d.model}</span>
-      <Faint>Android {d.os} · {d.width_dp} dp · {d.state}</Faint>
-      {why && <Why>{why}</Why>}
-    </DeviceTile>
-  );
+/** A newer one has come while the form was open. It is only taken when a person wants it. */
+function Come({ what, item, onTake }: { what: string; item: Ref; onTake: () => void }) {
+  return <Sub role="status">A newer {what} was uploaded: {item.ref}. <Button $small onPress={onTake}>Use it</Button></Sub>;
 }

@@ -1,10 +1,11 @@
 // The mosaic of a run: a tile for each leg, laid by a trait, so that a cause shows as a patch.
-import { memo, useRef, type KeyboardEvent } from 'react';
+import { memo, useLayoutEffect, useRef, useState, type FocusEvent, type KeyboardEvent } from 'react';
 import { Link } from 'react-router';
 import styled from 'styled-components';
 import type { LegSummary } from '../data/api';
 import { c, narrow, radius } from '../theme';
 import { cases, compareValues, many, share, standing, traits } from '../words';
+import { stepIn } from './roving';
 import { Tile } from './Tile';
 
 /** Legs in groups of one value of a trait, in the order of the values. */
@@ -12,7 +13,9 @@ export function laid(legs: LegSummary[], by: string): { value: string; legs: Leg
   const groups = new Map<string, LegSummary[]>();
   for (const l of legs) {
     const v = by === 'verdict' ? standing(l) : (l.traits[by] ?? '');
-    groups.set(v, [...(groups.get(v) ?? []), l]);
+    const group = groups.get(v);
+    if (group) group.push(l);
+    else groups.set(v, [l]);
   }
   return [...groups].map(([value, legs]) => ({ value, legs })).sort((a, b) => compareValues(a.value, b.value));
 }
@@ -31,7 +34,9 @@ const found = new WeakMap<object, { of: number; ways: string[] }>();
 
 const Groups = styled.div`display: flex; flex-wrap: wrap; gap: 16px 24px; align-items: flex-end; ${narrow} { gap: 12px 16px; }`;
 const Group = styled.figure`display: flex; flex-direction: column; gap: 4px; min-width: 0;`;
-const Caption = styled.figcaption`font-size: 13px; line-height: 18px; color: ${c.faint}; border-top: 1px solid ${c.grout}; padding-top: 4px; white-space: nowrap; font-variant-numeric: tabular-nums;`;
+const Caption = styled.figcaption`
+  font-size: 13px; line-height: 18px; color: ${c.faint}; border-top: 1px solid ${c.grout}; padding-top: 4px; white-space: nowrap; font-variant-numeric: tabular-nums;
+`;
 const Tiles = styled.ul<{ $size: number; $gap: number }>`
   display: grid; grid-template-columns: repeat(var(--columns), ${(p) => p.$size}px); gap: ${(p) => p.$gap}px;
   li { width: ${(p) => p.$size}px; contain: layout style paint; }
@@ -43,11 +48,11 @@ const Spot = styled(Link)`
 
 const legName = (l: LegSummary) => `${l.serial}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
 
-const One = memo(function One({ leg, size, named, first }: { leg: LegSummary; size: number; named: boolean; first: boolean }) {
+const One = memo(function One({ leg, size, named, stop }: { leg: LegSummary; size: number; named: boolean; stop: boolean }) {
   const more = [legName(leg), cases(leg), leg.now ?? '', leg.message ?? ''].filter(Boolean).join('\n');
   return (
     <li>
-      <Spot to={`/legs/${leg.id}`} aria-label={legName(leg)} title={more} tabIndex={first ? 0 : -1} data-leg={leg.serial}>
+      <Spot to={`/legs/${leg.id}`} aria-label={legName(leg)} title={more} tabIndex={stop ? 0 : -1} data-leg={leg.serial} data-id={leg.id}>
         <Tile what={standing(leg)} size={size} share={share(leg)} />
         {named && leg.serial}
       </Spot>
@@ -57,26 +62,43 @@ const One = memo(function One({ leg, size, named, first }: { leg: LegSummary; si
 
 export function Mosaic({ legs, by }: { legs: LegSummary[]; by: string }) {
   const box = useRef<HTMLDivElement>(null);
+  const [stop, setStop] = useState(''); // the leg where Tab comes to
+  const focused = useRef('');
   const [size, gap] = legs.length <= 40 ? [56, 12] : legs.length <= 150 ? [28, 4] : legs.length <= 600 ? [18, 3] : [11, 2];
   const groups = laid(legs, by);
+  const first = groups[0]?.legs[0]?.id ?? '';
+  const stopAt = legs.some((l) => l.id === stop) ? stop : first;
+  // A tile that goes to another patch is made anew there: the focus goes along.
+  useLayoutEffect(() => {
+    if (focused.current === '' || document.activeElement !== document.body) return;
+    box.current?.querySelector<HTMLElement>(`[data-id="${CSS.escape(focused.current)}"]`)?.focus();
+  });
+  function onFocus(e: FocusEvent) {
+    focused.current = (e.target as HTMLElement).dataset['id'] ?? '';
+    setStop(focused.current);
+  }
+  function onBlur(e: FocusEvent) {
+    const tile = e.target as HTMLElement;
+    queueMicrotask(() => {
+      if (tile.isConnected && document.activeElement !== tile) focused.current = ''; // it went elsewhere; a tile that is taken away leaves it nowhere
+    });
+  }
   // The arrow keys go from tile to tile; Tab goes past the mosaic.
   function move(e: KeyboardEvent) {
-    const step = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[e.key];
     const all = [...(box.current?.querySelectorAll<HTMLAnchorElement>('a') ?? [])];
     const at = all.indexOf(document.activeElement as HTMLAnchorElement);
-    const to = e.key === 'Home' ? all[0] : e.key === 'End' ? all.at(-1) : step && at >= 0 ? all[at + step] : undefined;
-    if (!to) return;
+    const to = at < 0 ? undefined : stepIn(at, all.length, e.key);
+    if (to === undefined) return;
     e.preventDefault();
-    all.forEach((a) => (a.tabIndex = a === to ? 0 : -1));
-    to.focus();
+    all[to]!.focus();
   }
   const t = traits[by];
   return (
-    <Groups ref={box} onKeyDown={move} role="group" aria-label={`${many(legs.length, 'device')}, laid by ${t?.name ?? by}`}>
-      {groups.map((g, i) => (
+    <Groups ref={box} onKeyDown={move} onFocus={onFocus} onBlur={onBlur} role="group" aria-label={`${many(legs.length, 'device')}, laid by ${t?.name ?? by}`}>
+      {groups.map((g) => (
         <Group key={g.value}>
           <Tiles $size={size} $gap={gap} style={{ '--columns': Math.min(g.legs.length, Math.max(1, Math.round(Math.sqrt(g.legs.length * 2.5)))) } as React.CSSProperties}>
-            {g.legs.map((l, k) => <One key={l.id} leg={l} size={size} named={size === 56} first={i === 0 && k === 0} />)}
+            {g.legs.map((l) => <One key={l.id} leg={l} size={size} named={size === 56} stop={l.id === stopAt} />)}
           </Tiles>
           <Caption>{g.value ? [t?.before, g.value, t?.unit].filter(Boolean).join(' ') : 'not known'}{legs.length > 40 ? ` · ${g.legs.length}` : ''}</Caption>
         </Group>

@@ -3,7 +3,7 @@ import { ProgressBar } from 'react-aria-components';
 import { Link } from 'react-router';
 import styled from 'styled-components';
 import { dismiss, useUploads, type Upload } from '../data/upload';
-import { c, radius } from '../theme';
+import { c, radius, unseen } from '../theme';
 import { bytes } from '../words';
 import { Button } from './controls';
 import { Faint, Findings, Row } from './page';
@@ -14,18 +14,34 @@ const Card = styled.article<{ $refused: boolean }>`
   overflow-wrap: anywhere;
 `;
 const Track = styled.div`height: 4px; background: ${c.grout}; border-radius: 2px; overflow: hidden;`;
+const Heard = styled.p`${unseen}`;
 const Bar = styled.div`height: 100%; background: ${c.lapis};`;
 
 export function Uploads() {
   const uploads = useUploads();
   if (uploads.length === 0) return null;
   return (
-    <Corner aria-label="Uploads" aria-live="polite">
+    <Corner aria-label="Uploads">
       {uploads.map((u) => (
         <One key={u.id} u={u} />
       ))}
+      <Heard role="status">{uploads.map(stateOf).join(' ')}</Heard>
     </Corner>
   );
+}
+
+/** How an upload stands, for those who hear it: how far it is, they are not told again and again. */
+function stateOf(u: Upload): string {
+  switch (u.state) {
+    case 'sending':
+      return `${u.name} is uploading.`;
+    case 'reading':
+      return `${u.name} is uploading.`;
+    case 'kept':
+      return `${u.name}: ${u.known ? 'already here' : 'uploaded'} as ${u.ref}.`;
+    case 'refused':
+      return `${u.name} was refused: ${u.refusal?.message}.`;
+  }
 }
 
 function One({ u }: { u: Upload }) {
@@ -47,7 +63,7 @@ function One({ u }: { u: Upload }) {
       {u.state === 'reading' && <Faint>The service reads it …</Faint>}
       {u.state === 'kept' && (
         <p>
-          {u.known ? 'It was here already: ' : 'Kept as '}
+          {u.known ? 'Already uploaded: ' : 'Uploaded as '}
           <Link to={`/${u.kind}s/${encodeURIComponent(u.ref ?? '')}`}>{u.ref}</Link>
         </p>
       )}

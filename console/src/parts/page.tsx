@@ -3,6 +3,7 @@ import { memo, useEffect, useState, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { Refusal, type Finding } from '../data/api';
 import { c, mono, narrow, radius } from '../theme';
+import { useNow } from '../data/clock';
 import { ago, exactTime } from '../words';
 import { Button } from './controls';
 
@@ -50,47 +51,48 @@ const FactPair = ({ name, value }: { name: string; value: ReactNode }) => (
   </>
 );
 
-/** A time, roughly; exactly on hover. */
+/** A time, roughly; exactly on hover, with the zone. */
 export const When = memo(function When({ at }: { at: string }) {
-  const [, tick] = useState(0);
-  useEffect(() => {
-    const t = setInterval(() => tick((n) => n + 1), 30_000);
-    return () => clearInterval(t);
-  }, []);
+  const now = useNow(15_000);
   return (
     <time dateTime={at} title={exactTime(at)}>
-      {ago(at)}
+      {ago(at, now)}
     </time>
   );
 });
 
 /** Puts a text on the clipboard; false where the browser refuses. */
-async function copyText(text: string): Promise<boolean> {
+async function copyText(text: string, beside: HTMLElement): Promise<boolean> {
   try {
     await navigator.clipboard.writeText(text);
     return true;
   } catch {
     // Without TLS browsers offer no clipboard: the old way, by a selected field.
+    // It stands beside the button: a sheet lets the focus go nowhere else.
     const t = document.createElement('textarea');
     t.value = text;
-    document.body.append(t);
+    t.readOnly = true;
+    t.style.cssText = 'position: fixed; width: 1px; height: 1px; opacity: 0';
+    beside.after(t);
     t.select();
     const ok = document.execCommand('copy');
     t.remove();
+    beside.focus();
     return ok;
   }
 }
 
-function CopyButton({ text, what }: { text: string; what: string }) {
+/** Copies a text, and says whether that went well. */
+export function CopyButton({ text, what, label = 'copy' }: { text: string; what: string; label?: string }) {
   const [said, say] = useState('');
   useEffect(() => {
     if (!said) return;
-    const t = setTimeout(() => say(''), 1500);
+    const t = setTimeout(() => say(''), 2500);
     return () => clearTimeout(t);
   }, [said]);
   return (
-    <Button $small aria-label={`Copy ${what}`} onPress={() => void copyText(text).then((ok) => say(ok ? 'copied' : 'refused'))}>
-      <span role="status">{said || 'copy'}</span>
+    <Button $small={label === 'copy'} aria-label={`Copy ${what}`} onPress={(e) => void copyText(text, e.target as HTMLElement).then((ok) => say(ok ? 'copied' : 'not copied: mark the text and copy it'))}>
+      <span role="status">{said || label}</span>
     </Button>
   );
 }

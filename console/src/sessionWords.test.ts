@@ -1,8 +1,7 @@
 import { expect, test } from 'vitest';
-import type { Session } from '../data/api';
-import { sessionSentence } from '../leg/Outside';
-import { patterns } from './patterns';
-import { stateText } from './Sessions';
+import type { Session } from './data/api';
+import { patterns } from './form/patterns';
+import { sessionSentence, sessionState } from './sessionWords';
 
 const session = (more: Partial<Session>): Session => ({
   id: '01HZY3V7Q2M4T8K6N9R5S1W0XB', group: 'nightly', name: 'send a survey', stage: 'done', inferred: false, cases: {}, created: '2026-11-20T09:30:00Z', ...more,
@@ -10,11 +9,11 @@ const session = (more: Partial<Session>): Session => ({
 const on = { device: { serial: 'orr-01' } } as Partial<Session>;
 
 test('a session stands in a word or two', () => {
-  expect(stateText(session({ stage: 'waiting', place: 2 }))).toBe('2nd in the queue');
-  expect(stateText(session({ stage: 'running' }))).toBe('running');
-  expect(stateText(session({ stage: 'running', stopping: true }))).toBe('stopping');
-  expect(stateText(session({ verdict: 'failed' }))).toBe('failed');
-  expect(stateText(session({ verdict: 'passed', inferred: true }))).toBe('passed (inferred)');
+  expect(sessionState(session({ stage: 'waiting', place: 2 }))).toBe('2nd in the queue');
+  expect(sessionState(session({ stage: 'running' }))).toBe('running');
+  expect(sessionState(session({ stage: 'running', stopping: true }))).toBe('stopping');
+  expect(sessionState(session({ verdict: 'failed' }))).toBe('failed');
+  expect(sessionState(session({ verdict: 'passed', inferred: true }))).toBe('passed (inferred)');
 });
 
 test('a session is told in a sentence', () => {

@@ -1,7 +1,7 @@
 // What the attempt left, to look at and to take away.
 import styled from 'styled-components';
 import { artifactURL, base, type Attempt, type TimelineEvent } from '../data/api';
-import { List } from '../parts/list';
+import { Table } from '../parts/Table';
 import { Section, Sub } from '../parts/page';
 import { c } from '../theme';
 import { bytes, clock, many } from '../words';
@@ -44,10 +44,10 @@ export function Files({ leg, attempt, session }: { leg: string; attempt: Attempt
   return (
     <Section>
       <Sub><a href={`${base}/legs/${leg}/files`} download>All of them as one zip</a> ({many(files.length, 'file')}, {bytes(files.reduce((n, f) => n + f.size, 0))}), or from a terminal: <code>tessellant {session ? 'session' : 'leg'} fetch {leg} evidence/</code></Sub>
-      <List label="Files" items={files} id={(f) => f.id} text={(f) => f.name} columns={[
-        { name: 'file', wide: true, show: (f) => <a href={artifactURL(f)} download={f.name.replaceAll('/', '-')}>{f.name}</a> },
-        { name: 'what', show: (f) => f.kind },
-        { name: 'size', show: (f) => bytes(f.size) },
+      <Table label="Files" items={files} id={(f) => f.id} columns={[
+        { name: 'file', wide: true, sort: (f) => f.name, show: (f) => <a href={artifactURL(f)} download={f.name.replaceAll('/', '-')}>{f.name}</a> },
+        { name: 'what', sort: (f) => f.kind, show: (f) => f.kind },
+        { name: 'size', sort: (f) => f.size, show: (f) => bytes(f.size) },
       ]} />
     </Section>
   );

@@ -6,22 +6,12 @@ import styled from 'styled-components';
 import { artifactURL, base, type Artifact } from '../data/api';
 import { Button, Choose, WithTip } from '../parts/controls';
 import { Sub } from '../parts/page';
-import { c } from '../theme';
 import { clock } from '../words';
 import { useCursor, type Cursor } from './cursor';
+import { Glass, Outlined } from './Glass';
 import type { TreeNode } from './tree';
 
 const Pane = styled.section`display: flex; flex-direction: column; gap: 8px; min-height: 0; min-width: 0;`;
-const Glass = styled.div`
-  flex: 1; min-height: 0; position: relative; display: flex; justify-content: center; align-items: flex-start; container-type: size;
-  video, img { display: block; max-width: 100cqw; max-height: 100cqh; border: 1px solid ${c.grout}; }
-  @media (max-width: 1000px) { height: 70vh; flex: none; }
-`;
-const Kept = styled.div`
-  position: absolute; inset: 0; display: flex; justify-content: center; align-items: flex-start; background: ${c.plaster};
-  figure { position: relative; }
-`;
-const Frame = styled.span<{ $main: boolean }>`position: absolute; border: 2px solid ${(p) => (p.$main ? c.failed : c.lapis)}; box-shadow: 0 0 0 1px ${c.panel}; pointer-events: none;`;
 const Bar = styled.div`display: flex; align-items: center; gap: 8px; flex-wrap: wrap; font-variant-numeric: tabular-nums; font-size: 13px; min-height: 28px;`;
 
 export const speeds = [0.25, 0.5, 1, 2, 4];
@@ -43,27 +33,11 @@ interface Player {
 }
 
 export function Screen(p: Player & { leg: string; live: boolean; video: Artifact | undefined; kept: KeptShot | undefined; what: string }) {
-  const kept = p.kept && !p.playing ? <KeptPicture key={p.kept.shot.id} of={p.kept} /> : null;
+  const kept = p.kept && !p.playing ? <Outlined key={p.kept.shot.id} src={artifactURL(p.kept.shot)} what={p.kept.what} nodes={p.kept.outlined} /> : null;
   return (
     <Pane aria-label="Screen">
       {p.live ? <Live leg={p.leg} what={p.what} /> : p.video ? <Video {...p} video={p.video}>{kept}</Video> : <Glass>{kept ?? <Sub>No video was kept of this attempt.</Sub>}</Glass>}
     </Pane>
-  );
-}
-
-function KeptPicture({ of }: { of: KeptShot }) {
-  const [size, setSize] = useState<{ w: number; h: number }>();
-  return (
-    <Kept>
-      <figure>
-        <img src={artifactURL(of.shot)} alt={of.what} onLoad={(e) => setSize({ w: e.currentTarget.naturalWidth, h: e.currentTarget.naturalHeight })} />
-        {size && of.outlined.map((n, i) => n.bounds && (
-          <Frame key={i} $main={n.found} data-outline={n.found} style={{
-            left: `${(100 * n.bounds.left) / size.w}%`, top: `${(100 * n.bounds.top) / size.h}%`, width: `${(100 * (n.bounds.right - n.bounds.left)) / size.w}%`, height: `${(100 * (n.bounds.bottom - n.bounds.top)) / size.h}%`,
-          }} />
-        ))}
-      </figure>
-    </Kept>
   );
 }
 

@@ -1,10 +1,10 @@
 // What is known of the row at the cursor: of a failure what was expected and what was
 // there, the line, what led there, and the screen's tree with the element in question.
 import { useQuery } from '@tanstack/react-query';
-import { useEffect, useMemo, useRef } from 'react';
+import { useMemo } from 'react';
 import styled from 'styled-components';
-import { artifactURL, type Artifact, type Attempt, type CaseResult, type TimelineEvent } from '../data/api';
-import { Facts, Faint, Mono, Sub } from '../parts/page';
+import { artifactURL, unreachable, type Artifact, type Attempt, type CaseResult, type TimelineEvent } from '../data/api';
+import { Facts, Faint, Mono, Refused, Sub } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c, mono, radius } from '../theme';
 import { clock, took } from '../words';
@@ -12,6 +12,7 @@ import { argText, artifactNamed, elementOf, resultOf, type StoryRow } from './mo
 import { placeOf } from './Story';
 import { useCursor, type Cursor } from './cursor';
 import { readTree, type TreeNode } from './tree';
+import { TreeView } from './TreeView';
 
 const Pane = styled.section`display: flex; flex-direction: column; gap: 12px; min-height: 0; min-width: 0; overflow: auto; overflow-wrap: anywhere; &:focus-visible { outline-offset: -2px; }`;
 const Pre = styled.pre`white-space: pre-wrap; overflow-wrap: anywhere; font-size: 12px; line-height: 18px;`;
@@ -19,13 +20,6 @@ const Values = styled.dl`
   display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 4px 12px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 8px 12px;
   dt { color: ${c.faint}; } dd { font-family: ${mono}; font-size: 13px; white-space: pre-wrap; overflow-wrap: anywhere; }
 `;
-const Tree = styled.ol`
-  font-family: ${mono}; font-size: 12px; line-height: 18px; overflow: auto; flex: 1; min-height: 140px; border: 1px solid ${c.grout}; background: ${c.panel}; padding: 4px 0;
-  li { white-space: nowrap; padding: 0 8px; width: max-content; min-width: 100%; }
-  li[data-found='true'] { background: ${c.chosen}; box-shadow: inset 3px 0 ${c.failed}; }
-  li:hover { background: ${c.hover}; }
-`;
-
 /** What was kept of the screen at a row: its picture and its tree, with the element in question. */
 export interface Kept {
   row: StoryRow | undefined;
@@ -33,6 +27,13 @@ export interface Kept {
   tree: Artifact | undefined;
   element: string;
   nodes: TreeNode[];
+  error: unknown; // of the tree that could not be fetched
+}
+
+async function textOf(a: Artifact): Promise<string> {
+  const got = await fetch(artifactURL(a));
+  if (!got.ok) throw unreachable(`status ${got.status} for ${a.name}`);
+  return got.text();
 }
 
 /** What was kept at the row where the cursor is. */
@@ -43,9 +44,9 @@ export function useKept(rows: StoryRow[], events: TimelineEvent[], attempt: Atte
   const shot = artifactNamed(attempt, e?.file);
   const tree = artifactNamed(attempt, e?.tree);
   const element = row?.kind === 'failure' ? elementOf(events, row.name, resultOf(attempt, row.name)?.line ?? e?.line) : '';
-  const xml = useQuery({ queryKey: ['tree', tree?.id], queryFn: async () => (await fetch(artifactURL(tree!))).text(), enabled: !!tree, staleTime: Infinity });
+  const xml = useQuery({ queryKey: ['tree', tree?.id], queryFn: () => textOf(tree!), enabled: !!tree, staleTime: Infinity });
   const nodes = useMemo(() => (xml.data ? readTree(xml.data, element) : []), [xml.data, element]);
-  return { row, shot, tree, element, nodes };
+  return { row, shot, tree, element, nodes, error: xml.error };
 }
 
 export function Moment(p: { kept: Kept; events: TimelineEvent[]; attempt: Attempt | undefined; onPoint: (n: TreeNode | undefined) => void }) {
@@ -110,23 +111,17 @@ const about = (message: string | undefined) => (message ?? '').split(/:? ?expect
 
 function TreeOf({ kept, onPoint }: { kept: Kept; onPoint: (n: TreeNode | undefined) => void }) {
   const { nodes, element } = kept;
-  const box = useRef<HTMLOListElement>(null);
-  const first = nodes.findIndex((n) => n.found);
-  useEffect(() => {
-    const hit = box.current?.querySelector<HTMLElement>('[data-found=true]');
-    if (hit && box.current) box.current.scrollTop = hit.offsetTop - box.current.offsetTop - box.current.clientHeight / 2;
-  }, [first, nodes.length]);
   if (!kept.tree) return null;
+  if (kept.error) return <Refused error={kept.error} />;
+  const there = nodes.some((n) => n.found);
   return (
     <>
-      {nodes.length > 0 && element && <Sub>{first < 0 ? <>On the screen, as its tree was kept, nothing is <Mono>{element}</Mono>:</> : <><Mono>{element}</Mono> is outlined on the screen, and marked in its tree:</>}</Sub>}
-      <Tree ref={box} tabIndex={0} aria-label="The screen's tree" onMouseLeave={() => onPoint(undefined)}>
-        {nodes.map((n, i) => (
-          <li key={i} data-found={n.found} style={{ paddingLeft: 8 + n.depth * 12 }} onMouseEnter={() => onPoint(n)}>
-            {n.kind} <Faint>{n.says}</Faint>
-          </li>
-        ))}
-      </Tree>
+      {nodes.length > 0 && element && (
+        <Sub>
+          {there ? <><Mono>{element}</Mono> is outlined on the screen, and marked in its tree:</> : <>No element of the screen matches <Mono>{element}</Mono>. This is the screen’s tree:</>}
+        </Sub>
+      )}
+      <TreeView nodes={nodes} onPoint={onPoint} />
     </>
   );
 }

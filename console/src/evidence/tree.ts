@@ -37,6 +37,31 @@ export function found(doc: XMLDocument, locator: string): Set<Element> {
   return out;
 }
 
+/** Where a key leads in a tree that is all open; undefined: nowhere. Entering: no element is chosen yet, and the first key chooses the one at hand. */
+export function treeStep(nodes: Pick<TreeNode, 'depth'>[], at: number, key: string, entering = false): number | undefined {
+  const last = nodes.length - 1;
+  const depth = nodes[at]?.depth;
+  if (depth === undefined) return undefined;
+  switch (key) {
+    case 'ArrowDown':
+      return entering ? at : Math.min(at + 1, last);
+    case 'ArrowUp':
+      return entering ? at : Math.max(at - 1, 0);
+    case 'Home':
+      return 0;
+    case 'End':
+      return last;
+    case 'ArrowRight': // to its first child
+      return nodes[at + 1] && nodes[at + 1]!.depth > depth ? at + 1 : at;
+    case 'ArrowLeft': { // to its parent
+      for (let i = at - 1; i >= 0; i--) if (nodes[i]!.depth < depth) return i;
+      return at;
+    }
+    default:
+      return undefined;
+  }
+}
+
 /** The tree's elements from above, each with how deep it lies. */
 export function readTree(xml: string, locator: string): TreeNode[] {
   const doc = new DOMParser().parseFromString(xml, 'application/xml');

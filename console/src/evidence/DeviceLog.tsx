@@ -8,6 +8,7 @@ import { Button, SearchField, Select } from '../parts/controls';
 import { Refused, Row, Sub } from '../parts/page';
 import { c, mono } from '../theme';
 import { bytes, clock } from '../words';
+import { usePaced } from '../data/tab';
 import { useCursor, type Cursor } from './cursor';
 import { Rows } from './rows';
 
@@ -32,27 +33,37 @@ const One = memo(function One({ l }: { l: LogLine }) {
   );
 });
 
-const levels: { id: LogLevel; text: string }[] = [{ id: 'V', text: 'all levels' }, { id: 'D', text: 'debug and graver' }, { id: 'I', text: 'info and graver' }, { id: 'W', text: 'warnings and graver' }, { id: 'E', text: 'errors and fatal' }];
+export const levels = ['V', 'D', 'I', 'W', 'E'] as const satisfies LogLevel[];
+const levelNames: Record<LogLevel, string> = {
+  V: 'all levels', D: 'debug and above', I: 'info and above', W: 'warnings and above', E: 'errors and fatal', F: 'fatal',
+};
 
-export function DeviceLog({ leg, attempt, there, live, cursor }: { leg: string; attempt: number; there: boolean; live: boolean; cursor: Cursor }) {
-  const [level, setLevel] = useState<LogLevel>('V');
-  const [tag, setTag] = useState('');
-  const [typed, setTyped] = useState('');
-  const [text, setText] = useState('');
+/** What of the log is shown; it stands in the page's address. */
+export interface LogView {
+  level: LogLevel;
+  tag: string;
+  find: string;
+}
+
+export function DeviceLog({ leg, attempt, there, live, cursor, view, onView }: {
+  leg: string; attempt: number; there: boolean; live: boolean; cursor: Cursor; view: LogView; onView: (change: Partial<LogView>) => void;
+}) {
+  const { level, tag, find: text } = view;
+  const [typed, setTyped] = useState(text);
   const [seen, setSeen] = useState<[number, number]>([0, 0]);
   const [base, setBase] = useState(0);
   useEffect(() => {
-    const t = setTimeout(() => setText(typed), 250);
+    const t = setTimeout(() => typed !== text && onView({ find: typed }), 250);
     return () => clearTimeout(t);
-  }, [typed]);
+  }, [typed, text, onView]);
   const overview = useLogOverview(leg, attempt, there, live);
   const upTo = live ? (overview.data?.lines ?? 0) : 0; // a log that grows is read anew where it has grown
   const filter: LogFilter = {};
   if (level !== 'V') filter.level = level;
   if (tag) filter.tag = tag;
   if (text) filter.text = text;
-  // While the video plays, the log is asked where it is a few times a second.
-  const moving = useCursor(cursor, (s) => (s.by === 'video' ? Math.round(s.at / 250) * 250 : s.at));
+  // While the video plays or the cursor is drawn along the axis, the log is asked a few times a second where it is.
+  const moving = usePaced(useCursor(cursor, (s) => s.at), 250);
   const near = useQuery({ ...logNearQuery(leg, attempt, filter, moving, upTo), enabled: there, placeholderData: (old) => old });
   const rows = near.data?.rows ?? 0;
   const at = near.data?.near ?? -1;
@@ -70,7 +81,8 @@ export function DeviceLog({ leg, attempt, there, live, cursor }: { leg: string; 
   const onSeen = useCallback((a: number, b: number) => setSeen([a, b]), []);
 
   async function choose(row: number) {
-    const known = lines.get(row) ?? (await client.fetchQuery(logPageQuery(leg, attempt, filter, Math.floor(row / logPage), upTo))).items[row % logPage];
+    const page = () => client.fetchQuery(logPageQuery(leg, attempt, filter, Math.floor(row / logPage), upTo)).catch(() => undefined); // the page says it when it is drawn
+    const known = lines.get(row) ?? (await page())?.items[row % logPage];
     if (known) cursor.move(known.at, 'log');
   }
   const crashes = overview.data?.crashes ?? [];
@@ -80,16 +92,17 @@ export function DeviceLog({ leg, attempt, there, live, cursor }: { leg: string; 
   }
   if (!there) return <Sub>There is no device log of this attempt.</Sub>;
   if (live && overview.error) return <Sub role="status">The first lines of the device's log come in a few seconds.</Sub>;
-  if (near.error) return <Refused error={near.error} />;
+  const error = near.error ?? overview.error ?? pages.find((p) => p.error)?.error;
+  if (error) return <Refused error={error} />;
   const count = Math.min(maxRows, Math.max(0, rows - base));
   return (
     <Pane aria-label="Device log">
       <Row $gap={8}>
-        <Select label="Level" hideLabel value={level} onChange={(v) => setLevel(v as LogLevel)} options={levels} />
-        <Select label="Tag" hideLabel value={tag} placeholder="any tag" onChange={setTag} options={[{ id: '', text: 'any tag' }, ...(overview.data?.tags ?? []).map((t) => ({ id: t.name, text: t.name, more: String(t.lines) }))]} />
+        <Select label="Level" hideLabel value={level} onChange={(v) => onView({ level: v as LogLevel })} options={levels.map((l) => ({ id: l, text: levelNames[l] }))} />
+        <Select label="Tag" hideLabel value={tag} placeholder="any tag" onChange={(t) => onView({ tag: t })} options={[{ id: '', text: 'any tag' }, ...(overview.data?.tags ?? []).map((t) => ({ id: t.name, text: t.name, more: String(t.lines) }))]} />
         <SearchField label="Find in the log" value={typed} onChange={setTyped} placeholder="text in the line" />
         <Button onPress={nextCrash} isDisabled={crashes.length === 0}>{crashes.length === 0 ? 'No crash' : `Next crash (${crashes.length})`}</Button>
-        <Sub role="status">{near.data && overview.data ? `${rows.toLocaleString('en-GB')} of ${overview.data.lines.toLocaleString('en-GB')} lines, ${bytes(overview.data.size)}${live ? '; it grows' : ''}${overview.data.aligned ? '' : '; the device’s clock was never read, so the times may be off'}` : 'Reading the log …'}</Sub>
+        <Sub role={live ? undefined : 'status'}>{near.data && overview.data ? `${rows.toLocaleString('en-GB')} of ${overview.data.lines.toLocaleString('en-GB')} lines, ${bytes(overview.data.size)}${live ? '; it grows' : ''}${overview.data.aligned ? '' : '; the device’s clock was never read, so the times may be off'}` : 'Reading the log …'}</Sub>
       </Row>
       {base > 0 && <div><Button $small onPress={() => setBase(Math.max(0, base - maxRows / 2))}>Earlier lines</Button></div>}
       <Rows label="Lines of the device log" id="log" count={count} height={20} at={at - base} follow row={(i) => { const l = lines.get(base + i); return l ? <One l={l} /> : null; }} onChoose={(i) => void choose(base + i)} onSeen={onSeen} />

@@ -1,0 +1,66 @@
+// The lanes of a leg's time axis: its cases, its commands and steps, how dense the log is, and over all of them its faults.
+import type { LogOverview } from '../data/api';
+import { c } from '../theme';
+import type { StoryRow } from './moments';
+import type { Lane } from './TimeAxis';
+
+const colour: Record<string, string> = {
+  passed: c.passed, failed: c.failed, crashed: c.crashed, expired: c.expired, flaky: c.flaky, lost: c.lost, running: c.lapis,
+};
+
+function cases(rows: StoryRow[], end: number): Lane {
+  const all = rows.filter((r) => r.kind === 'case');
+  return {
+    name: 'cases',
+    height: 16,
+    draw: (x) => all.map((r, i) => (
+      <rect key={r.seq} x={x(r.at)} y={4} width={Math.max(x(all[i + 1]?.at ?? end) - x(r.at) - 1.2, 1)} height={10} fill={colour[r.verdict ?? 'running'] ?? c.hollow} />
+    )),
+  };
+}
+
+// One path for each kind: thousands of elements would take their time.
+function commands(rows: StoryRow[]): Lane {
+  return {
+    name: 'commands, steps as lozenges',
+    height: 14,
+    draw: (x) => {
+      const ticks = (bad: boolean) => rows.map((r) => (r.kind === 'command' && r.bad === bad ? `M${x(r.at).toFixed(1)} 2v6` : '')).join('');
+      return (
+        <>
+          <path d={ticks(false)} stroke={c.hollow} strokeWidth={0.9} />
+          <path d={ticks(true)} stroke={c.failed} strokeWidth={1.4} />
+          <path d={rows.map((r) => (r.kind === 'step' ? `M${x(r.at)} 1l3 4-3 4-3-4z` : '')).join('')} fill={c.lapis} />
+        </>
+      );
+    },
+  };
+}
+
+function density(log: LogOverview | undefined): Lane {
+  const peak = Math.max(1, ...(log?.density ?? []));
+  return {
+    name: 'log lines, warnings in ochre',
+    height: 22,
+    draw: (x, height) => {
+      const bars = (counts: number[]) => counts.map((n, i) => {
+        if (n === 0 || !log) return '';
+        const [from, to] = [x(i * log.slice_ms), x((i + 1) * log.slice_ms)];
+        const [foot, width] = [height - 2, Math.max(to - from - 0.4, 0.6).toFixed(1)];
+        return `M${from.toFixed(1)} ${foot}v${(-18 * Math.sqrt(n / peak)).toFixed(1)}h${width}V${foot}z`;
+      }).join('');
+      return log && <><path d={bars(log.density)} fill={c.grout} /><path d={bars(log.warnings)} fill={c.flaky} /></>;
+    },
+  };
+}
+
+function faults(rows: StoryRow[]): Lane {
+  return {
+    name: 'faults in red',
+    height: 0,
+    draw: (x, height) => rows.map((r) => (r.kind === 'failure' || r.kind === 'crash') && <rect key={r.seq} x={x(r.at) - 0.9} y={0} width={1.8} height={height} fill={c.failed} />),
+  };
+}
+
+/** The lanes of a leg or of a session. */
+export const lanesOf = (rows: StoryRow[], end: number, log: LogOverview | undefined): Lane[] => [cases(rows, end), commands(rows), density(log), faults(rows)];

@@ -1,0 +1,59 @@
+// The devices of a run: chosen by a filter, or one by one; each says whether it takes part, or why it can't.
+import { ListBox, ListBoxItem } from 'react-aria-components';
+import styled from 'styled-components';
+import type { Device, Finding } from '../data/api';
+import { Choose, TextField } from '../parts/controls';
+import { Faint, Row, Section, Simulated, Sub } from '../parts/page';
+import { c, radius } from '../theme';
+import type { RunForm } from './RunForm';
+
+const Tiles = styled(ListBox)`
+  display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 8px; outline: none;
+` as unknown as typeof ListBox; // styled forgets what the items are
+const DeviceTile = styled(ListBoxItem)<{ $in: boolean }>`
+  border: 1.5px ${(p) => (p.$in ? 'solid' : 'dashed')} ${(p) => (p.$in ? c.lapis : c.grout)}; background: ${(p) => (p.$in ? c.chosen : c.panel)};
+  border-radius: ${radius}; padding: 8px; outline: none; display: flex; flex-direction: column; font-size: 13px; line-height: 18px; cursor: default;
+  min-width: 0; overflow-wrap: anywhere;
+  &[data-selection-mode] { cursor: pointer; }
+  strong { font-size: 14px; }
+  &[data-focus-visible] { outline: 2px solid ${c.lapis}; outline-offset: 2px; }
+  &[data-hovered] { border-color: ${c.lapis}; }
+`;
+const Why = styled.span`border-left: 2px solid ${c.failed}; padding-left: 6px; margin-top: 4px;`;
+
+export function DevicePicker({ form, set, devices, taking, unfit }: {
+  form: RunForm; set: (change: Partial<RunForm>) => void; devices: Device[]; taking: Set<string>; unfit: Map<string, Finding>;
+}) {
+  const byName = form.by === 'name';
+  return (
+    <Section aria-labelledby="where">
+      <Row style={{ justifyContent: 'space-between' }}>
+        <h2 id="where">Where</h2>
+        <Choose label="How devices are chosen" value={form.by} onChange={(v) => set({ by: v as RunForm['by'] })}
+          options={[{ id: 'filter', text: 'by a filter' }, { id: 'name', text: 'one by one' }]} />
+      </Row>
+      {!byName && (
+        <TextField label="Filter: patterns over traits, all of which must match" mono value={form.where.trim()} onChange={(v) => set({ where: v || ' ' })} placeholder='maker=Orrery os>=10'
+          hint={<>Examples: <code>maker=Orrery,Fennel</code>, <code>os&gt;=10</code>, <code>model=Skerry*</code>, <code>form!=tablet</code>. Empty: any device.</>} />
+      )}
+      {byName && <Sub>Select the devices for this run.</Sub>}
+      <Tiles aria-label="Devices" layout="grid" items={devices.map((d) => ({ id: d.serial, d, in: taking.has(d.serial), why: unfit.get(d.serial)?.what }))}
+        selectionMode={byName ? 'multiple' : 'none'} selectedKeys={byName ? form.devices : []}
+        onSelectionChange={(keys) => set({ devices: keys === 'all' ? devices.map((d) => d.serial) : [...keys].map(String) })}>
+        {(x) => <One d={x.d} inRun={x.in} why={x.why} />}
+      </Tiles>
+    </Section>
+  );
+}
+
+function One({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
+  const stands = inRun ? 'takes part' : why ? `can't: ${why}` : 'not chosen';
+  return (
+    <DeviceTile id={d.serial} textValue={`${d.serial}, ${d.maker} ${d.model}, Android ${d.os}, ${d.state}: ${stands}`} $in={inRun}>
+      <Row style={{ justifyContent: 'space-between' }} $gap={4}><strong>{d.serial}</strong>{d.simulated && <Simulated>simulated</Simulated>}</Row>
+      <span>{d.maker} {d.model}</span>
+      <Faint>Android {d.os} · {d.width_dp} dp · {d.state}</Faint>
+      {why && <Why>{why}</Why>}
+    </DeviceTile>
+  );
+}

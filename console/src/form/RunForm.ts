@@ -1,0 +1,95 @@
+// The form of a run, apart from how it is drawn: what its fields mean as a request, and as a command line.
+import type { Input, Plan, RunRequest } from '../data/api';
+import { list, oneOf, text, type View } from '../parts/address';
+import { shellWord } from '../words';
+import { patterns } from './patterns';
+
+/** What of the form stands in the address. Secrets never do. */
+export const formParts = {
+  build: text(), package: text(), by: oneOf(['filter', 'name'] as const, 'filter'), where: text('platform=android'), devices: list(),
+  cases: text(), tags: text(), confirm: oneOf(['0', '1', '2', '3'] as const, '0'), limit: text('30'),
+};
+export type RunForm = View<typeof formParts>;
+
+/** What is chosen: the build and the package as they were when they were chosen, and what the package asks for. */
+export interface Chosen {
+  build: string; // id
+  package: string; // id
+  given: Record<string, string>;
+  secrets: Record<string, string>;
+}
+
+export const usualLimit = 30 * 60; // s
+
+/** The time limit in seconds; undefined: it is none. */
+export function limitOf(minutes: string): number | undefined {
+  const s = Math.round(Number(minutes) * 60);
+  return minutes.trim() !== '' && Number.isFinite(s) && s >= 1 && s <= 86_400 ? s : undefined;
+}
+
+const filled = (of: Record<string, string>) => Object.fromEntries(Object.entries(of).filter(([, v]) => v !== ''));
+const some = <K extends string, V extends object>(name: K, v: V) => (Object.keys(v).length > 0 ? ({ [name]: v } as Record<K, V>) : {});
+
+/** The request that the form makes; undefined while something is missing that every run needs. */
+export function requestOf(f: RunForm, chosen: Chosen): RunRequest | undefined {
+  const limit = limitOf(f.limit);
+  if (!chosen.build || !chosen.package || limit === undefined || (f.by === 'name' && f.devices.length === 0)) return undefined;
+  return {
+    build: chosen.build, package: chosen.package, limit_seconds: limit, confirm: Number(f.confirm), attempts: 2,
+    ...some('cases', patterns(f.cases)), ...some('tags', patterns(f.tags)), ...some('inputs', filled(chosen.given)), ...some('secrets', filled(chosen.secrets)),
+    ...(f.by === 'name' ? { devices: f.devices } : some('where', patterns(f.where))),
+  };
+}
+
+/** What is asked while the form is filled in: the same, but no secret leaves the browser before the run starts. */
+export function planned(q: RunRequest | undefined): RunRequest | undefined {
+  return q?.secrets ? { ...q, secrets: Object.fromEntries(Object.keys(q.secrets).map((k) => [k, 'given'])) } : q;
+}
+
+/** What a plan says of the form: who takes part, who can't and why, and what stands in the way of all. */
+export function readPlan(plan: Plan | undefined) {
+  return {
+    taking: new Set(plan?.devices ?? []),
+    unfit: new Map((plan?.findings ?? []).filter((x) => x.device).map((x) => [x.device!, x])),
+    blocked: (plan?.findings ?? []).filter((x) => !x.device),
+  };
+}
+
+/** The inputs that a package asks for, apart from its secrets. */
+export const openInputs = (inputs: Input[] | undefined) => (inputs ?? []).filter((i) => !i.secret);
+export const secretInputs = (inputs: Input[] | undefined) => (inputs ?? []).filter((i) => i.secret);
+
+/** The run as a command line. */
+export function commandLine(q: RunRequest): string {
+  const limit = q.limit_seconds ?? usualLimit;
+  const parts = ['tessellant run start', `--build ${shellWord(q.build)}`, `--package ${shellWord(q.package)}`];
+  for (const w of q.where ?? []) parts.push(`--where ${shellWord(w)}`);
+  for (const d of q.devices ?? []) parts.push(`--device ${shellWord(d)}`);
+  for (const k of q.cases ?? []) parts.push(`--case ${shellWord(k)}`);
+  for (const t of q.tags ?? []) parts.push(`--tag ${shellWord(t)}`);
+  if (q.confirm) parts.push(`--confirm ${q.confirm}`);
+  for (const [k, v] of Object.entries(q.inputs ?? {})) parts.push(`--set ${shellWord(`${k}=${v}`)}`);
+  for (const k of Object.keys(q.secrets ?? {})) parts.push(`--secret-from-env ${shellWord(`${k}=${k.toUpperCase().replaceAll('-', '_')}`)}`);
+  if (limit !== usualLimit) parts.push(`--limit ${limit % 60 === 0 ? `${limit / 60}m` : `${limit}s`}`);
+  return [...parts, '--watch'].join(' \\\n  ');
+}
+
+/** What a reference means, held: a newer thing under the same reference does not take its place. */
+export interface Pin<T> {
+  ref: string; // as it was asked for; '': the newest
+  item: T;
+}
+
+/** The pin for a reference, given what there is now; the same one as before where it still holds. */
+export function pinned<T extends { id: string; ref: string }>(old: Pin<T> | undefined, ref: string, items: T[] | undefined): Pin<T> | undefined {
+  if (old?.ref === ref) return old;
+  const item = ref ? items?.find((x) => x.ref === ref || x.id === ref) : items?.[0];
+  return item && { ref, item };
+}
+
+/** The one that has come since and that the form would have taken: undefined where there is none. */
+export function newer<T extends { id: string; ref: string }>(pin: Pin<T> | undefined, items: T[] | undefined): T | undefined {
+  if (!pin || !items) return undefined;
+  const now = pin.ref ? items.find((x) => x.ref === pin.ref) : items[0];
+  return now && now.id > pin.item.id ? now : undefined;
+}

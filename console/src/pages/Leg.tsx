@@ -1,0 +1,202 @@
+// One leg, or one session: all its evidence, moving together.
+import { useCallback, useEffect, useMemo, useState } from 'react';
+import { Link, useParams } from 'react-router';
+import styled from 'styled-components';
+import type { Attempt, Leg, LogLevel } from '../data/api';
+import { useLeg, useLogOverview, useRun, useTimeline } from '../data/queries';
+import { useTopics } from '../data/tab';
+import { Cursor } from '../evidence/cursor';
+import { DeviceLog, levels } from '../evidence/DeviceLog';
+import { Files, Shots } from '../evidence/Files';
+import { keys, useKeys } from '../evidence/keys';
+import { lanesOf } from '../evidence/lanes';
+import { artifactOf, atDepth, endOf, sentence, story } from '../evidence/moments';
+import { Moment, useKept } from '../evidence/Moment';
+import { useOpening } from '../evidence/opening';
+import { Screen } from '../evidence/Screen';
+import { Story } from '../evidence/Story';
+import { TimeAxis } from '../evidence/TimeAxis';
+import type { TreeNode } from '../evidence/tree';
+import { oneOf, text, useView, whole } from '../parts/address';
+import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
+import { Loaded } from '../parts/Loaded';
+import { Head, Refused, Row, Simulated, Sub, Title, When } from '../parts/page';
+import { Sheet } from '../parts/Sheet';
+import { VerdictWord } from '../parts/Tile';
+import { sessionSentence } from '../sessionWords';
+import { narrow } from '../theme';
+import { ordinal, took } from '../words';
+import { SessionActions, SessionFacts } from './Outside';
+
+const Whole = styled.main`
+  padding: 12px 24px 12px; display: flex; flex-direction: column; gap: 10px; max-width: 1800px; margin: 0 auto;
+  @media (min-width: 1001px) { height: calc(100vh - 49px); min-height: 640px; }
+  ${narrow} { padding: 12px; }
+`;
+const Panes = styled.div`
+  display: grid; grid-template-columns: 272px minmax(0, 1fr); gap: 16px; flex: 1; min-height: 0;
+  @media (min-width: 1500px) { grid-template-columns: 360px minmax(0, 1fr); }
+  @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Right = styled.div`display: flex; flex-direction: column; gap: 10px; min-height: 0; min-width: 0;`;
+const Upper = styled.div`
+  display: grid; grid-template-columns: minmax(300px, 1fr) minmax(340px, 1.1fr); gap: 16px; flex: 1.6; min-height: 0;
+  @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Below = styled(Tabs)`flex: 1;`;
+const Keys = styled.dl`display: grid; grid-template-columns: max-content 1fr; gap: 4px 16px; margin: 12px 0 16px; dt { font-family: monospace; }`;
+
+const more = ['log', 'shots', 'files'] as const;
+const parts = {
+  attempt: whole(0, 1), case: text(), at: whole(-1), depth: oneOf(['all', 'steps', 'cases'] as const, 'all'), more: oneOf(more, 'log'),
+  level: oneOf<LogLevel>(levels, 'V'), tag: text(), find: text(),
+};
+
+export default function LegPage() {
+  const { id = '' } = useParams();
+  const leg = useLeg(id);
+  return <Loaded of={leg} what="the leg" page>{(l) => <LegView key={id} l={l} />}</Loaded>;
+}
+
+const rests = 500; // ms: so long the cursor stays where it is before the address has it
+
+function LegView({ l }: { l: Leg }) {
+  const { id } = l;
+  const [view, setView] = useView(parts);
+  const run = useRun(l.run_id);
+  const number = view.attempt || l.attempts.length;
+  const attempt = l.attempts.find((a) => a.number === number);
+  const going = l.stage !== 'done';
+  const live = going && number === l.attempts.length;
+  useTopics(going ? { leg: id, run: l.run_id || undefined, list: l.session ? ['sessions'] : undefined } : { list: ['devices'] });
+  const timeline = useTimeline(id, number || undefined);
+  const events = useMemo(() => timeline.data?.events ?? [], [timeline.data]);
+  const rows = useMemo(() => story(events), [events]);
+  const shown = useMemo(() => atDepth(rows, view.depth), [rows, view.depth]);
+  const video = artifactOf(attempt, 'video');
+  const hasLog = !!artifactOf(attempt, 'device-log') || (live && !!attempt);
+  const log = useLogOverview(id, number, hasLog, live);
+  const end = useMemo(() => endOf(events), [events]);
+  const lanes = useMemo(() => lanesOf(rows, end, log.data), [rows, end, log.data]);
+  const [cursor, setCursor] = useState(() => new Cursor());
+  const [of, setOf] = useState(number);
+  if (of !== number) {
+    setOf(number);
+    setCursor(new Cursor());
+  }
+  const [playing, setPlaying] = useState(false);
+  const [rate, setRate] = useState(1);
+  const [pointed, setPointed] = useState<TreeNode>();
+  const kept = useKept(shown, events, attempt, cursor);
+  useOpening(cursor, rows, live, view);
+  useKeys(cursor, rows, !live && !!video, setPlaying, setRate);
+  // The address has the moment that a person looks at, and then the attempt too: a newer one must not take its place.
+  useEffect(() => {
+    let timer: ReturnType<typeof setTimeout>;
+    const off = cursor.subscribe(() => {
+      clearTimeout(timer);
+      const { at, by } = cursor.state;
+      if (by !== 'live' && by !== 'opening' && by !== 'video') timer = setTimeout(() => setView({ at: Math.round(at), attempt: number, case: undefined }), rests);
+    });
+    return () => {
+      off();
+      clearTimeout(timer);
+    };
+  }, [cursor, number, setView]);
+  const onLog = useCallback((change: Partial<typeof view>) => setView(change), [setView]);
+  const what = `${l.device.maker} ${l.device.model}`;
+  const outlined = [...kept.nodes.filter((n) => n.found), ...(pointed ? [{ ...pointed, found: false }] : [])];
+  return (
+    <Whole>
+      <Heading l={l} attempt={attempt} run={run.data?.sentence} onAttempt={(n) => setView({ attempt: n, at: undefined, case: undefined }, 'step')} />
+      <Notes l={l} attempt={attempt} />
+      {timeline.error && <Refused error={timeline.error}><div><Button onPress={() => void timeline.refetch()}>Try again</Button></div></Refused>}
+      {timeline.data?.next !== undefined && !live && (
+        <Sub>This page shows the first {events.length.toLocaleString('en')} events. The file timeline.jsonl has all of them.</Sub>
+      )}
+      <Panes>
+        <Screen leg={id} live={live} video={video} cursor={cursor} playing={playing} onPlaying={setPlaying} rate={rate} onRate={setRate} what={what}
+          kept={kept.shot && { shot: kept.shot, what: `Screen of ${what}: ${kept.row?.name}`, outlined }} />
+        <Right>
+          <Upper>
+            <Story rows={shown} cursor={cursor} depth={view.depth} onDepth={(depth) => setView({ depth })} />
+            <Moment kept={kept} events={events} attempt={attempt} onPoint={setPointed} />
+          </Upper>
+          <TimeAxis lanes={lanes} end={end} cursor={cursor} />
+          <Below selectedKey={view.more} onSelectionChange={(k) => setView({ more: more.find((m) => m === k) })}>
+            <TabList aria-label="More evidence">
+              <Tab id="log">Device log</Tab>
+              <Tab id="shots">Screenshots</Tab>
+              <Tab id="files">Files</Tab>
+            </TabList>
+            <TabPanel id="log"><DeviceLog leg={id} attempt={number} there={hasLog} live={live} cursor={cursor} view={view} onView={onLog} /></TabPanel>
+            <TabPanel id="shots"><Shots attempt={attempt} events={events} cursor={cursor} /></TabPanel>
+            <TabPanel id="files" style={{ overflow: 'auto' }}><Files leg={id} attempt={attempt} session={!!l.session} /></TabPanel>
+          </Below>
+        </Right>
+      </Panes>
+    </Whole>
+  );
+}
+
+function Heading({ l, attempt, run, onAttempt }: { l: Leg; attempt: Attempt | undefined; run: string | undefined; onAttempt: (n: number) => void }) {
+  const { device } = l;
+  const said = l.session ? sessionSentence(l.session) : sentence(device.serial, l.stage, l.verdict, l.message, l.attempts.at(-1), l.cases_total);
+  return (
+    <Head>
+      <Title>{said}</Title>
+      <div style={{ flex: '1 1 480px', minWidth: 0 }}>
+        <h1><VerdictWord what={l.stage === 'done' ? (l.verdict ?? 'passed') : 'running'} size={18}><span style={{ whiteSpace: 'normal' }}>{said}</span></VerdictWord></h1>
+        <Sub>
+          {device.serial && (
+            <>
+              <Link to={`/devices/${encodeURIComponent(device.serial)}`}>{device.maker} {device.model}</Link>, Android {device.os}, {device.width_dp} dp, {device.language}{' '}
+              {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
+            </>
+          )}
+          {l.session ? <>{l.build && `${l.build} · `}<SessionFacts s={l.session} /></> : <>{l.build} with {l.package}</>}
+          {attempt?.ended && ` · took ${took(Date.parse(attempt.ended) - Date.parse(attempt.started))}`}
+          {run && <> · of the run <Link to={`/runs/${l.run_id}`}>{run}</Link></>}
+        </Sub>
+      </div>
+      <Row $gap={8}>
+        {l.attempts.length > 1 && (
+          <Select label="Attempt" inRow value={String(attempt?.number ?? '')} onChange={(v) => onAttempt(Number(v))}
+            options={l.attempts.map((a) => ({ id: String(a.number), text: `${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` }))} />
+        )}
+        {l.session && <SessionActions s={l.session} cases={l.attempts.at(-1)?.cases ?? []} />}
+        <Help />
+      </Row>
+    </Head>
+  );
+}
+
+/** What is worth knowing of the leg and of the attempt before one looks at the evidence. */
+function Notes({ l, attempt: a }: { l: Leg; attempt: Attempt | undefined }) {
+  const { device } = l;
+  return (
+    <>
+      {l.session?.message && <Sub>{l.session.message}</Sub>}
+      {a?.message && (a.verdict === 'lost' || a.verdict === 'invalid') && <Sub>Attempt {a.number} on {a.serial}, host {a.host}: {a.message}</Sub>}
+      {a && a.serial !== device.serial && (
+        <Sub>This attempt ran on <Link to={`/devices/${encodeURIComponent(a.serial)}`}>{a.serial}</Link>, which is like {device.serial}.</Sub>
+      )}
+      {a?.evidence_removed && <Sub>Its evidence was deleted <When at={a.evidence_removed} />, because of its age or to free space.</Sub>}
+      {l.place && !l.session && <Sub>It is {ordinal(l.place)} in the queue for {device.serial}, which is {device.state}{device.why ? `: ${device.why}` : ''}.</Sub>}
+    </>
+  );
+}
+
+function Help() {
+  return (
+    <Sheet open="Keys" title="Keys">
+      {(close) => (
+        <>
+          <Keys>{keys.map(([k, does]) => <KeyPair key={k} k={k} does={does} />)}</Keys>
+          <Button onPress={close}>Close</Button>
+        </>
+      )}
+    </Sheet>
+  );
+}
+const KeyPair = ({ k, does }: { k: string; does: string }) => <><dt>{k}</dt><dd>{does}</dd></>;
