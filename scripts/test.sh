@@ -19,6 +19,7 @@ if ! cmp -s "$fresh/new.gen.ts" console/src/data/api.gen.ts; then
 fi
 echo "the console's types and logic"
 scripts/npm.sh run --silent check
+scripts/npm.sh run --silent lint
 scripts/npm.sh run --silent test -- --reporter=dot
 echo "format and vet"
 unformatted=$(gofmt -l api bench cmd console/*.go docs internal | grep -v '\.gen\.go$' || true)

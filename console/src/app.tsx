@@ -60,10 +60,13 @@ export function loadEarly(pathname: string) {
 }
 
 const Bar = styled.header`
-  display: flex; align-items: center; gap: 4px 24px; padding: 0 24px; min-height: 48px; background: ${c.panel}; border-bottom: 1px solid ${c.grout}; flex-wrap: wrap;
+  display: flex; align-items: center; gap: 4px 24px; padding: 0 24px; min-height: 48px; background: ${c.panel};
+  border-bottom: 1px solid ${c.grout}; flex-wrap: wrap;
   ${narrow} { padding: 4px 12px; gap: 0 12px; }
 `;
-const Name = styled(Link)`display: flex; align-items: center; gap: 8px; color: ${c.ink}; font-weight: 640; &:hover { text-decoration: none; }`;
+const Name = styled(
+  Link,
+)`display: flex; align-items: center; gap: 8px; color: ${c.ink}; font-weight: 640; &:hover { text-decoration: none; }`;
 const Sign = styled.span`display: grid; grid-template-columns: 8px 8px; gap: 2px;`;
 const Nav = styled.nav`
   display: flex; gap: 20px; flex: 1; flex-wrap: wrap;
@@ -76,7 +79,12 @@ const Nav = styled.nav`
 const Here = styled.div`outline: none;`;
 const Skip = styled.a`${unseen} &:focus { position: static; width: auto; height: auto; clip-path: none; }`;
 const Lost = styled.p`background: ${c.panel}; border-left: 8px solid ${c.flaky}; border-bottom: 1px solid ${c.grout}; padding: 4px 16px;`;
-const Sheet = styled(Popover)`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil}; padding: 4px; min-width: 200px;`;
+const Sheet = styled(
+  Popover,
+)`
+  background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil}; padding: 4px;
+  min-width: 200px;
+`;
 const Items = styled(Menu)`outline: none;`;
 const Item = styled(MenuItem)`
   padding: 4px 12px; cursor: pointer; outline: none; border-radius: ${radius};
@@ -85,11 +93,20 @@ const Item = styled(MenuItem)`
 `;
 const Drop = styled(DropZone)`
   min-height: 100vh; outline: none; position: relative;
-  &[data-drop-target]::after { content: 'Drop a build (.apk) or a test package (.zip)'; position: fixed; inset: 8px; border: 3px dashed ${c.lapis}; background: ${c.veil}; color: #FFFDF8; display: grid; place-items: center; font-size: 22px; z-index: 50; }
+  &[data-drop-target]::after {
+    content: 'Drop a build (.apk) or a test package (.zip)'; position: fixed; inset: 8px; border: 3px dashed ${c.lapis};
+    background: ${c.veil}; color: #FFFDF8; display: grid; place-items: center; font-size: 22px; z-index: 50;
+  }
 `;
 
 const looks: Record<LookChoice, string> = { system: 'Look: as the system', light: 'Look: light', dark: 'Look: dark' };
-const places = [['/', 'Runs'], ['/sessions', 'Sessions'], ['/builds', 'Builds'], ['/packages', 'Packages'], ['/devices', 'Devices']] as const;
+const places = [
+  ['/', 'Runs'],
+  ['/sessions', 'Sessions'],
+  ['/builds', 'Builds'],
+  ['/packages', 'Packages'],
+  ['/devices', 'Devices'],
+] as const;
 
 export function App() {
   const navigate = useNavigate();
@@ -122,16 +139,42 @@ export function App() {
   if (!me.data) return <Page><Awaited what="the service" /></Page>;
   return (
     <RouterProvider navigate={(to) => void navigate(to)} useHref={useHref}>
-      <Drop aria-label="Drop a build or a test package anywhere" onDrop={(e) => e.items.forEach((i) => { if (i.kind === 'file') void i.getFile().then(upload); })}>
-        <Skip href="#page" onClick={(e) => { e.preventDefault(); document.getElementById('page')?.focus(); }}>To the page</Skip>
+      <Drop
+        aria-label="Drop a build or a test package anywhere"
+        onDrop={(e) =>
+          e.items.forEach((i) => {
+            if (i.kind === 'file') void i.getFile().then(upload);
+          })
+        }
+      >
+        <Skip
+          href="#page"
+          onClick={(e) => {
+            e.preventDefault();
+            document.getElementById('page')?.focus();
+          }}
+        >
+          To the page
+        </Skip>
         <Bar>
           <Name to="/">
-            <Sign aria-hidden><Tile what="passed" size={8} /><Tile what="failed" size={8} /><Tile what="crashed" size={8} /><Tile what="passed" size={8} /></Sign>
+            <Sign aria-hidden>
+              <Tile what="passed" size={8} />
+              <Tile what="failed" size={8} />
+              <Tile what="crashed" size={8} />
+              <Tile what="passed" size={8} />
+            </Sign>
             Tessellant
           </Name>
           <Nav aria-label="Pages">
             {places.map(([to, name]) => (
-              <Link key={to} to={to} aria-current={(to === '/' ? /^\/($|runs|legs|start)/ : new RegExp('^' + to)).test(pathname) ? 'page' : undefined}>{name}</Link>
+              <Link
+                key={to}
+                to={to}
+                aria-current={(to === '/' ? /^\/($|runs|legs|start)/ : new RegExp('^' + to)).test(pathname) ? 'page' : undefined}
+              >
+                {name}
+              </Link>
             ))}
           </Nav>
           <FileTrigger acceptedFileTypes={['.apk', '.zip']} allowsMultiple onSelect={(files) => [...(files ?? [])].forEach(upload)}>
@@ -140,9 +183,21 @@ export function App() {
           <MenuTrigger>
             <Button aria-label={`Workspace ${me.data.workspace}: menu`}>{me.data.workspace} <span aria-hidden>▾</span></Button>
             <Sheet>
-              <Items onAction={(k) => (k === 'out' ? void out.run() : k === 'backup' ? location.assign('/api/v1/backup') : takeLook(k as LookChoice))} disabledKeys={['who']} selectionMode="none">
-                <Item id="who">{me.data.role}, version {me.data.version}, times in {zone()}</Item>
-                {(Object.keys(looks) as LookChoice[]).map((l) => <Item key={l} id={l}>{looks[l] + (l === lookChosen() ? ' ✓' : '')}</Item>)}
+              <Items
+                onAction={(k) =>
+                  k === 'out' ? void out.run() : k === 'backup' ? location.assign('/api/v1/backup') : takeLook(k as LookChoice)
+                }
+                disabledKeys={['who']}
+                selectionMode="none"
+              >
+                <Item id="who">
+                  {me.data.role}, version {me.data.version}, times in {zone()}
+                </Item>
+                {(Object.keys(looks) as LookChoice[]).map((l) => (
+                  <Item key={l} id={l}>
+                    {looks[l] + (l === lookChosen() ? ' ✓' : '')}
+                  </Item>
+                ))}
                 {me.data.role === 'owner' && <Item id="backup">Download a backup</Item>}
                 <Item id="out">Sign out</Item>
               </Items>
@@ -154,8 +209,27 @@ export function App() {
         <Here id="page" tabIndex={-1}>
           <Boundary key={pathname}>
             <Routes>
-            {routes.map(([path, { Wanted }]) => <Route key={path} path={path} element={<Wanted />} />)}
-            <Route path="*" element={<Page><Refused page error={new Refusal({ type: 'about:blank', status: 404, title: `There is no page ${pathname}`, remedy: 'Go on from one of the pages above.' })} /></Page>} />
+              {routes.map(([path, { Wanted }]) => (
+                <Route key={path} path={path} element={<Wanted />} />
+              ))}
+              <Route
+                path="*"
+                element={
+                  <Page>
+                    <Refused
+                      page
+                      error={
+                        new Refusal({
+                          type: 'about:blank',
+                          status: 404,
+                          title: `There is no page ${pathname}`,
+                          remedy: 'Go on from one of the pages above.',
+                        })
+                      }
+                    />
+                  </Page>
+                }
+              />
             </Routes>
           </Boundary>
         </Here>
@@ -170,8 +244,14 @@ function ConnectionLost() {
   const newer = useNewer();
   return (
     <>
-      <div role="status">{lost && <Lost>The connection to the service is lost. This page may be out of date. It reconnects by itself.</Lost>}</div>
-      {newer && <Lost as="div"><Newer what="The service was updated. This page is of the version before." /></Lost>}
+      <div role="status">
+        {lost && <Lost>The connection to the service is lost. This page may be out of date. It reconnects by itself.</Lost>}
+      </div>
+      {newer && (
+        <Lost as="div">
+          <Newer what="The service was updated. This page is of the version before." />
+        </Lost>
+      )}
     </>
   );
 }

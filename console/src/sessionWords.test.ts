@@ -3,9 +3,17 @@ import type { Session } from './data/api';
 import { patterns } from './form/patterns';
 import { sessionSentence, sessionState } from './sessionWords';
 
-const session = (more: Partial<Session>): Session => ({
-  id: '01HZY3V7Q2M4T8K6N9R5S1W0XB', group: 'nightly', name: 'send a survey', stage: 'done', inferred: false, cases: {}, created: '2026-11-20T09:30:00Z', ...more,
-}) as Session;
+const session = (more: Partial<Session>): Session =>
+  ({
+    id: '01HZY3V7Q2M4T8K6N9R5S1W0XB',
+    group: 'nightly',
+    name: 'send a survey',
+    stage: 'done',
+    inferred: false,
+    cases: {},
+    created: '2026-11-20T09:30:00Z',
+    ...more,
+  }) as Session;
 const on = { device: { serial: 'orr-01' } } as Partial<Session>;
 
 test('a session stands in a word or two', () => {
@@ -18,9 +26,13 @@ test('a session stands in a word or two', () => {
 
 test('a session is told in a sentence', () => {
   expect(sessionSentence(session({ stage: 'waiting', place: 1 }))).toBe('send a survey is 1st in the queue for a device.');
-  expect(sessionSentence(session({ ...on, stage: 'running', now_case: 'shores / opens' }))).toBe('send a survey on orr-01 is running: shores / opens.');
+  expect(sessionSentence(session({ ...on, stage: 'running', now_case: 'shores / opens' }))).toBe(
+    'send a survey on orr-01 is running: shores / opens.',
+  );
   expect(sessionSentence(session({ ...on, stage: 'preparing', name: '' }))).toBe('The session on orr-01 is preparing.');
-  expect(sessionSentence(session({ ...on, verdict: 'passed', inferred: true }))).toBe('send a survey on orr-01 passed, as far as can be seen.');
+  expect(sessionSentence(session({ ...on, verdict: 'passed', inferred: true }))).toBe(
+    'send a survey on orr-01 passed, as far as can be seen.',
+  );
   expect(sessionSentence(session({ ...on, verdict: 'failed' }))).toBe('send a survey on orr-01 failed.');
   expect(sessionSentence(session({ ...on, verdict: 'crashed' }))).toBe('In send a survey on orr-01 the app crashed.');
   expect(sessionSentence(session({ ...on, verdict: 'expired' }))).toBe('send a survey on orr-01 ran out of time.');

@@ -7,7 +7,17 @@ import type { LegSummary } from './data/api';
 import { ago, bytes, cases, clock, compareValues, exactTime, shellWord, standing, took } from './words';
 
 test('durations', () => {
-  expect([0, 949, 950, 8_240, 30_000, 60_000, 245_000, 1_800_000, 4_320_000].map(took)).toEqual(['0 ms', '949 ms', '0.9 s', '8.2 s', '30 s', '1 min', '4:05 min', '30 min', '1 h 12 min']);
+  expect([0, 949, 950, 8_240, 30_000, 60_000, 245_000, 1_800_000, 4_320_000].map(took)).toEqual([
+    '0 ms',
+    '949 ms',
+    '0.9 s',
+    '8.2 s',
+    '30 s',
+    '1 min',
+    '4:05 min',
+    '30 min',
+    '1 h 12 min',
+  ]);
 });
 
 test('moments on the clock', () => {
@@ -33,7 +43,17 @@ test('sizes', () => {
 });
 
 const leg = (serial: string, os: string, more: Partial<LegSummary> = {}) =>
-  ({ id: serial, serial, os, traits: { os, maker: 'Orrery' }, stage: 'done', verdict: 'passed', cases: { passed: 2 }, cases_total: 2, ...more }) as LegSummary;
+  ({
+    id: serial,
+    serial,
+    os,
+    traits: { os, maker: 'Orrery' },
+    stage: 'done',
+    verdict: 'passed',
+    cases: { passed: 2 },
+    cases_total: 2,
+    ...more,
+  }) as LegSummary;
 
 test('tiles are laid by a trait, its values in their order; only traits that differ are offered', () => {
   const legs = [leg('a', '10'), leg('b', '9', { verdict: 'crashed' }), leg('c', '8.1'), leg('d', '10')];
@@ -52,8 +72,23 @@ test('a leg stands by its verdict, or by how far it is', () => {
 
 test('a run as a command line can be pasted', () => {
   expect(patterns(' maker=Orrery   os>=10 "model=Skerry 5" ')).toEqual(['maker=Orrery', 'os>=10', 'model=Skerry 5']);
-  expect(commandLine({ build: 'kelpline/android@231', package: 'shore-suite@1', where: ['os>=10', "model=Fisher's"], confirm: 0, attempts: 2, limit_seconds: 300 }).split(' \\\n  ')).toEqual([
-    'tessellant run start', '--build kelpline/android@231', '--package shore-suite@1', "--where 'os>=10'", `--where 'model=Fisher'\\''s'`, '--limit 5m', '--watch',
+  expect(
+    commandLine({
+      build: 'kelpline/android@231',
+      package: 'shore-suite@1',
+      where: ['os>=10', "model=Fisher's"],
+      confirm: 0,
+      attempts: 2,
+      limit_seconds: 300,
+    }).split(' \\\n  '),
+  ).toEqual([
+    'tessellant run start',
+    '--build kelpline/android@231',
+    '--package shore-suite@1',
+    "--where 'os>=10'",
+    `--where 'model=Fisher'\\''s'`,
+    '--limit 5m',
+    '--watch',
   ]);
   expect(shellWord('orr-01')).toBe('orr-01');
 });

@@ -16,7 +16,8 @@ export function took(ms: number): string {
 export function clock(ms: number): string {
   const sign = ms < 0 ? '−' : '';
   const t = Math.abs(Math.round(ms));
-  return `${sign}${Math.floor(t / 60_000)}:${String(Math.floor((t % 60_000) / 1000)).padStart(2, '0')}.${String(t % 1000).padStart(3, '0')}`;
+  const digits = (n: number, so: number) => String(n).padStart(so, '0');
+  return `${sign}${Math.floor(t / 60_000)}:${digits(Math.floor((t % 60_000) / 1000), 2)}.${digits(t % 1000, 3)}`;
 }
 
 /** How long ago a time is, roughly; an older one as a date, in the reader's manner. */
@@ -30,7 +31,8 @@ export function ago(time: string | Date, now: number, locale?: string): string {
 }
 
 /** A time to the second, in the reader's manner and zone, which it names. */
-export const exactTime = (time: string | Date, locale?: string, timeZone?: string) => new Date(time).toLocaleString(locale, { dateStyle: 'medium', timeStyle: 'long', timeZone });
+export const exactTime = (time: string | Date, locale?: string, timeZone?: string) =>
+  new Date(time).toLocaleString(locale, { dateStyle: 'medium', timeStyle: 'long', timeZone });
 
 /** The reader's zone: "Europe/Berlin". */
 export const zone = () => Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -74,7 +76,8 @@ export function stageText(l: Pick<LegSummary, 'stage' | 'verdict' | 'place' | 's
 export const unit = (l: Pick<LegSummary, 'serial' | 'ran_on'>) => (l.ran_on ? `${l.serial} → ${l.ran_on}` : l.serial);
 
 /** How far a leg is, 0 to 1: the part of its cases that are over. */
-export const share = (l: Pick<LegSummary, 'case_verdicts' | 'cases_total'>) => (l.cases_total ? l.case_verdicts.filter((v) => v && v !== 'running').length / l.cases_total : 0);
+export const share = (l: Pick<LegSummary, 'case_verdicts' | 'cases_total'>) =>
+  l.cases_total ? l.case_verdicts.filter((v) => v && v !== 'running').length / l.cases_total : 0;
 
 /** "7 passed, 1 failed" of a leg's cases. */
 export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): string {
@@ -87,8 +90,16 @@ export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): s
 
 /** What the traits that devices differ in are called, and what stands before and after their values. */
 export const traits: Record<string, { name: string; before?: string; unit?: string }> = {
-  os: { name: 'OS version', before: 'Android' }, maker: { name: 'maker' }, model: { name: 'model' }, width: { name: 'screen width', unit: 'dp' }, language: { name: 'language' },
-  memory: { name: 'memory', unit: 'GB' }, form: { name: 'form' }, density: { name: 'density', unit: 'dpi' }, processor: { name: 'processor' }, origin: { name: 'origin' },
+  os: { name: 'OS version', before: 'Android' },
+  maker: { name: 'maker' },
+  model: { name: 'model' },
+  width: { name: 'screen width', unit: 'dp' },
+  language: { name: 'language' },
+  memory: { name: 'memory', unit: 'GB' },
+  form: { name: 'form' },
+  density: { name: 'density', unit: 'dpi' },
+  processor: { name: 'processor' },
+  origin: { name: 'origin' },
 };
 
 /** In numbers where they are numbers ("9" before "10", "8.1" before "9"), else by letters. */

@@ -1,5 +1,5 @@
 // Something that a person sets off: once, however often the button is pressed; what is refused is kept to be shown.
-import { useCallback, useRef, useState } from 'react';
+import { useCallback, useEffect, useRef, useState } from 'react';
 import { Refusal } from './api';
 import { client } from './queries';
 
@@ -44,7 +44,7 @@ export function useAction<A = void>(act: (arg: A, key: string) => Promise<unknow
   const under = useRef(false);
   const key = useRef(new OnceKey());
   const latest = useRef(act);
-  latest.current = act;
+  useEffect(() => void (latest.current = act));
   const run = useCallback(async (arg: A) => {
     if (under.current) return false;
     under.current = true;

@@ -45,7 +45,13 @@ export class Refusal extends Error {
 
 /** A service that can't be reached, or that answers what it should not. */
 export function unreachable(why: string): Refusal {
-  return new Refusal({ type: 'about:blank', status: 0, title: 'The service does not answer', detail: why, remedy: 'See whether it runs; the console goes on by itself when it is back.' });
+  return new Refusal({
+    type: 'about:blank',
+    status: 0,
+    title: 'The service does not answer',
+    detail: why,
+    remedy: 'See whether it runs; the console goes on by itself when it is back.',
+  });
 }
 
 /** The data of an answer, or the refusal as an error. */
@@ -59,7 +65,9 @@ export async function answer<T>(asked: Promise<{ data?: T; error?: unknown; resp
   }
   if (got.error !== undefined) {
     const p = got.error as Partial<Problem>;
-    throw p && typeof p.title === 'string' ? new Refusal({ type: 'about:blank', status: got.response.status, ...p } as Problem) : unreachable(`status ${got.response.status}`);
+    throw p && typeof p.title === 'string'
+      ? new Refusal({ type: 'about:blank', status: got.response.status, ...p } as Problem)
+      : unreachable(`status ${got.response.status}`);
   }
   return got.data as T;
 }

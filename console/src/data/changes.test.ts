@@ -3,12 +3,30 @@ import type { Build, Device, Leg, LegSummary, Run, Session, Timeline, TimelineEv
 import { applied, isLive, merged, stale, withEvents, type Change } from './changes';
 
 const run = (id: string, more: Partial<Run> = {}): Run =>
-  ({ id, build: 'kelpline/android@231', build_id: 'B1', package: 'shore-suite@1', package_id: 'P1', done: false, counts: {}, stages: {}, case_names: [], legs: [], findings: [], ...more }) as unknown as Run;
-const leg = (id: string, more: Partial<LegSummary> = {}): LegSummary => ({ id, serial: 'orr-01', stage: 'running', attempts: 1, case_verdicts: [], ...more }) as LegSummary;
-const pages = (items: unknown[][], next?: string) => ({ pages: items.map((i, n) => ({ items: i, next: n < items.length - 1 ? 'more' : next })), pageParams: items.map(() => '') });
+  ({
+    id,
+    build: 'kelpline/android@231',
+    build_id: 'B1',
+    package: 'shore-suite@1',
+    package_id: 'P1',
+    done: false,
+    counts: {},
+    stages: {},
+    case_names: [],
+    legs: [],
+    findings: [],
+    ...more,
+  }) as unknown as Run;
+const leg = (id: string, more: Partial<LegSummary> = {}): LegSummary =>
+  ({ id, serial: 'orr-01', stage: 'running', attempts: 1, case_verdicts: [], ...more }) as LegSummary;
+const pages = (items: unknown[][], next?: string) => ({
+  pages: items.map((i, n) => ({ items: i, next: n < items.length - 1 ? 'more' : next })),
+  pageParams: items.map(() => ''),
+});
 const ids = (data: unknown) => (data as ReturnType<typeof pages>).pages.map((p) => p.items.map((x) => (x as Run).id).join(''));
 const nothing = () => undefined;
-const apply = (key: unknown[], data: unknown, change: Change, look: (key: readonly unknown[]) => unknown = nothing) => applied(key, data, change, look);
+const apply = (key: unknown[], data: unknown, change: Change, look: (key: readonly unknown[]) => unknown = nothing) =>
+  applied(key, data, change, look);
 const ran = (r: Run, legs?: LegSummary[]): Change => ({ kind: 'run', data: { run: r, legs } });
 const e = (seq: number) => ({ seq, at: seq, kind: 'command' }) as TimelineEvent;
 
@@ -32,11 +50,27 @@ test('events come once each, in the order of their numbers, however they arrive'
   expect(withEvents(same, [e(2)])).toBe(same);
 });
 
-test('a new run stands at the top of the list', () => expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('1')]]), ran(run('4'))))).toEqual(['431']));
-test('a run that was missed stands in its place', () => expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('1')]]), ran(run('2'))))).toEqual(['321']));
-test('a run that is older than all that were fetched is left out', () => expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('2')]], 'more'), ran(run('1'))))).toEqual(['32']));
-test('the oldest run of all stands at the end', () => expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('2')]]), ran(run('1'))))).toEqual(['321']));
-test('a run between two pages is there once', () => expect(ids(apply(['runs', {}, 50], pages([[run('9'), run('7')], [run('5'), run('3')]]), ran(run('6'))))).toEqual(['97', '653']));
+test('a new run stands at the top of the list', () =>
+  expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('1')]]), ran(run('4'))))).toEqual(['431']));
+test('a run that was missed stands in its place', () =>
+  expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('1')]]), ran(run('2'))))).toEqual(['321']));
+test('a run that is older than all that were fetched is left out', () =>
+  expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('2')]], 'more'), ran(run('1'))))).toEqual(['32']));
+test('the oldest run of all stands at the end', () =>
+  expect(ids(apply(['runs', {}, 50], pages([[run('3'), run('2')]]), ran(run('1'))))).toEqual(['321']));
+test('a run between two pages is there once', () =>
+  expect(
+    ids(
+      apply(
+        ['runs', {}, 50],
+        pages([
+          [run('9'), run('7')],
+          [run('5'), run('3')],
+        ]),
+        ran(run('6')),
+      ),
+    ),
+  ).toEqual(['97', '653']));
 test('an empty list gets its first run', () => expect(ids(apply(['runs', {}, 50], pages([[]]), ran(run('1'))))).toEqual(['1']));
 
 test('a run appears in a list by verdict when it has got that verdict, though it is not the newest', () => {
@@ -45,14 +79,18 @@ test('a run appears in a list by verdict when it has got that verdict, though it
   expect(apply(['runs', { verdict: 'failed' }, 50], list, ran(run('4', { verdict: 'passed' })))).toBe(list);
 });
 test('a run that fits no longer leaves the list', () => {
-  expect(ids(apply(['runs', { verdict: 'failed' }, 50], pages([[run('5', { verdict: 'failed' })]]), ran(run('5', { verdict: 'flaky' }))))).toEqual(['']);
+  expect(
+    ids(apply(['runs', { verdict: 'failed' }, 50], pages([[run('5', { verdict: 'failed' })]]), ran(run('5', { verdict: 'flaky' })))),
+  ).toEqual(['']);
 });
 test('a list of one build takes only its runs, by reference or id', () => {
-  for (const build of ['kelpline/android@231', 'B1']) expect(ids(apply(['runs', { build }, 50], pages([[]]), ran(run('1'))))).toEqual(['1']);
+  for (const build of ['kelpline/android@231', 'B1'])
+    expect(ids(apply(['runs', { build }, 50], pages([[]]), ran(run('1'))))).toEqual(['1']);
   const other = pages([[]]);
   expect(apply(['runs', { build: 'B2' }, 50], other, ran(run('1')))).toBe(other);
 });
-test('which build is the newest, only the service knows', () => expect(apply(['runs', { build: 'kelpline/android@newest' }, 50], pages([[]]), ran(run('1')))).toBe(stale));
+test('which build is the newest, only the service knows', () =>
+  expect(apply(['runs', { build: 'kelpline/android@newest' }, 50], pages([[]]), ran(run('1')))).toBe(stale));
 
 test('a run’s page takes its changed legs; the others stay the same objects', () => {
   const old = run('1', { legs: [leg('a'), leg('b')] });
@@ -62,9 +100,16 @@ test('a run’s page takes its changed legs; the others stay the same objects', 
   expect(out.legs[1]!.stage).toBe('done');
   expect(apply(['run', '2'], old, ran(run('1'), []))).toBe(old);
 });
-test('a run told as in a list does not empty its page', () => expect(apply(['run', '1'], run('1', { legs: [leg('a')] }), ran(run('1')))).toBe(stale));
+test('a run told as in a list does not empty its page', () =>
+  expect(apply(['run', '1'], run('1', { legs: [leg('a')] }), ran(run('1')))).toBe(stale));
 
-const whole = (more: Partial<Leg> = {}): Leg => ({ id: 'a', stage: 'running', attempts: [{ id: 'A1', number: 1, cases: [{ name: 'x', verdict: 'passed' }, { name: 'y' }] }], ...more }) as Leg;
+const whole = (more: Partial<Leg> = {}): Leg =>
+  ({
+    id: 'a',
+    stage: 'running',
+    attempts: [{ id: 'A1', number: 1, cases: [{ name: 'x', verdict: 'passed' }, { name: 'y' }] }],
+    ...more,
+  }) as Leg;
 test('a leg’s page is fetched anew when its summary tells of more', () => {
   const same = whole();
   expect(apply(['leg', 'a'], same, ran(run('1'), [leg('a', { case_verdicts: ['passed', 'running'] })]))).toBe(same);
@@ -114,14 +159,28 @@ test('a picture of the screen is never older than the one before', () => {
 
 const device = (serial: string, state = 'free') => ({ serial, state }) as Device;
 test('devices change in their place, new ones in the order of their serials', () => {
-  const out = apply(['devices'], [device('a'), device('c')], { kind: 'device', data: { items: [device('b'), device('c', 'held')] } }) as Device[];
+  const out = apply(['devices'], [device('a'), device('c')], {
+    kind: 'device',
+    data: { items: [device('b'), device('c', 'held')] },
+  }) as Device[];
   expect(out.map((d) => `${d.serial} ${d.state}`)).toEqual(['a free', 'b free', 'c held']);
 });
 test('what hangs on a device is fetched anew when it changes, and only then', () => {
   const changed: Change = { kind: 'device', data: { items: [device('a')] } };
   const same = {};
-  for (const key of [['device', 'a'], ['devicelegs', 'a'], ['sessions', '', 'a']]) expect(apply(key, same, changed)).toBe(stale);
-  for (const key of [['device', 'b'], ['devicelegs', 'b'], ['sessions', '', 'b'], ['sessions', 'nightly', '']]) expect(apply(key, same, changed)).toBe(same);
+  for (const key of [
+    ['device', 'a'],
+    ['devicelegs', 'a'],
+    ['sessions', '', 'a'],
+  ])
+    expect(apply(key, same, changed)).toBe(stale);
+  for (const key of [
+    ['device', 'b'],
+    ['devicelegs', 'b'],
+    ['sessions', '', 'b'],
+    ['sessions', 'nightly', ''],
+  ])
+    expect(apply(key, same, changed)).toBe(same);
 });
 test('an upload stands at the top of its list, once', () => {
   const build = (id: string) => ({ id }) as Build;

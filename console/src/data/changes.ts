@@ -37,7 +37,9 @@ const rules: Record<string, Partial<Record<Change['kind'], Rule>>> = {
   run: { run: runOnItsPage },
   leg: { run: legOfRun, session: (leg: Leg, s: Session) => (leg.id === s.id ? stale : leg), timeline: legOfTimeline },
   timeline: { run: timelineOfRun, session: timelineOfSession, timeline: timelineGrows },
-  screenat: { screen: (at: number, c: { leg: string; at: number }, [, leg]: [string, string]) => (c.leg === leg ? Math.max(at, c.at) : at) },
+  screenat: {
+    screen: (at: number, c: { leg: string; at: number }, [, leg]: [string, string]) => (c.leg === leg ? Math.max(at, c.at) : at),
+  },
   sessions: { session: () => stale, device: ofDevice(2) }, // how many are open and wait stands beside the list
   devices: { device: devicesInList },
   device: { device: ofDevice(1) },
@@ -50,7 +52,7 @@ const live = new Set(Object.keys(rules));
 /** Whether changes are told of what is under this key. */
 export const isLive = (key: QueryKey) => live.has(String(key[0]));
 
-/** Puts changed things into a list in place of their older selves, new ones at its end. The list stays the same object where nothing changes. */
+/** Puts changed things into a list in place of their older selves, new ones at its end. Where nothing changes it stays the same object. */
 export function merged<T>(list: T[], changed: T[], key: (x: T) => string): T[] {
   if (changed.length === 0) return list;
   const by = new Map(changed.map((x) => [key(x), x]));
@@ -63,7 +65,7 @@ export function merged<T>(list: T[], changed: T[], key: (x: T) => string): T[] {
   return [...out, ...by.values()];
 }
 
-/** Puts a thing into a list of pages, the newest first: in its place by its id, which grows with time. Undefined: it is not among what was fetched. */
+/** Puts a thing into a list of pages, the newest first: in its place by its id, which grows with time. */
 function placed<T extends { id: string }>(data: Pages<T>, item: T): Pages<T> {
   const pages = data.pages.map((p) => ({ ...p, items: p.items.filter((x) => x.id !== item.id) }));
   const at = pages.findIndex((p, i) => p.items.some((x) => x.id < item.id) || (i === pages.length - 1 && p.next === undefined));
@@ -112,7 +114,13 @@ function legOfRun(leg: Leg, c: { legs?: LegSummary[] }): Leg | typeof stale {
   const cases = leg.attempts.at(-1)?.cases;
   const told = cases?.filter((k) => k.verdict).length ?? 0;
   const known = l.case_verdicts.filter((v) => v && v !== 'running').length;
-  if (leg.stage !== l.stage || leg.attempts.length !== l.attempts || told !== known || (cases?.length ?? 0) !== l.case_verdicts.filter(Boolean).length) return stale;
+  if (
+    leg.stage !== l.stage ||
+    leg.attempts.length !== l.attempts ||
+    told !== known ||
+    (cases?.length ?? 0) !== l.case_verdicts.filter(Boolean).length
+  )
+    return stale;
   return leg.place === l.place ? leg : { ...leg, place: l.place };
 }
 
@@ -130,7 +138,12 @@ function timelineOfSession(t: Timeline, s: Session, [, leg]: [string, string]): 
   return t.live && s.id === leg && s.stage === 'done' ? stale : t;
 }
 
-function timelineGrows(t: Timeline, c: { leg: string; attempt: string; events: TimelineEvent[] }, [, leg, number]: [string, string, number], look: Look): Timeline | typeof stale {
+function timelineGrows(
+  t: Timeline,
+  c: { leg: string; attempt: string; events: TimelineEvent[] },
+  [, leg, number]: [string, string, number],
+  look: Look,
+): Timeline | typeof stale {
   if (c.leg !== leg) return t;
   const of = (look(['leg', leg]) as Leg | undefined)?.attempts.find((a) => a.id === c.attempt)?.number;
   if (of !== number) return t;

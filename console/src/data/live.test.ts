@@ -43,7 +43,7 @@ function tab(key: unknown[] = ['run', '1']) {
   };
   return {
     client, live, service, tell, off,
-    shows: () => (client.getQueryData(key) as { n: number } | undefined)?.n,
+    shows: () => client.getQueryData<{ n: number }>(key)?.n,
     leave: () => stop(),
     come: () => void (stop = observer.subscribe(() => {})),
   };
@@ -103,7 +103,10 @@ describe('an answer and a change', () => {
   });
   test('two fetches, of which the first began earlier, each get what they missed', async () => {
     const t = tab();
-    const other = new QueryObserver(t.client, { queryKey: ['runs', {}, 50], queryFn: () => new Promise((done) => setTimeout(() => done({ pages: [{ items: [] }], pageParams: [''] }), 500)) });
+    const other = new QueryObserver(t.client, {
+      queryKey: ['runs', {}, 50],
+      queryFn: () => new Promise((done) => setTimeout(() => done({ pages: [{ items: [] }], pageParams: [''] }), 500)),
+    });
     other.subscribe(() => {});
     t.tell(1);
     await t.service.answer('as asked');

@@ -22,7 +22,8 @@ export class Live {
       if (e.type === 'updated' && e.action.type === 'fetch') this.journal.begin(q.queryHash);
       else if (e.type === 'updated' && e.action.type === 'success' && !e.action.manual) this.answered(q);
       else if (e.type === 'updated' && e.action.type === 'error') this.failed(q);
-      else if (e.type === 'observerRemoved' && q.getObserversCount() === 0) q.invalidate(); // nobody looks: it is fetched anew when somebody does
+      else if (e.type === 'observerRemoved' && q.getObserversCount() === 0)
+        q.invalidate(); // nobody looks: it is fetched anew when somebody does
       else if (e.type === 'removed') this.forget(q.queryHash);
     });
     return () => {

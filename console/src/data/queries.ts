@@ -65,7 +65,8 @@ async function wholeTimeline(leg: string, attempt: number | undefined): Promise<
   }
   return all;
 }
-export const useTimeline = (leg: string, attempt: number | undefined) => useQuery({ ...timelineQuery(leg, attempt), enabled: attempt !== undefined });
+export const useTimeline = (leg: string, attempt: number | undefined) =>
+  useQuery({ ...timelineQuery(leg, attempt), enabled: attempt !== undefined });
 
 /** Asks for a leg before its page is there; and for its last attempt, which the page will want first. */
 export function expectLeg(id: string) {
@@ -89,7 +90,10 @@ export const logPage = 200;
 /** One page of the log's rows that a filter chooses. UpTo says how far a log that grows has been seen: 0 for one that is whole. */
 export const logPageQuery = (leg: string, attempt: number, filter: LogFilter, page: number, upTo = 0) => ({
   queryKey: ['log', leg, attempt, filter, page, upTo],
-  queryFn: () => answer(http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, from: page * logPage, limit: logPage } } })),
+  queryFn: () =>
+    answer(
+      http.GET('/legs/{id}/log', { params: { path: { id: leg }, query: { attempt, ...filter, from: page * logPage, limit: logPage } } }),
+    ),
   staleTime: Infinity,
 });
 
@@ -108,24 +112,34 @@ const logOverviewQuery = (leg: string, attempt: number) => ({
 });
 const growsEvery = 3000; // ms: hosts upload as often
 export const useLogOverview = (leg: string, attempt: number, there: boolean, live: boolean) =>
-  useQuery({ ...logOverviewQuery(leg, attempt), ...(live && { staleTime: 0, refetchInterval: growsEvery, retry: false }), queryKey: ['logoverview', leg, attempt, live], enabled: there });
+  useQuery({
+    ...logOverviewQuery(leg, attempt),
+    ...(live && { staleTime: 0, refetchInterval: growsEvery, retry: false }),
+    queryKey: ['logoverview', leg, attempt, live],
+    enabled: there,
+  });
 
 export const useSessions = (group: string) =>
   useInfiniteQuery({
     queryKey: ['sessions', group, ''],
-    queryFn: ({ pageParam }) => answer(http.GET('/sessions', { params: { query: { group: group || undefined, limit: 50, after: pageParam || undefined } } })),
+    queryFn: ({ pageParam }) =>
+      answer(http.GET('/sessions', { params: { query: { group: group || undefined, limit: 50, after: pageParam || undefined } } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next,
     refetchInterval: (q) => (q.state.data?.pages[0]?.waiting ? 5_000 : false),
   });
 
 export const useDeviceSessions = (serial: string) =>
-  useQuery({ queryKey: ['sessions', '', serial], queryFn: () => answer(http.GET('/sessions', { params: { query: { device: serial, limit: 50 } } })) });
+  useQuery({
+    queryKey: ['sessions', '', serial],
+    queryFn: () => answer(http.GET('/sessions', { params: { query: { device: serial, limit: 50 } } })),
+  });
 
 export const useSnippet = (language: string, q: { build: string; where: string[] }) =>
   useQuery({
     queryKey: ['snippet', language, q],
-    queryFn: () => answer(http.GET('/snippets/{language}', { params: { path: { language }, query: { build: q.build || undefined, where: q.where } } })),
+    queryFn: () =>
+      answer(http.GET('/snippets/{language}', { params: { path: { language }, query: { build: q.build || undefined, where: q.where } } })),
     placeholderData: keepPreviousData,
   });
 
@@ -137,7 +151,8 @@ export const useBuilds = () =>
     getNextPageParam: (last) => last.next,
   });
 
-export const useBuild = (ref: string) => useQuery({ queryKey: ['build', ref], queryFn: () => answer(http.GET('/builds/{ref}', { params: { path: { ref } } })) });
+export const useBuild = (ref: string) =>
+  useQuery({ queryKey: ['build', ref], queryFn: () => answer(http.GET('/builds/{ref}', { params: { path: { ref } } })) });
 
 export const usePackages = () =>
   useInfiniteQuery({
@@ -147,7 +162,8 @@ export const usePackages = () =>
     getNextPageParam: (last) => last.next,
   });
 
-export const usePackage = (ref: string) => useQuery({ queryKey: ['package', ref], queryFn: () => answer(http.GET('/packages/{ref}', { params: { path: { ref } } })) });
+export const usePackage = (ref: string) =>
+  useQuery({ queryKey: ['package', ref], queryFn: () => answer(http.GET('/packages/{ref}', { params: { path: { ref } } })) });
 
 /** All devices: as many pages as there are. */
 export const useDevices = () =>
@@ -163,13 +179,17 @@ export const useDevices = () =>
     },
   });
 
-export const useHosts = () => useQuery({ queryKey: ['hosts'], queryFn: async () => (await answer(http.GET('/hosts'))).items, refetchInterval: 10_000 });
+export const useHosts = () =>
+  useQuery({ queryKey: ['hosts'], queryFn: async () => (await answer(http.GET('/hosts'))).items, refetchInterval: 10_000 });
 
 export const useDevice = (serial: string) =>
   useQuery({ queryKey: ['device', serial], queryFn: () => answer(http.GET('/devices/{serial}', { params: { path: { serial } } })) });
 
 export const useDeviceLegs = (serial: string) =>
-  useQuery({ queryKey: ['devicelegs', serial], queryFn: () => answer(http.GET('/legs', { params: { query: { device: serial, limit: 50 } } })) });
+  useQuery({
+    queryKey: ['devicelegs', serial],
+    queryFn: () => answer(http.GET('/legs', { params: { query: { device: serial, limit: 50 } } })),
+  });
 
 export const usePlan = (q: RunRequest | undefined) =>
   useQuery({

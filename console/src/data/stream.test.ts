@@ -33,10 +33,26 @@ function tab(place = 'e-1') {
   let hidden = false;
   const s = new Stream({
     open: (q) => (sources.push(new Fake(q)), sources.at(-1)!),
-    change: (c) => void changes.push(c), hello: (h) => void said.push(h.version), refused: () => void refused++, place, hidden: () => hidden,
+    change: (c) => void changes.push(c),
+    hello: (h) => void said.push(h.version),
+    refused: () => void refused++,
+    place,
+    hidden: () => hidden,
   });
   s.start();
-  return { s, sources, changes, said, refused: () => refused, hide: (h: boolean) => { hidden = h; s.seen(); }, now: () => sources.at(-1)!, settle: (ms = 0) => vi.advanceTimersByTimeAsync(ms) };
+  return {
+    s,
+    sources,
+    changes,
+    said,
+    refused: () => refused,
+    hide: (h: boolean) => {
+      hidden = h;
+      s.seen();
+    },
+    now: () => sources.at(-1)!,
+    settle: (ms = 0) => vi.advanceTimersByTimeAsync(ms),
+  };
 }
 
 test('it begins where the page was loaded, once a page wants something', async () => {

@@ -47,7 +47,8 @@ export function upload(file: File) {
   x.responseType = 'json';
   x.upload.onprogress = (e) => change(id, { sent: e.loaded });
   x.upload.onload = () => change(id, { sent: file.size, state: 'reading' });
-  x.onerror = () => change(id, { state: 'refused', refusal: unreachable('the connection was cut off before all of the file was there; nothing was kept') });
+  x.onerror = () =>
+    change(id, { state: 'refused', refusal: unreachable('the connection was cut off before all of the file was there; nothing was kept') });
   x.onload = () => {
     if (x.status === 200 || x.status === 201) {
       const kept = x.response as Build | Package;
@@ -56,7 +57,10 @@ export function upload(file: File) {
       return;
     }
     const p = x.response as Partial<Problem> | null;
-    change(id, { state: 'refused', refusal: p?.title ? new Refusal({ type: 'about:blank', status: x.status, ...p } as Problem) : unreachable(`status ${x.status}`) });
+    change(id, {
+      state: 'refused',
+      refusal: p?.title ? new Refusal({ type: 'about:blank', status: x.status, ...p } as Problem) : unreachable(`status ${x.status}`),
+    });
   };
   x.send(file);
 }

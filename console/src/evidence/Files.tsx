@@ -13,7 +13,10 @@ const Strip = styled.ul`
   button:focus-visible { outline: 2px solid ${c.lapis}; outline-offset: 1px; }
   button:hover img { border-color: ${c.lapis}; }
   img { height: 128px; width: 92px; object-fit: cover; object-position: top; border: 1px solid ${c.grout}; }
-  span { overflow: hidden; text-overflow: ellipsis; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; overflow-wrap: anywhere; }
+  span {
+    overflow: hidden; text-overflow: ellipsis; overflow-wrap: anywhere;
+    display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical;
+  }
 `;
 
 /** The screenshots in a row; one that is pressed moves the cursor there. */
@@ -43,12 +46,34 @@ export function Files({ leg, attempt, session }: { leg: string; attempt: Attempt
   if (files.length === 0) return <Sub>No files yet.</Sub>;
   return (
     <Section>
-      <Sub><a href={`${base}/legs/${leg}/files`} download>All of them as one zip</a> ({many(files.length, 'file')}, {bytes(files.reduce((n, f) => n + f.size, 0))}), or from a terminal: <code>tessellant {session ? 'session' : 'leg'} fetch {leg} evidence/</code></Sub>
-      <Table label="Files" items={files} id={(f) => f.id} columns={[
-        { name: 'file', wide: true, sort: (f) => f.name, show: (f) => <a href={artifactURL(f)} download={f.name.replaceAll('/', '-')}>{f.name}</a> },
-        { name: 'what', sort: (f) => f.kind, show: (f) => f.kind },
-        { name: 'size', sort: (f) => f.size, show: (f) => bytes(f.size) },
-      ]} />
+      <Sub>
+        <a href={`${base}/legs/${leg}/files`} download>
+          All of them as one zip
+        </a>{' '}
+        ({many(files.length, 'file')}, {bytes(files.reduce((n, f) => n + f.size, 0))}), or from a terminal:{' '}
+        <code>
+          tessellant {session ? 'session' : 'leg'} fetch {leg} evidence/
+        </code>
+      </Sub>
+      <Table
+        label="Files"
+        items={files}
+        id={(f) => f.id}
+        columns={[
+          {
+            name: 'file',
+            wide: true,
+            sort: (f) => f.name,
+            show: (f) => (
+              <a href={artifactURL(f)} download={f.name.replaceAll('/', '-')}>
+                {f.name}
+              </a>
+            ),
+          },
+          { name: 'what', sort: (f) => f.kind, show: (f) => f.kind },
+          { name: 'size', sort: (f) => f.size, show: (f) => bytes(f.size) },
+        ]}
+      />
     </Section>
   );
 }

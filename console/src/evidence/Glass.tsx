@@ -25,11 +25,23 @@ export function Outlined({ src, what, nodes }: { src: string; what: string; node
     <Over>
       <figure>
         <img src={src} alt={what} onLoad={(e) => setSize({ w: e.currentTarget.naturalWidth, h: e.currentTarget.naturalHeight })} />
-        {size && nodes.map((n, i) => n.bounds && (
-          <Frame key={i} $main={n.found} data-outline={n.found} style={{
-            left: part(n.bounds.left, size.w), top: part(n.bounds.top, size.h), width: part(n.bounds.right - n.bounds.left, size.w), height: part(n.bounds.bottom - n.bounds.top, size.h),
-          }} />
-        ))}
+        {size &&
+          nodes.map(
+            (n, i) =>
+              n.bounds && (
+                <Frame
+                  key={i}
+                  $main={n.found}
+                  data-outline={n.found}
+                  style={{
+                    left: part(n.bounds.left, size.w),
+                    top: part(n.bounds.top, size.h),
+                    width: part(n.bounds.right - n.bounds.left, size.w),
+                    height: part(n.bounds.bottom - n.bounds.top, size.h),
+                  }}
+                />
+              ),
+          )}
       </figure>
     </Over>
   );

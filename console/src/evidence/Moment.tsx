@@ -14,10 +14,14 @@ import { useCursor, type Cursor } from './cursor';
 import { readTree, type TreeNode } from './tree';
 import { TreeView } from './TreeView';
 
-const Pane = styled.section`display: flex; flex-direction: column; gap: 12px; min-height: 0; min-width: 0; overflow: auto; overflow-wrap: anywhere; &:focus-visible { outline-offset: -2px; }`;
+const Pane = styled.section`
+  display: flex; flex-direction: column; gap: 12px; min-height: 0; min-width: 0; overflow: auto; overflow-wrap: anywhere;
+  &:focus-visible { outline-offset: -2px; }
+`;
 const Pre = styled.pre`white-space: pre-wrap; overflow-wrap: anywhere; font-size: 12px; line-height: 18px;`;
 const Values = styled.dl`
-  display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 4px 12px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 8px 12px;
+  display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 4px 12px; background: ${c.panel}; border: 1px solid ${c.grout};
+  border-radius: ${radius}; padding: 8px 12px;
   dt { color: ${c.faint}; } dd { font-family: ${mono}; font-size: 13px; white-space: pre-wrap; overflow-wrap: anywhere; }
 `;
 /** What was kept of the screen at a row: its picture and its tree, with the element in question. */
@@ -49,7 +53,12 @@ export function useKept(rows: StoryRow[], events: TimelineEvent[], attempt: Atte
   return { row, shot, tree, element, nodes, error: xml.error };
 }
 
-export function Moment(p: { kept: Kept; events: TimelineEvent[]; attempt: Attempt | undefined; onPoint: (n: TreeNode | undefined) => void }) {
+export function Moment(p: {
+  kept: Kept;
+  events: TimelineEvent[];
+  attempt: Attempt | undefined;
+  onPoint: (n: TreeNode | undefined) => void;
+}) {
   return (
     <Pane aria-labelledby="moment" tabIndex={0}>
       {p.kept.row ? <Known {...p} r={p.kept.row} /> : <h2 id="moment">Nothing has happened yet</h2>}
@@ -57,21 +66,57 @@ export function Moment(p: { kept: Kept; events: TimelineEvent[]; attempt: Attemp
   );
 }
 
-function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept; events: TimelineEvent[]; attempt: Attempt | undefined; onPoint: (n: TreeNode | undefined) => void }) {
+function Known({
+  r,
+  kept,
+  events,
+  attempt,
+  onPoint,
+}: {
+  r: StoryRow;
+  kept: Kept;
+  events: TimelineEvent[];
+  attempt: Attempt | undefined;
+  onPoint: (n: TreeNode | undefined) => void;
+}) {
   const e = r.event;
   if (r.kind === 'failure') {
     const result = resultOf(attempt, r.name);
-    const led = events.findLast((x) => x.seq < e.seq && x.case === r.name && x.kind === 'command' && x.at <= r.at && !['screenshot', 'tree'].includes(x.name ?? ''));
+    const led = events.findLast(
+      (x) => x.seq < e.seq && x.case === r.name && x.kind === 'command' && x.at <= r.at && !['screenshot', 'tree'].includes(x.name ?? ''),
+    );
     return (
       <>
-        <h2 id="moment"><VerdictWord what={r.verdict ?? 'failed'}>{r.name} {r.verdict}</VerdictWord></h2>
-        {result?.expected || result?.actual
-          ? <Values><dt>checked</dt><dd>{about(e.error)}</dd><dt>expected</dt><dd>{result.expected}</dd><dt>was</dt><dd>{result.actual}</dd></Values>
-          : <p style={{ overflowWrap: 'anywhere' }}>{e.error}</p>}
-        <Facts of={[
-          ['script', (result?.line ?? e.line) && <Mono key="l">{result?.line ?? e.line}</Mono>],
-          ['led there', led && <Mono key="c">{led.name} {argText(led.args, led.name)} <Faint>at {clock(led.at)}</Faint></Mono>],
-        ]} />
+        <h2 id="moment">
+          <VerdictWord what={r.verdict ?? 'failed'}>
+            {r.name} {r.verdict}
+          </VerdictWord>
+        </h2>
+        {result?.expected || result?.actual ? (
+          <Values>
+            <dt>checked</dt>
+            <dd>{about(e.error)}</dd>
+            <dt>expected</dt>
+            <dd>{result.expected}</dd>
+            <dt>was</dt>
+            <dd>{result.actual}</dd>
+          </Values>
+        ) : (
+          <p style={{ overflowWrap: 'anywhere' }}>{e.error}</p>
+        )}
+        <Facts
+          of={[
+            ['script', (result?.line ?? e.line) && <Mono key="l">{result?.line ?? e.line}</Mono>],
+            [
+              'led there',
+              led && (
+                <Mono key="c">
+                  {led.name} {argText(led.args, led.name)} <Faint>at {clock(led.at)}</Faint>
+                </Mono>
+              ),
+            ],
+          ]}
+        />
         <Tries of={result} />
         <TreeOf kept={kept} onPoint={onPoint} />
         {result?.trace && <details open={r.verdict === 'crashed'}><summary>Stack trace</summary><Pre>{result.trace}</Pre></details>}
@@ -80,19 +125,45 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
   }
   return (
     <>
-      <h2 id="moment">{r.kind === 'case' ? r.name : r.kind === 'log' ? (r.event.name === 'output' ? 'The program wrote' : 'The script says') : `${titles[r.kind]}${r.name ? `: ${r.name}` : ''}`}</h2>
-      {r.kind === 'case' && <p><VerdictWord what={r.verdict ?? 'running'} /></p>}
+      <h2 id="moment">
+        {r.kind === 'case'
+          ? r.name
+          : r.kind === 'log'
+            ? r.event.name === 'output'
+              ? 'The program wrote'
+              : 'The script says'
+            : `${titles[r.kind]}${r.name ? `: ${r.name}` : ''}`}
+      </h2>
+      {r.kind === 'case' && (
+        <p>
+          <VerdictWord what={r.verdict ?? 'running'} />
+        </p>
+      )}
       {r.kind === 'case' && <Tries of={resultOf(attempt, r.name)} />}
       {r.kind === 'log' && <Pre>{r.name}</Pre>}
-      {r.kind === 'check' && (e.expected || e.actual) && <Values><dt>expected</dt><dd>{e.expected}</dd><dt>was</dt><dd>{e.actual}</dd></Values>}
-      <Facts of={[
-        ['at', `${clock(r.at)}${e.took ? `, took ${took(e.took)}` : ''}`],
-        ['case', r.kind === 'case' ? undefined : r.case],
-        ['script', e.line && <Mono key="l">{e.line}</Mono>],
-        ...Object.entries(e.args ?? {}).map(([k, v]): [string, React.ReactNode] => [k, <Mono key={k}>{v}</Mono>]),
-        ['error', e.error && r.kind !== 'check' ? <Mono key="e">{e.error}</Mono> : undefined],
-      ]} />
-      {e.answer && r.kind !== 'log' && <div><Faint>{r.kind === 'crash' ? 'The device log says' : 'answer'}</Faint><Pre>{e.answer}</Pre></div>}
+      {r.kind === 'check' && (e.expected || e.actual) && (
+        <Values>
+          <dt>expected</dt>
+          <dd>{e.expected}</dd>
+          <dt>was</dt>
+          <dd>{e.actual}</dd>
+        </Values>
+      )}
+      <Facts
+        of={[
+          ['at', `${clock(r.at)}${e.took ? `, took ${took(e.took)}` : ''}`],
+          ['case', r.kind === 'case' ? undefined : r.case],
+          ['script', e.line && <Mono key="l">{e.line}</Mono>],
+          ...Object.entries(e.args ?? {}).map(([k, v]): [string, React.ReactNode] => [k, <Mono key={k}>{v}</Mono>]),
+          ['error', e.error && r.kind !== 'check' ? <Mono key="e">{e.error}</Mono> : undefined],
+        ]}
+      />
+      {e.answer && r.kind !== 'log' && (
+        <div>
+          <Faint>{r.kind === 'crash' ? 'The device log says' : 'answer'}</Faint>
+          <Pre>{e.answer}</Pre>
+        </div>
+      )}
       {kept.tree && <TreeOf kept={kept} onPoint={onPoint} />}
     </>
   );
@@ -101,11 +172,32 @@ function Known({ r, kept, events, attempt, onPoint }: { r: StoryRow; kept: Kept;
 /** The tries of a case that was tried more than once. */
 function Tries({ of }: { of: CaseResult | undefined }) {
   if (!of?.tries) return null;
-  return <Values aria-label="Tries">{of.tries.map((t, i) => <Try key={i} n={i + 1} t={t} same={i > 0 && t.message === of.tries![0]!.message} />)}</Values>;
+  return (
+    <Values aria-label="Tries">
+      {of.tries.map((t, i) => (
+        <Try key={i} n={i + 1} t={t} same={i > 0 && t.message === of.tries![0]!.message} />
+      ))}
+    </Values>
+  );
 }
-const Try = ({ n, t, same }: { n: number; t: NonNullable<CaseResult['tries']>[number]; same: boolean }) => <><dt>try {n}</dt><dd>{clock(t.start_ms)} {t.verdict}{same ? ', the same' : t.message ? `: ${t.message}` : ''}</dd></>;
+const Try = ({ n, t, same }: { n: number; t: NonNullable<CaseResult['tries']>[number]; same: boolean }) => (
+  <>
+    <dt>try {n}</dt>
+    <dd>
+      {clock(t.start_ms)} {t.verdict}
+      {same ? ', the same' : t.message ? `: ${t.message}` : ''}
+    </dd>
+  </>
+);
 
-const titles: Record<string, string> = { stage: 'Stage', step: 'Step', command: 'Command', check: 'Check', crash: 'The app crashed', marker: 'Note' };
+const titles: Record<string, string> = {
+  stage: 'Stage',
+  step: 'Step',
+  command: 'Command',
+  check: 'Check',
+  crash: 'The app crashed',
+  marker: 'Note',
+};
 /** What a check was about: its message up to what was expected. */
 const about = (message: string | undefined) => (message ?? '').split(/:? ?expected /)[0] || 'a value';
 
@@ -118,7 +210,15 @@ function TreeOf({ kept, onPoint }: { kept: Kept; onPoint: (n: TreeNode | undefin
     <>
       {nodes.length > 0 && element && (
         <Sub>
-          {there ? <><Mono>{element}</Mono> is outlined on the screen, and marked in its tree:</> : <>No element of the screen matches <Mono>{element}</Mono>. This is the screen’s tree:</>}
+          {there ? (
+            <>
+              <Mono>{element}</Mono> is outlined on the screen, and marked in its tree:
+            </>
+          ) : (
+            <>
+              No element of the screen matches <Mono>{element}</Mono>. This is the screen’s tree:
+            </>
+          )}
         </Sub>
       )}
       <TreeView nodes={nodes} onPoint={onPoint} />

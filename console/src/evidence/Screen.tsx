@@ -12,7 +12,9 @@ import { Glass, Outlined } from './Glass';
 import type { TreeNode } from './tree';
 
 const Pane = styled.section`display: flex; flex-direction: column; gap: 8px; min-height: 0; min-width: 0;`;
-const Bar = styled.div`display: flex; align-items: center; gap: 8px; flex-wrap: wrap; font-variant-numeric: tabular-nums; font-size: 13px; min-height: 28px;`;
+const Bar = styled.div`
+  display: flex; align-items: center; gap: 8px; flex-wrap: wrap; font-variant-numeric: tabular-nums; font-size: 13px; min-height: 28px;
+`;
 
 export const speeds = [0.25, 0.5, 1, 2, 4];
 const names: Record<number, string> = { 0.25: '¼', 0.5: '½', 1: '1×', 2: '2×', 4: '4×' };
@@ -33,27 +35,52 @@ interface Player {
 }
 
 export function Screen(p: Player & { leg: string; live: boolean; video: Artifact | undefined; kept: KeptShot | undefined; what: string }) {
-  const kept = p.kept && !p.playing ? <Outlined key={p.kept.shot.id} src={artifactURL(p.kept.shot)} what={p.kept.what} nodes={p.kept.outlined} /> : null;
+  const kept =
+    p.kept && !p.playing ? (
+      <Outlined key={p.kept.shot.id} src={artifactURL(p.kept.shot)} what={p.kept.what} nodes={p.kept.outlined} />
+    ) : null;
   return (
     <Pane aria-label="Screen">
-      {p.live ? <Live leg={p.leg} what={p.what} /> : p.video ? <Video {...p} video={p.video}>{kept}</Video> : <Glass>{kept ?? <Sub>No video was kept of this attempt.</Sub>}</Glass>}
+      {p.live ? (
+        <Live leg={p.leg} what={p.what} />
+      ) : p.video ? (
+        <Video {...p} video={p.video}>
+          {kept}
+        </Video>
+      ) : (
+        <Glass>{kept ?? <Sub>No video was kept of this attempt.</Sub>}</Glass>
+      )}
     </Pane>
   );
 }
 
 function Live({ leg, what }: { leg: string; what: string }) {
   const at = useQuery<number>({ queryKey: ['screenat', leg], queryFn: () => 0, staleTime: Infinity });
-  const [shown, setShown] = useState(true);
-  useEffect(() => setShown(true), [at.data]);
+  const [failed, setFailed] = useState<number>(); // the picture that could not be had
   return (
     <>
-      <Glass>{shown ? <img src={`${base}/legs/${leg}/screen?at=${at.data ?? 0}`} alt={`${what}, now`} onError={() => setShown(false)} /> : <Sub>Its screen comes as soon as the device is being prepared.</Sub>}</Glass>
+      <Glass>
+        {failed !== at.data ? (
+          <img src={`${base}/legs/${leg}/screen?at=${at.data ?? 0}`} alt={`${what}, now`} onError={() => setFailed(at.data)} />
+        ) : (
+          <Sub>Its screen comes as soon as the device is being prepared.</Sub>
+        )}
+      </Glass>
       <Bar>live{at.data ? `, ${clock(at.data)}` : ''}</Bar>
     </>
   );
 }
 
-function Video({ video, cursor, playing, onPlaying, rate, onRate, what, children }: Player & { video: Artifact; what: string; children: ReactNode }) {
+function Video({
+  video,
+  cursor,
+  playing,
+  onPlaying,
+  rate,
+  onRate,
+  what,
+  children,
+}: Player & { video: Artifact; what: string; children: ReactNode }) {
   const ref = useRef<HTMLVideoElement>(null);
   const at = useCursor(cursor, (s) => Math.round(s.at));
   // Who moves the cursor moves the video; while it plays, it moves the cursor.
@@ -82,13 +109,35 @@ function Video({ video, cursor, playing, onPlaying, rate, onRate, what, children
   return (
     <>
       <Glass>
-        <video ref={ref} src={artifactURL(video)} preload="auto" muted playsInline aria-label={`Video of ${what}`} onLoadedMetadata={follow} onEnded={() => onPlaying(false)} onClick={() => onPlaying(!playing)} />
+        <video
+          ref={ref}
+          src={artifactURL(video)}
+          preload="auto"
+          muted
+          playsInline
+          aria-label={`Video of ${what}`}
+          onLoadedMetadata={follow}
+          onEnded={() => onPlaying(false)}
+          onClick={() => onPlaying(!playing)}
+        />
         {children}
       </Glass>
       <Bar>
-        <WithTip text="Space"><Button $small onPress={() => onPlaying(!playing)}>{playing ? 'Pause' : 'Play'}</Button></WithTip>
-        <Choose label="Speed" value={String(rate)} onChange={(r) => onRate(Number(r))} options={speeds.map((s) => ({ id: String(s), text: names[s]! }))} />
-        <span data-at={at} title={children ? 'the screenshot that was kept of this moment' : 'the video at this moment'}>{clock(at)}{children ? ', kept' : ''}</span>
+        <WithTip text="Space">
+          <Button $small onPress={() => onPlaying(!playing)}>
+            {playing ? 'Pause' : 'Play'}
+          </Button>
+        </WithTip>
+        <Choose
+          label="Speed"
+          value={String(rate)}
+          onChange={(r) => onRate(Number(r))}
+          options={speeds.map((s) => ({ id: String(s), text: names[s]! }))}
+        />
+        <span data-at={at} title={children ? 'the screenshot that was kept of this moment' : 'the video at this moment'}>
+          {clock(at)}
+          {children ? ', kept' : ''}
+        </span>
       </Bar>
     </>
   );

@@ -23,7 +23,8 @@ const Thumb = styled(SliderThumb)`
   &[data-focus-visible] { outline: 2px solid ${c.lapis}; outline-offset: 3px; }
 `;
 const Key = styled.p`
-  display: flex; justify-content: space-between; font-size: 12px; line-height: 16px; color: ${c.faint}; font-variant-numeric: tabular-nums; gap: 12px;
+  display: flex; justify-content: space-between; font-size: 12px; line-height: 16px; color: ${c.faint};
+  font-variant-numeric: tabular-nums; gap: 12px;
 `;
 
 const heightOf = (lanes: Lane[]) => lanes.reduce((h, l) => h + l.height, 0);
@@ -31,14 +32,10 @@ const heightOf = (lanes: Lane[]) => lanes.reduce((h, l) => h + l.height, 0);
 const Drawn = memo(function Drawn({ lanes, end }: { lanes: Lane[]; end: number }) {
   const x = (ms: number) => (1000 * Math.min(Math.max(ms, 0), end)) / end;
   const all = heightOf(lanes);
-  let top = 0;
+  const tops = lanes.map((l, i) => (l.height ? heightOf(lanes.slice(0, i)) : 0));
   return (
     <svg viewBox={`0 0 1000 ${all}`} preserveAspectRatio="none" aria-hidden>
-      {lanes.map((l) => {
-        const at = l.height ? top : 0;
-        top += l.height;
-        return <g key={l.name} transform={`translate(0 ${at})`}>{l.draw(x, l.height || all)}</g>;
-      })}
+      {lanes.map((l, i) => <g key={l.name} transform={`translate(0 ${tops[i]})`}>{l.draw(x, l.height || all)}</g>)}
     </svg>
   );
 });
@@ -48,8 +45,15 @@ export function TimeAxis({ lanes, end, cursor }: { lanes: Lane[]; end: number; c
   const height = heightOf(lanes);
   return (
     <div>
-      <Axis aria-label="Moment of the attempt" minValue={0} maxValue={end} step={1} value={at} onChange={(v) => cursor.move(v as number, 'axis')}
-        formatOptions={{ maximumFractionDigits: 0 }}>
+      <Axis
+        aria-label="Moment of the attempt"
+        minValue={0}
+        maxValue={end}
+        step={1}
+        value={at}
+        onChange={(v) => cursor.move(v as number, 'axis')}
+        formatOptions={{ maximumFractionDigits: 0 }}
+      >
         <Track style={{ height }}>
           <Drawn lanes={lanes} end={end} />
           <Thumb style={{ height: height + 8 }} />

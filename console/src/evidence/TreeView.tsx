@@ -1,4 +1,5 @@
-// The screen's tree, one element below the other. It is one stop of Tab; the arrows go through it, and the element is outlined on the screen.
+// The screen's tree, one element below the other. It is one stop of Tab; the arrows go through it, and the element at hand is outlined
+// on the screen.
 import { useEffect, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { Faint } from '../parts/page';
@@ -6,7 +7,8 @@ import { c, mono } from '../theme';
 import { treeStep, type TreeNode } from './tree';
 
 const Tree = styled.ol`
-  font-family: ${mono}; font-size: 12px; line-height: 18px; overflow: auto; flex: 1; min-height: 140px; border: 1px solid ${c.grout}; background: ${c.panel}; padding: 4px 0;
+  font-family: ${mono}; font-size: 12px; line-height: 18px; overflow: auto; flex: 1; min-height: 140px; border: 1px solid ${c.grout};
+  background: ${c.panel}; padding: 4px 0;
   li { white-space: nowrap; padding: 0 8px; width: max-content; min-width: 100%; }
   li[data-found='true'] { background: ${c.chosen}; box-shadow: inset 3px 0 ${c.failed}; }
   li:hover, li[data-at='true'] { background: ${c.hover}; }
@@ -16,9 +18,13 @@ const Tree = styled.ol`
 export function TreeView({ nodes, onPoint }: { nodes: TreeNode[]; onPoint: (n: TreeNode | undefined) => void }) {
   const box = useRef<HTMLOListElement>(null);
   const [at, setAt] = useState(-1);
+  const [of, setOf] = useState(nodes);
+  if (of !== nodes) {
+    setOf(nodes);
+    setAt(-1);
+  }
   const first = nodes.findIndex((n) => n.found);
   useEffect(() => {
-    setAt(-1);
     const hit = box.current?.querySelector<HTMLElement>('[data-found=true]');
     if (hit && box.current) box.current.scrollTop = hit.offsetTop - box.current.offsetTop - box.current.clientHeight / 2;
   }, [first, nodes]);
@@ -36,9 +42,28 @@ export function TreeView({ nodes, onPoint }: { nodes: TreeNode[]; onPoint: (n: T
     onPoint(undefined);
   };
   return (
-    <Tree ref={box} tabIndex={0} role="tree" aria-label="The screen's tree" aria-activedescendant={at >= 0 ? `tree-${at}` : undefined} onKeyDown={key} onBlur={leave} onMouseLeave={() => onPoint(nodes[at])}>
+    <Tree
+      ref={box}
+      tabIndex={0}
+      role="tree"
+      aria-label="The screen's tree"
+      aria-activedescendant={at >= 0 ? `tree-${at}` : undefined}
+      onKeyDown={key}
+      onBlur={leave}
+      onMouseLeave={() => onPoint(nodes[at])}
+    >
       {nodes.map((n, i) => (
-        <li key={i} id={`tree-${i}`} role="treeitem" aria-level={n.depth + 1} aria-selected={n.found} data-found={n.found} data-at={i === at} style={{ paddingLeft: 8 + n.depth * 12 }} onMouseEnter={() => onPoint(n)}>
+        <li
+          key={i}
+          id={`tree-${i}`}
+          role="treeitem"
+          aria-level={n.depth + 1}
+          aria-selected={n.found}
+          data-found={n.found}
+          data-at={i === at}
+          style={{ paddingLeft: 8 + n.depth * 12 }}
+          onMouseEnter={() => onPoint(n)}
+        >
           {n.kind} <Faint>{n.says}</Faint>
         </li>
       ))}

@@ -6,19 +6,32 @@ import { speeds } from './Screen';
 import { placeOf } from './Story';
 
 export const keys: [string, string][] = [
-  ['J / K', 'next, previous command'], ['S / Shift S', 'next, previous step'], ['F / Shift F', 'next, previous failure'], ['Space', 'play, pause'],
-  ['1 … 5', 'speed: ¼, ½, 1, 2, 4'], ['arrows', 'in a list: row by row; on the time axis: by time'],
+  ['J / K', 'next, previous command'],
+  ['S / Shift S', 'next, previous step'],
+  ['F / Shift F', 'next, previous failure'],
+  ['Space', 'play, pause'],
+  ['1 … 5', 'speed: ¼, ½, 1, 2, 4'],
+  ['arrows', 'in a list: row by row; on the time axis: by time'],
 ];
 
 // Where letters are typed, or choose among options. The time axis is an input too, but takes no letters.
 const taken = 'input:not([type=range]), textarea, [contenteditable], [role=dialog], [role=menu], [data-trigger], [aria-haspopup]';
 const pressed = 'button, a, summary, [role=tab], [role=tree]'; // what the space bar presses
 
-export function useKeys(cursor: Cursor, rows: StoryRow[], video: boolean, onPlaying: (f: (p: boolean) => boolean) => void, onRate: (r: number) => void) {
-  const go = useCallback((step: 1 | -1, kinds: RowKind[]) => {
-    const to = rows[nextRow(rows, placeOf(rows, cursor.state.at, cursor.state.row), step, kinds)];
-    if (to) cursor.move(to.at, 'key', to.seq);
-  }, [cursor, rows]);
+export function useKeys(
+  cursor: Cursor,
+  rows: StoryRow[],
+  video: boolean,
+  onPlaying: (f: (p: boolean) => boolean) => void,
+  onRate: (r: number) => void,
+) {
+  const go = useCallback(
+    (step: 1 | -1, kinds: RowKind[]) => {
+      const to = rows[nextRow(rows, placeOf(rows, cursor.state.at, cursor.state.row), step, kinds)];
+      if (to) cursor.move(to.at, 'key', to.seq);
+    },
+    [cursor, rows],
+  );
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
       const on = e.target as HTMLElement;

@@ -13,9 +13,17 @@ function cases(rows: StoryRow[], end: number): Lane {
   return {
     name: 'cases',
     height: 16,
-    draw: (x) => all.map((r, i) => (
-      <rect key={r.seq} x={x(r.at)} y={4} width={Math.max(x(all[i + 1]?.at ?? end) - x(r.at) - 1.2, 1)} height={10} fill={colour[r.verdict ?? 'running'] ?? c.hollow} />
-    )),
+    draw: (x) =>
+      all.map((r, i) => (
+        <rect
+          key={r.seq}
+          x={x(r.at)}
+          y={4}
+          width={Math.max(x(all[i + 1]?.at ?? end) - x(r.at) - 1.2, 1)}
+          height={10}
+          fill={colour[r.verdict ?? 'running'] ?? c.hollow}
+        />
+      )),
   };
 }
 
@@ -58,9 +66,20 @@ function faults(rows: StoryRow[]): Lane {
   return {
     name: 'faults in red',
     height: 0,
-    draw: (x, height) => rows.map((r) => (r.kind === 'failure' || r.kind === 'crash') && <rect key={r.seq} x={x(r.at) - 0.9} y={0} width={1.8} height={height} fill={c.failed} />),
+    draw: (x, height) =>
+      rows.map(
+        (r) =>
+          (r.kind === 'failure' || r.kind === 'crash') && (
+            <rect key={r.seq} x={x(r.at) - 0.9} y={0} width={1.8} height={height} fill={c.failed} />
+          ),
+      ),
   };
 }
 
 /** The lanes of a leg or of a session. */
-export const lanesOf = (rows: StoryRow[], end: number, log: LogOverview | undefined): Lane[] => [cases(rows, end), commands(rows), density(log), faults(rows)];
+export const lanesOf = (rows: StoryRow[], end: number, log: LogOverview | undefined): Lane[] => [
+  cases(rows, end),
+  commands(rows),
+  density(log),
+  faults(rows),
+];

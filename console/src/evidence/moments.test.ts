@@ -10,7 +10,17 @@ const events: TimelineEvent[] = [
   { seq: 5, at: 40, kind: 'case', name: 'a.test_list', verdict: 'passed' },
   { seq: 6, at: 50, kind: 'case', name: 'a.test_total' },
   { seq: 7, at: 51, kind: 'command', name: 'tree', case: 'a.test_total', args: { element: '#total' }, line: 'a.star:9', took: 4 },
-  { seq: 8, at: 60, kind: 'check', case: 'a.test_total', name: 'the total', error: 'the check failed', expected: '6.5', actual: '29', line: 'a.star:9' },
+  {
+    seq: 8,
+    at: 60,
+    kind: 'check',
+    case: 'a.test_total',
+    name: 'the total',
+    error: 'the check failed',
+    expected: '6.5',
+    actual: '29',
+    line: 'a.star:9',
+  },
   { seq: 9, at: 70, kind: 'command', name: 'screenshot', case: 'a.test_total', took: 30 },
   { seq: 10, at: 110, kind: 'case', name: 'a.test_total', verdict: 'failed', error: 'the total: expected 6.5', file: 'screenshots/1.png' },
   { seq: 11, at: 111, kind: 'marker', name: 'clock' },
@@ -37,7 +47,10 @@ describe('the story', () => {
       { seq: 1, at: 0, kind: 'marker', name: 'the program ended', answer: 'with exit code 1' },
       { seq: 2, at: 1, kind: 'marker', name: 'a file was not kept', error: 'there is no room for it' },
     ]);
-    expect(rows.map((r) => [r.name, r.detail, r.bad])).toEqual([['the program ended', 'with exit code 1', false], ['a file was not kept', 'there is no room for it', true]]);
+    expect(rows.map((r) => [r.name, r.detail, r.bad])).toEqual([
+      ['the program ended', 'with exit code 1', false],
+      ['a file was not kept', 'there is no room for it', true],
+    ]);
   });
   test('it can be told shorter', () => {
     expect(atDepth(rows, 'cases').map((r) => r.kind)).toEqual(['case', 'case', 'failure']);
@@ -79,9 +92,16 @@ test('how a leg stands is a sentence', () => {
 test('a case that is tried again has a row for each try, and the failure of the one that failed', () => {
   const e = (seq: number, x: object) => ({ seq, at: seq * 10, ...x }) as TimelineEvent;
   const rows = story([
-    e(1, { kind: 'case', name: 'a.test_x' }), e(2, { kind: 'check', case: 'a.test_x', name: 'sums', error: 'the check failed', expected: '2', actual: '1' }),
+    e(1, { kind: 'case', name: 'a.test_x' }),
+    e(2, { kind: 'check', case: 'a.test_x', name: 'sums', error: 'the check failed', expected: '2', actual: '1' }),
     e(3, { kind: 'case', name: 'a.test_x', verdict: 'failed', error: 'sums', args: { try: '1' } }),
-    e(4, { kind: 'case', name: 'a.test_x', args: { try: '2' } }), e(5, { kind: 'case', name: 'a.test_x', verdict: 'flaky', error: 'failed, then passed', args: { try: '2' } }),
+    e(4, { kind: 'case', name: 'a.test_x', args: { try: '2' } }),
+    e(5, { kind: 'case', name: 'a.test_x', verdict: 'flaky', error: 'failed, then passed', args: { try: '2' } }),
   ]);
-  expect(rows.map((r) => [r.kind, r.detail, r.verdict])).toEqual([['case', '', 'failed'], ['check', 'was 1', undefined], ['failure', 'sums', 'failed'], ['case', 'try 2', 'flaky']]);
+  expect(rows.map((r) => [r.kind, r.detail, r.verdict])).toEqual([
+    ['case', '', 'failed'],
+    ['check', 'was 1', undefined],
+    ['failure', 'sums', 'failed'],
+    ['case', 'try 2', 'flaky'],
+  ]);
 });

@@ -37,7 +37,16 @@ export function story(events: TimelineEvent[]): StoryRow[] {
   const begun = new Map<string, StoryRow>();
   let faults: TimelineEvent[] = [];
   for (const e of events) {
-    const row = (kind: RowKind, name: string, detail = '', bad = false): StoryRow => ({ seq: e.seq, kind, at: e.at, case: e.case ?? '', name, detail, bad, event: e });
+    const row = (kind: RowKind, name: string, detail = '', bad = false): StoryRow => ({
+      seq: e.seq,
+      kind,
+      at: e.at,
+      case: e.case ?? '',
+      name,
+      detail,
+      bad,
+      event: e,
+    });
     switch (e.kind) {
       case 'case':
         if (!e.verdict) {
@@ -78,12 +87,14 @@ export function story(events: TimelineEvent[]): StoryRow[] {
         const bad = !!e.error;
         if (bad) faults.push(e);
         const about = e.name ? `${e.name}: ` : '';
-        rows.push(row('check', bad ? `${about}expected ${e.expected}` : `${about}${e.actual || 'held'}`, bad ? `was ${e.actual}` : '', bad));
+        rows.push(
+          row('check', bad ? `${about}expected ${e.expected}` : `${about}${e.actual || 'held'}`, bad ? `was ${e.actual}` : '', bad),
+        );
         break;
       }
       default:
         if (e.error) faults.push(e);
-        rows.push(row(e.kind as RowKind, e.name ?? '', e.kind === 'command' ? argText(e.args, e.name) : '', !!e.error));
+        rows.push(row(e.kind, e.name ?? '', e.kind === 'command' ? argText(e.args, e.name) : '', !!e.error));
     }
   }
   return rows;
@@ -120,8 +131,10 @@ export function elementOf(events: TimelineEvent[], name: string, line: string | 
 }
 
 export const resultOf = (a: Attempt | undefined, name: string): CaseResult | undefined => a?.cases.find((x) => x.name === name);
-export const artifactNamed = (a: Attempt | undefined, name: string | undefined): Artifact | undefined => (name ? a?.artifacts.find((x) => x.name === name) : undefined);
-export const artifactOf = (a: Attempt | undefined, kind: Artifact['kind']): Artifact | undefined => a?.artifacts.find((x) => x.kind === kind);
+export const artifactNamed = (a: Attempt | undefined, name: string | undefined): Artifact | undefined =>
+  name ? a?.artifacts.find((x) => x.name === name) : undefined;
+export const artifactOf = (a: Attempt | undefined, kind: Artifact['kind']): Artifact | undefined =>
+  a?.artifacts.find((x) => x.kind === kind);
 
 /** The last moment of an attempt that is known. */
 export function endOf(events: TimelineEvent[]): number {
@@ -129,12 +142,22 @@ export function endOf(events: TimelineEvent[]): number {
 }
 
 /** A sentence for how a leg stands. */
-export function sentence(serial: string, stage: string, verdict: string | undefined, message: string | undefined, a: Attempt | undefined, total: number): string {
+export function sentence(
+  serial: string,
+  stage: string,
+  verdict: string | undefined,
+  message: string | undefined,
+  a: Attempt | undefined,
+  total: number,
+): string {
   const all = `${total} ${total === 1 ? 'case' : 'cases'}`;
   const n = (v: string) => a?.cases.filter((x) => x.verdict === v).length ?? 0;
   const done = a?.cases.filter((x) => x.verdict).length ?? 0;
   if (stage === 'waiting') return a?.verdict === 'lost' ? `${serial} was lost, and is waited for.` : `${serial} is waited for.`;
-  if (stage !== 'done') return `${serial} is ${stage === 'running' ? `running: ${total ? `${done} of ${all} done` : `${done} ${done === 1 ? 'case' : 'cases'} done so far`}` : stage}.`;
+  if (stage !== 'done') {
+    const far = total ? `${done} of ${all} done` : `${done} ${done === 1 ? 'case' : 'cases'} done so far`;
+    return stage === 'running' ? `${serial} is running: ${far}.` : `${serial} is ${stage}.`;
+  }
   switch (verdict) {
     case 'passed':
       return `${serial} passed ${total === 1 ? 'its case' : `all ${all}`}.`;

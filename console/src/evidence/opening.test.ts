@@ -3,12 +3,27 @@ import { Cursor } from './cursor';
 import type { StoryRow } from './moments';
 import { place } from './opening';
 
-const row = (seq: number, kind: StoryRow['kind'], name = ''): StoryRow => ({ seq, kind, at: seq * 100, case: '', name, detail: '', bad: false, event: {} as StoryRow['event'] });
+const row = (seq: number, kind: StoryRow['kind'], name = ''): StoryRow => ({
+  seq,
+  kind,
+  at: seq * 100,
+  case: '',
+  name,
+  detail: '',
+  bad: false,
+  event: {} as StoryRow['event'],
+});
 const rows = [row(1, 'stage'), row(2, 'case', 'a'), row(3, 'command'), row(4, 'case', 'b'), row(5, 'failure', 'b'), row(6, 'case', 'c')];
 const none = { case: '', at: -1 };
 
 test('a leg that has ended opens at its first failure, or at the case or the moment that was asked for', () => {
-  for (const [wanted, at] of [[none, 500], [{ case: 'a', at: -1 }, 200], [{ case: 'b', at: -1 }, 500], [{ case: 'gone', at: -1 }, 200], [{ case: 'a', at: 333 }, 333]] as const) {
+  for (const [wanted, at] of [
+    [none, 500],
+    [{ case: 'a', at: -1 }, 200],
+    [{ case: 'b', at: -1 }, 500],
+    [{ case: 'gone', at: -1 }, 200],
+    [{ case: 'a', at: 333 }, 333],
+  ] as const) {
     const c = new Cursor();
     expect(place(c, rows, false, wanted, false)).toBe(true);
     expect(c.state.at).toBe(at);

@@ -52,11 +52,26 @@ export function Rows(p: RowsProps) {
     p.onChoose(Math.min(count - 1, Math.max(0, to)));
   }
   return (
-    <Scroll ref={box} tabIndex={0} role="listbox" aria-label={p.label} aria-activedescendant={at >= first && at <= last && count > 0 ? `${p.id}-${at}` : undefined} onKeyDown={key}>
+    <Scroll
+      ref={box}
+      tabIndex={0}
+      role="listbox"
+      aria-label={p.label}
+      aria-activedescendant={at >= first && at <= last && count > 0 ? `${p.id}-${at}` : undefined}
+      onKeyDown={key}
+    >
       <div style={{ height: v.getTotalSize(), position: 'relative' }} role="presentation">
         {items.map((i) => (
-          <Line key={i.index} id={`${p.id}-${i.index}`} role="option" aria-selected={i.index === at} aria-posinset={i.index + 1} aria-setsize={count}
-            style={{ height: p.height, transform: `translateY(${i.start}px)` }} onClick={() => p.onChoose(i.index)}>
+          <Line
+            key={i.index}
+            id={`${p.id}-${i.index}`}
+            role="option"
+            aria-selected={i.index === at}
+            aria-posinset={i.index + 1}
+            aria-setsize={count}
+            style={{ height: p.height, transform: `translateY(${i.start}px)` }}
+            onClick={() => p.onChoose(i.index)}
+          >
             {p.row(i.index)}
           </Line>
         ))}

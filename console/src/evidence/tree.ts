@@ -37,7 +37,7 @@ export function found(doc: XMLDocument, locator: string): Set<Element> {
   return out;
 }
 
-/** Where a key leads in a tree that is all open; undefined: nowhere. Entering: no element is chosen yet, and the first key chooses the one at hand. */
+/** Where a key leads in a tree that is all open; undefined: nowhere. Entering: nothing is chosen yet; an arrow chooses the one at hand. */
 export function treeStep(nodes: Pick<TreeNode, 'depth'>[], at: number, key: string, entering = false): number | undefined {
   const last = nodes.length - 1;
   const depth = nodes[at]?.depth;
@@ -70,7 +70,15 @@ export function readTree(xml: string, locator: string): TreeNode[] {
   const out: TreeNode[] = [];
   const walk = (e: Element, depth: number) => {
     const a = (name: string) => e.getAttribute(name);
-    const says = [a('id') && `#${a('id')}`, a('text') && `“${a('text')}”`, a('label') && `label “${a('label')}”`, a('value') && `= ${a('value')}`, a('enabled') === 'false' && 'disabled', a('checked') && 'checked', a('focused') && 'focused'];
+    const says = [
+      a('id') && `#${a('id')}`,
+      a('text') && `“${a('text')}”`,
+      a('label') && `label “${a('label')}”`,
+      a('value') && `= ${a('value')}`,
+      a('enabled') === 'false' && 'disabled',
+      a('checked') && 'checked',
+      a('focused') && 'focused',
+    ];
     out.push({ depth, kind: e.tagName, says: says.filter(Boolean).join(' '), bounds: bounds(a('bounds')), found: hits.has(e) });
     for (const child of e.children) walk(child, depth + 1);
   };

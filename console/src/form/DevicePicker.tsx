@@ -11,8 +11,10 @@ const Tiles = styled(ListBox)`
   display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 8px; outline: none;
 ` as unknown as typeof ListBox; // styled forgets what the items are
 const DeviceTile = styled(ListBoxItem)<{ $in: boolean }>`
-  border: 1.5px ${(p) => (p.$in ? 'solid' : 'dashed')} ${(p) => (p.$in ? c.lapis : c.grout)}; background: ${(p) => (p.$in ? c.chosen : c.panel)};
-  border-radius: ${radius}; padding: 8px; outline: none; display: flex; flex-direction: column; font-size: 13px; line-height: 18px; cursor: default;
+  border: 1.5px ${(p) => (p.$in ? 'solid' : 'dashed')} ${(p) => (p.$in ? c.lapis : c.grout)};
+  background: ${(p) => (p.$in ? c.chosen : c.panel)};
+  border-radius: ${radius}; padding: 8px; outline: none; display: flex; flex-direction: column; font-size: 13px; line-height: 18px;
+  cursor: default;
   min-width: 0; overflow-wrap: anywhere;
   &[data-selection-mode] { cursor: pointer; }
   strong { font-size: 14px; }
@@ -33,13 +35,29 @@ export function DevicePicker({ form, set, devices, taking, unfit }: {
           options={[{ id: 'filter', text: 'by a filter' }, { id: 'name', text: 'one by one' }]} />
       </Row>
       {!byName && (
-        <TextField label="Filter: patterns over traits, all of which must match" mono value={form.where.trim()} onChange={(v) => set({ where: v || ' ' })} placeholder='maker=Orrery os>=10'
-          hint={<>Examples: <code>maker=Orrery,Fennel</code>, <code>os&gt;=10</code>, <code>model=Skerry*</code>, <code>form!=tablet</code>. Empty: any device.</>} />
+        <TextField
+          label="Filter: patterns over traits, all of which must match"
+          mono
+          value={form.where.trim()}
+          onChange={(v) => set({ where: v || ' ' })}
+          placeholder="maker=Orrery os>=10"
+          hint={
+            <>
+              Examples: <code>maker=Orrery,Fennel</code>, <code>os&gt;=10</code>, <code>model=Skerry*</code>, <code>form!=tablet</code>.
+              Empty: any device.
+            </>
+          }
+        />
       )}
       {byName && <Sub>Select the devices for this run.</Sub>}
-      <Tiles aria-label="Devices" layout="grid" items={devices.map((d) => ({ id: d.serial, d, in: taking.has(d.serial), why: unfit.get(d.serial)?.what }))}
-        selectionMode={byName ? 'multiple' : 'none'} selectedKeys={byName ? form.devices : []}
-        onSelectionChange={(keys) => set({ devices: keys === 'all' ? devices.map((d) => d.serial) : [...keys].map(String) })}>
+      <Tiles
+        aria-label="Devices"
+        layout="grid"
+        items={devices.map((d) => ({ id: d.serial, d, in: taking.has(d.serial), why: unfit.get(d.serial)?.what }))}
+        selectionMode={byName ? 'multiple' : 'none'}
+        selectedKeys={byName ? form.devices : []}
+        onSelectionChange={(keys) => set({ devices: keys === 'all' ? devices.map((d) => d.serial) : [...keys].map(String) })}
+      >
         {(x) => <One d={x.d} inRun={x.in} why={x.why} />}
       </Tiles>
     </Section>
@@ -50,9 +68,16 @@ function One({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
   const stands = inRun ? 'takes part' : why ? `can't: ${why}` : 'not chosen';
   return (
     <DeviceTile id={d.serial} textValue={`${d.serial}, ${d.maker} ${d.model}, Android ${d.os}, ${d.state}: ${stands}`} $in={inRun}>
-      <Row style={{ justifyContent: 'space-between' }} $gap={4}><strong>{d.serial}</strong>{d.simulated && <Simulated>simulated</Simulated>}</Row>
-      <span>{d.maker} {d.model}</span>
-      <Faint>Android {d.os} · {d.width_dp} dp · {d.state}</Faint>
+      <Row style={{ justifyContent: 'space-between' }} $gap={4}>
+        <strong>{d.serial}</strong>
+        {d.simulated && <Simulated>simulated</Simulated>}
+      </Row>
+      <span>
+        {d.maker} {d.model}
+      </span>
+      <Faint>
+        Android {d.os} · {d.width_dp} dp · {d.state}
+      </Faint>
       {why && <Why>{why}</Why>}
     </DeviceTile>
   );

@@ -6,7 +6,14 @@ const form = (q = '') => readView(formParts, new URLSearchParams(q));
 const chosen: Chosen = { build: 'B1', package: 'P1', given: {}, secrets: {} };
 
 test('a form as it opens is a run on all of the platform', () => {
-  expect(requestOf(form(), chosen)).toEqual({ build: 'B1', package: 'P1', limit_seconds: 1800, confirm: 0, attempts: 2, where: ['platform=android'] });
+  expect(requestOf(form(), chosen)).toEqual({
+    build: 'B1',
+    package: 'P1',
+    limit_seconds: 1800,
+    confirm: 0,
+    attempts: 2,
+    where: ['platform=android'],
+  });
 });
 
 test('what is missing makes no request', () => {
@@ -18,7 +25,12 @@ test('what is missing makes no request', () => {
 });
 
 test('a time limit is from a second to a day', () => {
-  expect(['30', '0.02', '1440', '0', '1441', '', ' ', 'soon', '-3', 'Infinity'].map(limitOf)).toEqual([1800, 1, 86_400, ...Array<undefined>(7).fill(undefined)]);
+  expect(['30', '0.02', '1440', '0', '1441', '', ' ', 'soon', '-3', 'Infinity'].map(limitOf)).toEqual([
+    1800,
+    1,
+    86_400,
+    ...Array<undefined>(7).fill(undefined),
+  ]);
 });
 
 test('no secret leaves the browser before the run starts', () => {
@@ -39,7 +51,13 @@ test('the address brings the form back', () => {
 });
 
 test('a plan says who takes part, who can’t, and what is in the way of all', () => {
-  const { taking, unfit, blocked } = readPlan({ devices: ['a'], findings: [{ level: 'blocks', device: 'b', what: 'too old', remedy: '' }, { level: 'blocks', what: 'no case', remedy: '' }] } as never);
+  const { taking, unfit, blocked } = readPlan({
+    devices: ['a'],
+    findings: [
+      { level: 'blocks', device: 'b', what: 'too old', remedy: '' },
+      { level: 'blocks', what: 'no case', remedy: '' },
+    ],
+  } as never);
   expect([...taking]).toEqual(['a']);
   expect([...unfit.keys()]).toEqual(['b']);
   expect(blocked.map((f) => f.what)).toEqual(['no case']);

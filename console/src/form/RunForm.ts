@@ -35,8 +35,15 @@ export function requestOf(f: RunForm, chosen: Chosen): RunRequest | undefined {
   const limit = limitOf(f.limit);
   if (!chosen.build || !chosen.package || limit === undefined || (f.by === 'name' && f.devices.length === 0)) return undefined;
   return {
-    build: chosen.build, package: chosen.package, limit_seconds: limit, confirm: Number(f.confirm), attempts: 2,
-    ...some('cases', patterns(f.cases)), ...some('tags', patterns(f.tags)), ...some('inputs', filled(chosen.given)), ...some('secrets', filled(chosen.secrets)),
+    build: chosen.build,
+    package: chosen.package,
+    limit_seconds: limit,
+    confirm: Number(f.confirm),
+    attempts: 2,
+    ...some('cases', patterns(f.cases)),
+    ...some('tags', patterns(f.tags)),
+    ...some('inputs', filled(chosen.given)),
+    ...some('secrets', filled(chosen.secrets)),
     ...(f.by === 'name' ? { devices: f.devices } : some('where', patterns(f.where))),
   };
 }
@@ -69,7 +76,8 @@ export function commandLine(q: RunRequest): string {
   for (const t of q.tags ?? []) parts.push(`--tag ${shellWord(t)}`);
   if (q.confirm) parts.push(`--confirm ${q.confirm}`);
   for (const [k, v] of Object.entries(q.inputs ?? {})) parts.push(`--set ${shellWord(`${k}=${v}`)}`);
-  for (const k of Object.keys(q.secrets ?? {})) parts.push(`--secret-from-env ${shellWord(`${k}=${k.toUpperCase().replaceAll('-', '_')}`)}`);
+  for (const k of Object.keys(q.secrets ?? {}))
+    parts.push(`--secret-from-env ${shellWord(`${k}=${k.toUpperCase().replaceAll('-', '_')}`)}`);
   if (limit !== usualLimit) parts.push(`--limit ${limit % 60 === 0 ? `${limit / 60}m` : `${limit}s`}`);
   return [...parts, '--watch'].join(' \\\n  ');
 }
@@ -81,7 +89,11 @@ export interface Pin<T> {
 }
 
 /** The pin for a reference, given what there is now; the same one as before where it still holds. */
-export function pinned<T extends { id: string; ref: string }>(old: Pin<T> | undefined, ref: string, items: T[] | undefined): Pin<T> | undefined {
+export function pinned<T extends { id: string; ref: string }>(
+  old: Pin<T> | undefined,
+  ref: string,
+  items: T[] | undefined,
+): Pin<T> | undefined {
   if (old?.ref === ref) return old;
   const item = ref ? items?.find((x) => x.ref === ref || x.id === ref) : items?.[0];
   return item && { ref, item };

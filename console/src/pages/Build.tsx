@@ -23,8 +23,13 @@ function One({ b }: { b: Build }) {
         <Row $gap={16}>
           {b.has_icon && <Icon $size={56} src={iconURL(b.id)} alt={`Icon of ${b.label}`} />}
           <div>
-            <h1>{b.label} {b.version_name} runs on {b.min_code ? `the unreleased Android ${b.min_code}` : `Android API ${b.min_api} and later`}.</h1>
-            <Sub>{b.filename}, {bytes(b.size)}, uploaded <When at={b.created} /></Sub>
+            <h1>
+              {b.label} {b.version_name} runs on{' '}
+              {b.min_code ? `the unreleased Android ${b.min_code}` : `Android API ${b.min_api} and later`}.
+            </h1>
+            <Sub>
+              {b.filename}, {bytes(b.size)}, uploaded <When at={b.created} />
+            </Sub>
           </div>
         </Row>
         <StartLink build={b.ref} />
@@ -37,12 +42,29 @@ function One({ b }: { b: Build }) {
       )}
       <Section aria-labelledby="facts">
         <h2 id="facts">Read from the file</h2>
-        <Facts of={[
-          ['reference', <Ref key="r">{b.ref}</Ref>], ['app id', <Mono key="a">{b.app_id}</Mono>], ['version', `${b.version_name}, code ${b.version_code}`],
-          ['Android', `made for ${b.target_code ?? `API ${b.target_api}`}, runs from ${b.min_code ?? `API ${b.min_api}`} on`], ['processors', b.abis.length ? b.abis.join(', ') : 'all: it has no native code'],
-          ['permissions', b.permissions.length ? <span key="p">{many(b.permissions.length, 'permission')}: <Mono>{b.permissions.map((p) => p.replace('android.permission.', '')).join(', ')}</Mono></span> : 'none'],
-          ['debuggable', b.debuggable ? 'yes' : 'no'], ['SHA-256', <Ref key="s">{b.sha256}</Ref>], ['id', <Ref key="i">{b.id}</Ref>],
-        ]} />
+        <Facts
+          of={[
+            ['reference', <Ref key="r">{b.ref}</Ref>],
+            ['app id', <Mono key="a">{b.app_id}</Mono>],
+            ['version', `${b.version_name}, code ${b.version_code}`],
+            ['Android', `made for ${b.target_code ?? `API ${b.target_api}`}, runs from ${b.min_code ?? `API ${b.min_api}`} on`],
+            ['processors', b.abis.length ? b.abis.join(', ') : 'all: it has no native code'],
+            [
+              'permissions',
+              b.permissions.length ? (
+                <span key="p">
+                  {many(b.permissions.length, 'permission')}:{' '}
+                  <Mono>{b.permissions.map((p) => p.replace('android.permission.', '')).join(', ')}</Mono>
+                </span>
+              ) : (
+                'none'
+              ),
+            ],
+            ['debuggable', b.debuggable ? 'yes' : 'no'],
+            ['SHA-256', <Ref key="s">{b.sha256}</Ref>],
+            ['id', <Ref key="i">{b.id}</Ref>],
+          ]}
+        />
       </Section>
       <RunsOf filter={{ build: b.id }} none="No run has used this build yet." />
       <Section aria-labelledby="line"><h2 id="line">From a terminal</h2><Command>{`tessellant build show ${b.ref}`}</Command></Section>

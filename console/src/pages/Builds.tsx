@@ -22,14 +22,22 @@ export default function BuildsPage() {
       <Title>Builds</Title>
       <Head>
         <div>
-          <h1>{items.length === 0 ? 'Builds' : `${many(items.length, 'build')}${builds.hasNextPage ? ' and more' : ''} of ${many(apps, 'app')}.`}</h1>
+          <h1>
+            {items.length === 0
+              ? 'Builds'
+              : `${many(items.length, 'build')}${builds.hasNextPage ? ' and more' : ''} of ${many(apps, 'app')}.`}
+          </h1>
           <Sub>Drop an app file anywhere on the page to upload it.</Sub>
         </div>
         <StartLink build={items[0]?.ref} />
       </Head>
       {builds.error && <Refused error={builds.error} />}
       {builds.isPending && <Awaited what="the builds" />}
-      {builds.data && items.length === 0 && <Empty title="No builds yet" command="tessellant build add app.apk">Drop an .apk here, or from a terminal:</Empty>}
+      {builds.data && items.length === 0 && (
+        <Empty title="No builds yet" command="tessellant build add app.apk">
+          Drop an .apk here, or from a terminal:
+        </Empty>
+      )}
       {items.length > 0 && (
         <Table label="Builds" items={items} id={(b) => b.id} href={(b) => `/builds/${b.id}`}
           columns={[
@@ -42,7 +50,13 @@ export default function BuildsPage() {
           ]}
         />
       )}
-      {builds.hasNextPage && <div><Button onPress={() => void builds.fetchNextPage()} isDisabled={builds.isFetchingNextPage}>Show older builds</Button></div>}
+      {builds.hasNextPage && (
+        <div>
+          <Button onPress={() => void builds.fetchNextPage()} isDisabled={builds.isFetchingNextPage}>
+            Show older builds
+          </Button>
+        </div>
+      )}
     </Page>
   );
 }

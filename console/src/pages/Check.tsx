@@ -25,12 +25,19 @@ const checkQuery = (serial: string) => ({
 export default function Check({ d }: { d: Device }) {
   const { serial } = d;
   const { data: check, error } = useQuery(checkQuery(serial));
-  const begin = useAction(async () => client.setQueryData(['check', serial], await answer(http.POST('/devices/{serial}/check', { params: { path: { serial } } }))));
+  const begin = useAction(async () =>
+    client.setQueryData(['check', serial], await answer(http.POST('/devices/{serial}/check', { params: { path: { serial } } }))),
+  );
   const goesOn = check != null && !check.done;
   return (
     <Section aria-labelledby="check">
       <h2 id="check">Can it be tested?</h2>
-      {!check && <Sub>A check tries all that tests need: waking, touching, typing, pictures, the log, apps and their permissions. It takes some 20 seconds, and leaves the device as it was.</Sub>}
+      {!check && (
+        <Sub>
+          A check tries all that tests need: waking, touching, typing, pictures, the log, apps and their permissions. It takes some 20
+          seconds, and leaves the device as it was.
+        </Sub>
+      )}
       {check && (
         <p>
           <span role="status">{check.done ? check.sentence : 'The check is running.'}</span>{' '}
@@ -39,7 +46,12 @@ export default function Check({ d }: { d: Device }) {
         </p>
       )}
       {[error, begin.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
-      <Row><Button isDisabled={goesOn || begin.busy} onPress={() => void begin.run()}>{check ? 'Check again' : 'Check device'}</Button><Command>{`tessellant device check ${serial}`}</Command></Row>
+      <Row>
+        <Button isDisabled={goesOn || begin.busy} onPress={() => void begin.run()}>
+          {check ? 'Check again' : 'Check device'}
+        </Button>
+        <Command>{`tessellant device check ${serial}`}</Command>
+      </Row>
       {check && check.steps.length > 0 && (
         <Table label="Steps of the check" items={check.steps} id={(s) => s.name}
           columns={[

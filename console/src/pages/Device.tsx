@@ -31,7 +31,31 @@ function One({ d }: { d: Device }) {
         <div>
           <h1>{d.serial}, {d.maker} {d.model}, is {d.state}.</h1>
           <Sub>
-            {d.held_by ? <>{d.held_by.run ? <>A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link></> : <>A <Link to={`/sessions/${d.held_by.leg}`}>session</Link></>} holds it since <When at={d.held_by.since} />.</> : d.state === 'held' ? 'Another workspace holds it.' : (d.why ?? (d.state === 'away' ? <>Last seen <When at={d.seen} />.</> : <>The host {d.host} sees it.</>))}
+            {d.held_by ? (
+              <>
+                {d.held_by.run ? (
+                  <>
+                    A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link>
+                  </>
+                ) : (
+                  <>
+                    A <Link to={`/sessions/${d.held_by.leg}`}>session</Link>
+                  </>
+                )}{' '}
+                holds it since <When at={d.held_by.since} />.
+              </>
+            ) : d.state === 'held' ? (
+              'Another workspace holds it.'
+            ) : (
+              (d.why ??
+              (d.state === 'away' ? (
+                <>
+                  Last seen <When at={d.seen} />.
+                </>
+              ) : (
+                <>The host {d.host} sees it.</>
+              )))
+            )}
           </Sub>
         </div>
         {d.simulated && <Simulated>simulated: a stand-in that ships with Tessellant</Simulated>}
@@ -46,11 +70,21 @@ function One({ d }: { d: Device }) {
       <Check d={d} />
       <Section aria-labelledby="facts">
         <h2 id="facts">Facts</h2>
-        <Facts of={[
-          ['state', <State key="s" of={d.state} />], ['host', d.host], ['serial', <Ref key="r">{d.serial}</Ref>], ['origin', `${d.origin} ${d.form}`], ['system', `Android ${d.os} (API ${d.api})`],
-          ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`], ['memory', `${d.memory_mb} MB`], ['processors', d.abis.join(', ')], ['language', d.language], ['connected by', d.ways ? `${d.ways.join(', ')}; the first is used` : undefined],
-          ['lost in a row', d.lost_in_row ? many(d.lost_in_row, 'attempt') : undefined],
-        ]} />
+        <Facts
+          of={[
+            ['state', <State key="s" of={d.state} />],
+            ['host', d.host],
+            ['serial', <Ref key="r">{d.serial}</Ref>],
+            ['origin', `${d.origin} ${d.form}`],
+            ['system', `Android ${d.os} (API ${d.api})`],
+            ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`],
+            ['memory', `${d.memory_mb} MB`],
+            ['processors', d.abis.join(', ')],
+            ['language', d.language],
+            ['connected by', d.ways ? `${d.ways.join(', ')}; the first is used` : undefined],
+            ['lost in a row', d.lost_in_row ? many(d.lost_in_row, 'attempt') : undefined],
+          ]}
+        />
       </Section>
       <Section aria-labelledby="legs">
         <h2 id="legs">Its newest results</h2>
@@ -75,7 +109,12 @@ function One({ d }: { d: Device }) {
           <SessionList items={sessions.data!.items} />
         </Section>
       )}
-      <Section aria-labelledby="only"><h2 id="only">Run on it alone</h2><Row><Command>{`tessellant run start --build REF --package REF --device ${d.serial} --watch`}</Command></Row></Section>
+      <Section aria-labelledby="only">
+        <h2 id="only">Run on it alone</h2>
+        <Row>
+          <Command>{`tessellant run start --build REF --package REF --device ${d.serial} --watch`}</Command>
+        </Row>
+      </Section>
     </Page>
   );
 }
@@ -96,8 +135,14 @@ function Care({ d }: { d: Device }) {
       {error !== undefined && <Refused error={error} />}
       {d.quarantined && (
         <Row $gap={12}>
-          <Sub>In quarantine since <When at={d.quarantined} />{d.quarantined_by === 'itself' ? ', by itself; a check that it passes releases it' : ', by hand'}{d.state === 'held' ? '; the leg that it is at work on is finished' : ''}.</Sub>
-          <Button isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/quarantine', path)))}>Release device</Button>
+          <Sub>
+            In quarantine since <When at={d.quarantined} />
+            {d.quarantined_by === 'itself' ? ', by itself; a check that it passes releases it' : ', by hand'}
+            {d.state === 'held' ? '; the leg that it is at work on is finished' : ''}.
+          </Sub>
+          <Button isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/quarantine', path)))}>
+            Release device
+          </Button>
         </Row>
       )}
       {d.overdue && (
@@ -107,15 +152,25 @@ function Care({ d }: { d: Device }) {
       {d.held_by && freeing && (
         <Row $gap={12}>
           <Sub>The {d.held_by.run ? 'leg' : 'session'} on it is stopped at once. What was uploaded so far is kept.</Sub>
-          <Button $main isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/hold', path)))}>Free device</Button>
+          <Button $main isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/hold', path)))}>
+            Free device
+          </Button>
           <Button onPress={() => setFreeing(false)}>Cancel</Button>
         </Row>
       )}
       {!d.quarantined && why === undefined && <Row><Button onPress={() => setWhy('')}>Quarantine …</Button></Row>}
       {why !== undefined && !d.quarantined && (
         <Row $gap={12} style={{ alignItems: 'flex-end' }}>
-          <div style={{ flex: 1, maxWidth: 480 }}><TextField label="What is wrong with it? Others will read this" autoFocus value={why} onChange={setWhy} /></div>
-          <Button $main isDisabled={!why.trim() || busy} onPress={() => void take(() => answer(http.PUT('/devices/{serial}/quarantine', { ...path, body: { why } })))}>Quarantine device</Button>
+          <div style={{ flex: 1, maxWidth: 480 }}>
+            <TextField label="What is wrong with it? Others will read this" autoFocus value={why} onChange={setWhy} />
+          </div>
+          <Button
+            $main
+            isDisabled={!why.trim() || busy}
+            onPress={() => void take(() => answer(http.PUT('/devices/{serial}/quarantine', { ...path, body: { why } })))}
+          >
+            Quarantine device
+          </Button>
           <Button onPress={() => setWhy(undefined)}>Cancel</Button>
         </Row>
       )}

@@ -11,11 +11,16 @@ import { c } from '../theme';
 import { many } from '../words';
 import Pair from './Pair';
 
+const full = (colour: string) => `border-color: ${colour}; background: ${colour};`;
+const dots: Record<Device['state'], string> = {
+  free: full(c.passed),
+  held: `border-color: ${c.lapis}; background: linear-gradient(135deg, ${c.lapis} 50%, transparent 50%);`,
+  quarantined: `border-color: ${c.flaky}; background: linear-gradient(${c.flaky}, ${c.flaky}) center / 6px 2px no-repeat;`,
+  unusable: `background: repeating-linear-gradient(45deg, ${c.hollow} 0 1.5px, transparent 1.5px 4px);`,
+  away: '',
+};
 const Dot = styled.span<{ $state: Device['state'] }>`
-  width: 10px; height: 10px; flex: none; border: 1.5px solid ${(p) => (p.$state === 'free' ? c.passed : p.$state === 'held' ? c.lapis : c.hollow)};
-  background: ${(p) => (p.$state === 'free' ? c.passed : p.$state === 'held' ? `linear-gradient(135deg, ${c.lapis} 50%, transparent 50%)` : 'transparent')};
-  ${(p) => p.$state === 'quarantined' && `border-color: ${c.flaky}; background: linear-gradient(${c.flaky}, ${c.flaky}) center / 6px 2px no-repeat;`}
-  ${(p) => p.$state === 'unusable' && `background: repeating-linear-gradient(45deg, ${c.hollow} 0 1.5px, transparent 1.5px 4px);`}
+  width: 10px; height: 10px; flex: none; border: 1.5px solid ${c.hollow}; ${(p) => dots[p.$state]}
 `;
 
 const Stands = styled.span`display: inline-flex; align-items: center; gap: 8px; white-space: nowrap;`;
@@ -24,8 +29,24 @@ export const State = ({ of }: { of: Device['state'] }) => <Stands><Dot $state={o
 
 /** Whether all the words stand somewhere in a device's facts. */
 export function matches(d: Device, words: string): boolean {
-  const all = [d.serial, d.maker, d.model, `android ${d.os}`, `api ${d.api}`, d.form, d.origin, d.state, d.language, d.simulated ? 'simulated' : ''].join(' ').toLowerCase();
-  return words.toLowerCase().split(/\s+/).every((w) => all.includes(w));
+  const all = [
+    d.serial,
+    d.maker,
+    d.model,
+    `android ${d.os}`,
+    `api ${d.api}`,
+    d.form,
+    d.origin,
+    d.state,
+    d.language,
+    d.simulated ? 'simulated' : '',
+  ]
+    .join(' ')
+    .toLowerCase();
+  return words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((w) => all.includes(w));
 }
 
 const parts = { find: text(), sort: text() };
@@ -37,7 +58,15 @@ export default function DevicesPage() {
   const all = devices.data ?? [];
   const items = all.filter((d) => matches(d, words));
   const n = (s: Device['state']) => all.filter((d) => d.state === s).length;
-  const counts = [[n('free'), 'free'], [n('held'), 'held'], [n('away'), 'away'], [n('unusable'), 'unusable'], [n('quarantined'), 'quarantined']].filter(([k]) => k).map(([k, s]) => `${k} ${s}`);
+  const counts = [
+    [n('free'), 'free'],
+    [n('held'), 'held'],
+    [n('away'), 'away'],
+    [n('unusable'), 'unusable'],
+    [n('quarantined'), 'quarantined'],
+  ]
+    .filter(([k]) => k)
+    .map(([k, s]) => `${k} ${s}`);
   const trouble = all.filter((d) => d.why);
   const limited = all.filter((d) => d.limits);
   return (
@@ -46,20 +75,50 @@ export default function DevicesPage() {
       <Head>
         <div>
           <h1>{all.length ? `${many(all.length, 'device')}: ${counts.join(', ')}.` : 'Devices'}</h1>
-          <Sub>{all.some((d) => d.simulated) ? 'Those marked simulated are stand-ins that ship with Tessellant.' : 'What the hosts of this installation see.'}</Sub>
+          <Sub>
+            {all.some((d) => d.simulated)
+              ? 'Those marked simulated are stand-ins that ship with Tessellant.'
+              : 'What the hosts of this installation see.'}
+          </Sub>
         </div>
-        {all.length > 0 && <SearchField label="Narrow the devices" placeholder="maker, model, android 14 …" value={words} onChange={(find) => setView({ find })} />}
+        {all.length > 0 && (
+          <SearchField
+            label="Narrow the devices"
+            placeholder="maker, model, android 14 …"
+            value={words}
+            onChange={(find) => setView({ find })}
+          />
+        )}
       </Head>
       {devices.error && <Refused error={devices.error} />}
       {devices.isPending && <Awaited what="the devices" />}
-      {devices.data && all.length === 0 && <Empty title="No devices yet" command="tessellant serve --connect 192.168.1.23:5555">Plug a phone in where the service runs, with USB debugging allowed on it; or give the address of one on the network:</Empty>}
+      {devices.data && all.length === 0 && (
+        <Empty title="No devices yet" command="tessellant serve --connect 192.168.1.23:5555">
+          Plug a phone in where the service runs, with USB debugging allowed on it; or give the address of one on the network:
+        </Empty>
+      )}
       {all.length > 0 && items.length === 0 && <Sub>No device fits “{words}”.</Sub>}
       {items.length > 0 && (
-        <Table label="Devices" items={items} id={(d) => d.serial} href={(d) => `/devices/${encodeURIComponent(d.serial)}`} sort={sort} onSort={(by) => setView({ sort: by })}
+        <Table
+          label="Devices"
+          items={items}
+          id={(d) => d.serial}
+          href={(d) => `/devices/${encodeURIComponent(d.serial)}`}
+          sort={sort}
+          onSort={(by) => setView({ sort: by })}
           columns={[
             { name: 'serial', show: (d) => d.serial, sort: (d) => d.serial },
             { name: 'state', show: (d) => <State of={d.state} />, sort: (d) => d.state },
-            { name: 'maker and model', wide: true, sort: (d) => `${d.maker} ${d.model}`, show: (d) => <Row $gap={8}>{d.maker} {d.model} {d.simulated && <Simulated>simulated</Simulated>}</Row> },
+            {
+              name: 'maker and model',
+              wide: true,
+              sort: (d) => `${d.maker} ${d.model}`,
+              show: (d) => (
+                <Row $gap={8}>
+                  {d.maker} {d.model} {d.simulated && <Simulated>simulated</Simulated>}
+                </Row>
+              ),
+            },
             { name: 'origin', sort: (d) => d.origin, show: (d) => `${d.origin}${d.form && d.form !== 'phone' ? `, ${d.form}` : ''}` },
             { name: 'Android', sort: (d) => d.api, show: (d) => `${d.os} (API ${d.api})` },
             { name: 'screen', sort: (d) => d.width * d.height, show: (d) => `${d.width} × ${d.height}` },
@@ -73,7 +132,16 @@ export default function DevicesPage() {
       {trouble.length > 0 && (
         <Section aria-labelledby="why">
           <h2 id="why">Why some are not available</h2>
-          {trouble.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.why} {d.state === 'away' && <Sub as="span">(last seen <When at={d.seen} />)</Sub>}</p>)}
+          {trouble.map((d) => (
+            <p key={d.serial}>
+              <strong>{d.serial}</strong>: {d.why}{' '}
+              {d.state === 'away' && (
+                <Sub as="span">
+                  (last seen <When at={d.seen} />)
+                </Sub>
+              )}
+            </p>
+          ))}
         </Section>
       )}
       {limited.length > 0 && (

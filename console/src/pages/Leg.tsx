@@ -44,7 +44,9 @@ const Upper = styled.div`
   @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Below = styled(Tabs)`flex: 1;`;
-const Keys = styled.dl`display: grid; grid-template-columns: max-content 1fr; gap: 4px 16px; margin: 12px 0 16px; dt { font-family: monospace; }`;
+const Keys = styled.dl`
+  display: grid; grid-template-columns: max-content 1fr; gap: 4px 16px; margin: 12px 0 16px; dt { font-family: monospace; }
+`;
 
 const more = ['log', 'shots', 'files'] as const;
 const parts = {
@@ -96,7 +98,8 @@ function LegView({ l }: { l: Leg }) {
     const off = cursor.subscribe(() => {
       clearTimeout(timer);
       const { at, by } = cursor.state;
-      if (by !== 'live' && by !== 'opening' && by !== 'video') timer = setTimeout(() => setView({ at: Math.round(at), attempt: number, case: undefined }), rests);
+      if (by !== 'live' && by !== 'opening' && by !== 'video')
+        timer = setTimeout(() => setView({ at: Math.round(at), attempt: number, case: undefined }), rests);
     });
     return () => {
       off();
@@ -108,15 +111,36 @@ function LegView({ l }: { l: Leg }) {
   const outlined = [...kept.nodes.filter((n) => n.found), ...(pointed ? [{ ...pointed, found: false }] : [])];
   return (
     <Whole>
-      <Heading l={l} attempt={attempt} run={run.data?.sentence} onAttempt={(n) => setView({ attempt: n, at: undefined, case: undefined }, 'step')} />
+      <Heading
+        l={l}
+        attempt={attempt}
+        run={run.data?.sentence}
+        onAttempt={(n) => setView({ attempt: n, at: undefined, case: undefined }, 'step')}
+      />
       <Notes l={l} attempt={attempt} />
-      {timeline.error && <Refused error={timeline.error}><div><Button onPress={() => void timeline.refetch()}>Try again</Button></div></Refused>}
+      {timeline.error && (
+        <Refused error={timeline.error}>
+          <div>
+            <Button onPress={() => void timeline.refetch()}>Try again</Button>
+          </div>
+        </Refused>
+      )}
       {timeline.data?.next !== undefined && !live && (
         <Sub>This page shows the first {events.length.toLocaleString('en')} events. The file timeline.jsonl has all of them.</Sub>
       )}
       <Panes>
-        <Screen leg={id} live={live} video={video} cursor={cursor} playing={playing} onPlaying={setPlaying} rate={rate} onRate={setRate} what={what}
-          kept={kept.shot && { shot: kept.shot, what: `Screen of ${what}: ${kept.row?.name}`, outlined }} />
+        <Screen
+          leg={id}
+          live={live}
+          video={video}
+          cursor={cursor}
+          playing={playing}
+          onPlaying={setPlaying}
+          rate={rate}
+          onRate={setRate}
+          what={what}
+          kept={kept.shot && { shot: kept.shot, what: `Screen of ${what}: ${kept.row?.name}`, outlined }}
+        />
         <Right>
           <Upper>
             <Story rows={shown} cursor={cursor} depth={view.depth} onDepth={(depth) => setView({ depth })} />
@@ -129,9 +153,15 @@ function LegView({ l }: { l: Leg }) {
               <Tab id="shots">Screenshots</Tab>
               <Tab id="files">Files</Tab>
             </TabList>
-            <TabPanel id="log"><DeviceLog leg={id} attempt={number} there={hasLog} live={live} cursor={cursor} view={view} onView={onLog} /></TabPanel>
-            <TabPanel id="shots"><Shots attempt={attempt} events={events} cursor={cursor} /></TabPanel>
-            <TabPanel id="files" style={{ overflow: 'auto' }}><Files leg={id} attempt={attempt} session={!!l.session} /></TabPanel>
+            <TabPanel id="log">
+              <DeviceLog leg={id} attempt={number} there={hasLog} live={live} cursor={cursor} view={view} onView={onLog} />
+            </TabPanel>
+            <TabPanel id="shots">
+              <Shots attempt={attempt} events={events} cursor={cursor} />
+            </TabPanel>
+            <TabPanel id="files" style={{ overflow: 'auto' }}>
+              <Files leg={id} attempt={attempt} session={!!l.session} />
+            </TabPanel>
           </Below>
         </Right>
       </Panes>
@@ -139,19 +169,37 @@ function LegView({ l }: { l: Leg }) {
   );
 }
 
-function Heading({ l, attempt, run, onAttempt }: { l: Leg; attempt: Attempt | undefined; run: string | undefined; onAttempt: (n: number) => void }) {
+function Heading({
+  l,
+  attempt,
+  run,
+  onAttempt,
+}: {
+  l: Leg;
+  attempt: Attempt | undefined;
+  run: string | undefined;
+  onAttempt: (n: number) => void;
+}) {
   const { device } = l;
-  const said = l.session ? sessionSentence(l.session) : sentence(device.serial, l.stage, l.verdict, l.message, l.attempts.at(-1), l.cases_total);
+  const said = l.session
+    ? sessionSentence(l.session)
+    : sentence(device.serial, l.stage, l.verdict, l.message, l.attempts.at(-1), l.cases_total);
   return (
     <Head>
       <Title>{said}</Title>
       <div style={{ flex: '1 1 480px', minWidth: 0 }}>
-        <h1><VerdictWord what={l.stage === 'done' ? (l.verdict ?? 'passed') : 'running'} size={18}><span style={{ whiteSpace: 'normal' }}>{said}</span></VerdictWord></h1>
+        <h1>
+          <VerdictWord what={l.stage === 'done' ? (l.verdict ?? 'passed') : 'running'} size={18}>
+            <span style={{ whiteSpace: 'normal' }}>{said}</span>
+          </VerdictWord>
+        </h1>
         <Sub>
           {device.serial && (
             <>
-              <Link to={`/devices/${encodeURIComponent(device.serial)}`}>{device.maker} {device.model}</Link>, Android {device.os}, {device.width_dp} dp, {device.language}{' '}
-              {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
+              <Link to={`/devices/${encodeURIComponent(device.serial)}`}>
+                {device.maker} {device.model}
+              </Link>
+              , Android {device.os}, {device.width_dp} dp, {device.language} {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
             </>
           )}
           {l.session ? <>{l.build && `${l.build} · `}<SessionFacts s={l.session} /></> : <>{l.build} with {l.package}</>}
@@ -177,12 +225,27 @@ function Notes({ l, attempt: a }: { l: Leg; attempt: Attempt | undefined }) {
   return (
     <>
       {l.session?.message && <Sub>{l.session.message}</Sub>}
-      {a?.message && (a.verdict === 'lost' || a.verdict === 'invalid') && <Sub>Attempt {a.number} on {a.serial}, host {a.host}: {a.message}</Sub>}
-      {a && a.serial !== device.serial && (
-        <Sub>This attempt ran on <Link to={`/devices/${encodeURIComponent(a.serial)}`}>{a.serial}</Link>, which is like {device.serial}.</Sub>
+      {a?.message && (a.verdict === 'lost' || a.verdict === 'invalid') && (
+        <Sub>
+          Attempt {a.number} on {a.serial}, host {a.host}: {a.message}
+        </Sub>
       )}
-      {a?.evidence_removed && <Sub>Its evidence was deleted <When at={a.evidence_removed} />, because of its age or to free space.</Sub>}
-      {l.place && !l.session && <Sub>It is {ordinal(l.place)} in the queue for {device.serial}, which is {device.state}{device.why ? `: ${device.why}` : ''}.</Sub>}
+      {a && a.serial !== device.serial && (
+        <Sub>
+          This attempt ran on <Link to={`/devices/${encodeURIComponent(a.serial)}`}>{a.serial}</Link>, which is like {device.serial}.
+        </Sub>
+      )}
+      {a?.evidence_removed && (
+        <Sub>
+          Its evidence was deleted <When at={a.evidence_removed} />, because of its age or to free space.
+        </Sub>
+      )}
+      {l.place && !l.session && (
+        <Sub>
+          It is {ordinal(l.place)} in the queue for {device.serial}, which is {device.state}
+          {device.why ? `: ${device.why}` : ''}.
+        </Sub>
+      )}
     </>
   );
 }

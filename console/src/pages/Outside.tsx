@@ -11,12 +11,25 @@ import { Awaited, Refused, Row, Sub } from '../parts/page';
 import { Sheet } from '../parts/Sheet';
 import { c } from '../theme';
 
-const endings: Record<string, string> = { client: 'Its client ended it', idle: 'Its client sent nothing any more', limit: 'Its time limit was reached', lost: 'Its device or host went away', stopped: 'A person stopped it', never: 'It did not begin' };
+const endings: Record<string, string> = {
+  client: 'Its client ended it',
+  idle: 'Its client sent nothing any more',
+  limit: 'Its time limit was reached',
+  lost: 'Its device or host went away',
+  stopped: 'A person stopped it',
+  never: 'It did not begin',
+};
 
 export function SessionFacts({ s }: { s: Session }) {
   return (
     <>
-      a <Link to="/sessions">session</Link> from outside{s.group && <> of the group <Link to={`/sessions?group=${encodeURIComponent(s.group)}`}>{s.group}</Link></>}
+      a <Link to="/sessions">session</Link> from outside
+      {s.group && (
+        <>
+          {' '}
+          of the group <Link to={`/sessions?group=${encodeURIComponent(s.group)}`}>{s.group}</Link>
+        </>
+      )}
       {s.how && ` · ${endings[s.how] ?? s.how}`}
       {s.inferred && ' · Nobody said how it came out: the verdict is inferred from how it ended'}
     </>
@@ -27,8 +40,16 @@ export function SessionActions({ s, cases }: { s: Session; cases: CaseResult[] }
   const stop = useAction(() => changed(s, http.POST('/sessions/{id}/stop', { params: { path: { id: s.id } } })));
   return (
     <>
-      {s.stage !== 'done' && <Button isDisabled={s.stopping || stop.busy} onPress={() => void stop.run()}>{s.stopping ? 'Stopping' : 'Stop session'}</Button>}
-      {s.device && <Sheet open="Say how it came out" title="How it came out">{(close) => <Judge s={s} cases={cases} close={close} />}</Sheet>}
+      {s.stage !== 'done' && (
+        <Button isDisabled={s.stopping || stop.busy} onPress={() => void stop.run()}>
+          {s.stopping ? 'Stopping' : 'Stop session'}
+        </Button>
+      )}
+      {s.device && (
+        <Sheet open="Say how it came out" title="How it came out">
+          {(close) => <Judge s={s} cases={cases} close={close} />}
+        </Sheet>
+      )}
       {stop.error !== undefined && <Refused error={stop.error} />}
     </>
   );
@@ -40,7 +61,10 @@ async function changed(s: Session, asked: Promise<{ data?: Session; error?: unkn
   await client.invalidateQueries({ queryKey: ['leg', s.id] });
 }
 
-const Form = styled.div`display: flex; flex-direction: column; gap: 12px; margin-top: 12px; hr { border: 0; border-top: 1px solid ${c.grout}; width: 100%; margin: 4px 0; }`;
+const Form = styled.div`
+  display: flex; flex-direction: column; gap: 12px; margin-top: 12px;
+  hr { border: 0; border-top: 1px solid ${c.grout}; width: 100%; margin: 4px 0; }
+`;
 const whole = '\0'; // no case is called so
 
 /** Marks a session, or a case of it, or hands in what the test runner says. */
@@ -51,7 +75,13 @@ function Judge({ s, cases, close }: { s: Session; cases: CaseResult[]; close: ()
   const path = { params: { path: { id: s.id } } };
   const names = [...new Set(cases.map((k) => k.name))];
   const mark = useAction(async () => {
-    await changed(s, http.POST('/sessions/{id}/verdict', { ...path, body: { verdict, message: message || undefined, case: of === whole ? undefined : of } }));
+    await changed(
+      s,
+      http.POST('/sessions/{id}/verdict', {
+        ...path,
+        body: { verdict, message: message || undefined, case: of === whole ? undefined : of },
+      }),
+    );
     close();
   });
   const report = useAction(async (file: File) => {
@@ -63,15 +93,31 @@ function Judge({ s, cases, close }: { s: Session; cases: CaseResult[]; close: ()
   const error = mark.error ?? report.error;
   return (
     <Form>
-      <Select label="Of what" value={of} onChange={(v) => { setOf(v); if (v === whole && verdict === 'skipped') setVerdict('passed'); }} options={[{ id: whole, text: 'the session as a whole' }, ...names.map((n) => ({ id: n, text: n }))]} />
-      <Choose label="Verdict" value={verdict} onChange={(v) => setVerdict(v as typeof verdict)} options={['passed', 'failed', ...(of === whole ? [] : ['skipped'])].map((v) => ({ id: v, text: v }))} />
+      <Select
+        label="Of what"
+        value={of}
+        onChange={(v) => {
+          setOf(v);
+          if (v === whole && verdict === 'skipped') setVerdict('passed');
+        }}
+        options={[{ id: whole, text: 'the session as a whole' }, ...names.map((n) => ({ id: n, text: n }))]}
+      />
+      <Choose
+        label="Verdict"
+        value={verdict}
+        onChange={(v) => setVerdict(v as typeof verdict)}
+        options={['passed', 'failed', ...(of === whole ? [] : ['skipped'])].map((v) => ({ id: v, text: v }))}
+      />
       <TextField label="Why" value={message} onChange={setMessage} />
       <Row $gap={8}>
         <Button $main isDisabled={busy} onPress={() => void mark.run()}>Mark it {verdict}</Button>
         <Button onPress={close}>Close</Button>
       </Row>
       <hr />
-      <Sub>Or hand in the JUnit XML that the test runner wrote: its cases become the session’s, each at its own time. What is said of the whole counts before them.</Sub>
+      <Sub>
+        Or hand in the JUnit XML that the test runner wrote: its cases become the session’s, each at its own time. What is said of the whole
+        counts before them.
+      </Sub>
       <Row $gap={8}>
         <FileTrigger acceptedFileTypes={['.xml']} onSelect={(files) => files?.[0] && void report.run(files[0])}>
           <Button isDisabled={busy}>Choose the report</Button>

@@ -21,8 +21,13 @@ function One({ p }: { p: Package }) {
       <Title>{p.ref}</Title>
       <Head>
         <div>
-          <h1>{p.name}, revision {p.revision}: {p.program ? 'a program' : many(p.cases.length, 'case')}, {p.findings.length ? many(p.findings.length, 'finding') : 'no findings'}.</h1>
-          <Sub>{p.about} Uploaded <When at={p.created} />.</Sub>
+          <h1>
+            {p.name}, revision {p.revision}: {p.program ? 'a program' : many(p.cases.length, 'case')},{' '}
+            {p.findings.length ? many(p.findings.length, 'finding') : 'no findings'}.
+          </h1>
+          <Sub>
+            {p.about} Uploaded <When at={p.created} />.
+          </Sub>
         </div>
         <StartLink pkg={p.ref} />
       </Head>
@@ -30,10 +35,15 @@ function One({ p }: { p: Package }) {
       {p.program && (
         <Section aria-labelledby="program">
           <h2 id="program">The program</h2>
-          <Facts of={[
-            ['prepare', p.program.prepare && <Mono key="p">{p.program.prepare.join(' ')}</Mono>], ['run', <Mono key="r">{p.program.run.join(' ')}</Mono>],
-            ['needs', p.program.needs.join(', ') || undefined], ['results', <Mono key="x">{p.program.results.join(', ')}</Mono>], ['cases', 'are seen when it has run'],
-          ]} />
+          <Facts
+            of={[
+              ['prepare', p.program.prepare && <Mono key="p">{p.program.prepare.join(' ')}</Mono>],
+              ['run', <Mono key="r">{p.program.run.join(' ')}</Mono>],
+              ['needs', p.program.needs.join(', ') || undefined],
+              ['results', <Mono key="x">{p.program.results.join(', ')}</Mono>],
+              ['cases', 'are seen when it has run'],
+            ]}
+          />
         </Section>
       )}
       {!p.program && <Section aria-labelledby="cases">
@@ -62,7 +72,15 @@ function One({ p }: { p: Package }) {
       <RunsOf filter={{ package: p.id }} none="No run has used this revision yet." />
       <Section aria-labelledby="facts">
         <h2 id="facts">The file</h2>
-        <Facts of={[['reference', <Ref key="r">{p.ref}</Ref>], ['kind', p.kind], ['size', bytes(p.size)], ['SHA-256', <Ref key="s">{p.sha256}</Ref>], ['id', <Ref key="i">{p.id}</Ref>]]} />
+        <Facts
+          of={[
+            ['reference', <Ref key="r">{p.ref}</Ref>],
+            ['kind', p.kind],
+            ['size', bytes(p.size)],
+            ['SHA-256', <Ref key="s">{p.sha256}</Ref>],
+            ['id', <Ref key="i">{p.id}</Ref>],
+          ]}
+        />
       </Section>
     </Page>
   );

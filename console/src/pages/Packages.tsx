@@ -17,14 +17,22 @@ export default function PackagesPage() {
       <Title>Packages</Title>
       <Head>
         <div>
-          <h1>{items.length === 0 ? 'Packages' : `${many(items.length, 'revision')}${packages.hasNextPage ? ' and more' : ''} of ${many(names, 'test package')}.`}</h1>
+          <h1>
+            {items.length === 0
+              ? 'Packages'
+              : `${many(items.length, 'revision')}${packages.hasNextPage ? ' and more' : ''} of ${many(names, 'test package')}.`}
+          </h1>
           <Sub>Drop a package, packed as a .zip with tessellant.yaml at its root, anywhere on the page to upload it.</Sub>
         </div>
         <StartLink pkg={items[0]?.ref} />
       </Head>
       {packages.error && <Refused error={packages.error} />}
       {packages.isPending && <Awaited what="the packages" />}
-      {packages.data && items.length === 0 && <Empty title="No packages yet" command={'tessellant package new my-tests\ntessellant package add my-tests/'}>Drop a .zip here, or from a terminal:</Empty>}
+      {packages.data && items.length === 0 && (
+        <Empty title="No packages yet" command={'tessellant package new my-tests\ntessellant package add my-tests/'}>
+          Drop a .zip here, or from a terminal:
+        </Empty>
+      )}
       {items.length > 0 && (
         <Table label="Packages" items={items} id={(p) => p.id} href={(p) => `/packages/${p.id}`}
           columns={[
@@ -38,7 +46,13 @@ export default function PackagesPage() {
           ]}
         />
       )}
-      {packages.hasNextPage && <div><Button onPress={() => void packages.fetchNextPage()} isDisabled={packages.isFetchingNextPage}>Show older packages</Button></div>}
+      {packages.hasNextPage && (
+        <div>
+          <Button onPress={() => void packages.fetchNextPage()} isDisabled={packages.isFetchingNextPage}>
+            Show older packages
+          </Button>
+        </div>
+      )}
     </Page>
   );
 }

@@ -21,7 +21,9 @@ export default function Pair({ hosts }: { hosts: Host[] }) {
   const [code, setCode] = useState('');
   const name = host || up[0]?.name || '';
   const [begun, setBegun] = useState<Pairing>();
-  const begin = useAction(async (body: { address?: string; code?: string }) => setBegun(await answer(http.POST('/hosts/{name}/pairings', { params: { path: { name } }, body }))));
+  const begin = useAction(async (body: { address?: string; code?: string }) =>
+    setBegun(await answer(http.POST('/hosts/{name}/pairings', { params: { path: { name } }, body }))),
+  );
   const state = useQuery(stands(begun?.host ?? '', begun?.id ?? ''));
   const now = state.data ?? begun;
   const busy = begin.busy || now?.state === 'waiting';
@@ -35,14 +37,31 @@ export default function Pair({ hosts }: { hosts: Host[] }) {
         {up.length > 1 && <Select label="Host" value={name} onChange={setHost} options={up.map((h) => ({ id: h.name, text: h.name }))} />}
         <TextField label="Address that it shows" value={address} onChange={setAddress} mono />
         <TextField label="Code that it shows" value={code} onChange={setCode} mono />
-        <Button $main isDisabled={!address.trim() || !code.trim() || busy} onPress={() => void begin.run({ address: address.trim(), code: code.trim() })}>Pair</Button>
-        <Button isDisabled={busy} onPress={() => void begin.run({})}>Draw a picture for it to scan</Button>
-        <Button onPress={() => { setOpen(false); setBegun(undefined); begin.clear(); }}>Close</Button>
+        <Button
+          $main
+          isDisabled={!address.trim() || !code.trim() || busy}
+          onPress={() => void begin.run({ address: address.trim(), code: code.trim() })}
+        >
+          Pair
+        </Button>
+        <Button isDisabled={busy} onPress={() => void begin.run({})}>
+          Draw a picture for it to scan
+        </Button>
+        <Button
+          onPress={() => {
+            setOpen(false);
+            setBegun(undefined);
+            begin.clear();
+          }}
+        >
+          Close
+        </Button>
       </Row>
       {[begin.error, state.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
       {now && (
         <div role="status">
-          {now.state === 'waiting' && (now.picture ? <p>Choose “Pair device with QR code” on the phone, and scan this:</p> : <p>It is being paired …</p>)}
+          {now.state === 'waiting' &&
+            (now.picture ? <p>Choose “Pair device with QR code” on the phone, and scan this:</p> : <p>It is being paired …</p>)}
           {now.state === 'waiting' && now.picture && <Picture rows={now.picture} />}
           {now.state === 'paired' && <p>Paired. The phone appears among the devices in a moment.</p>}
           {now.state === 'failed' && <p>It was not paired: {now.why}. What to do: {now.remedy}.</p>}
@@ -56,7 +75,14 @@ export default function Pair({ hosts }: { hosts: Host[] }) {
 function Picture({ rows }: { rows: string[] }) {
   const path = rows.flatMap((row, y) => [...row].flatMap((m, x) => (m === '1' ? [`M${x} ${y}h1v1h-1z`] : []))).join('');
   return (
-    <svg role="img" aria-label="QR code for the phone to scan" width="232" height="232" viewBox={`0 0 ${rows[0]!.length} ${rows.length}`} shapeRendering="crispEdges">
+    <svg
+      role="img"
+      aria-label="QR code for the phone to scan"
+      width="232"
+      height="232"
+      viewBox={`0 0 ${rows[0]!.length} ${rows.length}`}
+      shapeRendering="crispEdges"
+    >
       <rect width="100%" height="100%" fill="#fff" />
       <path d={path} fill="#000" />
     </svg>

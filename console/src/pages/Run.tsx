@@ -21,10 +21,16 @@ import { VerdictWord } from '../parts/Tile';
 import { c } from '../theme';
 import { broken, cases, many, order, stageText, standing, took, traits, unit } from '../words';
 
-const Legend = styled.ul`display: flex; flex-wrap: wrap; gap: 4px 16px; font-size: 13px; line-height: 22px; color: ${c.faint}; font-variant-numeric: tabular-nums;`;
+const Legend = styled.ul`
+  display: flex; flex-wrap: wrap; gap: 4px 16px; font-size: 13px; line-height: 22px; color: ${c.faint};
+  font-variant-numeric: tabular-nums;
+`;
 const BrokenList = styled.ul`
   display: flex; flex-direction: column; border-top: 1px solid ${c.grout};
-  li { border-bottom: 1px solid ${c.grout}; padding: 6px 8px; display: grid; grid-template-columns: 92px 110px minmax(0, 1fr); gap: 12px; align-items: baseline; }
+  li {
+    border-bottom: 1px solid ${c.grout}; padding: 6px 8px; display: grid; grid-template-columns: 92px 110px minmax(0, 1fr); gap: 12px;
+    align-items: baseline;
+  }
   li > :last-child { overflow: hidden; overflow-wrap: anywhere; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
   @media (max-width: 720px) { li { grid-template-columns: 92px minmax(0, 1fr); } li > :last-child { grid-column: 1 / -1; } }
 `;
@@ -68,7 +74,8 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
         <div>
           <h1>{r.sentence}</h1>
           <Sub>
-            <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started <When at={r.created} />
+            <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
+            <When at={r.created} />
             {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still running'}
           </Sub>
         </div>
@@ -84,7 +91,9 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
 /** Ends the run, when it is pressed a second time. */
 function StopRun({ r }: { r: Run }) {
   const [sure, setSure] = useState(false);
-  const stop = useAction(async () => client.setQueryData(['run', r.id], await answer(http.POST('/runs/{id}/stop', { params: { path: { id: r.id } }, body: {} }))));
+  const stop = useAction(async () =>
+    client.setQueryData(['run', r.id], await answer(http.POST('/runs/{id}/stop', { params: { path: { id: r.id } }, body: {} }))),
+  );
   if (r.stopped || r.legs.every((l) => l.stopping || l.stage === 'done')) return <Sub as="span">stopping …</Sub>;
   return (
     <>
@@ -115,7 +124,15 @@ const LayBy = memo(function LayBy({ ways }: { ways: string }) {
   const all = ways.split(' ').filter(Boolean);
   const by = useLaidBy(all);
   const choose = useCallback((v: string) => setView({ by: v }), [setView]);
-  return <Select label="lay by" inRow value={by} onChange={choose} options={[...all, 'verdict'].map((t) => ({ id: t, text: traits[t]?.name ?? t }))} />;
+  return (
+    <Select
+      label="lay by"
+      inRow
+      value={by}
+      onChange={choose}
+      options={[...all, 'verdict'].map((t) => ({ id: t, text: traits[t]?.name ?? t }))}
+    />
+  );
 });
 
 const Tiles = memo(function Tiles({ legs }: { legs: LegSummary[] }) {
@@ -126,11 +143,25 @@ const Tiles = memo(function Tiles({ legs }: { legs: LegSummary[] }) {
 function Meaning({ legs }: { legs: LegSummary[] }) {
   const count = new Map<string, number>();
   for (const l of legs) count.set(standing(l), (count.get(standing(l)) ?? 0) + 1);
-  return <Legend aria-label="What the tiles mean">{[...count].sort(([a], [b]) => rank(a) - rank(b)).map(([k, n]) => <li key={k}><VerdictWord what={k}>{k} · {n}</VerdictWord></li>)}</Legend>;
+  return (
+    <Legend aria-label="What the tiles mean">
+      {[...count]
+        .sort(([a], [b]) => rank(a) - rank(b))
+        .map(([k, n]) => (
+          <li key={k}>
+            <VerdictWord what={k}>
+              {k} · {n}
+            </VerdictWord>
+          </li>
+        ))}
+    </Legend>
+  );
 }
 
 function WhatBroke({ legs }: { legs: LegSummary[] }) {
-  const trouble = legs.filter((l) => l.stage === 'done' && l.verdict && l.verdict !== 'passed').sort((a, b) => rank(a.verdict!) - rank(b.verdict!));
+  const trouble = legs
+    .filter((l) => l.stage === 'done' && l.verdict && l.verdict !== 'passed')
+    .sort((a, b) => rank(a.verdict!) - rank(b.verdict!));
   if (trouble.length === 0) return null;
   return (
     <Section aria-labelledby="trouble">
@@ -186,15 +217,33 @@ function Legs({ id }: { id: string }) {
   const now = useNow(1000);
   return (
     <Section>
-      <Sub><a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>All results as one JUnit XML</a>, a suite a device, or from a terminal: <code>tessellant run report {id} --junit results.xml</code></Sub>
-      <Table label="Devices of the run" items={legs} id={(l) => l.id} href={(l) => `/legs/${l.id}`} sort={view.sort} onSort={(sort) => setView({ sort })}
+      <Sub>
+        <a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>
+          All results as one JUnit XML
+        </a>
+        , a suite a device, or from a terminal: <code>tessellant run report {id} --junit results.xml</code>
+      </Sub>
+      <Table
+        label="Devices of the run"
+        items={legs}
+        id={(l) => l.id}
+        href={(l) => `/legs/${l.id}`}
+        sort={view.sort}
+        onSort={(sort) => setView({ sort })}
         columns={[
           { name: 'device', show: unit, sort: (l) => l.serial },
           { name: 'model', sort: (l) => l.model, show: (l) => <>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</> },
           { name: 'Android', show: (l) => l.os, sort: (l) => l.os },
           { name: 'verdict', sort: (l) => rank(standing(l)), show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
           { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
-          { name: 'took', show: (l) => { const ms = legTook(l, now); return ms === undefined ? '' : took(ms); }, sort: (l) => legTook(l, now) ?? -1 },
+          {
+            name: 'took',
+            show: (l) => {
+              const ms = legTook(l, now);
+              return ms === undefined ? '' : took(ms);
+            },
+            sort: (l) => legTook(l, now) ?? -1,
+          },
         ]}
       />
     </Section>
@@ -205,14 +254,24 @@ function Asked({ id }: { id: string }) {
   const r = useRun(id).data;
   if (!r) return null;
   return (
-    <Facts of={[
-      ['run', <Ref key="r">{r.id}</Ref>], ['build', r.build], ['package', r.package], ['where', r.where.join(' ') || (r.devices.length ? '' : 'any device')], ['devices', r.devices.join(' ')],
-      ['cases', [...(r.cases ?? []), ...(r.tags ?? []).map((t) => `tag ${t}`), many(r.case_names.length, 'case')].join(', ')],
-      ['inputs', [...Object.entries(r.inputs ?? {}).map(([k, v]) => `${k} = ${v}`), ...(r.secrets ?? []).map((k) => `${k} = ••••••`)].join(', ')],
-      ['a failed case', r.confirm ? `is tried again ${r.confirm === 1 ? 'once' : `${r.confirm} times`}` : 'is not tried again'],
-      ['a lost device', `gives the leg another attempt, up to ${r.max_attempts}`], ['time limit', `${took(r.limit_seconds * 1000)} on a device`],
-      ['stopped', r.stopped && <When key="s" at={r.stopped} />],
-    ]} />
+    <Facts
+      of={[
+        ['run', <Ref key="r">{r.id}</Ref>],
+        ['build', r.build],
+        ['package', r.package],
+        ['where', r.where.join(' ') || (r.devices.length ? '' : 'any device')],
+        ['devices', r.devices.join(' ')],
+        ['cases', [...(r.cases ?? []), ...(r.tags ?? []).map((t) => `tag ${t}`), many(r.case_names.length, 'case')].join(', ')],
+        [
+          'inputs',
+          [...Object.entries(r.inputs ?? {}).map(([k, v]) => `${k} = ${v}`), ...(r.secrets ?? []).map((k) => `${k} = ••••••`)].join(', '),
+        ],
+        ['a failed case', r.confirm ? `is tried again ${r.confirm === 1 ? 'once' : `${r.confirm} times`}` : 'is not tried again'],
+        ['a lost device', `gives the leg another attempt, up to ${r.max_attempts}`],
+        ['time limit', `${took(r.limit_seconds * 1000)} on a device`],
+        ['stopped', r.stopped && <When key="s" at={r.stopped} />],
+      ]}
+    />
   );
 }
 

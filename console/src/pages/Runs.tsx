@@ -41,7 +41,10 @@ export default function RunsPage() {
   const packages = usePackages();
   const items = runs.data?.pages.flatMap((p) => p.items) ?? [];
   const filtered = Object.keys(filter).length > 0;
-  const refs = (list: { ref: string }[] | undefined, any: string) => [{ id: '', text: any }, ...[...new Set((list ?? []).map((x) => x.ref))].map((r) => ({ id: r, text: r }))];
+  const refs = (list: { ref: string }[] | undefined, any: string) => [
+    { id: '', text: any },
+    ...[...new Set((list ?? []).map((x) => x.ref))].map((r) => ({ id: r, text: r })),
+  ];
   return (
     <Page>
       <Title>Runs</Title>
@@ -51,17 +54,53 @@ export default function RunsPage() {
       </Head>
       {(items.length > 0 || filtered) && (
         <Row>
-          <Select label="Build" hideLabel value={filter.build ?? ''} placeholder="any build" onChange={(build) => setView({ build }, 'step')} options={refs(builds.data?.pages.flatMap((p) => p.items), 'any build')} />
-          <Select label="Package" hideLabel value={filter.package ?? ''} placeholder="any package" onChange={(v) => setView({ package: v }, 'step')} options={refs(packages.data?.pages.flatMap((p) => p.items), 'any package')} />
-          <Select label="Verdict" hideLabel value={filter.verdict ?? ''} placeholder="any verdict" onChange={(v) => setView({ verdict: v as typeof view.verdict }, 'step')} options={[{ id: '', text: 'any verdict' }, ...order.map((v) => ({ id: v, text: v }))]} />
+          <Select
+            label="Build"
+            hideLabel
+            value={filter.build ?? ''}
+            placeholder="any build"
+            onChange={(build) => setView({ build }, 'step')}
+            options={refs(
+              builds.data?.pages.flatMap((p) => p.items),
+              'any build',
+            )}
+          />
+          <Select
+            label="Package"
+            hideLabel
+            value={filter.package ?? ''}
+            placeholder="any package"
+            onChange={(v) => setView({ package: v }, 'step')}
+            options={refs(
+              packages.data?.pages.flatMap((p) => p.items),
+              'any package',
+            )}
+          />
+          <Select
+            label="Verdict"
+            hideLabel
+            value={filter.verdict ?? ''}
+            placeholder="any verdict"
+            onChange={(v) => setView({ verdict: v as typeof view.verdict }, 'step')}
+            options={[{ id: '', text: 'any verdict' }, ...order.map((v) => ({ id: v, text: v }))]}
+          />
           {filtered && <Button onPress={() => setView({ build: '', package: '', verdict: '' }, 'step')}>Show all</Button>}
         </Row>
       )}
       {[runs.error, builds.error, packages.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
       {runs.isPending && <Awaited what="the runs" />}
-      {runs.data && items.length === 0 && (filtered
-        ? <Sub>No run fits these filters.</Sub>
-        : <Empty title="No runs yet" command={'tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch'}>Upload a build and a test package (drop them anywhere on this page), then start a run here or from a terminal:</Empty>)}
+      {runs.data &&
+        items.length === 0 &&
+        (filtered ? (
+          <Sub>No run fits these filters.</Sub>
+        ) : (
+          <Empty
+            title="No runs yet"
+            command={'tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch'}
+          >
+            Upload a build and a test package (drop them anywhere on this page), then start a run here or from a terminal:
+          </Empty>
+        ))}
       {items.length > 0 && (
         <Table
           label="Runs" items={items} id={(r) => r.id} href={(r) => `/runs/${r.id}`}
@@ -75,7 +114,13 @@ export default function RunsPage() {
           ]}
         />
       )}
-      {runs.hasNextPage && <div><Button onPress={() => void runs.fetchNextPage()} isDisabled={runs.isFetchingNextPage}>Show older runs</Button></div>}
+      {runs.hasNextPage && (
+        <div>
+          <Button onPress={() => void runs.fetchNextPage()} isDisabled={runs.isFetchingNextPage}>
+            Show older runs
+          </Button>
+        </div>
+      )}
     </Page>
   );
 }

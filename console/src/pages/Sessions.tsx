@@ -14,11 +14,26 @@ import { many, took } from '../words';
 import { patterns } from '../form/patterns';
 
 const Program = styled.pre`
-  font-family: ${mono}; font-size: 12.5px; line-height: 18px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 12px; overflow: auto; max-height: 420px; margin: 0; font-variant-ligatures: none;
+  font-family: ${mono}; font-size: 12.5px; line-height: 18px; background: ${c.panel}; border: 1px solid ${c.grout};
+  border-radius: ${radius}; padding: 12px; overflow: auto; max-height: 420px; margin: 0; font-variant-ligatures: none;
 `;
 
-const languages = [['shell', 'Shell'], ['python', 'Python'], ['node', 'Node.js'], ['go', 'Go'], ['java', 'Java']] as const;
-const parts = { group: text(), language: oneOf(languages.map(([id]) => id), 'python'), build: text('newest'), where: text('platform=android') };
+const languages = [
+  ['shell', 'Shell'],
+  ['python', 'Python'],
+  ['node', 'Node.js'],
+  ['go', 'Go'],
+  ['java', 'Java'],
+] as const;
+const parts = {
+  group: text(),
+  language: oneOf(
+    languages.map(([id]) => id),
+    'python',
+  ),
+  build: text('newest'),
+  where: text('platform=android'),
+};
 
 export default function SessionsPage() {
   const [{ group }, setView] = useView(parts);
@@ -35,22 +50,38 @@ export default function SessionsPage() {
       <Head>
         <div>
           <h1>{first ? sentence(items, first.open, first.waiting) : 'Sessions'}</h1>
-          <Sub>Any W3C WebDriver client opens one at <code>{location.origin}/webdriver</code>. What happens in it is gathered like a leg of a run.</Sub>
+          <Sub>
+            Any W3C WebDriver client opens one at <code>{location.origin}/webdriver</code>. What happens in it is gathered like a leg of a
+            run.
+          </Sub>
         </div>
       </Head>
       {sessions.error && <Refused error={sessions.error} />}
       {sessions.isPending && <Awaited what="the sessions" />}
       {(groups.length > 0) && (
         <Row>
-          <Select label="Group" hideLabel value={group} placeholder="any group" onChange={pick} options={[{ id: '', text: 'any group' }, ...groups.map((g) => ({ id: g, text: g }))]} />
+          <Select
+            label="Group"
+            hideLabel
+            value={group}
+            placeholder="any group"
+            onChange={pick}
+            options={[{ id: '', text: 'any group' }, ...groups.map((g) => ({ id: g, text: g }))]}
+          />
           {group && <Button onPress={() => pick('')}>Show all</Button>}
         </Row>
       )}
-      {first && items.length === 0 && <Sub>{group ? 'No session of this group.' : 'Nobody has opened one yet. The program below does.'}</Sub>}
-      {items.length > 0 && (
-        <SessionList items={items} />
+      {first && items.length === 0 && (
+        <Sub>{group ? 'No session of this group.' : 'Nobody has opened one yet. The program below does.'}</Sub>
       )}
-      {sessions.hasNextPage && <div><Button onPress={() => void sessions.fetchNextPage()} isDisabled={sessions.isFetchingNextPage}>Show older sessions</Button></div>}
+      {items.length > 0 && <SessionList items={items} />}
+      {sessions.hasNextPage && (
+        <div>
+          <Button onPress={() => void sessions.fetchNextPage()} isDisabled={sessions.isFetchingNextPage}>
+            Show older sessions
+          </Button>
+        </div>
+      )}
       <Beginning />
     </Page>
   );
@@ -61,8 +92,25 @@ export function SessionList({ items }: { items: Session[] }) {
   return (
     <Table label="Sessions" items={items} id={(s) => s.id} href={(s) => `/sessions/${s.id}`}
       columns={[
-        { name: 'verdict', show: (s) => <VerdictWord what={s.stage === 'waiting' ? 'waiting' : (s.verdict ?? 'running')}>{sessionState(s)}</VerdictWord> },
-        { name: 'name', wide: true, show: (s) => <>{s.name || <Faint>no name</Faint>}{s.message && <> · <Faint>{s.message.split('\n')[0]}</Faint></>}</> },
+        {
+          name: 'verdict',
+          show: (s) => <VerdictWord what={s.stage === 'waiting' ? 'waiting' : (s.verdict ?? 'running')}>{sessionState(s)}</VerdictWord>,
+        },
+        {
+          name: 'name',
+          wide: true,
+          show: (s) => (
+            <>
+              {s.name || <Faint>no name</Faint>}
+              {s.message && (
+                <>
+                  {' '}
+                  · <Faint>{s.message.split('\n')[0]}</Faint>
+                </>
+              )}
+            </>
+          ),
+        },
         { name: 'group', show: (s) => s.group },
         { name: 'device', show: (s) => s.device?.serial ?? '' },
         { name: 'cases', show: (s) => casesText(s) },
@@ -74,9 +122,12 @@ export function SessionList({ items }: { items: Session[] }) {
 }
 
 function sentence(items: Session[], open: number, waiting: number): string {
-  if (open || waiting) return `${many(open, 'session is', 'sessions are')} open${waiting ? `, and ${many(waiting, 'waits', 'wait')} for a device` : ''}.`;
+  if (open || waiting)
+    return `${many(open, 'session is', 'sessions are')} open${waiting ? `, and ${many(waiting, 'waits', 'wait')} for a device` : ''}.`;
   const newest = items[0];
-  return newest ? `No session is open; the newest ${newest.verdict ?? 'ended'}${newest.inferred ? ', as far as can be seen' : ''}.` : 'No session has been opened yet.';
+  return newest
+    ? `No session is open; the newest ${newest.verdict ?? 'ended'}${newest.inferred ? ', as far as can be seen' : ''}.`
+    : 'No session has been opened yet.';
 }
 
 function casesText(s: Session): string {
@@ -94,16 +145,38 @@ function Beginning() {
     <Section aria-labelledby="begin">
       <h2 id="begin">Begin one from your machine</h2>
       <Row>
-        <Select label="Language" value={language} onChange={(v) => setView({ language: v as typeof language })} options={languages.map(([id, text]) => ({ id, text }))} />
-        <Select label="Build" value={chosen || 'none'} onChange={(v) => setView({ build: v })} options={[...refs.map((r) => ({ id: r, text: r })), { id: 'none', text: 'none: the device as it is' }]} />
-        <div style={{ flex: 1, minWidth: 240 }}><TextField label="Devices: patterns over traits" mono value={where} onChange={(v) => setView({ where: v })} /></div>
+        <Select
+          label="Language"
+          value={language}
+          onChange={(v) => setView({ language: v as typeof language })}
+          options={languages.map(([id, text]) => ({ id, text }))}
+        />
+        <Select
+          label="Build"
+          value={chosen || 'none'}
+          onChange={(v) => setView({ build: v })}
+          options={[...refs.map((r) => ({ id: r, text: r })), { id: 'none', text: 'none: the device as it is' }]}
+        />
+        <div style={{ flex: 1, minWidth: 240 }}>
+          <TextField label="Devices: patterns over traits" mono value={where} onChange={(v) => setView({ where: v })} />
+        </div>
       </Row>
       {program.error && <Refused error={program.error} />}
       {program.data && (
         <>
-          <Sub>{program.data.devices === 0 ? 'No device here matches.' : `${many(program.data.devices, 'device')} here ${program.data.devices === 1 ? 'matches' : 'match'}.`} Save it as <code>{program.data.file}</code>, put your key into TESSELLANT_KEY, and run it:</Sub>
-          <Row><Command>{program.data.run}</Command><CopyButton text={program.data.program} what="the program" label="Copy the program" /></Row>
-          <Program tabIndex={0} aria-label={program.data.file}>{program.data.program}</Program>
+          <Sub>
+            {program.data.devices === 0
+              ? 'No device here matches.'
+              : `${many(program.data.devices, 'device')} here ${program.data.devices === 1 ? 'matches' : 'match'}.`}{' '}
+            Save it as <code>{program.data.file}</code>, put your key into TESSELLANT_KEY, and run it:
+          </Sub>
+          <Row>
+            <Command>{program.data.run}</Command>
+            <CopyButton text={program.data.program} what="the program" label="Copy the program" />
+          </Row>
+          <Program tabIndex={0} aria-label={program.data.file}>
+            {program.data.program}
+          </Program>
         </>
       )}
     </Section>

@@ -11,10 +11,30 @@ import { Tile } from '../parts/Tile';
 import { c, radius } from '../theme';
 
 const Middle = styled.main`min-height: 100vh; display: grid; place-items: center; padding: 16px;`;
-const Card = styled.div`width: min(440px, 100%); background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 32px; display: flex; flex-direction: column; gap: 16px;`;
+const Card = styled.div`
+  width: min(440px, 100%); background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 32px; display: flex;
+  flex-direction: column; gap: 16px;
+`;
 const Fields = styled(Form)`display: flex; flex-direction: column; gap: 16px;`;
 const Pattern = styled.div`display: grid; grid-template-columns: repeat(8, 16px); gap: 4px;`;
-const pattern = ['passed', 'passed', 'failed', 'passed', 'flaky', 'passed', 'passed', 'crashed', 'passed', 'running', 'passed', 'passed', 'passed', 'lost', 'passed', 'passed'];
+const pattern = [
+  'passed',
+  'passed',
+  'failed',
+  'passed',
+  'flaky',
+  'passed',
+  'passed',
+  'crashed',
+  'passed',
+  'running',
+  'passed',
+  'passed',
+  'passed',
+  'lost',
+  'passed',
+  'passed',
+];
 
 /** Known says whether it has been asked who is signed in already; then workspace is where. */
 export function SignIn({ denied, known, workspace }: { denied: boolean; known: boolean; workspace?: string }) {
@@ -64,20 +84,47 @@ export function SignIn({ denied, known, workspace }: { denied: boolean; known: b
         <h1>Sign in to Tessellant</h1>
         {asks ? (
           <>
-            <Sub>This browser is signed in to the workspace {workspace}. The link that you opened signs it in anew, maybe to another workspace. Use it only if you asked for it.</Sub>
-            <Button $main onPress={() => void navigate('/', { replace: true })}>Stay in {workspace}</Button>
+            <Sub>
+              This browser is signed in to the workspace {workspace}. The link that you opened signs it in anew, maybe to another workspace.
+              Use it only if you asked for it.
+            </Sub>
+            <Button $main onPress={() => void navigate('/', { replace: true })}>
+              Stay in {workspace}
+            </Button>
             <Button onPress={byLink}>Sign in by the link</Button>
           </>
         ) : ticket && busy ? (
           <Awaited what="the link to sign you in" />
         ) : (
-          <Fields onSubmit={(e) => { e.preventDefault(); void signIn({ key: key.trim() }); }}>
-            <TextField label="Key of your workspace" value={key} onChange={setKey} type="password" mono autoFocus placeholder="tsl_…" name="key" autoComplete="current-password" />
-            <Button $main type="submit" isDisabled={busy || key.trim() === ''}>Sign in</Button>
+          <Fields
+            onSubmit={(e) => {
+              e.preventDefault();
+              void signIn({ key: key.trim() });
+            }}
+          >
+            <TextField
+              label="Key of your workspace"
+              value={key}
+              onChange={setKey}
+              type="password"
+              mono
+              autoFocus
+              placeholder="tsl_…"
+              name="key"
+              autoComplete="current-password"
+            />
+            <Button $main type="submit" isDisabled={busy || key.trim() === ''}>
+              Sign in
+            </Button>
           </Fields>
         )}
         {error !== undefined && <Refused error={error} />}
-        {!asks && <Sub>The first key was printed when the service started for the first time. Signed in on the command line already? <Mono>tessellant console</Mono> prints a link that signs this browser in.</Sub>}
+        {!asks && (
+          <Sub>
+            The first key was printed when the service started for the first time. Signed in on the command line already?{' '}
+            <Mono>tessellant console</Mono> prints a link that signs this browser in.
+          </Sub>
+        )}
       </Card>
     </Middle>
   );

@@ -21,9 +21,12 @@ const Columns = styled.div`
   @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Fields = styled.div`display: flex; flex-direction: column; gap: 24px;`;
-const Two = styled.div`display: grid; grid-template-columns: repeat(2, minmax(0, 1fr)); gap: 12px; ${narrow} { grid-template-columns: minmax(0, 1fr); }`;
+const Two = styled.div`
+  display: grid; grid-template-columns: repeat(2, minmax(0, 1fr)); gap: 12px; ${narrow} { grid-template-columns: minmax(0, 1fr); }
+`;
 const Side = styled.aside`
-  background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 16px; display: flex; flex-direction: column; gap: 16px; position: sticky; top: 16px;
+  background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 16px; display: flex; flex-direction: column;
+  gap: 16px; position: sticky; top: 16px;
 `;
 
 interface Ref { id: string; ref: string; created: string }
@@ -38,7 +41,9 @@ function usePinned<T extends Ref>(ref: string, items: T[] | undefined): [Pin<T> 
 
 const inputLabel = (i: Input) => (i.about ? `${i.name}: ${i.about}` : i.name);
 const options = (items: Ref[] | undefined) =>
-  (items ?? []).filter((x, i, all) => all.findIndex((y) => y.ref === x.ref) === i).map((x) => ({ id: x.ref, text: x.ref, more: ago(x.created, serverNow()) }));
+  (items ?? [])
+    .filter((x, i, all) => all.findIndex((y) => y.ref === x.ref) === i)
+    .map((x) => ({ id: x.ref, text: x.ref, more: ago(x.created, serverNow()) }));
 
 export default function StartPage() {
   const [form, set] = useView(formParts);
@@ -75,8 +80,16 @@ export default function StartPage() {
       <Page>
         <Title>Start a run</Title>
         <h1>A run needs a build and a test package.</h1>
-        {buildItems?.length === 0 && <Empty title="No builds yet" command="tessellant build add app.apk">Drop an .apk here, or from a terminal:</Empty>}
-        {packageItems?.length === 0 && <Empty title="No packages yet" command="tessellant package add my-tests/">Drop a .zip here, or from a terminal:</Empty>}
+        {buildItems?.length === 0 && (
+          <Empty title="No builds yet" command="tessellant build add app.apk">
+            Drop an .apk here, or from a terminal:
+          </Empty>
+        )}
+        {packageItems?.length === 0 && (
+          <Empty title="No packages yet" command="tessellant package add my-tests/">
+            Drop a .zip here, or from a terminal:
+          </Empty>
+        )}
       </Page>
     );
   }
@@ -88,7 +101,15 @@ export default function StartPage() {
       <Title>Start a run</Title>
       <Head>
         <div>
-          <h1>{!ready ? 'Start a run' : taking.size === 0 || blocked.length > 0 ? 'This run can’t start yet.' : plan.data.cases ? `${many(taking.size, 'device')} × ${many(plan.data.cases, 'case')}.` : `A program on ${many(taking.size, 'device')}.`}</h1>
+          <h1>
+            {!ready
+              ? 'Start a run'
+              : taking.size === 0 || blocked.length > 0
+                ? 'This run can’t start yet.'
+                : plan.data.cases
+                  ? `${many(taking.size, 'device')} × ${many(plan.data.cases, 'case')}.`
+                  : `A program on ${many(taking.size, 'device')}.`}
+          </h1>
           <Sub>Nothing starts until you press the button.</Sub>
         </div>
       </Head>
@@ -98,20 +119,47 @@ export default function StartPage() {
           <Section aria-labelledby="what">
             <h2 id="what">What</h2>
             <Two>
-              <Select label="Build" value={build?.item.ref ?? form.build} onChange={(v) => set({ build: v })} options={options(buildItems)} />
-              <Select label="Package" value={pkg?.item.ref ?? form.package} onChange={(v) => set({ package: v })} options={options(packageItems)} />
+              <Select
+                label="Build"
+                value={build?.item.ref ?? form.build}
+                onChange={(v) => set({ build: v })}
+                options={options(buildItems)}
+              />
+              <Select
+                label="Package"
+                value={pkg?.item.ref ?? form.package}
+                onChange={(v) => set({ package: v })}
+                options={options(packageItems)}
+              />
             </Two>
             {newerBuild && <Come what="build" item={newerBuild} onTake={() => pinBuild({ ref: form.build, item: newerBuild })} />}
-            {newerPackage && <Come what="package" item={newerPackage} onTake={() => pinPackage({ ref: form.package, item: newerPackage })} />}
+            {newerPackage && (
+              <Come what="package" item={newerPackage} onTake={() => pinPackage({ ref: form.package, item: newerPackage })} />
+            )}
           </Section>
           {(asked.length > 0 || hidden.length > 0) && (
             <Section aria-labelledby="inputs">
               <h2 id="inputs">Inputs</h2>
               <Two>
-                {asked.map((i) => <TextField key={i.name} label={inputLabel(i)} value={given[i.name] ?? ''} onChange={(v) => setInput(i.name, v)} placeholder={i.default} />)}
+                {asked.map((i) => (
+                  <TextField
+                    key={i.name}
+                    label={inputLabel(i)}
+                    value={given[i.name] ?? ''}
+                    onChange={(v) => setInput(i.name, v)}
+                    placeholder={i.default}
+                  />
+                ))}
                 {hidden.map((i) => (
-                  <TextField key={i.name} label={inputLabel(i)} type="password" autoComplete="new-password" value={secrets[i.name] ?? ''}
-                    onChange={(v) => setSecrets((s) => ({ ...s, [i.name]: v }))} hint="Secret: it is masked in all evidence, and deleted when the run has finished." />
+                  <TextField
+                    key={i.name}
+                    label={inputLabel(i)}
+                    type="password"
+                    autoComplete="new-password"
+                    value={secrets[i.name] ?? ''}
+                    onChange={(v) => setSecrets((s) => ({ ...s, [i.name]: v }))}
+                    hint="Secret: it is masked in all evidence, and deleted when the run has finished."
+                  />
                 ))}
               </Two>
             </Section>
@@ -120,26 +168,61 @@ export default function StartPage() {
           <Section aria-labelledby="how">
             <h2 id="how">How</h2>
             <Two>
-              <TextField label="Cases: names, * for anything; empty: all" mono value={form.cases} onChange={(v) => set({ cases: v })} placeholder="survey.*" />
+              <TextField
+                label="Cases: names, * for anything; empty: all"
+                mono
+                value={form.cases}
+                onChange={(v) => set({ cases: v })}
+                placeholder="survey.*"
+              />
               <TextField label="Tags" mono value={form.tags} onChange={(v) => set({ tags: v })} placeholder="smoke" />
-              <Select label="Try a failed case again" value={form.confirm} onChange={(v) => set({ confirm: v as typeof form.confirm })}
-                options={[{ id: '0', text: 'not at all' }, { id: '1', text: 'once' }, { id: '2', text: 'twice' }, { id: '3', text: 'three times' }]} />
-              <TextField label="Time limit on each device, in minutes" value={form.limit} onChange={(v) => set({ limit: v })}
-                hint={limit ? undefined : 'Enter a number from 0.02 (a second) to 1440 (a day).'} />
+              <Select
+                label="Try a failed case again"
+                value={form.confirm}
+                onChange={(v) => set({ confirm: v as typeof form.confirm })}
+                options={[
+                  { id: '0', text: 'not at all' },
+                  { id: '1', text: 'once' },
+                  { id: '2', text: 'twice' },
+                  { id: '3', text: 'three times' },
+                ]}
+              />
+              <TextField
+                label="Time limit on each device, in minutes"
+                value={form.limit}
+                onChange={(v) => set({ limit: v })}
+                hint={limit ? undefined : 'Enter a number from 0.02 (a second) to 1440 (a day).'}
+              />
             </Two>
           </Section>
         </Fields>
         <Side aria-label="The run">
           {request && plan.error && <Refused error={plan.error} />}
           {blocked.length > 0 && <Findings of={blocked} />}
-          {!request && <Sub>{form.by === 'name' && form.devices.length === 0 ? 'Choose at least one device.' : 'Choose a build, a package and a time limit.'}</Sub>}
+          {!request && (
+            <Sub>
+              {form.by === 'name' && form.devices.length === 0
+                ? 'Choose at least one device.'
+                : 'Choose a build, a package and a time limit.'}
+            </Sub>
+          )}
           {ready && taking.size > 0 && limit && (
             <p>
-              {many(taking.size, 'device')}, {plan.data.cases ? `${many(plan.data.cases, 'case')} on each` : 'the program decides its cases'}, at most {took(limit * 1000)} on a device.
+              {many(taking.size, 'device')},{' '}
+              {plan.data.cases ? `${many(plan.data.cases, 'case')} on each` : 'the program decides its cases'}, at most{' '}
+              {took(limit * 1000)}{' '}
+              on a device.
               {unfit.size > 0 && ` ${many(unfit.size, 'more device')} can’t take part: the tiles say why.`}
             </p>
           )}
-          {request && <CommandText of={request} build={build?.item.ref ?? ids.build} pkg={pkg?.item.ref ?? ids.package} secrets={hidden.map((i) => i.name)} />}
+          {request && (
+            <CommandText
+              of={request}
+              build={build?.item.ref ?? ids.build}
+              pkg={pkg?.item.ref ?? ids.package}
+              secrets={hidden.map((i) => i.name)}
+            />
+          )}
           {start.error !== undefined && <Refused error={start.error} />}
           <Button $main onPress={() => request && void start.run(request)} isDisabled={cannot || start.busy}>
             {start.busy ? 'Starting …' : taking.size ? `Start on ${many(taking.size, 'device')}` : 'Start'}

@@ -8,10 +8,13 @@ import { c, narrow } from '../theme';
 import { stepOn, type Cell as Spot } from './roving';
 import { Tile } from './Tile';
 
-const Scroll = styled.div`overflow: auto; contain: layout paint style; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};`;
+const Scroll = styled.div`
+  overflow: auto; contain: layout paint style; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};
+`;
 const Whole = styled.table`font-size: 13px; line-height: 18px; table-layout: fixed; width: 0;`; // fixed: a cell that changes moves no other
 const Corner = styled.th`
-  position: sticky; left: 0; top: 0; z-index: 3; background: ${c.panel}; text-align: left; vertical-align: bottom; padding: 4px 12px; font-weight: 400; color: ${c.faint};
+  position: sticky; left: 0; top: 0; z-index: 3; background: ${c.panel}; text-align: left; vertical-align: bottom; padding: 4px 12px;
+  font-weight: 400; color: ${c.faint};
   width: 320px; ${narrow} { width: 170px; }
 `;
 const DeviceName = styled.th`
@@ -34,7 +37,21 @@ export function verdictOf(l: Pick<LegSummary, 'case_names' | 'case_verdicts'>, n
 /** What a cell holds; '': nothing. */
 const heldAt = (l: LegSummary, name: string, row: number) => verdictOf(l, name, row) || (l.stage === 'done' ? '' : 'waiting');
 
-const One = memo(function One({ leg, serial, name, what, spot, stop }: { leg: string; serial: string; name: string; what: string; spot: string; stop: boolean }) {
+const One = memo(function One({
+  leg,
+  serial,
+  name,
+  what,
+  spot,
+  stop,
+}: {
+  leg: string;
+  serial: string;
+  name: string;
+  what: string;
+  spot: string;
+  stop: boolean;
+}) {
   if (!what) return <Cell />;
   const says = `${name} on ${serial}: ${what}`;
   return (
@@ -55,7 +72,14 @@ export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs:
   const [at, setAt] = useState<Spot>({ row: 0, col: 0 }); // row 0: the devices' names
   // Only the columns in sight are made: a run may have a thousand.
   const many = legs.length > 60;
-  const columns = useVirtualizer({ horizontal: true, count: legs.length, getScrollElement: () => box.current, estimateSize: () => 36, overscan: 12, enabled: many });
+  const columns = useVirtualizer({
+    horizontal: true,
+    count: legs.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 36,
+    overscan: 12,
+    enabled: many,
+  });
   const items = many ? columns.getVirtualItems() : legs.map((_, index) => ({ index, start: index * 36, end: index * 36 + 36 }));
   const before = items[0]?.start ?? 0;
   const after = legs.length * 36 - (items.at(-1)?.end ?? 0);
@@ -84,7 +108,15 @@ export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs:
           <tr>
             <Corner scope="col">case</Corner>
             {before > 0 && <td style={{ width: before }} />}
-            {items.map(({ index: col }) => <Heading key={legs[col]!.id} leg={legs[col]!.id} serial={legs[col]!.serial} spot={spotName({ row: 0, col })} stop={isStop(0, col)} />)}
+            {items.map(({ index: col }) => (
+              <Heading
+                key={legs[col]!.id}
+                leg={legs[col]!.id}
+                serial={legs[col]!.serial}
+                spot={spotName({ row: 0, col })}
+                stop={isStop(0, col)}
+              />
+            ))}
             {after > 0 && <td style={{ width: after }} />}
           </tr>
         </thead>
@@ -95,7 +127,17 @@ export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs:
               {before > 0 && <td />}
               {items.map(({ index: col }) => {
                 const l = legs[col]!;
-                return <One key={l.id} leg={l.id} serial={l.serial} name={name} what={heldAt(l, name, n)} spot={spotName({ row: n + 1, col })} stop={isStop(n + 1, col)} />;
+                return (
+                  <One
+                    key={l.id}
+                    leg={l.id}
+                    serial={l.serial}
+                    name={name}
+                    what={heldAt(l, name, n)}
+                    spot={spotName({ row: n + 1, col })}
+                    stop={isStop(n + 1, col)}
+                  />
+                );
               })}
               {after > 0 && <td />}
             </tr>

@@ -35,7 +35,8 @@ const found = new WeakMap<object, { of: number; ways: string[] }>();
 const Groups = styled.div`display: flex; flex-wrap: wrap; gap: 16px 24px; align-items: flex-end; ${narrow} { gap: 12px 16px; }`;
 const Group = styled.figure`display: flex; flex-direction: column; gap: 4px; min-width: 0;`;
 const Caption = styled.figcaption`
-  font-size: 13px; line-height: 18px; color: ${c.faint}; border-top: 1px solid ${c.grout}; padding-top: 4px; white-space: nowrap; font-variant-numeric: tabular-nums;
+  font-size: 13px; line-height: 18px; color: ${c.faint}; border-top: 1px solid ${c.grout}; padding-top: 4px; white-space: nowrap;
+  font-variant-numeric: tabular-nums;
 `;
 const Tiles = styled.ul<{ $size: number; $gap: number }>`
   display: grid; grid-template-columns: repeat(var(--columns), ${(p) => p.$size}px); gap: ${(p) => p.$gap}px;
@@ -80,7 +81,8 @@ export function Mosaic({ legs, by }: { legs: LegSummary[]; by: string }) {
   function onBlur(e: FocusEvent) {
     const tile = e.target as HTMLElement;
     queueMicrotask(() => {
-      if (tile.isConnected && document.activeElement !== tile) focused.current = ''; // it went elsewhere; a tile that is taken away leaves it nowhere
+      // It went elsewhere. A tile that is taken away leaves it nowhere.
+      if (tile.isConnected && document.activeElement !== tile) focused.current = '';
     });
   }
   // The arrow keys go from tile to tile; Tab goes past the mosaic.
@@ -94,13 +96,29 @@ export function Mosaic({ legs, by }: { legs: LegSummary[]; by: string }) {
   }
   const t = traits[by];
   return (
-    <Groups ref={box} onKeyDown={move} onFocus={onFocus} onBlur={onBlur} role="group" aria-label={`${many(legs.length, 'device')}, laid by ${t?.name ?? by}`}>
+    <Groups
+      ref={box}
+      onKeyDown={move}
+      onFocus={onFocus}
+      onBlur={onBlur}
+      role="group"
+      aria-label={`${many(legs.length, 'device')}, laid by ${t?.name ?? by}`}
+    >
       {groups.map((g) => (
         <Group key={g.value}>
-          <Tiles $size={size} $gap={gap} style={{ '--columns': Math.min(g.legs.length, Math.max(1, Math.round(Math.sqrt(g.legs.length * 2.5)))) } as React.CSSProperties}>
-            {g.legs.map((l) => <One key={l.id} leg={l} size={size} named={size === 56} stop={l.id === stopAt} />)}
+          <Tiles
+            $size={size}
+            $gap={gap}
+            style={{ '--columns': Math.min(g.legs.length, Math.max(1, Math.round(Math.sqrt(g.legs.length * 2.5)))) }}
+          >
+            {g.legs.map((l) => (
+              <One key={l.id} leg={l} size={size} named={size === 56} stop={l.id === stopAt} />
+            ))}
           </Tiles>
-          <Caption>{g.value ? [t?.before, g.value, t?.unit].filter(Boolean).join(' ') : 'not known'}{legs.length > 40 ? ` · ${g.legs.length}` : ''}</Caption>
+          <Caption>
+            {g.value ? [t?.before, g.value, t?.unit].filter(Boolean).join(' ') : 'not known'}
+            {legs.length > 40 ? ` · ${g.legs.length}` : ''}
+          </Caption>
         </Group>
       ))}
     </Groups>

@@ -6,7 +6,12 @@ import { c, radius } from '../theme';
 import { Button } from './controls';
 
 const Veil = styled(ModalOverlay)`position: fixed; inset: 0; background: ${c.veil}; display: grid; place-items: center; z-index: 60;`;
-const Paper = styled(Modal)`background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 24px; width: min(420px, calc(100vw - 32px)); max-height: calc(100vh - 32px); overflow: auto; outline: none;`;
+const Paper = styled(
+  Modal,
+)`
+  background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 24px; width: min(420px, calc(100vw - 32px));
+  max-height: calc(100vh - 32px); overflow: auto; outline: none;
+`;
 
 export function Sheet(p: { open: string; title: string; children: (close: () => void) => ReactNode }) {
   return (

@@ -1,9 +1,20 @@
 import { expect, test } from 'vitest';
 import { nextSort, readSort, sorted, type TableColumn } from './Table';
 
-interface Row { os: string; memory: number }
-const rows: Row[] = [{ os: '10', memory: 4 }, { os: '9', memory: 8 }, { os: '9', memory: 2 }];
-const columns: TableColumn<Row>[] = [{ name: 'Android', show: (r) => r.os, sort: (r) => r.os }, { name: 'memory', show: (r) => r.memory, sort: (r) => r.memory }, { name: 'note', show: () => '' }];
+interface Row {
+  os: string;
+  memory: number;
+}
+const rows: Row[] = [
+  { os: '10', memory: 4 },
+  { os: '9', memory: 8 },
+  { os: '9', memory: 2 },
+];
+const columns: TableColumn<Row>[] = [
+  { name: 'Android', show: (r) => r.os, sort: (r) => r.os },
+  { name: 'memory', show: (r) => r.memory, sort: (r) => r.memory },
+  { name: 'note', show: () => '' },
+];
 const order = (said: string) => sorted(rows, columns, readSort(said)).map((r) => `${r.os}/${r.memory}`);
 
 test('a column is sorted as its values mean it, and equal rows stay in their order', () => {

@@ -20,8 +20,11 @@ const Line = styled.tr`
   &[data-leads] { cursor: pointer; }
   &[data-leads]:hover { background: ${c.hover}; }
 `;
-const place = (wide?: boolean) => `padding: 4px 16px 4px 0; font-weight: 400; ${wide ? 'min-width: 240px; width: 100%;' : 'white-space: nowrap;'}`;
-const Cell = styled.td<{ $wide?: boolean }>`${(p) => place(p.$wide)} &:first-child { padding-left: 8px; } ${narrow} { padding-right: 12px; }`;
+const place = (wide?: boolean) =>
+  `padding: 4px 16px 4px 0; font-weight: 400; ${wide ? 'min-width: 240px; width: 100%;' : 'white-space: nowrap;'}`;
+const Cell = styled.td<{
+  $wide?: boolean;
+}>`${(p) => place(p.$wide)} &:first-child { padding-left: 8px; } ${narrow} { padding-right: 12px; }`;
 const RowHead = styled.th<{ $wide?: boolean }>`
   ${(p) => place(p.$wide)} &:first-child { padding-left: 8px; } ${narrow} { padding-right: 12px; }
   a { color: inherit; }
@@ -55,13 +58,20 @@ export function sorted<T>(items: T[], columns: TableColumn<T>[], s: Sorted): T[]
 }
 
 /** The next of a column's three orders: upwards, downwards, as the things come. */
-export const nextSort = (s: Sorted, name: string): Sorted => (s.by !== name ? { by: name, down: false } : s.down ? { by: '', down: false } : { by: name, down: true });
+export const nextSort = (s: Sorted, name: string): Sorted =>
+  s.by !== name ? { by: name, down: false } : s.down ? { by: '', down: false } : { by: name, down: true };
 
 const manyRows = 100; // from so many on, only those in sight are made
 
 /** The first column names the thing, and is the link to its page. Where sort is given, the order is the caller's to keep. */
 export function Table<T>(p: {
-  label: string; items: T[]; id: (x: T) => string; href?: (x: T) => string; columns: TableColumn<T>[]; sort?: string; onSort?: (s: string) => void;
+  label: string;
+  items: T[];
+  id: (x: T) => string;
+  href?: (x: T) => string;
+  columns: TableColumn<T>[];
+  sort?: string;
+  onSort?: (s: string) => void;
 }) {
   const [own, setOwn] = useState('');
   const navigate = useNavigate();
@@ -107,20 +117,40 @@ export function Table<T>(p: {
           <tr>
             {columns.map((col) => (
               <Column key={col.name} scope="col" aria-sort={col.sort ? said(col.name) : undefined}>
-                {col.sort ? <button type="button" onClick={() => choose(col.name)}>{col.name}{by === col.name ? <span aria-hidden>{down ? ' ↓' : ' ↑'}</span> : null}</button> : col.name}
+                {col.sort ? (
+                  <button type="button" onClick={() => choose(col.name)}>
+                    {col.name}
+                    {by === col.name ? <span aria-hidden>{down ? ' ↓' : ' ↑'}</span> : null}
+                  </button>
+                ) : (
+                  col.name
+                )}
               </Column>
             ))}
           </tr>
         </thead>
-        <tbody ref={body} onKeyDown={key}>
+        <tbody ref={body}>
           {before > 0 && <tr aria-hidden style={{ height: before }} />}
           {shown.map((i) => {
             const x = all[i]!;
             return (
-              <Line key={p.id(x)} data-leads={p.href ? '' : undefined} aria-rowindex={virtual ? i + 2 : undefined} onClick={(e) => press(e, x)}>
-                {columns.map((col, n) => (n === 0
-                  ? <RowHead key={col.name} scope="row" $wide={col.wide}>{p.href ? <Link to={p.href(x)}>{col.show(x)}</Link> : col.show(x)}</RowHead>
-                  : <Cell key={col.name} $wide={col.wide}>{col.show(x)}</Cell>))}
+              <Line
+                key={p.id(x)}
+                data-leads={p.href ? '' : undefined}
+                aria-rowindex={virtual ? i + 2 : undefined}
+                onClick={(e) => press(e, x)}
+              >
+                {columns.map((col, n) =>
+                  n === 0 ? (
+                    <RowHead key={col.name} scope="row" $wide={col.wide}>
+                      {p.href ? <Link to={p.href(x)} onKeyDown={key}>{col.show(x)}</Link> : col.show(x)}
+                    </RowHead>
+                  ) : (
+                    <Cell key={col.name} $wide={col.wide}>
+                      {col.show(x)}
+                    </Cell>
+                  ),
+                )}
               </Line>
             );
           })}

@@ -8,9 +8,13 @@ import { bytes } from '../words';
 import { Button } from './controls';
 import { Faint, Findings, Row } from './page';
 
-const Corner = styled.section`position: fixed; right: 16px; bottom: 16px; width: min(440px, calc(100vw - 32px)); display: flex; flex-direction: column; gap: 8px; z-index: 40; max-height: 70vh; overflow: auto;`;
+const Corner = styled.section`
+  position: fixed; right: 16px; bottom: 16px; width: min(440px, calc(100vw - 32px)); display: flex; flex-direction: column; gap: 8px;
+  z-index: 40; max-height: 70vh; overflow: auto;
+`;
 const Card = styled.article<{ $refused: boolean }>`
-  background: ${c.panel}; border: 1px solid ${(p) => (p.$refused ? c.failed : c.grout)}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil}; padding: 12px 16px; display: flex; flex-direction: column; gap: 8px;
+  background: ${c.panel}; border: 1px solid ${(p) => (p.$refused ? c.failed : c.grout)}; border-radius: ${radius};
+  box-shadow: 0 8px 24px ${c.veil}; padding: 12px 16px; display: flex; flex-direction: column; gap: 8px;
   overflow-wrap: anywhere;
 `;
 const Track = styled.div`height: 4px; background: ${c.grout}; border-radius: 2px; overflow: hidden;`;
@@ -50,7 +54,11 @@ function One({ u }: { u: Upload }) {
     <Card $refused={u.state === 'refused'}>
       <Row style={{ justifyContent: 'space-between' }}>
         <strong>{u.name}</strong>
-        <Button $small onPress={() => dismiss(u.id)} aria-label={u.state === 'sending' || u.state === 'reading' ? `Stop the upload of ${u.name}` : `Close: ${u.name}`}>
+        <Button
+          $small
+          onPress={() => dismiss(u.id)}
+          aria-label={u.state === 'sending' || u.state === 'reading' ? `Stop the upload of ${u.name}` : `Close: ${u.name}`}
+        >
           {u.state === 'sending' ? 'stop' : 'close'}
         </Button>
       </Row>

@@ -3,7 +3,8 @@ import { list, oneOf, readView, text, whole, writeView } from './address';
 
 const parts = { tab: oneOf(['cases', 'legs'] as const, 'cases'), by: text(), at: whole(-1), devices: list() };
 const read = (q: string) => readView(parts, new URLSearchParams(q));
-const write = (q: string, change: Parameters<typeof writeView<typeof parts>>[2]) => writeView(parts, new URLSearchParams(q), change).toString();
+const write = (q: string, change: Parameters<typeof writeView<typeof parts>>[2]) =>
+  writeView(parts, new URLSearchParams(q), change).toString();
 
 test('an address says the view', () => {
   expect(read('tab=legs&by=os&at=1200&devices=a,b')).toEqual({ tab: 'legs', by: 'os', at: 1200, devices: ['a', 'b'] });

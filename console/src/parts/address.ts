@@ -11,7 +11,11 @@ export interface Part<T> {
 
 export const text = (normal = ''): Part<string> => ({ read: (s) => s, write: (v) => v, normal });
 
-export const oneOf = <T extends string>(all: readonly T[], normal: T): Part<T> => ({ read: (s) => all.find((x) => x === s), write: (v) => v, normal });
+export const oneOf = <T extends string>(all: readonly T[], normal: T): Part<T> => ({
+  read: (s) => all.find((x) => x === s),
+  write: (v) => v,
+  normal,
+});
 
 /** A whole number from least on. */
 export const whole = (normal: number, least = 0): Part<number> => ({

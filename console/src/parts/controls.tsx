@@ -1,14 +1,31 @@
 // The controls: React Aria's behaviour in our clothes.
 import type { ReactNode } from 'react';
 import {
-  Button as AriaButton, Input, Label, ListBox, ListBoxItem, Popover, SearchField as AriaSearchField, Select as AriaSelect, SelectValue, Tab as AriaTab, TabList as AriaTabList,
-  TabPanel as AriaTabPanel, Tabs as AriaTabs, TextField as AriaTextField, ToggleButton as AriaToggleButton, ToggleButtonGroup as AriaToggleButtonGroup, Tooltip as AriaTooltip, TooltipTrigger, type Key,
+  Button as AriaButton,
+  Input,
+  Label,
+  ListBox,
+  ListBoxItem,
+  Popover,
+  SearchField as AriaSearchField,
+  Select as AriaSelect,
+  SelectValue,
+  Tab as AriaTab,
+  TabList as AriaTabList,
+  TabPanel as AriaTabPanel,
+  Tabs as AriaTabs,
+  TextField as AriaTextField,
+  ToggleButton as AriaToggleButton,
+  ToggleButtonGroup as AriaToggleButtonGroup,
+  Tooltip as AriaTooltip,
+  TooltipTrigger,
 } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 import { c, mono, radius } from '../theme';
 
 const control = css`
-  font: inherit; color: ${c.ink}; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; min-height: 32px; padding: 4px 12px;
+  font: inherit; color: ${c.ink}; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; min-height: 32px;
+  padding: 4px 12px;
   &[data-focus-visible] { outline: 2px solid ${c.lapis}; outline-offset: 1px; }
   &[data-disabled] { color: ${c.faint}; cursor: default; opacity: 0.7; }
 `;
@@ -36,7 +53,18 @@ const Typed = styled(Input)<{ $mono?: boolean }>`
 `;
 
 /** A field for a line of text. */
-export function TextField(p: { label: string; value: string; onChange: (v: string) => void; hint?: ReactNode; type?: string; mono?: boolean; placeholder?: string; autoFocus?: boolean; name?: string; autoComplete?: string }) {
+export function TextField(p: {
+  label: string;
+  value: string;
+  onChange: (v: string) => void;
+  hint?: ReactNode;
+  type?: string;
+  mono?: boolean;
+  placeholder?: string;
+  autoFocus?: boolean;
+  name?: string;
+  autoComplete?: string;
+}) {
   return (
     <Field value={p.value} onChange={p.onChange} type={p.type ?? 'text'} name={p.name} autoFocus={p.autoFocus}>
       <FieldLabel>{p.label}</FieldLabel>
@@ -61,11 +89,13 @@ export function SearchField(p: { label: string; value: string; onChange: (v: str
 }
 
 const Sheet = styled(Popover)`
-  background: ${c.panel}; color: ${c.ink}; border: 1px solid ${c.grout}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil}; padding: 4px; overflow: auto; min-width: var(--trigger-width);
+  background: ${c.panel}; color: ${c.ink}; border: 1px solid ${c.grout}; border-radius: ${radius}; box-shadow: 0 8px 24px ${c.veil};
+  padding: 4px; overflow: auto; min-width: var(--trigger-width);
 `;
 const Choices = styled(ListBox)`outline: none; max-height: 320px; overflow: auto;` as unknown as typeof ListBox;
 const Choice = styled(ListBoxItem)`
-  display: flex; justify-content: space-between; gap: 16px; padding: 4px 8px; border-radius: ${radius}; cursor: pointer; outline: none; font-size: 14px;
+  display: flex; justify-content: space-between; gap: 16px; padding: 4px 8px; border-radius: ${radius}; cursor: pointer; outline: none;
+  font-size: 14px;
   &[data-focused] { background: ${c.hover}; }
   &[data-selected] { background: ${c.chosen}; }
   &[data-focus-visible] { outline: 2px solid ${c.lapis}; outline-offset: -2px; }
@@ -73,7 +103,10 @@ const Choice = styled(ListBoxItem)`
 const Picker = styled(AriaSelect)<{ $row?: boolean }>`
   ${Stack}
   ${(p) => p.$row && css`flex-direction: row; align-items: center; gap: 8px;`}
-  button { ${control} display: flex; justify-content: space-between; align-items: center; gap: 12px; text-align: left; cursor: pointer; min-width: 0; }
+  button {
+    ${control} display: flex; justify-content: space-between; align-items: center; gap: 12px; text-align: left;
+    cursor: pointer; min-width: 0;
+  }
   button[data-hovered] { background: ${c.hover}; }
 `;
 const Value = styled(SelectValue)`overflow: hidden; text-overflow: ellipsis; white-space: nowrap;`;
@@ -86,9 +119,23 @@ interface Option {
 }
 
 /** One of several. */
-export function Select(p: { label: string; hideLabel?: boolean; inRow?: boolean; value: string; onChange: (id: string) => void; options: Option[]; placeholder?: string }) {
+export function Select(p: {
+  label: string;
+  hideLabel?: boolean;
+  inRow?: boolean;
+  value: string;
+  onChange: (id: string) => void;
+  options: Option[];
+  placeholder?: string;
+}) {
   return (
-    <Picker $row={p.inRow} aria-label={p.hideLabel ? p.label : undefined} value={p.value || null} onChange={(k) => p.onChange(String(k ?? ''))} placeholder={p.placeholder ?? 'choose'}>
+    <Picker
+      $row={p.inRow}
+      aria-label={p.hideLabel ? p.label : undefined}
+      value={p.value || null}
+      onChange={(k) => p.onChange(String(k ?? ''))}
+      placeholder={p.placeholder ?? 'choose'}
+    >
       {!p.hideLabel && <FieldLabel>{p.label}</FieldLabel>}
       <AriaButton>
         <Value>{({ selectedText, defaultChildren }) => selectedText || defaultChildren}</Value>
@@ -111,7 +158,8 @@ export function Select(p: { label: string; hideLabel?: boolean; inRow?: boolean;
 export const Tabs = styled(AriaTabs)`display: flex; flex-direction: column; min-height: 0; min-width: 0;`;
 export const TabList = styled(AriaTabList)`display: flex; gap: 16px; border-bottom: 1px solid ${c.grout}; flex: none;`;
 export const Tab = styled(AriaTab)`
-  padding: 4px 0; cursor: pointer; color: ${c.faint}; border-bottom: 2px solid transparent; margin-bottom: -1px; outline: none; white-space: nowrap;
+  padding: 4px 0; cursor: pointer; color: ${c.faint}; border-bottom: 2px solid transparent; margin-bottom: -1px; outline: none;
+  white-space: nowrap;
   &[data-hovered] { color: ${c.ink}; }
   &[data-selected] { color: ${c.ink}; border-color: ${c.lapis}; font-weight: 560; }
   &[data-focus-visible] { outline: 2px solid ${c.lapis}; outline-offset: 1px; }
@@ -124,13 +172,21 @@ const Group = styled(AriaToggleButtonGroup)`
   button:first-child { border-radius: ${radius} 0 0 ${radius}; }
   button:last-child { border-radius: 0 ${radius} ${radius} 0; }
   button[data-hovered] { background: ${c.hover}; }
-  button[data-selected] { background: ${c.chosen}; color: ${c.ink}; border-color: ${c.lapis}; z-index: 1; position: relative; font-weight: 560; }
+  button[data-selected] {
+    background: ${c.chosen}; color: ${c.ink}; border-color: ${c.lapis}; z-index: 1; position: relative; font-weight: 560;
+  }
 `;
 
 /** One of a few, all in sight. */
 export function Choose(p: { label: string; value: string; onChange: (id: string) => void; options: Option[] }) {
   return (
-    <Group aria-label={p.label} selectionMode="single" disallowEmptySelection selectedKeys={[p.value]} onSelectionChange={(keys) => p.onChange(String([...(keys as Set<Key>)][0]))}>
+    <Group
+      aria-label={p.label}
+      selectionMode="single"
+      disallowEmptySelection
+      selectedKeys={[p.value]}
+      onSelectionChange={(keys) => p.onChange(String([...(keys)][0]))}
+    >
       {p.options.map((o) => (
         <AriaToggleButton id={o.id} key={o.id}>
           {o.text}
@@ -141,7 +197,8 @@ export function Choose(p: { label: string; value: string; onChange: (id: string)
 }
 
 const Tip = styled(AriaTooltip)`
-  background: ${c.ink}; color: ${c.panel}; border-radius: ${radius}; padding: 4px 8px; font-size: 13px; line-height: 18px; max-width: 320px; white-space: pre-line;
+  background: ${c.ink}; color: ${c.panel}; border-radius: ${radius}; padding: 4px 8px; font-size: 13px; line-height: 18px;
+  max-width: 320px; white-space: pre-line;
 `;
 
 /** Says more about a control, on hover and on focus. */

@@ -12,13 +12,17 @@ export const Page = styled.main`
   ${narrow} { padding: 12px 12px 32px; }
 `;
 export const Head = styled.header`display: flex; justify-content: space-between; align-items: flex-start; gap: 8px 24px; flex-wrap: wrap;`;
-export const Sub = styled.p`color: ${c.faint}; overflow-wrap: anywhere; a { color: inherit; text-decoration: underline; text-decoration-color: ${c.grout}; text-underline-offset: 3px; }`;
+export const Sub = styled.p`
+  color: ${c.faint}; overflow-wrap: anywhere;
+  a { color: inherit; text-decoration: underline; text-decoration-color: ${c.grout}; text-underline-offset: 3px; }
+`;
 export const Row = styled.div<{ $gap?: number }>`display: flex; align-items: center; gap: ${(p) => p.$gap ?? 12}px; flex-wrap: wrap;`;
 export const Section = styled.section`display: flex; flex-direction: column; gap: 8px; min-width: 0;`;
 export const Faint = styled.span`color: ${c.faint};`;
 export const Mono = styled.code`font-family: ${mono}; font-size: 13px; overflow-wrap: anywhere;`;
 export const Simulated = styled.span`
-  font-size: 12px; line-height: 16px; color: ${c.faint}; border: 1px dashed ${c.hollow}; border-radius: ${radius}; padding: 0 4px; white-space: nowrap;
+  font-size: 12px; line-height: 16px; color: ${c.faint}; border: 1px dashed ${c.hollow}; border-radius: ${radius}; padding: 0 4px;
+  white-space: nowrap;
 `;
 
 export function Title({ children }: { children: string }) {
@@ -91,14 +95,21 @@ export function CopyButton({ text, what, label = 'copy' }: { text: string; what:
     return () => clearTimeout(t);
   }, [said]);
   return (
-    <Button $small={label === 'copy'} aria-label={`Copy ${what}`} onPress={(e) => void copyText(text, e.target as HTMLElement).then((ok) => say(ok ? 'copied' : 'not copied: mark the text and copy it'))}>
+    <Button
+      $small={label === 'copy'}
+      aria-label={`Copy ${what}`}
+      onPress={(e) =>
+        void copyText(text, e.target as HTMLElement).then((ok) => say(ok ? 'copied' : 'not copied: mark the text and copy it'))
+      }
+    >
       <span role="status">{said || label}</span>
     </Button>
   );
 }
 
 const Shell = styled.div`
-  display: flex; align-items: flex-start; gap: 8px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; padding: 8px;
+  display: flex; align-items: flex-start; gap: 8px; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius};
+  padding: 8px;
   pre { flex: 1; white-space: pre-wrap; overflow-wrap: anywhere; min-width: 0; }
 `;
 
@@ -136,7 +147,8 @@ export function Findings({ of }: { of: Finding[] }) {
       {of.map((f, i) => (
         <FindingItem key={i} $level={f.level}>
           <p>
-            {(f.device || f.file) && <Mono>{f.device ?? (f.line ? `${f.file}:${f.line}` : f.file)}</Mono>} {f.what} <Faint>({f.level})</Faint>
+            {(f.device || f.file) && <Mono>{f.device ?? (f.line ? `${f.file}:${f.line}` : f.file)}</Mono>} {f.what}{' '}
+            <Faint>({f.level})</Faint>
           </p>
           <p>{f.remedy}</p>
         </FindingItem>
@@ -174,7 +186,10 @@ export function Awaited({ what }: { what: string }) {
   return <Sub role="status">{late ? `Waiting for ${what} …` : ''}</Sub>;
 }
 
-const EmptyBox = styled.div`border: 1px dashed ${c.grout}; border-radius: ${radius}; padding: 24px; display: flex; flex-direction: column; gap: 12px; max-width: 880px;`;
+const EmptyBox = styled.div`
+  border: 1px dashed ${c.grout}; border-radius: ${radius}; padding: 24px; display: flex; flex-direction: column; gap: 12px;
+  max-width: 880px;
+`;
 
 /** Nothing there yet: the next step, and the command for it. */
 export function Empty({ title, children, command }: { title: string; children?: ReactNode; command: string }) {

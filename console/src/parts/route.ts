@@ -1,6 +1,6 @@
 // What happens when the page becomes another: the focus goes to it, and so does the view, to its top or to where it was left.
 import { useEffect, useRef } from 'react';
-import { useLocation, useNavigationType } from 'react-router';
+import { NavigationType, useLocation, useNavigationType } from 'react-router';
 
 const left = new Map<string, number>(); // how far each step of the history was scrolled, px
 const patience = 1500; // ms that a page has to become as long as it was
@@ -19,7 +19,7 @@ export function useArrival(page: string) {
     if (before.current === pathname) return;
     before.current = pathname;
     document.getElementById(page)?.focus({ preventScroll: true });
-    const to = how === 'POP' ? (left.get(key) ?? 0) : 0;
+    const to = how === NavigationType.Pop ? (left.get(key) ?? 0) : 0;
     const until = performance.now() + patience;
     let frame = 0;
     const go = () => {
