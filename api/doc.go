@@ -2,4 +2,4 @@
 // generated from openapi.yaml, which is written first.
 package api
 
-//go:generate go tool oapi-codegen -config config.yaml openapi.yaml
+//go:generate go tool -modfile=tools.mod oapi-codegen -config config.yaml openapi.yaml

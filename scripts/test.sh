@@ -7,7 +7,7 @@ echo "generated code"
 fresh=$(mktemp -d)
 trap 'rm -rf "$fresh"' EXIT
 sed "s#^output:.*#output: $fresh/api.gen.go#" api/config.yaml >"$fresh/config.yaml"
-(cd api && go tool oapi-codegen -config "$fresh/config.yaml" openapi.yaml)
+(cd api && go tool -modfile=tools.mod oapi-codegen -config "$fresh/config.yaml" openapi.yaml)
 if ! cmp -s "$fresh/api.gen.go" api/api.gen.go; then
     echo "api/api.gen.go differs from what api/openapi.yaml generates; run: make generate" >&2
     exit 1

@@ -15,10 +15,10 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"sync"
 	"sync/atomic"
 	"syscall"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"gocloud.dev/blob"
 	"gocloud.dev/blob/fileblob"
 	"gocloud.dev/gcerrors"
@@ -201,7 +201,8 @@ const (
 // At gives a blob as an io.ReaderAt, for readers that jump about. It keeps the
 // last pages it has read.
 func (s *Store) At(ctx context.Context, key string, size int64) io.ReaderAt {
-	return &pages{ctx: ctx, s: s, key: key, size: size, kept: map[int64][]byte{}}
+	kept, _ := lru.New[int64, []byte](maxPages) // it fails for no size alone
+	return &pages{ctx: ctx, s: s, key: key, size: size, kept: kept}
 }
 
 type pages struct {
@@ -210,9 +211,7 @@ type pages struct {
 	key  string
 	size int64
 
-	mu    sync.Mutex
-	kept  map[int64][]byte
-	order []int64
+	kept *lru.Cache[int64, []byte]
 }
 
 func (p *pages) ReadAt(b []byte, off int64) (int, error) {
@@ -236,9 +235,7 @@ func (p *pages) ReadAt(b []byte, off int64) (int, error) {
 }
 
 func (p *pages) page(i int64) ([]byte, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if page := p.kept[i]; page != nil {
+	if page, ok := p.kept.Get(i); ok {
 		return page, nil
 	}
 	r, err := p.s.Read(p.ctx, p.key, i*pageSize, pageSize)
@@ -250,10 +247,6 @@ func (p *pages) page(i int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(p.order) >= maxPages {
-		delete(p.kept, p.order[0])
-		p.order = p.order[1:]
-	}
-	p.kept[i], p.order = page, append(p.order, i)
+	p.kept.Add(i, page)
 	return page, nil
 }

@@ -14,6 +14,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"github.com/sethvargo/go-retry"
 )
 
 // Process is a child that runs.
@@ -125,20 +127,18 @@ func (k *Kept) look(ctx context.Context) {
 			return
 		}
 		slog.Warn("a server has died, and is started again", "server", k.what)
-		for wait := 100 * time.Millisecond; ctx.Err() == nil; wait = min(wait*2, 10*time.Second) {
+		pauses := retry.WithCappedDuration(10*time.Second, retry.NewExponential(100*time.Millisecond))
+		_ = retry.Do(ctx, pauses, func(ctx context.Context) error {
 			p, err := k.start(ctx)
-			if err == nil {
-				k.mu.Lock()
-				k.now = p
-				k.mu.Unlock()
-				break
+			if err != nil {
+				slog.Error("a server can't be started again", "server", k.what, "err", err)
+				return retry.RetryableError(err)
 			}
-			slog.Error("a server can't be started again", "server", k.what, "err", err)
-			select {
-			case <-time.After(wait):
-			case <-ctx.Done():
-			}
-		}
+			k.mu.Lock()
+			k.now = p
+			k.mu.Unlock()
+			return nil
+		})
 	}
 }
 

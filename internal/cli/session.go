@@ -98,8 +98,8 @@ func (a *App) sessionCommands(word string) error {
 	for _, list := range [][]w3c.Command{w3c.Commands, w3c.Extensions} {
 		for _, c := range list {
 			about := c.About
-			if c.Does == w3c.Senseless {
-				about = "unsupported operation: " + about
+			if why := c.Reason(w3c.Native); why != "" {
+				about = "unsupported operation: " + why
 			}
 			add(c.Name, c.Method+" "+strings.Replace(c.Path, "/session/{session id}", "…", 1), about)
 		}

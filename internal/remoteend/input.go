@@ -52,13 +52,13 @@ func pieces(text string) (out []any, err *w3c.Error) {
 	return out, nil
 }
 
-func (c *command) press(doing string, keys ...phone.Key) *w3c.Error {
+func (c *onNative) press(doing string, keys ...phone.Key) *w3c.Error {
 	defer c.touched()
 	return asError(doing, c.phone.Press(c.ctx, keys...))
 }
 
 // point is where a finger touches an element: the middle of what lies on the screen (section 12.1, "in-view center point").
-func (c *command) point(e *uitree.Element) (x, y int, err *w3c.Error) {
+func (c *onNative) point(e *uitree.Element) (x, y int, err *w3c.Error) {
 	area, err := c.area()
 	if err != nil {
 		return 0, 0, err
@@ -71,7 +71,7 @@ func (c *command) point(e *uitree.Element) (x, y int, err *w3c.Error) {
 	return x, y, nil
 }
 
-func (c *command) click(e *uitree.Element) *w3c.Error {
+func (c *onNative) click(e *uitree.Element) *w3c.Error {
 	x, y, err := c.point(e)
 	if err != nil {
 		return err
@@ -81,7 +81,7 @@ func (c *command) click(e *uitree.Element) *w3c.Error {
 }
 
 // focus puts the cursor behind a field's text.
-func (c *command) focus(e *uitree.Element) *w3c.Error {
+func (c *onNative) focus(e *uitree.Element) *w3c.Error {
 	if !e.Focused {
 		if err := c.click(e); err != nil {
 			return err
@@ -93,7 +93,7 @@ func (c *command) focus(e *uitree.Element) *w3c.Error {
 	return nil
 }
 
-func (c *command) clear(e *uitree.Element) *w3c.Error {
+func (c *onNative) clear(e *uitree.Element) *w3c.Error {
 	if e.Kind != "field" || !e.Enabled {
 		return w3c.Fail(w3c.InvalidElementState, "%s can't be cleared: it is no field that can be edited", w3c.Describe(e))
 	}
@@ -111,7 +111,7 @@ func (c *command) clear(e *uitree.Element) *w3c.Error {
 	return c.press("clear the field", keys...)
 }
 
-func (c *command) sendKeys(e *uitree.Element) *w3c.Error {
+func (c *onNative) sendKeys(e *uitree.Element) *w3c.Error {
 	text, ok := c.body["text"].(string)
 	if !ok {
 		return w3c.Fail(w3c.InvalidArgument, "the text to send must be a string")
@@ -131,7 +131,7 @@ func (c *command) sendKeys(e *uitree.Element) *w3c.Error {
 }
 
 // keys types and presses.
-func (c *command) keys(parts []any) *w3c.Error {
+func (c *onNative) keys(parts []any) *w3c.Error {
 	defer c.touched()
 	for _, p := range parts {
 		var err error
@@ -153,7 +153,7 @@ const (
 	straight  = 3                      // pixels that a way may lie beside the straight line
 )
 
-func (c *command) actions() *w3c.Error {
+func (c *onNative) actions() *w3c.Error {
 	area, err := c.area()
 	if err != nil {
 		return err
@@ -172,7 +172,7 @@ func (c *command) actions() *w3c.Error {
 }
 
 // perform does acts at their times, and returns when took has passed.
-func (c *command) perform(acts []w3c.Act, took time.Duration) *w3c.Error {
+func (c *onNative) perform(acts []w3c.Act, took time.Duration) *w3c.Error {
 	defer c.touched()
 	begin, spent := time.Now(), time.Duration(0) // spent: in acts, beyond what they last
 	for _, a := range acts {
@@ -188,7 +188,7 @@ func (c *command) perform(acts []w3c.Act, took time.Duration) *w3c.Error {
 	return asError("perform actions", phone.Pause(c.ctx, max(0, took-time.Since(begin)+spent)))
 }
 
-func (c *command) act(a w3c.Act) *w3c.Error {
+func (c *onNative) act(a w3c.Act) *w3c.Error {
 	if a.Key != "" {
 		parts, err := pieces(a.Key)
 		if err != nil {
@@ -216,7 +216,7 @@ func (c *command) act(a w3c.Act) *w3c.Error {
 }
 
 // simple does a stroke that is a tap, a long press or a straight move; not done: it is none of them.
-func (c *command) simple(s w3c.Stroke) (done bool, err error) {
+func (c *onNative) simple(s w3c.Stroke) (done bool, err error) {
 	first, last := s[0], s[len(s)-1]
 	took := last.At - first.At
 	moved := first.X != last.X || first.Y != last.Y

@@ -23,7 +23,7 @@ func (c *command) ours() (any, *w3c.Error) {
 	case "Launch App", "Stop App", "Clear App":
 		return nil, c.app()
 	case "Get Orientation":
-		r, err := c.area()
+		r, err := c.onScreen().area()
 		return orientation(r.Right > r.Bottom), err
 	case "Set Orientation":
 		return nil, c.turnTo()
@@ -179,7 +179,7 @@ func (c *command) hideKeyboard() *w3c.Error {
 	if err != nil || !up {
 		return asError("hide the keyboard", err)
 	}
-	return c.press("hide the keyboard", phone.Back)
+	return c.onScreen().press("hide the keyboard", phone.Back)
 }
 
 func (c *command) askPermissions() *w3c.Error {

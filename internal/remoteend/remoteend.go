@@ -20,7 +20,6 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/ours"
-	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
 )
@@ -82,13 +81,9 @@ type Session struct {
 	used atomic.Int64  // when the last command came or ended, in ns since 1970
 
 	timeouts w3c.Timeouts
-	refs     map[string]referred
-	refOf    map[w3c.Known]string
-	likes    map[string][]string // the newest references of elements that are alike
-	nextRef  int
-	input    w3c.Input
 	hidden   bool // the next text is secret
-	eyes     phone.Looker
+	screen   *native
+	on       surface // what commands work on now
 
 	mu       sync.Mutex // guards those below, which are asked for while a command is at work
 	ended    bool
@@ -101,7 +96,8 @@ func New(c Config) *Session {
 	if c.Idle == 0 {
 		c.Idle = ours.DefaultIdle
 	}
-	s := &Session{Config: c, phone: phone.Of(c.Phone).Observed(see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, refs: map[string]referred{}, refOf: map[w3c.Known]string{}, likes: map[string][]string{}}
+	s := &Session{Config: c, phone: phone.Of(c.Phone).Observed(see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, screen: newNative()}
+	s.on = s.screen
 	s.use()
 	return s
 }
@@ -269,10 +265,17 @@ func asError(doing string, err error) *w3c.Error {
 	return w3c.Fail(w3c.UnknownError, "%s: %v", doing, err)
 }
 
-// screen reads the tree, unless the one at hand is fresh, and nothing was done on the device.
-func (s *Session) screen(ctx context.Context) (*uitree.Screen, error) {
-	return s.eyes.Tree(ctx, s.phone)
+// touched says that something was done on the device: what was seen may not be so any more.
+func (s *Session) touched() {
+	s.screen.anew()
+	if s.on != s.screen {
+		s.on.anew()
+	}
 }
 
-// touched says that something was done on the device: what was seen may not be so any more.
-func (s *Session) touched() { s.eyes.Touched() }
+// surface is what commands work on: the screen of a native app; later a page in it. It gets only commands that its context has all for.
+type surface interface {
+	context() w3c.Context
+	do(*command) (any, *w3c.Error)
+	anew() // something was done on the device: what was seen may not be so any more
+}

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/sethvargo/go-retry"
 	"github.com/spf13/cobra"
 
 	"tessellant/internal/cli"
@@ -57,19 +58,18 @@ func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 	link := &remote.Link{URL: url, Key: key, Version: cli.Version, Log: c.Log}
 	defer link.Leave()
 	var name string
-	for wait := time.Second; ; wait = min(wait*2, 15*time.Second) {
-		if name, err = link.Join(ctx); err == nil {
-			break
+	err = retry.Do(ctx, retry.WithCappedDuration(15*time.Second, retry.NewExponential(time.Second)), func(ctx context.Context) (err error) {
+		if name, err = link.Join(ctx); err == nil || errors.Is(err, remote.ErrRefused) {
+			return err
 		}
-		if errors.Is(err, remote.ErrRefused) || ctx.Err() != nil {
-			return &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("could not join: %w", err)}
-		}
-		c.Log.Warn("not joined yet", "err", err, "again in", wait)
-		select {
-		case <-time.After(wait):
-		case <-ctx.Done():
-			return nil
-		}
+		c.Log.Warn("not joined yet", "err", err)
+		return retry.RetryableError(err)
+	})
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err != nil {
+		return &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("could not join: %w", err)}
 	}
 	fmt.Fprintf(a.Out, "Host %s works for %s\n", name, url)
 	box := house.OpenBox(ctx, c.Log)

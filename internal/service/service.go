@@ -71,9 +71,9 @@ func New(c Config) *Service {
 	sp := &specs.Specs{Store: c.Store}
 	q := &queue.Queue{Store: c.Store}
 	s := &Service{Store: c.Store, Blobs: c.Blobs, Bus: c.Bus, Log: c.Log, Version: c.Version, Feed: f}
-	s.Access = &access.Access{Store: c.Store, Log: c.Log}
+	s.Access = access.New(c.Store, c.Log)
 	s.Content = content.New(c.Store, c.Blobs, c.Log, f, c.MaxBuild)
-	s.Sessions = &sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o}
+	s.Sessions = sessions.New(sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o})
 	s.Runs = &runs.Runs{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions}

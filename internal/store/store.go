@@ -24,6 +24,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/oklog/ulid/v2"
 	"github.com/pressly/goose/v3"
+	"github.com/sethvargo/go-retry"
 )
 
 // ErrNotFound says that there is no such row (in this workspace).
@@ -218,18 +219,14 @@ func (s *Store) exec(ctx context.Context, query string, args ...any) (res sql.Re
 
 // again tries f anew, a few times, while the database says that it only came at a bad moment.
 func again(ctx context.Context, f func() error) error {
-	for try := 0; ; try++ {
+	return retry.Do(ctx, retry.WithMaxRetries(5, retry.NewExponential(5*time.Millisecond)), func(context.Context) error {
 		err := f()
 		var me *mysql.MySQLError
-		if err == nil || try >= 5 || !errors.As(err, &me) || (me.Number != 1213 && me.Number != 1205 && me.Number != 1020) {
-			return err
+		if errors.As(err, &me) && (me.Number == 1213 || me.Number == 1205 || me.Number == 1020) {
+			return retry.RetryableError(err)
 		}
-		select {
-		case <-time.After(time.Duration(5<<try) * time.Millisecond):
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
+		return err
+	})
 }
 
 func (s *Store) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {

@@ -11,6 +11,8 @@ import (
 	"path"
 	"strconv"
 	"strings"
+
+	"tessellant/internal/core/versions"
 )
 
 // Facts is what a device says about itself.
@@ -121,7 +123,7 @@ func ParseCondition(s string) (Condition, error) {
 	}
 	if strings.ContainsAny(c.Op, "<>") {
 		c.Patterns = []string{strings.TrimSpace(rest)}
-		if _, ok := number(c.Patterns[0]); !ok {
+		if _, ok := versions.Compare(c.Patterns[0], c.Patterns[0]); !ok {
 			return c, fmt.Errorf("device filter %q: %q is not a number; %s compares numbers", s, c.Patterns[0], c.Op)
 		}
 		return c, nil
@@ -196,12 +198,10 @@ func (c Condition) holds(value string) bool {
 		}
 		return any == (c.Op == "=")
 	}
-	have, ok := number(value)
-	want, ok2 := number(c.Patterns[0])
-	if !ok || !ok2 {
+	cmp, ok := versions.Compare(value, c.Patterns[0])
+	if !ok {
 		return false
 	}
-	cmp := compare(have, want)
 	switch c.Op {
 	case ">=":
 		return cmp >= 0
@@ -211,37 +211,4 @@ func (c Condition) holds(value string) bool {
 		return cmp > 0
 	}
 	return cmp < 0
-}
-
-// number reads a dotted number such as 8.1 or 14 part by part, so that 8.10 is
-// newer than 8.9.
-func number(s string) ([]int, bool) {
-	var out []int
-	for _, p := range strings.Split(s, ".") {
-		n, err := strconv.Atoi(p)
-		if err != nil {
-			return nil, false
-		}
-		out = append(out, n)
-	}
-	return out, true
-}
-
-func compare(a, b []int) int {
-	for i := 0; i < len(a) || i < len(b); i++ {
-		x, y := 0, 0
-		if i < len(a) {
-			x = a[i]
-		}
-		if i < len(b) {
-			y = b[i]
-		}
-		if x != y {
-			if x < y {
-				return -1
-			}
-			return 1
-		}
-	}
-	return 0
 }

@@ -15,10 +15,9 @@ func Reference() string {
 	b.WriteString("| command | method and path | here |\n|---|---|---|\n")
 	for _, c := range w3c.Commands {
 		here := c.About
-		switch {
-		case c.Does == w3c.Senseless:
-			here = "`unsupported operation`: " + c.About
-		case here == "":
+		if why := c.Reason(w3c.Native); why != "" {
+			here = "`unsupported operation`: " + why
+		} else if here == "" {
 			here = "—"
 		}
 		fmt.Fprintf(&b, "| %s | `%s %s` | %s |\n", c.Name, c.Method, c.Path, cell(here))

@@ -8,11 +8,13 @@ import (
 	"path"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
+
+	"tessellant/internal/core/versions"
 )
 
 // Program is what a package of the kind program declares.
@@ -67,29 +69,13 @@ func Missing(needs []Need, has map[string]string) (out []string) {
 		switch {
 		case !ok:
 			out = append(out, n.String())
-		case n.AtLeast != "" && older(v, n.AtLeast):
-			out = append(out, fmt.Sprintf("%s (it has %s)", n, v))
+		case n.AtLeast != "":
+			if order, ok := versions.Compare(v, n.AtLeast); !ok || order < 0 {
+				out = append(out, fmt.Sprintf("%s (it has %s)", n, v))
+			}
 		}
 	}
 	return out
-}
-
-// older compares versions number by number.
-func older(a, b string) bool {
-	x, y := strings.Split(a, "."), strings.Split(b, ".")
-	for i := range max(len(x), len(y)) {
-		m, n := 0, 0
-		if i < len(x) {
-			m, _ = strconv.Atoi(x[i])
-		}
-		if i < len(y) {
-			n, _ = strconv.Atoi(y[i])
-		}
-		if m != n {
-			return m < n
-		}
-	}
-	return false
 }
 
 // programKeys are what tessellant.yaml may say of a program.
@@ -151,8 +137,8 @@ func (p *Package) readProgram(k programKeys) {
 		p.blocks(Entry, 0, "such as results: [results/*.xml]", "it does not say where its JUnit XML appears: without it nobody knows how its cases came out")
 	}
 	for _, r := range k.Results {
-		if _, err := path.Match(r, ""); err != nil || path.IsAbs(r) || slices.Contains(strings.Split(r, "/"), "..") {
-			p.blocks(Entry, 0, "such as results/*.xml", "results: %q is no pattern of files below the package's root", r)
+		if !doublestar.ValidatePattern(r) || path.IsAbs(r) || slices.Contains(strings.Split(r, "/"), "..") {
+			p.blocks(Entry, 0, "such as results/**/*.xml", "results: %q is no pattern of files below the package's root", r)
 		}
 	}
 	known := ""

@@ -1,27 +1,57 @@
 package w3c
 
 import (
+	"cmp"
 	"net/url"
 	"slices"
 	"strings"
 	"sync"
 )
 
-// Does says what becomes of a command here.
+// Does says what becomes of a command in a context.
 type Does int
 
 const (
 	Works     Does = iota // as the standard says
 	Differs               // with a difference, which About tells
-	Senseless             // answered with "unsupported operation": it has no meaning on a native app; About tells what to do
+	Senseless             // answered with "unsupported operation": the context lacks what the command needs
 )
 
 // Command is one command: of the standard, or of our own under its extension mechanism (section 6.8, "Protocol extensions").
 type Command struct {
 	Method, Path string // the path's variables stand in braces
 	Name         string
-	Does         Does
-	About        string
+	Needs        Need
+	Differs      bool   // from the standard
+	About        string // what it does; where its context lacks what it needs, what to do instead
+}
+
+// Does says what becomes of the command in a context.
+func (c Command) Does(in Context) Does {
+	switch {
+	case in.Lacks(c.Needs) != 0:
+		return Senseless
+	case c.Differs:
+		return Differs
+	}
+	return Works
+}
+
+// Reason says why the command has no meaning in a context, and what to do instead; "": it has one.
+func (c Command) Reason(in Context) string {
+	lacks := in.Lacks(c.Needs)
+	if lacks == 0 {
+		return ""
+	}
+	return cmp.Or(c.About, in.Without[lacks])
+}
+
+// Refusal is the answer to a command that has no meaning in a context; nil: it has one.
+func (c Command) Refusal(in Context) *Error {
+	if why := c.Reason(in); why != "" {
+		return Fail(UnsupportedOperation, "%s has no meaning here: %s", c.Name, why)
+	}
+	return nil
 }
 
 // Effect is what a command does to the screen.
@@ -52,94 +82,92 @@ func (c Command) Effect() Effect {
 // Prefix begins all our extension commands' paths behind the session, and with a colon our capabilities.
 const Prefix = "tessellant"
 
-const noBrowser = "there is no page behind a native app's screen"
-
 // Commands are all commands that the standard has (section 6.3, "Endpoints", and the appendix on
 // displayedness), in its order.
 var Commands = []Command{
-	{"POST", "/session", "New Session", Works, "takes a device that fits; waits for one up to the patience"},
-	{"DELETE", "/session/{session id}", "Delete Session", Works, "the device is free once its evidence is written"},
-	{"GET", "/status", "Status", Works, ""},
-	{"GET", "/session/{session id}/timeouts", "Get Timeouts", Works, ""},
-	{"POST", "/session/{session id}/timeouts", "Set Timeouts", Works, "implicit is kept to; script and pageLoad are remembered and have no use"},
-	{"POST", "/session/{session id}/url", "Navigate To", Senseless, noBrowser},
-	{"GET", "/session/{session id}/url", "Get Current URL", Senseless, noBrowser},
-	{"POST", "/session/{session id}/back", "Back", Works, "presses the device's back key"},
-	{"POST", "/session/{session id}/forward", "Forward", Senseless, noBrowser},
-	{"POST", "/session/{session id}/refresh", "Refresh", Senseless, noBrowser},
-	{"GET", "/session/{session id}/title", "Get Title", Senseless, noBrowser},
-	{"GET", "/session/{session id}/window", "Get Window Handle", Works, "the screen is the one window: \"screen\""},
-	{"DELETE", "/session/{session id}/window", "Close Window", Senseless, "a screen can't be closed; end the session, or stop the app with POST …/tessellant/app/stop"},
-	{"POST", "/session/{session id}/window", "Switch To Window", Works, "to \"screen\"; any other is no such window"},
-	{"GET", "/session/{session id}/window/handles", "Get Window Handles", Works, ""},
-	{"POST", "/session/{session id}/window/new", "New Window", Senseless, "a phone has one screen"},
-	{"POST", "/session/{session id}/frame", "Switch To Frame", Works, "to null, the whole screen; there are no frames"},
-	{"POST", "/session/{session id}/frame/parent", "Switch To Parent Frame", Works, "changes nothing"},
-	{"GET", "/session/{session id}/window/rect", "Get Window Rect", Works, "the screen as it is held, in pixels"},
-	{"POST", "/session/{session id}/window/rect", "Set Window Rect", Senseless, "a phone's screen has its size; to turn it: POST …/tessellant/orientation"},
-	{"POST", "/session/{session id}/window/maximize", "Maximize Window", Senseless, "the app has the whole screen"},
-	{"POST", "/session/{session id}/window/minimize", "Minimize Window", Senseless, "to leave the app, stop it with POST …/tessellant/app/stop"},
-	{"POST", "/session/{session id}/window/fullscreen", "Fullscreen Window", Senseless, "the app has the whole screen"},
-	{"GET", "/session/{session id}/element/active", "Get Active Element", Works, "the element with the focus"},
-	{"GET", "/session/{session id}/element/{element id}/shadow", "Get Element Shadow Root", Works, "no element has one: no such shadow root"},
-	{"POST", "/session/{session id}/element", "Find Element", Works, "all five strategies, on the screen's tree"},
-	{"POST", "/session/{session id}/elements", "Find Elements", Works, ""},
-	{"POST", "/session/{session id}/element/{element id}/element", "Find Element From Element", Works, ""},
-	{"POST", "/session/{session id}/element/{element id}/elements", "Find Elements From Element", Works, ""},
-	{"POST", "/session/{session id}/shadow/{shadow id}/element", "Find Element From Shadow Root", Works, "there is none: no such shadow root"},
-	{"POST", "/session/{session id}/shadow/{shadow id}/elements", "Find Elements From Shadow Root", Works, "there is none: no such shadow root"},
-	{"GET", "/session/{session id}/element/{element id}/selected", "Is Element Selected", Works, "checked, or selected in a list"},
-	{"GET", "/session/{session id}/element/{element id}/displayed", "Is Element Displayed", Works, "whether anything of it lies on the screen"},
-	{"GET", "/session/{session id}/element/{element id}/attribute/{name}", "Get Element Attribute", Works, "of the tree; null for what is false or not there"},
-	{"GET", "/session/{session id}/element/{element id}/property/{property name}", "Get Element Property", Differs, "an attribute with its type: true, false, or text"},
-	{"GET", "/session/{session id}/element/{element id}/css/{property name}", "Get Element CSS Value", Senseless, "native elements have no style sheets"},
-	{"GET", "/session/{session id}/element/{element id}/text", "Get Element Text", Works, "what a person reads on it and in it"},
-	{"GET", "/session/{session id}/element/{element id}/name", "Get Element Tag Name", Works, "its kind: button, text, field…"},
-	{"GET", "/session/{session id}/element/{element id}/rect", "Get Element Rect", Works, "in pixels of the screen as it is held"},
-	{"GET", "/session/{session id}/element/{element id}/enabled", "Is Element Enabled", Works, ""},
-	{"GET", "/session/{session id}/element/{element id}/computedrole", "Get Computed Role", Works, "the WAI-ARIA role of its kind"},
-	{"GET", "/session/{session id}/element/{element id}/computedlabel", "Get Computed Label", Works, "what a screen reader says"},
-	{"POST", "/session/{session id}/element/{element id}/click", "Element Click", Differs, "a tap in its middle, where it is; it is not scrolled to"},
-	{"POST", "/session/{session id}/element/{element id}/clear", "Element Clear", Works, ""},
-	{"POST", "/session/{session id}/element/{element id}/value", "Element Send Keys", Works, "printable ASCII, and the keys that a phone has"},
-	{"GET", "/session/{session id}/source", "Get Page Source", Works, "the screen's tree as XML"},
-	{"POST", "/session/{session id}/execute/sync", "Execute Script", Senseless, noBrowser},
-	{"POST", "/session/{session id}/execute/async", "Execute Async Script", Senseless, noBrowser},
-	{"GET", "/session/{session id}/cookie", "Get All Cookies", Senseless, noBrowser},
-	{"GET", "/session/{session id}/cookie/{name}", "Get Named Cookie", Senseless, noBrowser},
-	{"POST", "/session/{session id}/cookie", "Add Cookie", Senseless, noBrowser},
-	{"DELETE", "/session/{session id}/cookie/{name}", "Delete Cookie", Senseless, noBrowser},
-	{"DELETE", "/session/{session id}/cookie", "Delete All Cookies", Senseless, noBrowser},
-	{"POST", "/session/{session id}/actions", "Perform Actions", Differs, "touch, pen and mouse are fingers; keys; no wheel. A finger that stays down is carried out when it lifts"},
-	{"DELETE", "/session/{session id}/actions", "Release Actions", Works, ""},
-	{"POST", "/session/{session id}/alert/dismiss", "Dismiss Alert", Senseless, "an app's dialog is part of the screen: find its buttons"},
-	{"POST", "/session/{session id}/alert/accept", "Accept Alert", Senseless, "an app's dialog is part of the screen: find its buttons"},
-	{"GET", "/session/{session id}/alert/text", "Get Alert Text", Senseless, "an app's dialog is part of the screen: find its texts"},
-	{"POST", "/session/{session id}/alert/text", "Send Alert Text", Senseless, "an app's dialog is part of the screen: find its field"},
-	{"GET", "/session/{session id}/screenshot", "Take Screenshot", Works, ""},
-	{"GET", "/session/{session id}/element/{element id}/screenshot", "Take Element Screenshot", Works, "cut out of the screen; it is not scrolled to"},
-	{"POST", "/session/{session id}/print", "Print Page", Senseless, noBrowser},
+	{"POST", "/session", "New Session", 0, false, "takes a device that fits; waits for one up to the patience"},
+	{"DELETE", "/session/{session id}", "Delete Session", 0, false, "the device is free as soon as it is clean; its evidence is written after that"},
+	{"GET", "/status", "Status", 0, false, ""},
+	{"GET", "/session/{session id}/timeouts", "Get Timeouts", 0, false, ""},
+	{"POST", "/session/{session id}/timeouts", "Set Timeouts", 0, false, "implicit is kept to; script and pageLoad are remembered and have no use"},
+	{"POST", "/session/{session id}/url", "Navigate To", Page, false, ""},
+	{"GET", "/session/{session id}/url", "Get Current URL", Page, false, ""},
+	{"POST", "/session/{session id}/back", "Back", Hands, false, "presses the device's back key"},
+	{"POST", "/session/{session id}/forward", "Forward", Page, false, ""},
+	{"POST", "/session/{session id}/refresh", "Refresh", Page, false, ""},
+	{"GET", "/session/{session id}/title", "Get Title", Page, false, ""},
+	{"GET", "/session/{session id}/window", "Get Window Handle", Elements, false, "the screen is the one window: \"screen\""},
+	{"DELETE", "/session/{session id}/window", "Close Window", Windows, false, "a screen can't be closed; end the session, or stop the app with POST …/tessellant/app/stop"},
+	{"POST", "/session/{session id}/window", "Switch To Window", Elements, false, "to \"screen\"; any other is no such window"},
+	{"GET", "/session/{session id}/window/handles", "Get Window Handles", Elements, false, ""},
+	{"POST", "/session/{session id}/window/new", "New Window", Windows, false, "a phone has one screen"},
+	{"POST", "/session/{session id}/frame", "Switch To Frame", Elements, false, "to null, the whole screen; there are no frames"},
+	{"POST", "/session/{session id}/frame/parent", "Switch To Parent Frame", Elements, false, "changes nothing"},
+	{"GET", "/session/{session id}/window/rect", "Get Window Rect", Elements, false, "the screen as it is held, in pixels"},
+	{"POST", "/session/{session id}/window/rect", "Set Window Rect", Windows, false, "a phone's screen has its size; to turn it: POST …/tessellant/orientation"},
+	{"POST", "/session/{session id}/window/maximize", "Maximize Window", Windows, false, "the app has the whole screen"},
+	{"POST", "/session/{session id}/window/minimize", "Minimize Window", Windows, false, "to leave the app, stop it with POST …/tessellant/app/stop"},
+	{"POST", "/session/{session id}/window/fullscreen", "Fullscreen Window", Windows, false, "the app has the whole screen"},
+	{"GET", "/session/{session id}/element/active", "Get Active Element", Elements, false, "the element with the focus"},
+	{"GET", "/session/{session id}/element/{element id}/shadow", "Get Element Shadow Root", Elements, false, "no element has one: no such shadow root"},
+	{"POST", "/session/{session id}/element", "Find Element", Elements, false, "all five strategies, on the screen's tree"},
+	{"POST", "/session/{session id}/elements", "Find Elements", Elements, false, ""},
+	{"POST", "/session/{session id}/element/{element id}/element", "Find Element From Element", Elements, false, ""},
+	{"POST", "/session/{session id}/element/{element id}/elements", "Find Elements From Element", Elements, false, ""},
+	{"POST", "/session/{session id}/shadow/{shadow id}/element", "Find Element From Shadow Root", Elements, false, "there is none: no such shadow root"},
+	{"POST", "/session/{session id}/shadow/{shadow id}/elements", "Find Elements From Shadow Root", Elements, false, "there is none: no such shadow root"},
+	{"GET", "/session/{session id}/element/{element id}/selected", "Is Element Selected", Elements, false, "checked, or selected in a list"},
+	{"GET", "/session/{session id}/element/{element id}/displayed", "Is Element Displayed", Elements, false, "whether anything of it lies on the screen"},
+	{"GET", "/session/{session id}/element/{element id}/attribute/{name}", "Get Element Attribute", Elements, false, "of the tree; null for what is false or not there"},
+	{"GET", "/session/{session id}/element/{element id}/property/{property name}", "Get Element Property", Elements, true, "an attribute with its type: true, false, or text"},
+	{"GET", "/session/{session id}/element/{element id}/css/{property name}", "Get Element CSS Value", Page, false, "native elements have no style sheets"},
+	{"GET", "/session/{session id}/element/{element id}/text", "Get Element Text", Elements, false, "what a person reads on it and in it"},
+	{"GET", "/session/{session id}/element/{element id}/name", "Get Element Tag Name", Elements, false, "its kind: button, text, field…"},
+	{"GET", "/session/{session id}/element/{element id}/rect", "Get Element Rect", Elements, false, "in pixels of the screen as it is held"},
+	{"GET", "/session/{session id}/element/{element id}/enabled", "Is Element Enabled", Elements, false, ""},
+	{"GET", "/session/{session id}/element/{element id}/computedrole", "Get Computed Role", Elements, false, "the WAI-ARIA role of its kind"},
+	{"GET", "/session/{session id}/element/{element id}/computedlabel", "Get Computed Label", Elements, false, "what a screen reader says"},
+	{"POST", "/session/{session id}/element/{element id}/click", "Element Click", Elements | Hands, true, "a tap in its middle, where it is; it is not scrolled to"},
+	{"POST", "/session/{session id}/element/{element id}/clear", "Element Clear", Elements | Hands, false, ""},
+	{"POST", "/session/{session id}/element/{element id}/value", "Element Send Keys", Elements | Hands, false, "printable ASCII, and the keys that a phone has"},
+	{"GET", "/session/{session id}/source", "Get Page Source", Elements, false, "the screen's tree as XML"},
+	{"POST", "/session/{session id}/execute/sync", "Execute Script", Page, false, ""},
+	{"POST", "/session/{session id}/execute/async", "Execute Async Script", Page, false, ""},
+	{"GET", "/session/{session id}/cookie", "Get All Cookies", Page, false, ""},
+	{"GET", "/session/{session id}/cookie/{name}", "Get Named Cookie", Page, false, ""},
+	{"POST", "/session/{session id}/cookie", "Add Cookie", Page, false, ""},
+	{"DELETE", "/session/{session id}/cookie/{name}", "Delete Cookie", Page, false, ""},
+	{"DELETE", "/session/{session id}/cookie", "Delete All Cookies", Page, false, ""},
+	{"POST", "/session/{session id}/actions", "Perform Actions", Hands, true, "touch, pen and mouse are fingers; keys; no wheel. A finger that stays down is carried out when it lifts"},
+	{"DELETE", "/session/{session id}/actions", "Release Actions", Hands, false, ""},
+	{"POST", "/session/{session id}/alert/dismiss", "Dismiss Alert", Dialogs, false, "an app's dialog is part of the screen: find its buttons"},
+	{"POST", "/session/{session id}/alert/accept", "Accept Alert", Dialogs, false, "an app's dialog is part of the screen: find its buttons"},
+	{"GET", "/session/{session id}/alert/text", "Get Alert Text", Dialogs, false, "an app's dialog is part of the screen: find its texts"},
+	{"POST", "/session/{session id}/alert/text", "Send Alert Text", Dialogs, false, "an app's dialog is part of the screen: find its field"},
+	{"GET", "/session/{session id}/screenshot", "Take Screenshot", Picture, false, ""},
+	{"GET", "/session/{session id}/element/{element id}/screenshot", "Take Element Screenshot", Elements | Picture, false, "cut out of the screen; it is not scrolled to"},
+	{"POST", "/session/{session id}/print", "Print Page", Page, false, ""},
 }
 
 // Extensions are our own commands.
 var Extensions = []Command{
-	{"POST", "/session/{session id}/tessellant/app/install", "Install App", Works, `{"build": reference} of any build of the workspace, or {} for the session's own; over what is there, whose data stays; launch it then`},
-	{"POST", "/session/{session id}/tessellant/app/launch", "Launch App", Works, `{"app": id, "args": {name: text}}; both may be left out`},
-	{"POST", "/session/{session id}/tessellant/app/stop", "Stop App", Works, `{"app": id}, or {} for the session's build`},
-	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Works, `deletes its data; {"app": id}, or {} for the session's build`},
-	{"GET", "/session/{session id}/tessellant/orientation", "Get Orientation", Works, `"portrait" or "landscape"`},
-	{"POST", "/session/{session id}/tessellant/orientation", "Set Orientation", Works, `{"orientation": "landscape"}`},
-	{"POST", "/session/{session id}/tessellant/keyboard/hide", "Hide Keyboard", Works, "no error when there is none"},
-	{"POST", "/session/{session id}/tessellant/permission/ask", "Ask Permissions", Works, `clears the app's data and takes its permissions back, so that it asks for them; {"app": id}, or {} for the session's build`},
-	{"POST", "/session/{session id}/tessellant/permission/answer", "Answer Permission", Works, `{"permission": "location", "allow": true}: answers the system's dialog, in any language, and returns when the app has the permission, or has it not; waits for the dialog up to 10 s`},
-	{"POST", "/session/{session id}/tessellant/log", "Get Device Log", Works, `{"since": next}: the lines since the last answer's next; 0 or nothing: since the session began`},
-	{"POST", "/session/{session id}/tessellant/file/put", "Put File", Works, `{"path": on the device, "content": Base64}`},
-	{"POST", "/session/{session id}/tessellant/file/fetch", "Fetch File", Works, `{"path": on the device} → Base64`},
-	{"POST", "/session/{session id}/tessellant/case/begin", "Begin Case", Works, `{"name": …}; a case that is open ends without a verdict`},
-	{"POST", "/session/{session id}/tessellant/case/end", "End Case", Works, `{"verdict": "passed", "failed" or "skipped", "message": …}`},
-	{"POST", "/session/{session id}/tessellant/step", "Step", Works, `{"name": …}: a named moment, with a screenshot`},
-	{"POST", "/session/{session id}/tessellant/verdict", "Mark Session", Works, `{"verdict": "passed" or "failed", "message": …} for the session as a whole`},
-	{"POST", "/session/{session id}/tessellant/secret", "Hide Next Text", Works, "the next text that is sent is masked wherever it would be kept"},
+	{"POST", "/session/{session id}/tessellant/app/install", "Install App", Phone, false, `{"build": reference} of any build of the workspace, or {} for the session's own; over what is there, whose data stays; launch it then`},
+	{"POST", "/session/{session id}/tessellant/app/launch", "Launch App", Phone, false, `{"app": id, "args": {name: text}}; both may be left out`},
+	{"POST", "/session/{session id}/tessellant/app/stop", "Stop App", Phone, false, `{"app": id}, or {} for the session's build`},
+	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Phone, false, `deletes its data; {"app": id}, or {} for the session's build`},
+	{"GET", "/session/{session id}/tessellant/orientation", "Get Orientation", Phone, false, `"portrait" or "landscape"`},
+	{"POST", "/session/{session id}/tessellant/orientation", "Set Orientation", Phone, false, `{"orientation": "landscape"}`},
+	{"POST", "/session/{session id}/tessellant/keyboard/hide", "Hide Keyboard", Phone, false, "no error when there is none"},
+	{"POST", "/session/{session id}/tessellant/permission/ask", "Ask Permissions", Phone, false, `clears the app's data and takes its permissions back, so that it asks for them; {"app": id}, or {} for the session's build`},
+	{"POST", "/session/{session id}/tessellant/permission/answer", "Answer Permission", Phone, false, `{"permission": "location", "allow": true}: answers the system's dialog, in any language, and returns when the app has the permission, or has it not; waits for the dialog up to 10 s`},
+	{"POST", "/session/{session id}/tessellant/log", "Get Device Log", Phone, false, `{"since": next}: the lines since the last answer's next; 0 or nothing: since the session began`},
+	{"POST", "/session/{session id}/tessellant/file/put", "Put File", Phone, false, `{"path": on the device, "content": Base64}`},
+	{"POST", "/session/{session id}/tessellant/file/fetch", "Fetch File", Phone, false, `{"path": on the device} → Base64`},
+	{"POST", "/session/{session id}/tessellant/case/begin", "Begin Case", Phone, false, `{"name": …}; a case that is open ends without a verdict`},
+	{"POST", "/session/{session id}/tessellant/case/end", "End Case", Phone, false, `{"verdict": "passed", "failed" or "skipped", "message": …}`},
+	{"POST", "/session/{session id}/tessellant/step", "Step", Phone, false, `{"name": …}: a named moment, with a screenshot`},
+	{"POST", "/session/{session id}/tessellant/verdict", "Mark Session", Phone, false, `{"verdict": "passed" or "failed", "message": …} for the session as a whole`},
+	{"POST", "/session/{session id}/tessellant/secret", "Hide Next Text", Phone, false, "the next text that is sent is masked wherever it would be kept"},
 }
 
 // Call is a command with the variables of its path.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -36,9 +37,7 @@ func TestEveryCommandIsFoundByItsOwnPath(t *testing.T) {
 		if strings.Contains(c.Path, "{name}") {
 			assert.Equal(t, "a/b", call.Param)
 		}
-		if c.Does == Senseless {
-			assert.NotEmpty(t, c.About, c.Name)
-		}
+		assert.Equal(t, c.Does(Native) == Senseless, c.Reason(Native) != "", "%s: what has no meaning says why", c.Name)
 	}
 	for path, want := range map[string]Code{"GET /session/s/nothing": UnknownCommand, "PATCH /session": UnknownMethod, "GET /": UnknownCommand, "GET /session//title": UnknownCommand, "GET /session/%zz/title": UnknownCommand} {
 		method, rest, _ := strings.Cut(path, " ")
@@ -257,4 +256,25 @@ func TestWhatLooksAndWhatActs(t *testing.T) {
 	for name, want := range map[string]Effect{"Find Element": Looks, "Get Page Source": Looks, "Take Screenshot": Looks, "Is Element Enabled": Looks, "Element Click": Acts, "Perform Actions": Acts, "Launch App": Acts, "Set Orientation": Acts, "Back": Acts, "Step": Marks, "Get Device Log": Looks} {
 		assert.Equal(t, want, known[name], name)
 	}
+}
+
+func TestACommandIsRefusedForWhatItsContextLacks(t *testing.T) {
+	page := Context{Has: Elements | Hands | Picture | Page, Without: map[Need]string{Phone: "a page reaches no phone"}}
+	does := func(name string, in Context) Does {
+		for _, c := range slices.Concat(Commands, Extensions) {
+			if c.Name == name {
+				return c.Does(in)
+			}
+		}
+		t.Fatal(name)
+		return 0
+	}
+	assert.Equal(t, []Does{Senseless, Works}, []Does{does("Execute Script", Native), does("Execute Script", page)})
+	assert.Equal(t, []Does{Works, Senseless}, []Does{does("Install App", Native), does("Install App", page)})
+	assert.Equal(t, []Does{Senseless, Senseless}, []Does{does("New Window", Native), does("New Window", page)})
+	assert.Equal(t, []Does{Differs, Differs}, []Does{does("Element Click", Native), does("Element Click", page)})
+	c := Command{Name: "X", Needs: Phone | Dialogs}
+	assert.Equal(t, "X has no meaning here: a page reaches no phone", c.Refusal(page).Message)
+	assert.Equal(t, Need(0), page.Lacks(Elements|Page))
+	assert.Nil(t, Command{Needs: 0}.Refusal(Context{}))
 }

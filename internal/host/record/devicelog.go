@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/sethvargo/go-retry"
+
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/tracks"
@@ -57,13 +59,16 @@ func NewDeviceLog(dir string, l phone.Logger, app string, since time.Time, mask 
 	return &DeviceLog{mask: mask, share: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
 }
 
-// maxReopen is the longest pause before a log that has ended is opened again.
-const maxReopen = 5 * time.Second
+// reopening gives the pauses before a log that has ended without a word is opened again.
+func reopening() retry.Backoff {
+	return retry.WithCappedDuration(5*time.Second, retry.NewExponential(50*time.Millisecond))
+}
 
 // Record implements Recorder: it reads the log until ctx ends or the device is lost. A stream that
 // breaks while the device is there is opened again where it broke, however often that is: a device whose log ends can be tested all the same.
 func (b *DeviceLog) Record(ctx context.Context) error {
-	for pause := time.Duration(0); ; pause = min(max(2*pause, 50*time.Millisecond), maxReopen) {
+	pauses := reopening()
+	for {
 		b.mu.Lock()
 		since := b.last
 		before := b.bytes
@@ -85,8 +90,11 @@ func (b *DeviceLog) Record(ctx context.Context) error {
 			return err
 		}
 		b.mu.Lock()
+		pause := time.Duration(0) // a log that said something is opened again at once
 		if b.bytes > before {
-			pause = 0
+			pauses = reopening()
+		} else {
+			pause, _ = pauses.Next()
 		}
 		b.broke++
 		b.mu.Unlock()

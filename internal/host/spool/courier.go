@@ -139,7 +139,7 @@ func (c *Courier) Deliver(ctx context.Context, end func() hostlink.Closing) erro
 	defer c.reports.Close()
 	tick := time.NewTicker(partEvery / 6) // it may be due a little after a tick
 	defer tick.Stop()
-	for wait := 100 * time.Millisecond; ; {
+	for pauses := patience(); ; {
 		err := c.round(ctx, end)
 		switch {
 		case errors.Is(err, errDone):
@@ -149,15 +149,15 @@ func (c *Courier) Deliver(ctx context.Context, end func() hostlink.Closing) erro
 			return nil
 		case err != nil && ctx.Err() == nil:
 			c.log.Debug("not handed in yet", "err", err)
+			pause, _ := pauses.Next()
 			select {
-			case <-time.After(wait):
+			case <-time.After(pause):
 			case <-ctx.Done():
 				return ctx.Err()
 			}
-			wait = min(wait*2, 5*time.Second)
 			continue
 		}
-		wait = 100 * time.Millisecond
+		pauses = patience()
 		select {
 		case <-c.news:
 		case <-tick.C:

@@ -11,8 +11,9 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
-	"sync"
 	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
@@ -26,8 +27,13 @@ type Access struct {
 	Store *store.Store
 	Log   *slog.Logger
 
-	mu    sync.Mutex
-	known map[string]keyHolder // by the key's hash
+	known *lru.Cache[string, keyHolder] // by the key's hash
+}
+
+// New makes it.
+func New(s *store.Store, log *slog.Logger) *Access {
+	known, _ := lru.New[string, keyHolder](maxKeys) // it fails for no size alone
+	return &Access{s, log, known}
 }
 
 // Owner refuses whoever is no owner of the workspace. Title says what was tried.
@@ -177,16 +183,13 @@ const (
 // then, and while it is away what it said last holds.
 func (s *Access) Holder(ctx context.Context, key string) (workspace string, err error) {
 	hash := string(Hash(key))
-	s.mu.Lock()
-	known, before := s.known[hash]
+	known, before := s.known.Get(hash)
 	if before {
 		if time.Since(known.at) < keyTrust {
-			s.mu.Unlock()
 			return known.workspace, nil
 		}
-		s.known[hash] = keyHolder{known.workspace, time.Now()} // one asks; the others need not wait
+		s.known.Add(hash, keyHolder{known.workspace, time.Now()}) // one asks; the others need not wait
 	}
-	s.mu.Unlock()
 	ask, cancel := ctx, func() {}
 	if before {
 		ask, cancel = context.WithTimeout(ctx, keyAsk)
@@ -197,15 +200,10 @@ func (s *Access) Holder(ctx context.Context, key string) (workspace string, err 
 	if before && err != nil && !errors.As(err, &no) {
 		return known.workspace, ctx.Err()
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	if err != nil {
-		delete(s.known, hash)
+		s.known.Remove(hash)
 		return "", err
 	}
-	if s.known == nil || len(s.known) >= maxKeys {
-		s.known = map[string]keyHolder{}
-	}
-	s.known[hash] = keyHolder{who.WorkspaceID, time.Now()}
+	s.known.Add(hash, keyHolder{who.WorkspaceID, time.Now()})
 	return who.WorkspaceID, nil
 }

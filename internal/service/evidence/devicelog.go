@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/hashicorp/golang-lru/v2/simplelru"
+
 	"tessellant/internal/blobs"
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/timeline"
@@ -250,13 +252,13 @@ func (l *shelved) scan(ctx context.Context, events io.Reader, year int) error {
 // logShelf keeps the indexes of the logs that were looked at last.
 type logShelf struct {
 	mu    sync.Mutex
-	order []string // the one used last comes last
-	logs  map[string]*shelved
+	logs  *simplelru.LRU[string, *shelved] // as many as there is room for: what they weigh is only known when they have been read
 	fresh chan store.Hold
 }
 
 const (
 	shelfBytes = 128 << 20
+	shelfLogs  = 1000
 	keptRows   = 4 // choices of a log
 )
 
@@ -282,23 +284,20 @@ func (s *logShelf) at(key string) *shelved {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.logs == nil {
-		s.logs = map[string]*shelved{}
+		s.logs, _ = simplelru.NewLRU[string, *shelved](shelfLogs, nil) // it fails for no size alone
 	}
-	l := s.logs[key]
-	if l == nil {
+	l, ok := s.logs.Get(key)
+	if !ok {
 		l = &shelved{}
-		s.logs[key] = l
+		s.logs.Add(key, l)
 	}
-	s.order = append(slices.DeleteFunc(s.order, func(k string) bool { return k == key }), key)
 	size := int64(0)
-	for i := len(s.order) - 1; i >= 0; i-- {
-		if size += s.logs[s.order[i]].bytes(); size > shelfBytes && i < len(s.order)-1 {
-			for _, k := range s.order[:i+1] {
-				delete(s.logs, k)
-			}
-			s.order = slices.Clone(s.order[i+1:])
-			break
-		}
+	for _, x := range s.logs.Values() {
+		size += x.bytes()
+	}
+	for size > shelfBytes && s.logs.Len() > 1 {
+		_, x, _ := s.logs.RemoveOldest()
+		size -= x.bytes()
 	}
 	return l
 }

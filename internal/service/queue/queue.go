@@ -3,8 +3,10 @@ package queue
 
 import (
 	"context"
-	"sync"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"tessellant/internal/core/dispatch"
 	"tessellant/internal/store"
@@ -23,23 +25,37 @@ func Units(all []store.Device) []dispatch.Unit {
 type Queue struct {
 	Store *store.Store
 
-	mu     sync.Mutex
-	until  time.Time
-	places map[string]int
+	asking singleflight.Group
+	now    atomic.Pointer[places]
+}
+
+type places struct {
+	until time.Time
+	of    map[string]int
 }
 
 const (
 	placesRest    = 10              // as long as it took to find the places, they hold
 	placesLongest = 5 * time.Second // at most
+	placesLimit   = 30 * time.Second
 )
 
 // Places gives each piece of work that waits its place in the queue.
 func (q *Queue) Places(ctx context.Context) (map[string]int, error) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	if time.Now().Before(q.until) {
-		return q.places, nil
+	if p := q.now.Load(); p != nil && time.Now().Before(p.until) {
+		return p.of, nil
 	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), placesLimit) // the first asks for all the others too
+	defer cancel()
+	of, err, _ := q.asking.Do("", func() (any, error) { return q.find(ctx) })
+	if err != nil {
+		return nil, err
+	}
+	return of.(map[string]int), nil
+}
+
+// find reads the places from the database.
+func (q *Queue) find(ctx context.Context) (map[string]int, error) {
 	start := time.Now()
 	waiting, err := q.Store.Waiting(ctx, 0)
 	if err != nil {
@@ -59,9 +75,9 @@ func (q *Queue) Places(ctx context.Context) (map[string]int, error) {
 		asked[i].ID = w.ID
 		asked[i].Devices, _ = dispatch.Candidates(w.Wants.V, tried[w.ID], units)
 	}
-	q.places = dispatch.Places(asked)
-	q.until = time.Now().Add(min(placesRest*time.Since(start), placesLongest))
-	return q.places, nil
+	of := dispatch.Places(asked)
+	q.now.Store(&places{time.Now().Add(min(placesRest*time.Since(start), placesLongest)), of})
+	return of, nil
 }
 
 // Place gives the place of one piece of work; 0: it does not wait.

@@ -5,8 +5,9 @@ package sessions
 import (
 	"context"
 	"errors"
-	"sync"
 	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/remoteend"
@@ -14,10 +15,12 @@ import (
 	"tessellant/internal/store"
 )
 
-// door remembers where sessions are.
-type door struct {
-	mu    sync.Mutex
-	where map[string]*passage // by the id that goes over the wire
+// door remembers where sessions are, by the ids that go over the wire. What is forgotten is found again in the database.
+type door struct{ *lru.Cache[string, *passage] }
+
+func newDoor() door {
+	where, _ := lru.New[string, *passage](maxPassages) // it fails for no size alone
+	return door{where}
 }
 
 // passage is the way to one session.
@@ -38,25 +41,8 @@ func (s *Sessions) keepPassage(ctx context.Context, wire string, h store.Hold) (
 		return nil, err
 	}
 	p := &passage{session: h.WorkID, workspace: h.WorkspaceID, hold: h.ID, host: name}
-	s.door.mu.Lock()
-	defer s.door.mu.Unlock()
-	if s.door.where == nil || len(s.door.where) >= maxPassages { // what is forgotten is found again in the database
-		s.door.where = map[string]*passage{}
-	}
-	s.door.where[wire] = p
+	s.door.Add(wire, p)
 	return p, nil
-}
-
-func (d *door) find(wire string) *passage {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.where[wire]
-}
-
-func (d *door) forget(wire string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	delete(d.where, wire)
 }
 
 func noSession(wire string) *w3c.Error {
@@ -66,8 +52,8 @@ func noSession(wire string) *w3c.Error {
 // passage finds the way to a session. Workspace is the one that the caller's key is of; "": the caller showed none, and the id alone
 // must do, which nobody can guess.
 func (s *Sessions) passage(ctx context.Context, workspace, wire string) (*passage, *w3c.Error) {
-	p := s.door.find(wire)
-	if p == nil {
+	p, known := s.door.Get(wire)
+	if !known {
 		r, err := s.Store.SessionByToken(ctx, tokenHash(wire))
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, noSession(wire)
@@ -130,7 +116,7 @@ func (s *Sessions) Command(ctx context.Context, workspace string, q remoteend.Re
 	if err == nil {
 		return out
 	}
-	s.door.forget(call.Session)
+	s.door.Remove(call.Session)
 	if errors.Is(err, orders.ErrGone) {
 		if call.Name == "Delete Session" { // its answer got lost on the way: it is over, as was wanted
 			return remoteend.Done()

@@ -40,6 +40,12 @@ type Sessions struct {
 	door door
 }
 
+// New makes the room of what is given.
+func New(of Sessions) *Sessions {
+	of.door = newDoor()
+	return &of
+}
+
 // SessionView is a session with how it stands.
 type SessionView struct {
 	store.SessionRow

@@ -23,6 +23,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/masking"
@@ -311,7 +313,7 @@ func files(dir string, patterns []string) (out []string) {
 		name = filepath.ToSlash(name)
 		fits := len(patterns) == 0
 		for _, pattern := range patterns {
-			ok, _ := path.Match(pattern, name)
+			ok, _ := doublestar.Match(pattern, name)
 			fits = fits || ok
 		}
 		if err == nil && fits && len(out) < 10_000 {

@@ -1,0 +1,32 @@
+package w3c
+
+// Need is what a command needs of the context in which it comes; together where it needs several things.
+type Need uint
+
+const (
+	Elements Need = 1 << iota // a tree of elements
+	Hands                     // fingers and keys
+	Picture                   // a picture of it
+	Phone                     // the phone around it: apps, files, log
+	Page                      // a document, with an address, a history, scripts, cookies and style sheets
+	Windows                   // windows that open, close, and change their size
+	Dialogs                   // dialogs that are no elements
+)
+
+// Context is what a session's commands work on: a native app's screen, or a page in it.
+type Context struct {
+	Has     Need
+	Without map[Need]string // what to say of the first need that it lacks, where a command says nothing itself
+}
+
+// Lacks gives the first of the needs that the context does not have; 0: it has them all.
+func (c Context) Lacks(n Need) Need {
+	missing := n &^ c.Has
+	return missing & -missing
+}
+
+// Native is the screen of a native app.
+var Native = Context{
+	Has:     Elements | Hands | Picture | Phone,
+	Without: map[Need]string{Page: "there is no page behind a native app's screen"},
+}
