@@ -14,10 +14,10 @@ import (
 )
 
 func (a *App) backupCmd() *cobra.Command {
-	return &cobra.Command{Use: "backup FILE.tar", Short: "Save everything that the service keeps in one file", Args: Exactly(1),
-		Long: `Save everything that the service keeps in one file, while it runs: the database as of one moment, and all
-builds, packages and evidence. Left out are browsers' sign-ins and the secret inputs of runs that go on.
-For owners. Keys are in it as hashes only; still, keep it as you would keep the service.`,
+	return &cobra.Command{Use: "backup FILE.tar", Short: "Save a backup of everything in one file", Args: Exactly(1),
+		Long: `Save a backup of the running service in one file: a consistent copy of the database, and all builds,
+packages and evidence. It does not have the sign-ins of browsers and the secret inputs of unfinished runs.
+It has hashes of keys, not the keys. Protect it like the service itself. For owners.`,
 		Example: "  tessellant backup tessellant-monday.tar",
 		RunE:    func(c *cobra.Command, args []string) error { return a.backup(c.Context(), args[0]) }}
 }

@@ -22,24 +22,24 @@ import (
 
 func (a *App) buildCmd() *cobra.Command {
 	add := &cobra.Command{Use: "add FILE", Short: "Upload a build", Args: Exactly(1),
-		Long:    "Upload a build: an APK. It is read at once; what is in it is shown, and a file that is not a build is refused.\nThe same file again gives the same build.",
+		Long:    "Upload a build (an APK). The service reads it at once and shows what it found. It refuses a file that is not a build.\nIf you upload the same file again, you get the same build.",
 		Example: "  tessellant build add kelpline-1.8.0.apk",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildAdd(c.Context(), args[0]) }}
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "List builds, the newest first", Args: cobra.NoArgs, Example: "  tessellant build list",
+	list := &cobra.Command{Use: "list", Short: "List builds, the newest first", Args: Nothing, Example: "  tessellant build list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.buildList(c.Context(), limit) }}
-	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
+	list.Flags().IntVar(&limit, "limit", 50, "how many to list, 1 to 200")
 	var icon string
 	show := &cobra.Command{Use: "show REF", Short: "Show what is in a build", Args: Exactly(1),
 		Long:    "Show what is in a build. REF is an id, or an app and a version:\nkelpline/android@231 (version code), @v1.8.0 (version name), @newest.",
 		Example: "  tessellant build show kelpline/android@newest\n  tessellant build show kelpline/android@231 --icon kelpline.png",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildShow(c.Context(), args[0], icon) }}
-	show.Flags().StringVar(&icon, "icon", "", "write the app's icon into this file")
-	check := &cobra.Command{Use: "check FILE", Short: "Read a build where it lies, without sending it", Args: Exactly(1),
-		Long:    "Read a build where it lies, without sending it. Exit code 3 when it is not one.",
+	show.Flags().StringVar(&icon, "icon", "", "write the app's icon to this file")
+	check := &cobra.Command{Use: "check FILE", Short: "Inspect a local build file without uploading it", Args: Exactly(1),
+		Long:    "Inspect a local build file without uploading it. Exit code 3 if it is not a build.",
 		Example: "  tessellant build check kelpline-1.8.0.apk",
 		RunE:    func(_ *cobra.Command, args []string) error { return a.buildCheck(args[0]) }}
-	return group("build", "Upload and look at app builds", add, check, list, show)
+	return group("build", "Upload, inspect and list app builds", add, check, list, show)
 }
 
 func (a *App) buildAdd(ctx context.Context, path string) error {

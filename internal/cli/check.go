@@ -19,16 +19,16 @@ import (
 
 func (a *App) deviceCheckCmd() *cobra.Command {
 	var report string
-	cmd := &cobra.Command{Use: "check SERIAL", Short: "Try on a device everything that tests need of it", Args: Exactly(1),
-		Long: `Try on a device everything that tests need of it, and say in one sentence whether it can be tested, and if not,
-what to do. That is the first thing to do with a phone of your own. It takes some 20 seconds; a tiny app is installed
-for the time of it, and the device left as it was. With --report FILE it is written down as JSON, without anything that
-names the unit or its owner, for those who are to help.
+	cmd := &cobra.Command{Use: "check SERIAL", Short: "Check whether a device can run tests", Args: Exactly(1),
+		Long: `Check whether a device can run tests, and print one sentence: it can, or it can't and what to do about it.
+Do this first with a phone of your own. The check takes about 20 seconds. It installs a tiny app, removes it again
+and leaves the device as it was. With --report FILE it also writes a JSON report that you can send to others:
+the report has no serial and nothing about the owner.
 
-Exit code 0 when the device can be tested, 1 when not.`,
+Exit code 0 if the device can be tested, 1 if not.`,
 		Example: "  tessellant device check orr-01\n  tessellant device check orr-01 --report skerry-5.json",
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceCheck(c.Context(), args[0], report) }}
-	cmd.Flags().StringVar(&report, "report", "", "a file for the report")
+	cmd.Flags().StringVar(&report, "report", "", "file for the report")
 	return cmd
 }
 
@@ -117,15 +117,15 @@ func (a *App) deviceCheck(ctx context.Context, serial, report string) error {
 func (a *App) devicePairCmd() *cobra.Command {
 	var host string
 	var picture bool
-	cmd := &cobra.Command{Use: "pair [HOST:PORT CODE]", Short: "Pair a host with a phone that debugs over the network", Args: cobra.RangeArgs(0, 2),
-		Long: `Pair a host with a phone that debugs over the network (Android 11 and later), once for each phone and host. On the phone,
-in the developer options under Wireless debugging, choose "Pair device with pairing code" and give here the address and
-the code that it shows; or, with --picture, choose "Pair device with QR code" and scan what is drawn here. Both must be
-in one network. The adb server of the host must be able to: version 30 of the platform tools, for pictures 31. For owners.`,
+	cmd := &cobra.Command{Use: "pair [HOST:PORT CODE]", Short: "Pair a phone over the network with a host", Args: UpTo(2),
+		Long: `Pair a phone with a host over the network (Android 11 and later). Do this once for each phone and host.
+On the phone, open Wireless debugging in the developer options. Choose "Pair device with pairing code" and enter the
+address and the code here. Or use --picture, choose "Pair device with QR code" and scan the picture. Phone and host
+must be in the same network. The host needs adb from platform tools 30 or later; 31 for pictures. For owners.`,
 		Example: "  tessellant device pair 192.168.1.23:37123 482910\n  tessellant device pair --picture --host bench-2",
 		RunE: func(c *cobra.Command, args []string) error {
 			if picture != (len(args) == 0) || len(args) == 1 {
-				return &Exit{verdict.ExitUsage, errors.New("give the address and the code that the phone shows, or --picture")}
+				return &Exit{verdict.ExitUsage, errors.New("enter the address and the code that the phone shows, or use --picture\nexample: tessellant device pair 192.168.1.23:37123 482910")}
 			}
 			var r api.PairRequest
 			if !picture {
@@ -133,7 +133,7 @@ in one network. The adb server of the host must be able to: version 30 of the pl
 			}
 			return a.devicePair(c.Context(), host, r)
 		}}
-	cmd.Flags().StringVar(&host, "host", "", "the host that is to know the phone; default: the one that is built into the service. See: tessellant host list")
+	cmd.Flags().StringVar(&host, "host", "", "the host to pair with the phone; default: the host built into the service (see: tessellant host list)")
 	cmd.Flags().BoolVar(&picture, "picture", false, "draw a QR code for the phone to scan")
 	return cmd
 }

@@ -92,27 +92,28 @@ func Root(a *App) *cobra.Command {
 		Short: "Run a test package on many devices at once",
 		Long: `Tessellant runs a test package on many devices at once and says what broke and where.
 
-A first run, against a service that is up:
+Your first run, with a running service:
   tessellant login http://127.0.0.1:7480
   tessellant build add app.apk
   tessellant package add my-tests/
   tessellant run start --build kelpline/android@newest --package my-tests@newest --where platform=android --watch
 
-Exit codes: 0 passed or flaky; 1 the app failed somewhere; 2 wrong usage;
-3 nothing worse than invalid, lost or stopped; 4 the service can't be reached or refuses.`,
+Exit codes: 0 passed or flaky; 1 the app failed on some device; 2 wrong usage;
+3 nothing worse than invalid, lost or stopped; 4 the service can't be reached, or it refused.`,
+		Args: commandsAlone, RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 		SilenceErrors: true, SilenceUsage: true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return fmt.Errorf("%w\nsee: %s --help", err, c.CommandPath())
+		return usage(c, c.CommandPath()+": "+err.Error())
 	})
 	root.Version = Version
 	root.SetVersionTemplate("tessellant {{.Version}}\n")
 	f := root.PersistentFlags()
-	f.StringVar(&a.URL, "url", "", "address of the service (TESSELLANT_URL; else what login kept, else "+DefaultURL+")")
-	f.BoolVar(&a.JSON, "json", false, "answer with the API's JSON")
+	f.StringVar(&a.URL, "url", "", "address of the service (default: TESSELLANT_URL, then what login saved, then "+DefaultURL+")")
+	f.BoolVar(&a.JSON, "json", false, "print the API's JSON")
 	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.backupCmd())
 	return root
 }
@@ -124,34 +125,79 @@ func envOr(name, otherwise string) string {
 	return otherwise
 }
 
-// Exactly takes the arguments that a command's usage names, and says which are missing.
-func Exactly(n int) cobra.PositionalArgs {
+// Exactly takes n arguments, which the command's usage names. What is wrong with others is said with an example.
+func Exactly(n int) cobra.PositionalArgs { return between(n, n) }
+
+// UpTo takes up to n arguments.
+func UpTo(n int) cobra.PositionalArgs { return between(0, n) }
+
+// Nothing takes no arguments.
+func Nothing(c *cobra.Command, args []string) error { return between(0, 0)(c, args) }
+
+func between(least, most int) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
-		if len(args) == n {
-			return nil
-		}
-		names := strings.Fields(c.Use)[1:]
-		for i, name := range names {
-			if strings.HasPrefix(name, "-") || strings.HasPrefix(name, "[") {
-				names = names[:i]
+		var names []string
+		for _, name := range strings.Fields(c.Use)[1:] {
+			if strings.HasPrefix(name, "-") {
 				break
 			}
+			names = append(names, strings.Trim(name, "[]"))
 		}
-		if len(args) < n && len(args) < len(names) {
-			return fmt.Errorf("%s needs %s\nsee: %s --help", c.CommandPath(), strings.Join(names[len(args):min(n, len(names))], " and "), c.CommandPath())
+		what := ""
+		switch {
+		case len(args) < least:
+			what = fmt.Sprintf("%s needs %s", c.CommandPath(), strings.Join(names[len(args):least], " and "))
+		case len(args) <= most:
+			return nil
+		case most == 0:
+			what = fmt.Sprintf("%s takes no arguments; %q is one too many", c.CommandPath(), args[0])
+		default:
+			what = fmt.Sprintf("%s takes only %s; %q is one too many", c.CommandPath(), strings.Join(names[:most], " and "), args[most])
 		}
-		return fmt.Errorf("%s takes %s and no more; %q is too much\nsee: %s --help", c.CommandPath(), strings.Join(names[:min(n, len(names))], " and "), args[min(n, len(args)-1)], c.CommandPath())
+		return usage(c, what)
 	}
+}
+
+// required says which flags a command can't do without.
+func required(c *cobra.Command, names ...string) {
+	c.PreRunE = func(c *cobra.Command, _ []string) error {
+		var missing []string
+		for _, name := range names {
+			if !c.Flags().Changed(name) {
+				missing = append(missing, "--"+name)
+			}
+		}
+		if len(missing) > 0 {
+			return usage(c, c.CommandPath()+" needs "+strings.Join(missing, " and "))
+		}
+		return nil
+	}
+}
+
+// usage says what is wrong with a command line, with an example of a right one.
+func usage(c *cobra.Command, what string) error {
+	if example, _, _ := strings.Cut(strings.TrimSpace(c.Example), "\n"); example != "" {
+		what += "\nexample: " + example
+	}
+	return fmt.Errorf("%s\nsee: %s --help", what, c.CommandPath())
 }
 
 // group is a command that only holds others.
 func group(use, short string, cmds ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: use, Short: short, Args: commandsAlone, RunE: func(c *cobra.Command, _ []string) error {
 		_ = c.Help()
 		return &Exit{verdict.ExitUsage, nil}
 	}}
 	c.AddCommand(cmds...)
 	return c
+}
+
+// commandsAlone takes nothing but the commands below.
+func commandsAlone(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return fmt.Errorf("%s has no command %q\nsee: %s --help", c.CommandPath(), args[0], c.CommandPath())
+	}
+	return nil
 }
 
 // Client gives the API's client: address and key come from flags, else from the
@@ -314,7 +360,7 @@ func TookText(d time.Duration) string {
 }
 
 func (a *App) whoamiCmd() *cobra.Command {
-	return &cobra.Command{Use: "whoami", Short: "Say which workspace the key belongs to", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "whoami", Short: "Show which workspace your key belongs to", Args: Nothing,
 		Example: "  tessellant whoami",
 		RunE: func(c *cobra.Command, _ []string) error {
 			client, err := a.Client()

@@ -11,21 +11,21 @@ import (
 	"tessellant/api"
 )
 
-const whereHelp = `a pattern over a trait, such as maker=Orrery, model='Skerry*', os>=10, form!=tablet; again: all must hold.
+const whereHelp = `a pattern over a trait, such as maker=Orrery, model='Skerry*', os>=10, form!=tablet; repeat for more, which must all match.
 Traits: serial platform os api maker model form origin simulated screen width density memory processor language place`
 
 func (a *App) deviceCmd() *cobra.Command {
 	var where []string
-	list := &cobra.Command{Use: "list", Short: "List devices by serial", Args: cobra.NoArgs,
+	list := &cobra.Command{Use: "list", Short: "List devices by serial", Args: Nothing,
 		Example: "  tessellant device list\n  tessellant device list --where maker=Fennel --where 'os>=10'",
 		RunE:    func(c *cobra.Command, _ []string) error { return a.deviceList(c.Context(), where) }}
 	list.Flags().StringArrayVar(&where, "where", nil, whereHelp)
-	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who holds it, and how its newest legs came out", Args: Exactly(1),
+	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who uses it, and its newest results", Args: Exactly(1),
 		Example: "  tessellant device show orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceShow(c.Context(), args[0]) }}
 	var why string
-	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Give a device no more work until it is released", Args: Exactly(1),
-		Long:    "Give a device no more work until a person releases it; a leg that it is at work on is finished. A device on\nwhich two attempts in a row were lost does so by itself, until it passes a check.",
+	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Stop scheduling work on a device", Args: Exactly(1),
+		Long:    "Stop scheduling work on a device until you release it. Work that is running on it is finished first.\nA device that is lost twice in a row is quarantined automatically, until it passes a check.",
 		Example: "  tessellant device quarantine mar-01 --why 'its cable is loose'",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
@@ -40,9 +40,9 @@ func (a *App) deviceCmd() *cobra.Command {
 				fmt.Fprintf(a.Out, "%s gets no more work. Let it have some again with: tessellant device release %s\n", args[0], args[0])
 			})
 		}}
-	quarantine.Flags().StringVar(&why, "why", "", "what is wrong with it, for those who wonder")
-	_ = quarantine.MarkFlagRequired("why")
-	release := &cobra.Command{Use: "release SERIAL", Short: "Let a device in quarantine have work again", Args: Exactly(1), Example: "  tessellant device release mar-01",
+	quarantine.Flags().StringVar(&why, "why", "", "what is wrong with the device; others will read this")
+	required(quarantine, "why")
+	release := &cobra.Command{Use: "release SERIAL", Short: "Schedule work on a quarantined device again", Args: Exactly(1), Example: "  tessellant device release mar-01",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
 			if err != nil {
@@ -54,8 +54,8 @@ func (a *App) deviceCmd() *cobra.Command {
 			}
 			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	free := &cobra.Command{Use: "free SERIAL", Short: "End the work on a device, whatever its state", Args: Exactly(1), Example: "  tessellant device free orr-05",
-		Long: "End the work on a device at once. Use it for work that does not end by itself or by: tessellant run stop.\nThe leg or session is stopped; what its host uploaded so far is kept. Only for work of your workspace.",
+	free := &cobra.Command{Use: "free SERIAL", Short: "Stop the work on a device at once", Args: Exactly(1), Example: "  tessellant device free orr-05",
+		Long: "Stop the work on a device at once. Use this if the work does not end by itself or with: tessellant run stop.\nThe leg or session is stopped. Evidence that was already uploaded is kept. You can only stop work of your own workspace.",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
 			if err != nil {
@@ -67,7 +67,7 @@ func (a *App) deviceCmd() *cobra.Command {
 			}
 			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	return group("device", "Look at devices and care for them", list, show, a.deviceCheckCmd(), quarantine, release, free, a.devicePairCmd())
+	return group("device", "List, check and manage devices", list, show, a.deviceCheckCmd(), quarantine, release, free, a.devicePairCmd())
 }
 
 func (a *App) deviceShow(ctx context.Context, serial string) error {

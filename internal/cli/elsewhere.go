@@ -25,8 +25,8 @@ type Other struct{ Use, Short string }
 var Elsewhere = []Other{
 	{"serve", "Start the service"},
 	{"doctor", "Check this machine's setup and suggest fixes"},
-	{"restore FILE.tar", "Fill an empty data folder from a backup"},
-	{"demo", "Start the demo: a service, its console, simulated phones and runs on them"},
+	{"restore FILE.tar", "Restore a backup into an empty data folder"},
+	{"demo", "Start the demo: service, console, simulated phones, runs"},
 	{"example", "Do the main job once, on simulated phones"},
 }
 

@@ -114,3 +114,23 @@ func TestTheClientKnowsTheOtherHalfsCommands(t *testing.T) {
 		assert.Equal(t, want, cli.ForDaemon(strings.Fields(line)), line)
 	}
 }
+
+func TestAMistakeInTheArgumentsSaysWhatWasExpectedWithAnExample(t *testing.T) {
+	commands(tree(), func(c *cobra.Command) {
+		if c.Args == nil || c.HasSubCommands() {
+			return
+		}
+		err := c.Args(c, strings.Fields(strings.Repeat("low-tide ", 9)))
+		require.Error(t, err, c.CommandPath())
+		assert.Contains(t, err.Error(), c.CommandPath()+" takes ", c.CommandPath())
+		assert.Contains(t, err.Error(), `"low-tide" is one too many`)
+		if !strings.Contains(c.Use, " ") || strings.Contains(c.Use, "[") {
+			return
+		}
+		if err = c.Args(c, nil); err == nil {
+			return // all it takes are flags
+		}
+		assert.Contains(t, err.Error(), c.CommandPath()+" needs "+strings.Fields(c.Use)[1], c.CommandPath())
+		assert.Contains(t, err.Error(), "\nexample: ", c.CommandPath())
+	})
+}

@@ -29,29 +29,29 @@ import (
 	"tessellant/internal/core/verdict"
 )
 
-const legHelp = "LEG is an id, or a run and a serial: newest/orr-01."
+const legHelp = "LEG is an id, or RUN/SERIAL such as newest/orr-01."
 
 func (a *App) legCmd() *cobra.Command {
 	var withTimeline bool
 	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: Exactly(1),
-		Long:    "Show what happened on one device: cases, failures with what was expected and what was there, files.\nWith --timeline also every command, step and check, on the attempt's own clock.\n\n" + legHelp,
+		Long:    "Show what happened on one device: cases, failures with expected and actual values, files.\nWith --timeline it also shows every command, step and check, with times from the start of the attempt.\n\n" + legHelp,
 		Example: "  tessellant leg show newest/orr-01\n  tessellant leg show newest/orr-01 --timeline",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legShow(c.Context(), args[0], withTimeline) }}
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and check")
 	var level, tag string
-	log := &cobra.Command{Use: "log LEG", Short: "Show the device's log, on the attempt's clock", Args: Exactly(1),
-		Long:    "Show the device's log, on the attempt's clock. " + legHelp,
+	log := &cobra.Command{Use: "log LEG", Short: "Show the device log", Args: Exactly(1),
+		Long:    "Show the device log, with times from the start of the attempt. " + legHelp,
 		Example: "  tessellant leg log newest/orr-01 --level W\n  tessellant leg log newest/orr-01 --tag AndroidRuntime",
 		RunE:    func(c *cobra.Command, args []string) error { return a.legLog(c.Context(), args[0], level, tag) }}
-	log.Flags().StringVar(&level, "level", "V", "only lines of this level or a graver one: V D I W E F")
+	log.Flags().StringVar(&level, "level", "V", "lowest level to show: V, D, I, W, E or F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
 	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: Exactly(2),
-		Long:    "Download all files of a leg, as one zip or into DIR, which is made: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nThe last attempt's files lie at the top, earlier ones' in attempt-N.\n\n" + legHelp,
+		Long:    "Download all files of a leg, as one zip or into DIR, which is created: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nFiles of the last attempt are at the top; files of earlier attempts are in attempt-N.\n\n" + legHelp,
 		Example: "  tessellant leg fetch newest/orr-01 evidence/\n  tessellant leg fetch newest/orr-01 evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.fetchTo(c.Context(), args[0], args[1])
 		}}
-	return group("leg", "Look at one device's part of a run", show, log, fetch)
+	return group("leg", "Show results and evidence of one device in a run", show, log, fetch)
 }
 
 // fetchTo downloads all files of a leg, or of a session, into a folder or a zip.

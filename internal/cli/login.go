@@ -54,11 +54,11 @@ func ReadLogin() (l login, err error) {
 }
 
 func (a *App) loginCmd() *cobra.Command {
-	return &cobra.Command{Use: "login [URL]", Short: "Keep a service's address and your key for later commands", Args: cobra.MaximumNArgs(1),
-		Long: `Keep a service's address and your key for later commands, in a file that only you can read.
+	return &cobra.Command{Use: "login [URL]", Short: "Save the service address and your key", Args: UpTo(1),
+		Long: `Save the address of a service and your key for later commands, in a file that only you can read.
 
-The key is asked for, or read from standard input where that is no terminal; it never
-stands on the command line, where others could see it. TESSELLANT_URL and TESSELLANT_KEY, where they are set, go before what is kept.`,
+The command asks for the key, or reads it from standard input if that is not a terminal. The key is
+never an argument, because others could see it there. TESSELLANT_URL and TESSELLANT_KEY override the saved values.`,
 		Example: "  tessellant login http://127.0.0.1:7480\n  tessellant login http://127.0.0.1:7480 < .data/demo/key",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
@@ -129,7 +129,7 @@ func (a *App) askKey() (string, error) {
 }
 
 func (a *App) logoutCmd() *cobra.Command {
-	return &cobra.Command{Use: "logout", Short: "Forget the address and the key that login kept", Args: cobra.NoArgs, Example: "  tessellant logout",
+	return &cobra.Command{Use: "logout", Short: "Delete the saved address and key", Args: Nothing, Example: "  tessellant logout",
 		RunE: func(*cobra.Command, []string) error {
 			path, err := loginFile()
 			if err != nil {
@@ -150,8 +150,8 @@ func (a *App) logoutCmd() *cobra.Command {
 }
 
 func (a *App) consoleCmd() *cobra.Command {
-	return &cobra.Command{Use: "console", Short: "Print a link that opens the console, signed in", Args: cobra.NoArgs,
-		Long:    "Print a link that opens the console in a browser, signed in. It works once, within ten minutes.",
+	return &cobra.Command{Use: "console", Short: "Print a link that opens the console, signed in", Args: Nothing,
+		Long:    "Print a link that opens the console in a browser, signed in. The link works once, for ten minutes.",
 		Example: "  tessellant console",
 		RunE: func(c *cobra.Command, _ []string) error {
 			t, err := a.ticket(c.Context())

@@ -17,22 +17,22 @@ import (
 )
 
 func (a *App) packageCmd() *cobra.Command {
-	check := &cobra.Command{Use: "check DIR", Short: "Find mistakes in a package before it is sent", Args: Exactly(1),
-		Long:    "Find mistakes in a package before it is sent: syntax, names that are not defined, words that a phone does not have, locators that can't be used.\nExit code 3 when something would keep it from running.",
+	check := &cobra.Command{Use: "check DIR", Short: "Find mistakes in a package before you upload it", Args: Exactly(1),
+		Long:    "Find mistakes in a package before you upload it: syntax errors, undefined names, unknown script words, invalid locators.\nExit code 3 if the package can't run.",
 		Example: "  tessellant package check demo/shore-suite",
 		RunE:    func(_ *cobra.Command, args []string) error { return a.packageCheck(args[0]) }}
 	add := &cobra.Command{Use: "add DIR", Short: "Pack a folder and upload it", Args: Exactly(1),
-		Long:    "Check a folder, pack it and upload it as the next revision of the package that its tessellant.yaml names.\nThe same content again gives the same revision.",
+		Long:    "Check a folder, pack it and upload it as the next revision of the package named in tessellant.yaml.\nIf the content has not changed, you get the same revision.",
 		Example: "  tessellant package add demo/shore-suite",
 		RunE:    func(c *cobra.Command, args []string) error { return a.packageAdd(c.Context(), args[0]) }}
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "List packages, the newest first", Args: cobra.NoArgs, Example: "  tessellant package list",
+	list := &cobra.Command{Use: "list", Short: "List packages, the newest first", Args: Nothing, Example: "  tessellant package list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.packageList(c.Context(), limit) }}
-	list.Flags().IntVar(&limit, "limit", 50, "how many, 1 to 200")
+	list.Flags().IntVar(&limit, "limit", 50, "how many to list, 1 to 200")
 	show := &cobra.Command{Use: "show REF", Short: "Show a package and its cases", Args: Exactly(1),
 		Long: "Show a package and its cases. REF is an id, shore-suite@7 (revision) or shore-suite@newest.", Example: "  tessellant package show shore-suite@newest",
 		RunE: func(c *cobra.Command, args []string) error { return a.packageShow(c.Context(), args[0]) }}
-	return group("package", "Check, upload and look at test packages", check, add, list, show)
+	return group("package", "Check, upload and list test packages", check, add, list, show)
 }
 
 func readFolder(dir string) (fs.FS, *testpkg.Package, error) {

@@ -32,8 +32,8 @@ func (a *App) runCmd() *cobra.Command {
 		}
 		return q, choice.apply(&q)
 	}
-	start := &cobra.Command{Use: "start", Short: "Start a run", Args: cobra.NoArgs,
-		Long: "Start a run of a package against a build, on every device that --where and --device choose; without them, on every device that can take the build.",
+	start := &cobra.Command{Use: "start", Short: "Start a run", Args: Nothing,
+		Long: "Start a run: test a build with a package on every device that --where and --device select.\nWithout them, the run uses every device that can run the build.",
 		Example: "  tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch\n" +
 			"  tessellant run start --build kelpline/android@231 --package shore-suite@1 --device orr-01 --limit 5m\n" +
 			"  tessellant run start --build kelpline/android@newest --package shore-suite@newest --tag smoke --confirm 1 --set observer=Jon --secret-from-env observer-code=KELPLINE_CODE",
@@ -44,8 +44,8 @@ func (a *App) runCmd() *cobra.Command {
 			}
 			return a.runStart(c.Context(), q, watch)
 		}}
-	check := &cobra.Command{Use: "check", Short: "Say what a run would do, and start nothing", Args: cobra.NoArgs,
-		Long:    "Say on which devices a run would go, which can't take part and why. Nothing is started. Exit code 3 when the run can't start so.",
+	check := &cobra.Command{Use: "check", Short: "Show what a run would do, without starting it", Args: Nothing,
+		Long:    "Show which devices a run would use, which devices can't take part, and why. Nothing is started. Exit code 3 if the run can't start.",
 		Example: "  tessellant run check --build kelpline/android@newest --package shore-suite@newest --where 'os>=10'",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, err := request()
@@ -59,15 +59,14 @@ func (a *App) runCmd() *cobra.Command {
 		f.StringVar(&q.Build, "build", "", "the build: an id, kelpline/android@231, @v1.8.0 or @newest")
 		f.StringVar(&q.Package, "package", "", "the package: an id, shore-suite@7 or @newest")
 		f.StringArrayVar(&where, "where", nil, whereHelp)
-		f.StringArrayVar(&devices, "device", nil, "the serial of a device; again for more")
+		f.StringArrayVar(&devices, "device", nil, "serial of a device; repeat for more")
 		choice.register(f)
-		_ = c.MarkFlagRequired("build")
-		_ = c.MarkFlagRequired("package")
+		required(c, "build", "package")
 	}
-	start.Flags().BoolVar(&watch, "watch", false, "stay until the run is over, and exit with its verdict")
+	start.Flags().BoolVar(&watch, "watch", false, "wait until the run has finished, and exit with its verdict")
 	var n int
 	var build, pkg, came string
-	list := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: cobra.NoArgs,
+	list := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: Nothing,
 		Example: "  tessellant run list\n  tessellant run list --build kelpline/android@231 --verdict failed",
 		RunE: func(c *cobra.Command, _ []string) error {
 			p := api.ListRunsParams{Limit: &n, Build: given(build), Package: given(pkg)}
@@ -77,10 +76,10 @@ func (a *App) runCmd() *cobra.Command {
 			}
 			return a.runList(c.Context(), p)
 		}}
-	list.Flags().IntVar(&n, "limit", 20, "how many, 1 to 200")
+	list.Flags().IntVar(&n, "limit", 20, "how many to list, 1 to 200")
 	list.Flags().StringVar(&build, "build", "", "only runs of this build")
 	list.Flags().StringVar(&pkg, "package", "", "only runs of this package")
-	list.Flags().StringVar(&came, "verdict", "", "only runs that came out so, such as failed")
+	list.Flags().StringVar(&came, "verdict", "", "only runs with this verdict, such as failed")
 	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: Exactly(1), Example: "  tessellant run show newest",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
@@ -91,13 +90,13 @@ func (a *App) runCmd() *cobra.Command {
 		}}
 	var junitFile string
 	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: Exactly(1),
-		Long:    "Write a run's results, so far, as JUnit XML: one suite a device, all in one file. RUN is an id, or newest.",
+		Long:    "Write the results of a run so far as JUnit XML: one file with one suite per device. RUN is an id, or newest.",
 		Example: "  tessellant run report newest --junit results.xml\n  tessellant run report newest --junit -",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runReport(c.Context(), args[0], junitFile) }}
-	report.Flags().StringVar(&junitFile, "junit", "", "the file to write; - for standard output")
-	_ = report.MarkFlagRequired("junit")
-	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it is over", Args: Exactly(1), Example: "  tessellant run watch newest",
-		Long: "Follow a run until it is over, and exit with its verdict: 0 passed or flaky; 1 the app failed somewhere; 3 nothing worse than invalid, lost or stopped.",
+	report.Flags().StringVar(&junitFile, "junit", "", "file to write; - for standard output")
+	required(report, "junit")
+	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it has finished", Args: Exactly(1), Example: "  tessellant run watch newest",
+		Long: "Follow a run until it has finished, and exit with its verdict: 0 passed or flaky; 1 the app failed on some device; 3 nothing worse than invalid, lost or stopped.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.getRun(c.Context(), args[0])
 			if err != nil {
@@ -106,12 +105,12 @@ func (a *App) runCmd() *cobra.Command {
 			return a.watch(c.Context(), r)
 		}}
 	var leg string
-	stop := &cobra.Command{Use: "stop RUN", Short: "End a run, or one leg of it", Args: Exactly(1),
-		Long:    "End a run, or one leg of it. Legs that wait are over at once; the others end within seconds, with what was gathered until then.",
+	stop := &cobra.Command{Use: "stop RUN", Short: "Stop a run, or one leg of it", Args: Exactly(1),
+		Long:    "Stop a run, or one leg of it. Waiting legs end at once. Running legs end within seconds and keep the evidence gathered so far.",
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
-	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or a run and a serial")
-	return group("run", "Start and look at runs", check, start, list, show, follow, report, stop)
+	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or run/serial")
+	return group("run", "Start, follow and list runs", check, start, list, show, follow, report, stop)
 }
 
 func (a *App) runStop(ctx context.Context, id, leg string) error {

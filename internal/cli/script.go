@@ -19,7 +19,7 @@ import (
 
 func (a *App) scriptCmd() *cobra.Command {
 	var markdown bool
-	list := &cobra.Command{Use: "words [WORD]", Short: "List the words of a script, or explain one", Args: cobra.MaximumNArgs(1),
+	list := &cobra.Command{Use: "words [WORD]", Short: "List the words of a script, or explain one", Args: UpTo(1),
 		Example: "  tessellant script words\n  tessellant script words scroll_to",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if markdown {
@@ -28,20 +28,20 @@ func (a *App) scriptCmd() *cobra.Command {
 			}
 			return a.scriptWords(args)
 		}}
-	list.Flags().BoolVar(&markdown, "markdown", false, "the page of the documentation")
+	list.Flags().BoolVar(&markdown, "markdown", false, "print the documentation page")
 	var q runFlags
 	var build, device string
-	try := &cobra.Command{Use: "try DIR --device SERIAL", Short: "Run a package on one device and show what happens as it happens", Args: Exactly(1),
-		Long: `Run the package in a folder on one device, and show each case, step, command and check as it happens;
-of a case that fails also what the device logged just before. The package is uploaded as it is; the same
-content again makes no new revision. Ctrl-C stops it on the device, too. The exit code is the verdict's.`,
+	try := &cobra.Command{Use: "try DIR --device SERIAL", Short: "Run a package on one device and print each command live", Args: Exactly(1),
+		Long: `Run the package in a folder on one device, and print each case, step, command and check as it happens;
+for a failed case also what the device logged just before. The package is uploaded first; unchanged
+content makes no new revision. Ctrl-C also stops the run on the device. The exit code is that of the verdict.`,
 		Example: "  tessellant script try demo/shore-suite --device orr-01 --case tides.test_tide_table --secret-from-env observer-code=KELPLINE_CODE",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.scriptTry(c.Context(), args[0], build, device, &q)
 		}}
-	try.Flags().StringVar(&build, "build", "", "the build; unless given, the one uploaded last")
-	try.Flags().StringVar(&device, "device", "", "the serial of the device")
-	_ = try.MarkFlagRequired("device")
+	try.Flags().StringVar(&build, "build", "", "the build; default: the newest upload")
+	try.Flags().StringVar(&device, "device", "", "serial of the device")
+	required(try, "device")
 	q.register(try.Flags())
 	return group("script", "Write test scripts", try, list)
 }
@@ -248,13 +248,13 @@ type flagSet interface {
 }
 
 func (q *runFlags) register(f flagSet) {
-	f.StringArrayVar(&q.cases, "case", nil, "only cases whose name fits, such as 'survey.*' or tides.test_tide_table; again for more")
-	f.StringArrayVar(&q.tags, "tag", nil, "only cases with this tag; again: with one of them")
-	f.StringArrayVar(&q.set, "set", nil, "an input of the package: NAME=VALUE; again for more")
-	f.StringArrayVar(&q.secret, "secret-from-env", nil, "a secret input, masked wherever it comes: NAME=VARIABLE of the environment; again for more")
-	f.IntVar(&q.confirm, "confirm", 0, "try a failed case again so often, on the same device from a clean state; passed then, it is flaky")
-	f.IntVar(&q.attempts, "attempts", 2, "how many attempts a leg may have when devices are lost")
-	f.DurationVar(&q.limit, "limit", 30*time.Minute, "how long the cases may take on one device")
+	f.StringArrayVar(&q.cases, "case", nil, "only cases whose name matches, such as 'survey.*' or tides.test_tide_table; repeat for more")
+	f.StringArrayVar(&q.tags, "tag", nil, "only cases with this tag; repeat for more tags, of which a case needs one")
+	f.StringArrayVar(&q.set, "set", nil, "an input of the package: NAME=VALUE; repeat for more")
+	f.StringArrayVar(&q.secret, "secret-from-env", nil, "a secret input, masked in all evidence: NAME=VARIABLE of the environment; repeat for more")
+	f.IntVar(&q.confirm, "confirm", 0, "retry a failed case this many times, on the same device from a clean state; if it then passes, it is flaky")
+	f.IntVar(&q.attempts, "attempts", 2, "most attempts for a leg when devices are lost")
+	f.DurationVar(&q.limit, "limit", 30*time.Minute, "time limit for the cases on one device")
 }
 
 // apply puts the choices into a request.

@@ -23,28 +23,28 @@ func (a *App) sessionCmd() *cobra.Command {
 	var inGroup, device string
 	var going bool
 	var after string
-	list := &cobra.Command{Use: "list", Short: "List sessions, the newest first", Args: cobra.NoArgs,
-		Long:    "List the sessions that W3C WebDriver clients opened at /webdriver, the newest first, and say how many are open and how many wait for a device.",
+	list := &cobra.Command{Use: "list", Short: "List sessions, the newest first", Args: Nothing,
+		Long:    "List the sessions that W3C WebDriver clients opened at /webdriver, newest first. Also shows how many are open and how many wait for a device.",
 		Example: "  tessellant session list\n  tessellant session list --group nightly\n  tessellant session list --going --device orr-01",
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.sessionList(c.Context(), inGroup, device, going, after)
 		}}
-	list.Flags().StringVar(&inGroup, "group", "", "only those of this group (the capability tessellant:group)")
-	list.Flags().StringVar(&device, "device", "", "only those on the device with this serial")
-	list.Flags().BoolVar(&going, "going", false, "only those that are not over")
-	list.Flags().StringVar(&after, "after", "", "go on after this session: what a list before gave as the rest")
+	list.Flags().StringVar(&inGroup, "group", "", "only sessions of this group (the capability tessellant:group)")
+	list.Flags().StringVar(&device, "device", "", "only sessions on the device with this serial")
+	list.Flags().BoolVar(&going, "going", false, "only sessions that have not ended")
+	list.Flags().StringVar(&after, "after", "", "continue after this session; an earlier list printed the id")
 	var withTimeline bool
 	show := &cobra.Command{Use: "show SESSION", Short: "Show what happened in a session", Args: Exactly(1),
-		Long:    "Show what happened in a session: its cases, failures, files. With --timeline also every command, on the session's own clock.\n\n" + sessionHelp,
+		Long:    "Show what happened in a session: cases, failures, files. With --timeline it also shows every command.\n\n" + sessionHelp,
 		Example: "  tessellant session show newest\n  tessellant session show newest --timeline",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionShow(c.Context(), args[0], withTimeline) }}
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and case")
-	stop := &cobra.Command{Use: "stop SESSION", Short: "End a session", Args: Exactly(1),
-		Long:    "End a session: one that waits at once, another within seconds, with what was gathered.\n\n" + sessionHelp,
+	stop := &cobra.Command{Use: "stop SESSION", Short: "Stop a session", Args: Exactly(1),
+		Long:    "Stop a session. A waiting session ends at once. A running session ends within seconds and keeps its evidence.\n\n" + sessionHelp,
 		Example: "  tessellant session stop newest",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionStop(c.Context(), args[0]) }}
 	fetch := &cobra.Command{Use: "fetch SESSION DIR|FILE.zip", Short: "Download all files of a session", Args: Exactly(2),
-		Long:    "Download all files of a session, as one zip or into DIR, which is made: leg.json, timeline.jsonl, device.log, remote-end.log, video.mp4, screenshots/ and trees/.\n\n" + sessionHelp,
+		Long:    "Download all files of a session, as one zip or into DIR, which is created: leg.json, timeline.jsonl, device.log, remote-end.log, video.mp4, screenshots/ and trees/.\n\n" + sessionHelp,
 		Example: "  tessellant session fetch newest evidence/\n  tessellant session fetch newest evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.getSession(c.Context(), args[0])
@@ -54,23 +54,23 @@ func (a *App) sessionCmd() *cobra.Command {
 			return a.fetchTo(c.Context(), s.Id, args[1])
 		}}
 	var caseName, message string
-	mark := &cobra.Command{Use: "mark SESSION VERDICT", Short: "Say how a session, or a case of it, came out", Args: Exactly(2),
-		Long:    "Say how a session came out as a whole: passed or failed; or with --case one case of it, which may also be skipped. It can be said while the session goes on and afterwards, and again.\n\n" + sessionHelp,
+	mark := &cobra.Command{Use: "mark SESSION VERDICT", Short: "Set the verdict of a session, or of a case in it", Args: Exactly(2),
+		Long:    "Set the verdict of a session: passed or failed. With --case, set the verdict of one case, which can also be skipped.\nYou can do this while the session runs and afterwards, and you can change it.\n\n" + sessionHelp,
 		Example: "  tessellant session mark newest passed\n  tessellant session mark newest failed --case 'opens a shore' --message 'the chart was empty'",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.sessionMark(c.Context(), args[0], args[1], caseName, message)
 		}}
-	mark.Flags().StringVar(&caseName, "case", "", "which case; without it, the session as a whole")
+	mark.Flags().StringVar(&caseName, "case", "", "name of the case; default: the whole session")
 	mark.Flags().StringVar(&message, "message", "", "why")
 	var of string
-	report := &cobra.Command{Use: "report FILE", Short: "Hand in the test runner's JUnit XML", Args: Exactly(1),
-		Long:    "Hand in the JUnit XML that the test runner wrote: its cases become the session's, each at its own time on the session's clock. An earlier report's cases give way.\n\n" + strings.Replace(sessionHelp, "SESSION", "--session", 1),
+	report := &cobra.Command{Use: "report FILE", Short: "Upload the test runner's JUnit XML", Args: Exactly(1),
+		Long:    "Upload the JUnit XML that the test runner wrote. Its cases become the cases of the session, each at its own time.\nThey replace the cases of an earlier report.\n\n" + strings.Replace(sessionHelp, "SESSION", "--session", 1),
 		Example: "  tessellant session report results.xml\n  tessellant session report results.xml --session 01HZY3V7Q2M4T8K6N9R5S1W0XB",
 		RunE:    func(c *cobra.Command, args []string) error { return a.sessionReport(c.Context(), of, args[0]) }}
-	report.Flags().StringVar(&of, "session", "newest", "whose report it is")
+	report.Flags().StringVar(&of, "session", "newest", "session that the report belongs to")
 	var markdown bool
-	commands := &cobra.Command{Use: "commands [WORD]", Short: "List the commands and capabilities that /webdriver takes", Args: cobra.MaximumNArgs(1),
-		Long:    "List every command of W3C WebDriver with what it does here, our own commands, and our capabilities; with WORD, those that have it in their name or path.",
+	commands := &cobra.Command{Use: "commands [WORD]", Short: "List the commands and capabilities of /webdriver", Args: UpTo(1),
+		Long:    "List every command of W3C WebDriver with what it does here, our own commands, and our capabilities.\nWith WORD, list only those with WORD in their name or path.",
 		Example: "  tessellant session commands\n  tessellant session commands element\n  tessellant session commands --markdown > webdriver-commands.md",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if markdown {
@@ -79,8 +79,8 @@ func (a *App) sessionCmd() *cobra.Command {
 			}
 			return a.sessionCommands(strings.ToLower(strings.Join(args, "")))
 		}}
-	commands.Flags().BoolVar(&markdown, "markdown", false, "as the page of the documentation")
-	return group("session", "Look at sessions opened from outside", commands, list, show, stop, fetch, mark, report)
+	commands.Flags().BoolVar(&markdown, "markdown", false, "print the documentation page")
+	return group("session", "List and manage WebDriver sessions", commands, list, show, stop, fetch, mark, report)
 }
 
 func (a *App) sessionCommands(word string) error {
@@ -291,9 +291,9 @@ func (a *App) sessionReport(ctx context.Context, id, file string) error {
 func (a *App) snippetCmd() *cobra.Command {
 	var p api.GetSnippetParams
 	var build, group, name, where = "", "", "", []string{}
-	c := &cobra.Command{Use: "snippet LANGUAGE", Short: "Write the program with which a test from outside begins", Args: Exactly(1),
+	c := &cobra.Command{Use: "snippet LANGUAGE", Short: "Print a program that opens a WebDriver session", Args: Exactly(1),
 		ValidArgs: []string{"shell", "python", "node", "go", "java"},
-		Long: "Write a program that opens a session on a device, looks at its screen and ends the session, with what the language brings along and nothing else.\n" +
+		Long: "Print a program that opens a session on a device, reads its screen and ends the session. It needs only the standard library of the language.\n" +
 			"LANGUAGE is shell, python, node, go or java. The program reads the key from TESSELLANT_KEY.",
 		Example: "  tessellant snippet python --build kelpline/android@newest --where 'os>=12' > session.py\n  tessellant snippet shell --where maker=Orrery --group nightly",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -327,8 +327,8 @@ func (a *App) snippetCmd() *cobra.Command {
 		}}
 	f := c.Flags()
 	f.StringVar(&build, "build", "", "the build to install")
-	f.StringArrayVar(&where, "where", nil, "which devices will do, such as 'os>=12' or maker=Orrery; may be given again")
-	f.StringVar(&group, "group", "", "the group in which its sessions are listed")
-	f.StringVar(&name, "name", "", "what the session is called")
+	f.StringArrayVar(&where, "where", nil, "which devices are allowed, such as 'os>=12' or maker=Orrery; repeat for more")
+	f.StringVar(&group, "group", "", "group to list its sessions in")
+	f.StringVar(&name, "name", "", "name of the session")
 	return c
 }

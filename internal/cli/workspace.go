@@ -12,7 +12,7 @@ import (
 )
 
 func (a *App) workspaceCmd() *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "Show what holds for the workspace", Args: cobra.NoArgs, Example: "  tessellant workspace show",
+	show := &cobra.Command{Use: "show", Short: "Show the settings of the workspace", Args: Nothing, Example: "  tessellant workspace show",
 		RunE: func(c *cobra.Command, _ []string) error {
 			client, err := a.Client()
 			if err != nil {
@@ -25,8 +25,8 @@ func (a *App) workspaceCmd() *cobra.Command {
 			return a.workspaceText(r.JSON200)
 		}}
 	var network string
-	set := &cobra.Command{Use: "set", Short: "Change what holds for the workspace", Args: cobra.NoArgs,
-		Long:    "Change what holds for the workspace. For owners.\n\n--program-network on lets programs of packages use the network of their host; off, they reach their device and nothing else.",
+	set := &cobra.Command{Use: "set", Short: "Change the settings of the workspace", Args: Nothing,
+		Long:    "Change the settings of the workspace. For owners.\n\nWith --program-network on, programs of packages can use the network of their host. With off, they reach only their device.",
 		Example: "  tessellant workspace set --program-network on",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if network != "on" && network != "off" {
@@ -35,8 +35,8 @@ func (a *App) workspaceCmd() *cobra.Command {
 			return a.workspaceSet(c.Context(), network == "on")
 		}}
 	set.Flags().StringVar(&network, "program-network", "", "on or off")
-	_ = set.MarkFlagRequired("program-network")
-	return group("workspace", "Look at the workspace, and change what holds for it", show, set)
+	required(set, "program-network")
+	return group("workspace", "Show and change the settings of the workspace", show, set)
 }
 
 func (a *App) workspaceSet(ctx context.Context, network bool) error {

@@ -53,11 +53,11 @@ func (d *demo) demoCmd() *cobra.Command {
 	var c demoConfig
 	var builds string
 	var again bool
-	cmd := &cobra.Command{Use: "demo", Short: "Start the demo: a service, its console, simulated phones and runs on them", Args: cobra.NoArgs,
-		Long: `Start the demo and stay up until Ctrl-C: a service with its console and the demo's simulated
-phones behind a real adb server; then upload two versions of Kelpline and their package, run, and print how it
-came out; then the same roads in JavaScript and Python, from this machine over WebDriver and as packages. What
-was there from the last time is found again, and not run anew unless --again says so. It runs in a checkout of the source.`,
+	cmd := &cobra.Command{Use: "demo", Short: "Start the demo: service, console, simulated phones, runs", Args: cli.Nothing,
+		Long: `Start the demo and keep it running until Ctrl-C: a service with its console, and simulated phones behind a real
+adb server. The demo uploads two versions of the app Kelpline with its test package, runs them and prints the results.
+Then it runs suites in JavaScript and Python, from this machine over WebDriver and as packages. A second start finds
+the results again and runs nothing new without --again. Start it in a checkout of the source.`,
 		Example: "  make demo\n  tessellant demo --temper instant --data .data/quick",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return d.stay(cmd.Context(), c, builds, again) }}
 	f := cmd.Flags()
@@ -66,8 +66,8 @@ was there from the last time is found again, and not run anew unless --again say
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "address to listen on")
 	f.StringVar(&c.Temper, "temper", "real", temperHelp)
 	f.StringSliceVar(&c.Phones, "phones", nil, phonesHelp)
-	f.BoolVar(&c.Loose, "loose-cables", false, "let the cable of mar-01 drop now and then")
-	f.BoolVar(&again, "again", false, "do the whole job once more, also where its runs are there")
+	f.BoolVar(&c.Loose, "loose-cables", false, "disconnect mar-01 now and then")
+	f.BoolVar(&again, "again", false, "do the whole job again, even if its runs exist")
 	f.StringVar(&builds, "builds", "build", "folder with Kelpline's builds; make build makes them")
 	return cmd
 }

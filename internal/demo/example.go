@@ -54,12 +54,10 @@ func (f foretold) of(label, serial string) foretoldLeg {
 func (d *demo) exampleCmd() *cobra.Command {
 	var dir, builds, data, temper, evidence string
 	var phones []string
-	cmd := &cobra.Command{Use: "example", Short: "Do the main job once, on simulated phones", Args: cobra.NoArgs,
-		Long: `Do the main job once, on simulated phones: start a service of its own with the demo's
-phones behind a real adb server, upload Kelpline and its package, run, and fetch the
-evidence; then run the suites in other languages, from outside and as packages. Exit
-code 0 when all came out as demo/foretold.yaml says, failures and all; 1 when not, with
-the differences.`,
+	cmd := &cobra.Command{Use: "example", Short: "Do the main job once, on simulated phones", Args: cli.Nothing,
+		Long: `Do the main job once on simulated phones: start a service with the demo's phones behind a real adb server, upload
+Kelpline and its test package, run it, and fetch the evidence. Then run the suites in other languages, over WebDriver
+and as packages. Exit code 0 if every result is as demo/foretold.yaml says, failures included; 1 if not, with the differences.`,
 		Example: "  make example\n  tessellant example --temper instant --evidence .data/evidence\n  tessellant example --temper awkward --phones orr-01,orr-02,orr-03,orr-05,fen-01,fen-02",
 		RunE: func(c *cobra.Command, _ []string) error {
 			return d.example(c.Context(), dir, builds, data, temper, evidence, phones)
@@ -70,7 +68,7 @@ the differences.`,
 	f.StringVar(&data, "data", ".data/example", "data folder of the service")
 	f.StringVar(&temper, "temper", "real", temperHelp)
 	f.StringSliceVar(&phones, "phones", nil, phonesHelp)
-	f.StringVar(&evidence, "evidence", ".data/evidence", "where the evidence is put, a folder for each device")
+	f.StringVar(&evidence, "evidence", ".data/evidence", "folder for the evidence, with one folder per device")
 	return cmd
 }
 
@@ -187,7 +185,7 @@ func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err e
 
 const (
 	temperHelp = "how the phones behave: instant, real, stubborn or awkward"
-	phonesHelp = "serials of the phones that are started; all unless said. The suites in other languages need orr-01 and orr-02"
+	phonesHelp = "serials of the phones to start; default: all. The suites in other languages need orr-01 and orr-02"
 )
 
 // chosen keeps the phones with these serials; all, when there are none.

@@ -33,10 +33,10 @@ func Add(a *cli.App, root *cobra.Command) { root.AddCommand(doctorCmd(a)) }
 
 func doctorCmd(a *cli.App) *cobra.Command {
 	var c house.Config
-	cmd := &cobra.Command{Use: "doctor", Short: "Check this machine's setup and suggest fixes", Args: cobra.NoArgs,
-		Long: `Look at this machine: the programs that the service and a host need, room and rights in the data folder,
-the ports, the devices that adb sees and why some can't be used, and the service itself where one is up.
-Nothing is changed. Exit code 0 when nothing is wrong, 3 when something is.`,
+	cmd := &cobra.Command{Use: "doctor", Short: "Check this machine's setup and suggest fixes", Args: cli.Nothing,
+		Long: `Check this machine: the programs that the service and a host need, space and permissions of the data folder,
+the ports, the devices that adb sees and why some can't be used, and the running service, if there is one.
+It changes nothing. Exit code 0 if all is well, 3 if there is a problem.`,
 		Example: "  tessellant doctor\n  tessellant doctor --data /srv/tessellant --json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if c.Database == "" {
@@ -46,9 +46,9 @@ Nothing is changed. Exit code 0 when nothing is wrong, 3 when something is.`,
 		}}
 	f := cmd.Flags()
 	f.StringVar(&c.Data, "data", house.DefaultData(), "data folder")
-	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "where the service listens, or shall listen")
-	f.StringVar(&c.Database, "database", "", "a MariaDB that is there, where one is used")
-	f.StringVar(&c.ADB, "adb-server", "", house.ADBServerHelp+", for a moment")
+	f.StringVar(&c.Listen, "listen", "127.0.0.1:7480", "address that the service uses or will use")
+	f.StringVar(&c.Database, "database", "", "an existing MariaDB, if you use one")
+	f.StringVar(&c.ADB, "adb-server", "", house.ADBServerHelp)
 	return cmd
 }
 

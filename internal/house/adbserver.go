@@ -14,7 +14,7 @@ import (
 )
 
 // ADBServerHelp says what can be chosen.
-const ADBServerHelp = "the adb server to use: host:port, or own for a private one; unless said, the one at 127.0.0.1:5037 where one listens, else a private one"
+const ADBServerHelp = "adb server to use: host:port, or own for a private one; default: the one at 127.0.0.1:5037 if it runs, else a private one"
 
 // ADBServer is the adb server in use.
 type ADBServer struct {

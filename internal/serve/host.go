@@ -110,12 +110,12 @@ func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 func hostCmd(a *cli.App, cmd *cobra.Command) {
 	var c hostConfig
 	var join, level, format string
-	cmd.Long = `With --join, run a host: a process beside devices that carries out the work on them for a service elsewhere.
-Its key comes from TESSELLANT_HOST_KEY; an owner of the workspace makes it with: tessellant host key NAME.
-The host needs to reach the service over HTTP and its bus over TCP; nothing needs to reach the host.
-A host writes everything to its data folder before it sends it: either may be away for a while.
+	cmd.Long = `With --join, run a host: a process that works on the devices of this machine for a service on another machine.
+Set TESSELLANT_HOST_KEY to its key. An owner of the workspace creates the key with: tessellant host key NAME.
+The host connects to the service over HTTP and to its bus over TCP. Nothing connects to the host.
+A host writes everything to its data folder before it sends it, so the service and the host can both be offline for a while.
 
-The service has a host of its own built in, for devices on its own machine.`
+The service has a built-in host for the devices of its own machine.`
 	cmd.Example = "  tessellant host key bench-2\n  TESSELLANT_HOST_KEY=tslh_… tessellant host --join http://tessellant.example:7480\n  tessellant host list"
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if join == "" {
@@ -133,9 +133,9 @@ The service has a host of its own built in, for devices on its own machine.`
 	f.StringVar(&join, "join", "", "address of the service, such as http://tessellant.example:7480")
 	f.StringVar(&c.Data, "data", filepath.Join(house.DefaultData(), "host"), "data folder")
 	f.StringVar(&c.ADB, "adb-server", "", house.ADBServerHelp)
-	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; again for more")
-	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even where they can't be kept apart from this machine: only if you trust all who upload")
-	f.Int64Var(&c.SpoolMB, "spool-mb", 20<<10, "how many MB of evidence may wait in the data folder")
+	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; repeat for more")
+	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even if they can't be isolated from this machine; only if you trust everyone who uploads")
+	f.Int64Var(&c.SpoolMB, "spool-mb", 20<<10, "most MB of evidence that can wait in the data folder")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.StringVar(&format, "log-format", "text", "text or json")
 }

@@ -20,9 +20,9 @@ import (
 
 func restoreCmd(a *cli.App) *cobra.Command {
 	var c house.Config
-	cmd := &cobra.Command{Use: "restore FILE.tar", Short: "Fill an empty data folder from a backup", Args: cli.Exactly(1),
-		Long: `Fill an empty data folder, or an empty database and blob store, from a backup. No service may use them
-meanwhile. Then start it as before: the keys are those of the time of the backup.`,
+	cmd := &cobra.Command{Use: "restore FILE.tar", Short: "Restore a backup into an empty data folder", Args: cli.Exactly(1),
+		Long: `Restore a backup into an empty data folder, or into an empty database and blob store. Stop every service that
+uses them first. Then start the service as usual. Its keys are those at the time of the backup.`,
 		Example: "  tessellant restore tessellant-monday.tar --data /srv/tessellant\n  tessellant serve --data /srv/tessellant",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if c.Database == "" {
@@ -33,8 +33,8 @@ meanwhile. Then start it as before: the keys are those of the time of the backup
 		}}
 	f := cmd.Flags()
 	f.StringVar(&c.Data, "data", house.DefaultData(), "data folder")
-	f.StringVar(&c.Database, "database", "", "a MariaDB that is there: user:password@tcp(host:port)/database, without tables")
-	f.StringVar(&c.Blobs, "blobs", "", "where builds and evidence are kept, as a URL; default: a folder in the data folder")
+	f.StringVar(&c.Database, "database", "", "an existing MariaDB: user:password@tcp(host:port)/database, without tables")
+	f.StringVar(&c.Blobs, "blobs", "", "folder for builds and evidence; default: inside the data folder")
 	return cmd
 }
 
