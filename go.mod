@@ -95,3 +95,6 @@ require (
 	google.golang.org/grpc v1.84.0 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
 )
+
+// What npm installs for the console may have Go files, which are not ours.
+ignore ./console/node_modules

@@ -281,7 +281,7 @@ func TestSigningIn(t *testing.T) {
 	d := sit(t)
 	d.do(chromedp.Navigate(d.URL + "/builds"))
 	d.do(chromedp.WaitVisible(css("input[name=key]")), chromedp.SendKeys(css("input[name=key]"), "tsl_not_the_key_of_anybody\r"))
-	d.says("this key is not known")
+	d.says("this key is unknown")
 	d.do(chromedp.SendKeys(css("input[name=key]"), kb.End+strings.Repeat(kb.Backspace, 40)+d.Key+"\r"))
 	d.says("No builds yet") // the page that was asked for
 	assert.Empty(t, eval[string](d, "document.cookie"), "no script can read the sign-in")
@@ -312,7 +312,7 @@ func TestSigningIn(t *testing.T) {
 	require.NoError(t, d.SignOut(context.Background(), "")) // nobody's
 	eval[bool](d, "fetch('/api/v1/signin', {method: 'DELETE'}).then(r => r.ok)")
 	d.do(chromedp.Navigate("about:blank"), chromedp.Navigate(d.URL+"/signin#"+ticket))
-	d.says("this link was used before")
+	d.says("this link was already used")
 }
 
 func TestFilesAreUploaded(t *testing.T) {

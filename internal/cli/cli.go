@@ -1,9 +1,11 @@
 // Package cli is the command line: the client's commands, on the client that
-// is generated from api/openapi.yaml, and those that start the service.
+// is generated from api/openapi.yaml. Commands that serve or run devices are in the other program, tessellantd, which it starts.
 //
 // Answers go to standard output, as tables for people or with --json as the
 // API's own objects; progress and errors go to standard error. Exit codes are
 // those of core/verdict.
+//
+// It is one large package with a file for each group of commands; they share how things are shown.
 package cli
 
 import (

@@ -37,7 +37,7 @@ func (a *App) deviceCmd() *cobra.Command {
 				return a.Failed("quarantine the device", err, r)
 			}
 			return a.Show(r.JSON200, func() {
-				fmt.Fprintf(a.Out, "%s gets no more work. Let it have some again with: tessellant device release %s\n", args[0], args[0])
+				fmt.Fprintf(a.Out, "%s is quarantined. To schedule work on it again: tessellant device release %s\n", args[0], args[0])
 			})
 		}}
 	quarantine.Flags().StringVar(&why, "why", "", "what is wrong with the device; others will read this")

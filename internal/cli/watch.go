@@ -47,7 +47,7 @@ func (a *App) watch(ctx context.Context, r *api.Run) error {
 		select {
 		case <-time.After(watchEvery):
 		case <-ctx.Done():
-			return &Exit{verdict.ExitNothingSaid, fmt.Errorf("left; the run goes on. Follow it again with: tessellant run watch %s", r.Id)}
+			return &Exit{verdict.ExitNothingSaid, fmt.Errorf("stopped watching; the run continues. To follow it again: tessellant run watch %s", r.Id)}
 		}
 		next, err := a.getRun(ctx, r.Id)
 		switch {

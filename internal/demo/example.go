@@ -360,7 +360,7 @@ func (d *demo) compare(ctx context.Context, want foretold, runs []demoRun, evide
 		sort.Strings(wrong)
 		return &cli.Exit{Code: verdict.ExitAppFailed, Err: fmt.Errorf("\nThis is not how it should have come out:\n  %s", strings.Join(wrong, "\n  "))}
 	}
-	fmt.Fprintln(d.Out, "\nAll came out as demo/foretold.yaml says, failures and all.")
+	fmt.Fprintln(d.Out, "\nEvery result is as demo/foretold.yaml says, failures included.")
 	return nil
 }
 

@@ -87,7 +87,7 @@ func TestManyLogLinesFillNeitherTheMemoryNorTheTimeline(t *testing.T) {
 	assert.Equal(t, len(es), got)
 	for _, bad := range []string{"x", "-1", "99999999999"} {
 		_, err := b.Timeline(t.Context(), b.Who, l.ID, 0, bad)
-		assert.ErrorContains(t, err, "give from what the window before gave")
+		assert.ErrorContains(t, err, "set from to the next of the window before")
 	}
 }
 
@@ -181,7 +181,7 @@ func TestAPersonEndsWorkWhateverItsState(t *testing.T) {
 	assert.Equal(t, verdict.Stopped, l.Verdict)
 	b.free()
 	_, err = b.FreeDevice(t.Context(), b.Who, "orr-01")
-	assert.ErrorContains(t, err, "nothing is at work on it")
+	assert.ErrorContains(t, err, "nothing is running on it")
 	_, err = b.FreeDevice(t.Context(), service.Identity{WorkspaceID: "another", Role: "owner"}, "orr-01")
 	assert.Error(t, err)
 	// The host has left it: the next run goes through.

@@ -164,7 +164,7 @@ func (jsonBody) Bind(c *echo.Context, target any) error {
 	case errors.As(err, &tooBig):
 		return err
 	case err != nil:
-		return &refuse.Error{Kind: refuse.CutOff, Title: "read the request", Why: "its body did not come whole: " + err.Error(), Remedy: "send it again"}
+		return &refuse.Error{Kind: refuse.CutOff, Title: "read the request", Why: "its body did not come whole: " + err.Error(), Remedy: "upload it again"}
 	case len(raw) == 0:
 		return io.EOF
 	case strings.TrimSpace(string(raw)) == "null":
@@ -176,7 +176,7 @@ func (jsonBody) Bind(c *echo.Context, target any) error {
 		return unreadable(err, target)
 	}
 	if _, err := dec.Token(); !errors.Is(err, io.EOF) {
-		return badJSON("something stands behind the end of the object")
+		return badJSON("there is more text after the end of the object")
 	}
 	if lacks := required(raw, reflect.TypeOf(target)); lacks != "" {
 		return badJSON("its body lacks the field %q", lacks)

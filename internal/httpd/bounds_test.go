@@ -108,7 +108,7 @@ func TestEveryJSONBodyIsBoundedAndRead(t *testing.T) {
 		`{"build": 7}`:                    `its field "build" must be a text, not number`,
 		`{"device": ["orr-05"]}`:          `a field "device", which is not known here; was "devices" meant?`,
 		`{"zebra": 1}`:                    `a field "zebra", which is not known here`,
-		`{"build": "a"} {}`:               "something stands behind the end",
+		`{"build": "a"} {}`:               "something more text after the end",
 		`{"build": "a",}`:                 "is not JSON at byte 15",
 		`{"limit_seconds": 1.5}`:          `its field "limit_seconds" must be a whole number, not number 1.5`,
 		strings.Repeat("[", 100_000):      "its body",
@@ -136,8 +136,8 @@ func TestEveryJSONBodyIsBoundedAndRead(t *testing.T) {
 func TestParametersThatCanNotBeReadAreSaidInWords(t *testing.T) {
 	d := open(t)
 	for path, says := range map[string]string{
-		"/builds?limit=abc": "its parameter limit has a value that can't be read", "/runs?limit=1e3": "its parameter limit", "/legs": "its parameter device", "/builds?after=xyz": `"xyz" is no place in the list`,
-		"/runs?after=0": "is no place in the list", "/packages?after=%00": "is no place", "/sessions?after=zz": "is no place",
+		"/builds?limit=abc": "its parameter limit has a value that can't be read", "/runs?limit=1e3": "its parameter limit", "/legs": "its parameter device", "/builds?after=xyz": `"xyz" is not a place in the list`,
+		"/runs?after=0": "is not a place in the list", "/packages?after=%00": "is not a place", "/sessions?after=zz": "is not a place",
 	} {
 		resp, raw := d.do("GET", "/api/v1"+path, d.Key, nil)
 		p := refused(t, resp, raw, 400, says)
@@ -190,7 +190,7 @@ func TestAnIdempotencyKeyIsForOneRequest(t *testing.T) {
 	require.NoError(t, json.Unmarshal(again, &two))
 	assert.Equal(t, one, two)
 	resp, raw = start(`, "confirm": 2`, "a-1")
-	refused(t, resp, raw, 422, "came before with another request, and run "+one.ID)
+	refused(t, resp, raw, 422, "already used for another request, which started run "+one.ID)
 	for _, bad := range []string{strings.Repeat("k", 101), "\xff\xfe", "k\u00fc"} {
 		resp, raw := start("", bad)
 		refused(t, resp, raw, 400, "up to 100 printable ASCII characters")

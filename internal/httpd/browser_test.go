@@ -43,7 +43,7 @@ func signInBody(kind, secret string) io.Reader {
 func TestABrowserSignsInAndOut(t *testing.T) {
 	d := open(t)
 	resp, raw := d.do("POST", "/api/v1/signin", "", signInBody("key", "tsl_wrong"), "Content-Type", "application/json")
-	refused(t, resp, raw, 401, "not known")
+	refused(t, resp, raw, 401, "unknown")
 	resp, raw = d.do("POST", "/api/v1/signin", "", signInBody("key", ""), "Content-Type", "application/json")
 	refused(t, resp, raw, 401, "no key was given")
 	resp, raw = d.do("POST", "/api/v1/signin", "", signInBody("key", d.Key), "Content-Type", "application/json")
@@ -59,7 +59,7 @@ func TestABrowserSignsInAndOut(t *testing.T) {
 	resp, _ = d.do("DELETE", "/api/v1/signin", "", nil, "Cookie", cookie)
 	assert.Equal(t, 204, resp.StatusCode)
 	resp, raw = d.do("GET", "/api/v1/me", "", nil, "Cookie", cookie)
-	refused(t, resp, raw, 401, "not signed in any more")
+	refused(t, resp, raw, 401, "no longer signed in")
 	resp, _ = d.do("DELETE", "/api/v1/signin", "", nil)
 	assert.Equal(t, 204, resp.StatusCode, "twice does no harm")
 }
@@ -88,7 +88,7 @@ func TestATicketWorksOnce(t *testing.T) {
 	resp, _ := d.do("POST", "/api/v1/signin", "", signInBody("ticket", r.JSON201.Ticket), "Content-Type", "application/json")
 	cookieOf(t, resp)
 	resp, raw := d.do("POST", "/api/v1/signin", "", signInBody("ticket", r.JSON201.Ticket), "Content-Type", "application/json")
-	refused(t, resp, raw, 401, "used before")
+	refused(t, resp, raw, 401, "already used")
 	resp, raw = d.do("GET", "/api/v1/me", "", nil, "Cookie", "tessellant="+r.JSON201.Ticket)
 	refused(t, resp, raw, 401, "") // a ticket is no sign-in
 }

@@ -671,7 +671,7 @@ func TestADeviceThatVanishesEndsItsSessionAsLost(t *testing.T) {
 	s := o.over(c)
 	assert.Equal(t, []any{api.Lost, "lost", false}, []any{*s.Verdict, *s.How, s.Inferred})
 	message2, _ := c.do("GET", "/source", nil)
-	assert.Contains(t, message2, "is over: lost")
+	assert.Contains(t, message2, "has ended: lost")
 	assert.NotEmpty(t, o.events(s.Id), "what was gathered is kept")
 }
 

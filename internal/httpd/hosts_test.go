@@ -81,7 +81,7 @@ func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, http.StatusNoContent, gone.StatusCode())
 	resp, raw = d.do("POST", "/api/v1/hosts/call", key, strings.NewReader("{}"), asBytes...)
-	refused(t, resp, raw, http.StatusUnauthorized, "this host's key is not known")
+	refused(t, resp, raw, http.StatusUnauthorized, "this host's key is unknown")
 }
 
 func TestWhatAHostCanDoIsShown(t *testing.T) {

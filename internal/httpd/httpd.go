@@ -299,7 +299,7 @@ func answerError(c *echo.Context, log *slog.Logger, err error) {
 	default:
 		id := fmt.Sprintf("%x", time.Now().UnixNano())
 		log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err, "incident", id)
-		detail, remedy := "the reason stands in the service's log under incident "+id, "try again; if it stays so, show the log to who runs the service"
+		detail, remedy := "the service's log has the reason under incident "+id, "try again; if it happens again, show the log to the person who runs the service"
 		p.Detail, p.Remedy = &detail, &remedy
 	}
 	if why := innermost(err); p.Status == http.StatusBadRequest && p.Title == http.StatusText(p.Status) && why != err {

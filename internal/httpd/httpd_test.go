@@ -195,7 +195,7 @@ func TestWhatIsNoBuildIsRefusedAndNothingIsKept(t *testing.T) {
 		"empty":          {nil, nil, 422, "the file is empty"},
 		"no APK":         {[]byte("hello hello hello"), nil, 422, "not an APK"},
 		"truncated":      {apk[:9000], nil, 422, "cut off"},
-		"another digest": {apk, []string{"Content-Digest", "sha-256=:AAAA:"}, 400, "differs from its Content-Digest"},
+		"another digest": {apk, []string{"Content-Digest", "sha-256=:AAAA:"}, 400, "do not match the Content-Digest"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			resp, raw := d.do("POST", "/api/v1/builds?filename=x.apk", d.Key, bytes.NewReader(c.body), append(c.headers, "Content-Type", "application/octet-stream")...)
@@ -312,7 +312,7 @@ func TestARunIsPlannedOnceAndSaysWhyItCannotStart(t *testing.T) {
 		`no device with the serial`:      {Build: b.Ref, Package: "suite@1", Devices: &[]string{"x"}},
 		"no build":                       {Build: "x/android@newest", Package: "suite@1"},
 		"no package":                     {Build: b.Ref, Package: "suite@99"},
-		"makes no sense":                 {Build: b.Ref, Package: "suite@1", LimitSeconds: &zero},
+		"out of range":                 {Build: b.Ref, Package: "suite@1", LimitSeconds: &zero},
 	} {
 		r, err := d.StartRunWithResponse(ctx, nil, q)
 		require.NoError(t, err)

@@ -80,8 +80,8 @@ func TestMarksAndReportsThatCanNotBeAreRefused(t *testing.T) {
 	path := "/api/v1/sessions/" + s.Id
 	asJSON, asXML := []string{"Content-Type", "application/json"}, []string{"Content-Type", "application/xml"}
 	for body, says := range map[string]string{
-		`{"verdict": "crashed"}`: `"crashed" is no verdict that can be given | a session is passed or failed, a case also skipped`,
-		`{"verdict": "skipped"}`: `"skipped" is no verdict`,
+		`{"verdict": "crashed"}`: `"crashed" is not a verdict you can set | use passed or failed; for a case also skipped`,
+		`{"verdict": "skipped"}`: `"skipped" is not a verdict`,
 		`{}`:                     `its body lacks the field "verdict"`,
 		`{"verdict":`:            "could not read the request | its body is JSON that is cut off",
 		`{"verdict": 7}`:         `its field "verdict" must be a text, not number`,
@@ -109,7 +109,7 @@ func TestMarksAndReportsThatCanNotBeAreRefused(t *testing.T) {
 		assert.Equal(t, 401, resp.StatusCode)
 	}
 	resp, raw := o.do("POST", path+"/stop", o.Key, nil)
-	refused(t, resp, raw, 422, "it is over already")
+	refused(t, resp, raw, 422, "it has already finished")
 
 	// A report that is good is taken in afterwards all the same.
 	resp, raw = o.do("PUT", path+"/report", o.Key, strings.NewReader(`<testsuite name="shores"><testcase name="opens" time="0.1"/><testcase name="totals"><error message="65"/></testcase></testsuite>`), asXML...)

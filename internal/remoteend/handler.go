@@ -170,7 +170,7 @@ func (h *Handler) open(ctx context.Context, body []byte) Response {
 	return NewAnswer(s.ID, s.Answer)
 }
 
-var errNobody = w3c.Fail(w3c.SessionNotCreated, "nobody waits for this session any more")
+var errNobody = w3c.Fail(w3c.SessionNotCreated, "the client no longer waits for this session")
 
 // await waits until there is no session.
 func (h *Handler) await(ctx context.Context) *w3c.Error {

@@ -65,7 +65,7 @@ func (c *onNative) point(e *uitree.Element) (x, y int, err *w3c.Error) {
 	}
 	part := visible(e, area)
 	if part.Empty() {
-		return 0, 0, w3c.Fail(w3c.ElementNotInteractable, "nothing of %s lies on the screen", w3c.Describe(e))
+		return 0, 0, w3c.Fail(w3c.ElementNotInteractable, "%s is not on the screen", w3c.Describe(e))
 	}
 	x, y = part.Center()
 	return x, y, nil

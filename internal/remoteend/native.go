@@ -395,7 +395,7 @@ func (c *onNative) screenshot(e *uitree.Element) (any, *w3c.Error) {
 			SubImage(image.Rectangle) image.Image
 		})
 		if part.Empty() || !ok {
-			return nil, w3c.Fail(w3c.UnableToCaptureScreen, "nothing of the element lies on the screen")
+			return nil, w3c.Fail(w3c.UnableToCaptureScreen, "the element is not on the screen")
 		}
 		var buf bytes.Buffer
 		if err := png.Encode(&buf, sub.SubImage(part)); err != nil {

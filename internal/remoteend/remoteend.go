@@ -256,7 +256,7 @@ func asError(doing string, err error) *w3c.Error {
 	case errors.As(err, &werr):
 		return werr
 	case errors.As(err, &lost):
-		return w3c.Fail(w3c.UnknownError, "%s: %v; the session is over", doing, err)
+		return w3c.Fail(w3c.UnknownError, "%s: %v; the session has ended", doing, err)
 	case errors.As(err, &untypable):
 		return w3c.Fail(w3c.UnsupportedOperation, "%s: %v", doing, err)
 	case errors.Is(err, context.DeadlineExceeded):

@@ -271,7 +271,7 @@ func TestAPersonQuarantinesAndReleasesADevice(t *testing.T) {
 	d := set(t, "d-1")
 	d.QuarantineLasts = time.Millisecond
 	_, err := d.QuarantineDevice(ctx, d.Who, "d-1", " ")
-	require.ErrorContains(t, err, "no reason was given")
+	require.ErrorContains(t, err, "the reason is missing")
 	v, err := d.QuarantineDevice(ctx, d.Who, "d-1", "its screen is cracked")
 	require.NoError(t, err)
 	assert.Equal(t, "its screen is cracked", v.QuarantineWhy)
@@ -316,7 +316,7 @@ func TestStoppingARunEndsWhatWaitsAtOnceAndTellsTheHostsOfTheRest(t *testing.T) 
 	v, _ = d.Run(ctx, d.Who, run.ID)
 	assert.Equal(t, verdict.Stopped, v.Verdict)
 	_, err = d.StopRun(ctx, d.Who, run.ID, "")
-	require.ErrorContains(t, err, "it is over already: stopped")
+	require.ErrorContains(t, err, "it has already finished: stopped")
 	v, _ = d.Run(ctx, d.Who, first.ID)
 	assert.False(t, v.Ended.Valid, "the other run goes on")
 	require.NoError(t, d.link.Close(ctx, d.holds(1)[0], hostlink.Closing{Verdict: verdict.Passed}))
@@ -387,7 +387,7 @@ func TestInputsGoToTheHostAndSecretsNowhereElse(t *testing.T) {
 		"no secret":         {func(q *service.RunRequest) { q.Secrets = nil }, "wants the input code"},
 		"no such case":      {func(q *service.RunRequest) { q.Cases = []string{"b.*"} }, `no case is called "b.*"`},
 		"no such tag":       {func(q *service.RunRequest) { q.Tags = []string{"big"} }, "there are smoke"},
-		"too much":          {func(q *service.RunRequest) { q.Confirm = 11 }, "can't be tried again 11 times"},
+		"too much":          {func(q *service.RunRequest) { q.Confirm = 11 }, "can't be retried 11 times"},
 		"too many attempts": {func(q *service.RunRequest) { q.Attempts = 11 }, "can't have 11 attempts"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -510,24 +510,24 @@ func TestHostsJoinWithTheirKeysAndSeeTheirOwnHoldsAlone(t *testing.T) {
 	d := set(t, "d-1")
 	for _, name := range []string{"", "Bench", "a b"} {
 		_, err := d.AddHost(ctx, d.Who, name)
-		assert.ErrorContains(t, err, "no name for a host", name)
+		assert.ErrorContains(t, err, "not a valid host name", name)
 	}
 	_, err := d.AddHost(ctx, d.Who, housetest.HostName)
-	assert.ErrorContains(t, err, "the host that is built into a service")
+	assert.ErrorContains(t, err, "the name of a built-in host")
 	viewer := d.Who
 	viewer.Role = "viewer"
 	_, err = d.AddHost(ctx, viewer, "bench-1")
-	require.ErrorContains(t, err, "the role viewer may not")
+	require.ErrorContains(t, err, "your role viewer is not allowed")
 	key, err := d.AddHost(ctx, d.Who, "bench-1")
 	require.NoError(t, err)
 	_, err = d.EnterHost(ctx, key+"x")
-	require.ErrorContains(t, err, "this host's key is not known")
+	require.ErrorContains(t, err, "this host's key is unknown")
 	h, err := d.EnterHost(ctx, key)
 	require.NoError(t, err)
 	_, err = d.Join(ctx, h, "1", hostlink.Protocol+1, "nats://x", "", "")
 	require.ErrorContains(t, err, "the host speaks protocol")
 	_, err = d.Join(ctx, h, "1", hostlink.Protocol, "", "", "")
-	require.ErrorContains(t, err, "has no bus")
+	require.ErrorContains(t, err, "can't reach the bus")
 	first, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", "", "")
 	require.NoError(t, err)
 	second, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", "", "")

@@ -119,7 +119,7 @@ func ParseCondition(s string) (Condition, error) {
 	case c.Op == "":
 		return c, fmt.Errorf("device filter %q: use one of = != >= <= > < after the trait", s)
 	case strings.TrimSpace(rest) == "":
-		return c, fmt.Errorf("device filter %q: what should %s be? Nothing stands after %q", s, c.Trait, c.Op)
+		return c, fmt.Errorf("device filter %q: enter a value for %s after %q", s, c.Trait, c.Op)
 	}
 	if strings.ContainsAny(c.Op, "<>") {
 		c.Patterns = []string{strings.TrimSpace(rest)}

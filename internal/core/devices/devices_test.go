@@ -29,7 +29,7 @@ func TestFilterChooses(t *testing.T) {
 	} {
 		c, err := ParseCondition(text)
 		if text == "place=" {
-			require.ErrorContains(t, err, "Nothing stands after")
+			require.ErrorContains(t, err, "enter a value for")
 			continue
 		}
 		require.NoError(t, err, text)

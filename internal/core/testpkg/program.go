@@ -134,7 +134,7 @@ func (p *Package) readProgram(k programKeys) {
 		p.blocks(Entry, 0, "such as run: [python3, -m, unittest]", "a program needs a command that runs it")
 	}
 	if len(k.Results) == 0 {
-		p.blocks(Entry, 0, "such as results: [results/*.xml]", "it does not say where its JUnit XML appears: without it nobody knows how its cases came out")
+		p.blocks(Entry, 0, "such as results: [results/*.xml]", "results: is missing: the service reads the results of the cases from the JUnit XML that it names")
 	}
 	for _, r := range k.Results {
 		if !doublestar.ValidatePattern(r) || path.IsAbs(r) || slices.Contains(strings.Split(r, "/"), "..") {
@@ -178,7 +178,7 @@ func (p *Package) readProgram(k programKeys) {
 	for i, arg := range prog.Run { // a script that is named must be there
 		if i > 0 && !strings.HasPrefix(arg, "-") && slices.Contains([]string{".py", ".js", ".mjs", ".rb", ".pl", ".sh", ".jar", ".php", ".java"}, path.Ext(arg)) && fs.ValidPath(arg) && !strings.ContainsAny(arg, " *") && prog.Run[0] != "sh" {
 			if _, err := fs.Stat(p.files, arg); err != nil && len(prog.Prepare) == 0 {
-				p.blocks(Entry, 0, "put it into the package, or mend the name under run:", "run names %s, which is not in the package", arg)
+				p.blocks(Entry, 0, "add the file to the package, or fix the name under run:", "run names %s, which is not in the package", arg)
 			}
 		}
 	}

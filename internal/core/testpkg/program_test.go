@@ -31,7 +31,7 @@ func TestWhatIsWrongWithAProgramIsFound(t *testing.T) {
 	const good = "run: [python3, run.py]\nresults: [r.xml]\n"
 	for more, want := range map[string]string{
 		"results: [r.xml]\n":                          "a program needs a command that runs it",
-		"run: make\n":                                 "it does not say where its JUnit XML appears: without it nobody knows how its cases came out",
+		"run: make\n":                                 "results: is missing: the service reads the results of the cases from the JUnit XML that it names",
 		good + "needs: [cobol]\n":                     `needs: no host looks for "cobol"`,
 		good + "needs: ['python3 > 3']\n":             `needs: "python3 > 3" can't be read`,
 		"run: make\nresults: [../r.xml]\n":            `results: "../r.xml" is no pattern of files below the package's root`,

@@ -51,9 +51,9 @@ func (p *Package) readScript(name string, src []byte) {
 	if err != nil {
 		var se syntax.Error
 		if errors.As(err, &se) {
-			p.blocks(name, int(se.Pos.Line), "mend the line", "%s", se.Msg)
+			p.blocks(name, int(se.Pos.Line), "fix the line", "%s", se.Msg)
 		} else {
-			p.blocks(name, 0, "mend the file", "%v", err)
+			p.blocks(name, 0, "fix the file", "%v", err)
 		}
 		return
 	}
@@ -188,7 +188,7 @@ func (p *Package) checkWord(file, phone, of string, word *syntax.Ident) {
 // checkCall looks at what is written out in a call: locators, and names of data files.
 func (p *Package) checkCall(file, phone string, call *syntax.CallExpr) {
 	if id, ok := call.Fn.(*syntax.Ident); ok && byName[""][id.Name].Top {
-		p.blocks(file, int(id.NamePos.Line), "move it out of the function, below it", "%s(…) stands inside of a function", id.Name)
+		p.blocks(file, int(id.NamePos.Line), "move it out of the function, below it", "%s(…) is inside a function", id.Name)
 	}
 	dot, ok := call.Fn.(*syntax.DotExpr)
 	if !ok || len(call.Args) == 0 {

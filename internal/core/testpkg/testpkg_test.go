@@ -71,7 +71,7 @@ func TestMistakesAreFoundWithFileAndLine(t *testing.T) {
 		"rows of one name":       {map[string]string{Entry: entry, "a.star": "def test_a(p, row):\n    pass\ncase(test_a, rows = [{'name': 'x'}, {'name': 'x'}])\n"}, "a.star", 3, `two rows of test_a are called "x"`},
 		"a tag with blanks":      {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    pass\ncase(test_a, tags = ['a b'])\n"}, "a.star", 3, "tags must be a list of names"},
 		"case of nothing":        {map[string]string{Entry: entry, "a.star": "hi = 1; test_a = 2\ncase(hi)\n"}, "a.star", 2, "hi is no test function"},
-		"case in a function":     {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    case(test_a)\n"}, "a.star", 2, "stands inside of a function"},
+		"case in a function":     {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    case(test_a)\n"}, "a.star", 2, "is inside a function"},
 		"file with nonsense":     {map[string]string{Entry: entry, "a.star": "def test_a(p):\n    pass\nfile(clear_between = 1)\n"}, "a.star", 3, "True or False"},
 		"a hook with two":        {map[string]string{Entry: entry, "a.star": "def before_case(p, q):\n    pass\ndef test_a(p):\n    pass\n"}, "a.star", 1, "before_case must take exactly one"},
 		"a secret by default":    {map[string]string{Entry: entry + "inputs:\n  code: {secret: true, default: x}\n", "a.star": "def test_a(p):\n    pass\n"}, Entry, 0, "is secret and has a default"},

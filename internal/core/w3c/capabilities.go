@@ -143,7 +143,7 @@ func Object(body []byte) (map[string]any, *Error) {
 	err := dec.Decode(&v)
 	if err == nil {
 		if _, more := dec.Token(); !errors.Is(more, io.EOF) {
-			err = errors.New("something stands behind its end")
+			err = errors.New("there is more text after its end")
 		}
 	}
 	if err != nil {
@@ -197,7 +197,7 @@ func Process(request map[string]any, extension func(name string, value any) erro
 		one := maps.Clone(always)
 		for name, value := range valid {
 			if _, twice := one[name]; twice {
-				return nil, Fail(InvalidArgument, "the capability %s stands both in alwaysMatch and in firstMatch", name)
+				return nil, Fail(InvalidArgument, "the capability %s is both in alwaysMatch and in firstMatch", name)
 			}
 			one[name] = value
 		}

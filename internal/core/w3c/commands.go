@@ -117,7 +117,7 @@ var Commands = []Command{
 	{"POST", "/session/{session id}/shadow/{shadow id}/element", "Find Element From Shadow Root", Elements, false, "there is none: no such shadow root"},
 	{"POST", "/session/{session id}/shadow/{shadow id}/elements", "Find Elements From Shadow Root", Elements, false, "there is none: no such shadow root"},
 	{"GET", "/session/{session id}/element/{element id}/selected", "Is Element Selected", Elements, false, "checked, or selected in a list"},
-	{"GET", "/session/{session id}/element/{element id}/displayed", "Is Element Displayed", Elements, false, "whether anything of it lies on the screen"},
+	{"GET", "/session/{session id}/element/{element id}/displayed", "Is Element Displayed", Elements, false, "whether any part of it is on the screen"},
 	{"GET", "/session/{session id}/element/{element id}/attribute/{name}", "Get Element Attribute", Elements, false, "of the tree; null for what is false or not there"},
 	{"GET", "/session/{session id}/element/{element id}/property/{property name}", "Get Element Property", Elements, true, "an attribute with its type: true, false, or text"},
 	{"GET", "/session/{session id}/element/{element id}/css/{property name}", "Get Element CSS Value", Page, false, "native elements have no style sheets"},

@@ -59,7 +59,7 @@ func TestCapabilitiesAreValidatedMergedAndMatched(t *testing.T) {
 		`{"capabilities": {"alwaysMatch": {"tessellant:wrong": 1}}}`:                                                                         "invalid argument: the capability tessellant:wrong: it is wrong",
 		`{"capabilities": {"alwaysMatch": {"deviceName": "x"}}}`:                                                                             `invalid argument: there is no capability "deviceName" in the standard; ours begin with "tessellant:"`,
 		`{"capabilities": {"alwaysMatch": {"timeouts": {"implicit": 1.5}}}}`:                                                                 "invalid argument: the capability timeouts does not do: the timeout implicit must be a whole number of milliseconds from 0 to 9007199254740991, not 1.5",
-		`{"capabilities": {"alwaysMatch": {"platformName": "a"}, "firstMatch": [{"platformName": "a"}]}}`:                                    "invalid argument: the capability platformName stands both in alwaysMatch and in firstMatch",
+		`{"capabilities": {"alwaysMatch": {"platformName": "a"}, "firstMatch": [{"platformName": "a"}]}}`:                                    "invalid argument: the capability platformName is both in alwaysMatch and in firstMatch",
 		`{}`: `invalid argument: the request has no "capabilities" object`,
 	} {
 		got, err := Process(object(t, body), ext)

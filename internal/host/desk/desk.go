@@ -135,7 +135,7 @@ func (d *Desk) startCheck(u lab.ID) (any, int, *hostlink.Unable) {
 		return nil, http.StatusNotFound, unable("it is not there at the moment, or does not let us in", "see what the list of devices says of it")
 	}
 	if d.AtWork(u) {
-		return nil, http.StatusConflict, unable("it is at work", "check it when its work is done, or end that with: tessellant device free "+u.Serial)
+		return nil, http.StatusConflict, unable("it is running other work", "check it when that work has finished, or stop the work with: tessellant device free "+u.Serial)
 	}
 	if len(d.checks) >= maxChecks {
 		for s, c := range d.checks {
@@ -247,7 +247,7 @@ func (d *Desk) startPairing(r hostlink.PairRequest) (any, int, *hostlink.Unable)
 		d.mu.Lock()
 		defer d.mu.Unlock()
 		if p.State = "paired"; err != nil {
-			p.State, p.Why, p.Remedy = "failed", err.Error(), "open Wireless debugging on the phone anew: its code changes each time, and both must be in one network"
+			p.State, p.Why, p.Remedy = "failed", err.Error(), "open Wireless debugging on the phone again: the code changes each time. Phone and host must be in the same network"
 			var better interface{ Remedy() string }
 			if errors.As(err, &better) {
 				p.Remedy = better.Remedy()
@@ -273,5 +273,5 @@ func (d *Desk) pairing(id string) (any, int, *hostlink.Unable) {
 	if p := d.pairings[id]; p != nil {
 		return *p, http.StatusOK, nil
 	}
-	return nil, http.StatusNotFound, unable("there is no such pairing", "begin one anew")
+	return nil, http.StatusNotFound, unable("there is no such pairing", "start a new one")
 }

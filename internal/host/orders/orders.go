@@ -106,7 +106,7 @@ func (s *Served) Over() <-chan struct{} { return s.over }
 // Take answers one order.
 func (s *Served) Take(ctx context.Context, o hostlink.Order) hostlink.Result {
 	if o.Size < 0 || o.Size > remoteend.MaxBody || o.From < 0 || o.From+len(o.Piece) > o.Size || o.Want < 0 {
-		return hostlink.Result{Problem: "the order makes no sense"}
+		return hostlink.Result{Problem: "the order is not valid"}
 	}
 	d := s.find(o)
 	if d == nil {

@@ -87,7 +87,7 @@ func (a *Apps) AnyBuild(ctx context.Context, ref string) (app phone.App, what st
 	defer cancel()
 	r, err := a.Link.FetchBuild(ctx, a.Hold, ref)
 	if err != nil {
-		return app, "", nil, w3c.Fail(w3c.InvalidArgument, "the build %s can't be had: %v", ref, err)
+		return app, "", nil, w3c.Fail(w3c.InvalidArgument, "the build %s is not available: %v", ref, err)
 	}
 	defer r.Close()
 	f, err := os.CreateTemp(a.Dir, ".build-*")

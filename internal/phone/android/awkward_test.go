@@ -89,7 +89,7 @@ func TestGatesThatAreMetAreSaidWithWhatIsDoneInstead(t *testing.T) {
 	require.NoError(t, d.Install(ctx, app))
 	require.NoError(t, d.Clear(ctx, app.ID))
 	require.Len(t, d.Limits(), 2)
-	assert.Contains(t, d.Limits()[0]+d.Limits()[1], "the app is installed anew")
+	assert.Contains(t, d.Limits()[0]+d.Limits()[1], "the app is reinstalled")
 	assert.Contains(t, d.Limits()[0]+d.Limits()[1], "answered with Allow")
 
 	// An app that asks gets the answer that the grant would have been.

@@ -19,7 +19,7 @@ const (
 var gates = map[gate]struct{ instead, remedy string }{
 	gateGrant: {"the dialogs that ask for them are answered with Allow",
 		`in its developer options switch on "Disable permission monitoring" or "USB debugging (Security settings)"`},
-	gateClear: {"the app is installed anew",
+	gateClear: {"the app is reinstalled",
 		`in its developer options switch on "USB debugging (Security settings)" or "Disable permission monitoring"`},
 	gateChange: {"its screen may go off, or turn by itself", `in its developer options switch on "USB debugging (Security settings)" or "Disable permission monitoring"`},
 	gateInject: {"nothing", `in its developer options switch on "USB debugging (Security settings)"; where there is no such switch, sign in to the maker's account there first`},

@@ -39,7 +39,7 @@ func New(s *store.Store, log *slog.Logger) *Access {
 // Owner refuses whoever is no owner of the workspace. Title says what was tried.
 func Owner(who Identity, title string) error {
 	if who.Role != "owner" {
-		return refuse.New(refuse.Denied, title, "ask an owner of the workspace", "the role %s may not", who.Role)
+		return refuse.New(refuse.Denied, title, "ask an owner of the workspace", "your role %s is not allowed to do this", who.Role)
 	}
 	return nil
 }
@@ -108,7 +108,7 @@ func (s *Access) Enter(ctx context.Context, key string) (store.Identity, error) 
 	}
 	id, err := s.Store.KeyByHash(ctx, Hash(key))
 	if errors.Is(err, store.ErrNotFound) {
-		return id, refuse.New(refuse.Denied, title, "check the key; the first one was printed when the service started for the first time", "this key is not known")
+		return id, refuse.New(refuse.Denied, title, "check the key; the first one was printed when the service started for the first time", "this key is unknown")
 	}
 	return id, err
 }
@@ -135,7 +135,7 @@ func (s *Access) SignIn(ctx context.Context, key, ticket string) (token string, 
 	case ticket != "":
 		keyID, err = s.Store.UseTicket(ctx, Hash(ticket))
 		if errors.Is(err, store.ErrNotFound) {
-			return "", refuse.New(refuse.Denied, title, "sign in with your key, or make another link with: tessellant console", "this link was used before, or is older than %d minutes", int(TicketLasts.Minutes()))
+			return "", refuse.New(refuse.Denied, title, "sign in with your key, or get a new link with: tessellant console", "this link was already used, or is older than %d minutes", int(TicketLasts.Minutes()))
 		}
 		if err != nil {
 			return "", err
@@ -151,7 +151,7 @@ func (s *Access) SignIn(ctx context.Context, key, ticket string) (token string, 
 func (s *Access) EnterSigned(ctx context.Context, token string) (store.Identity, time.Time, error) {
 	who, expires, err := s.Store.SigninByHash(ctx, Hash(token), signinIdle, SigninLongest)
 	if errors.Is(err, store.ErrNotFound) {
-		err = refuse.New(refuse.Denied, "enter the workspace", "sign in again", "this browser is not signed in any more")
+		err = refuse.New(refuse.Denied, "enter the workspace", "sign in again", "this browser is no longer signed in")
 	}
 	return who, expires, err
 }

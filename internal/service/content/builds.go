@@ -42,28 +42,28 @@ func (s *Content) LongestBuild() int64 {
 // take streams an upload into a blob. Nothing is kept of one that does not come whole.
 func (s *Content) take(ctx context.Context, title, key string, max int64, u Upload) (size int64, sha string, err error) {
 	if u.Size > max {
-		return 0, "", refuse.New(refuse.TooLarge, title, "upload a smaller file", "it is %d bytes long; %d is the most", u.Size, max)
+		return 0, "", refuse.New(refuse.TooLarge, title, "upload a smaller file", "the file has %d bytes; the limit is %d", u.Size, max)
 	}
 	body := &counted{r: io.LimitReader(u.Body, max+1)}
 	size, sha, err = s.Blobs.Put(ctx, key, body)
 	undo := func() { _ = s.Blobs.Delete(context.WithoutCancel(ctx), key) }
 	switch {
 	case err != nil && body.err != nil:
-		return 0, "", refuse.New(refuse.CutOff, title, "send it again", "the upload broke off after %d bytes (%v)", body.n, body.err)
+		return 0, "", refuse.New(refuse.CutOff, title, "upload it again", "the upload stopped after %d bytes (%v)", body.n, body.err)
 	case err != nil:
 		return 0, "", err
 	case size > max:
 		undo()
-		return 0, "", refuse.New(refuse.TooLarge, title, "upload a smaller file", "it is longer than %d bytes", max)
+		return 0, "", refuse.New(refuse.TooLarge, title, "upload a smaller file", "the file has more than %d bytes", max)
 	case u.Size >= 0 && size != u.Size:
 		undo()
-		return 0, "", refuse.New(refuse.CutOff, title, "send it again", "%d bytes came of %d", size, u.Size)
+		return 0, "", refuse.New(refuse.CutOff, title, "upload it again", "received %d of %d bytes", size, u.Size)
 	}
 	if want, ok := strings.CutPrefix(u.Digest, "sha-256=:"); ok {
 		raw, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(want, ":"))
 		if err != nil || hex.EncodeToString(raw) != sha {
 			undo()
-			return 0, "", refuse.New(refuse.CutOff, title, "send it again", "what came differs from its Content-Digest")
+			return 0, "", refuse.New(refuse.CutOff, title, "upload it again", "the received bytes do not match the Content-Digest")
 		}
 	}
 	return size, sha, nil
@@ -167,7 +167,7 @@ func (s *Content) reading(ctx context.Context, title string) (free func(), err e
 	case s.reads <- struct{}{}:
 		return func() { <-s.reads }, nil
 	case <-wait.Done():
-		return nil, refuse.New(refuse.Unavailable, title, "send it again in a while", "too many uploads are being read")
+		return nil, refuse.New(refuse.Unavailable, title, "try again in a minute", "too many uploads are in progress")
 	}
 }
 

@@ -49,7 +49,7 @@ func (s *Content) AddPackage(ctx context.Context, who store.Identity, u Upload) 
 		return p, false, refuse.New(refuse.Refused, title, "pack the folder again", "it can't be read: %v", err)
 	}
 	if blocked := read.Blocked(); len(blocked) > 0 {
-		e := refuse.New(refuse.Refused, title, "mend what the findings name, and check with: tessellant package check DIR", "%d findings keep it from running", len(blocked))
+		e := refuse.New(refuse.Refused, title, "fix the findings, then check with: tessellant package check DIR", "%d findings prevent it from running", len(blocked))
 		if len(blocked) == 1 {
 			e.Why = "one finding keeps it from running"
 		}

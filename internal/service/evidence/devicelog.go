@@ -134,7 +134,7 @@ func (s *Evidence) log(ctx context.Context, who store.Identity, leg string, atte
 		return nil, err
 	}
 	if a == nil {
-		return nil, refuse.New(refuse.NotFound, "read the device's log", "it comes when the leg has a device", "there is no log of this leg yet")
+		return nil, refuse.New(refuse.NotFound, "read the device's log", "wait until the leg has a device", "there is no log of this leg yet")
 	}
 	if f := artifact(a, "device-log"); f != nil {
 		return s.wholeLog(ctx, a, f)
@@ -180,7 +180,7 @@ func (s *Evidence) logSoFar(ctx context.Context, a *runs.AttemptDetail, h store.
 		return nil, err
 	}
 	if len(parts) == 0 {
-		return nil, refuse.New(refuse.NotFound, "read the device's log", "ask again in a few seconds", "there is no log of this attempt yet")
+		return nil, refuse.New(refuse.NotFound, "read the device's log", "try again in a few seconds", "there is no log of this attempt yet")
 	}
 	events, err := s.Blobs.List(ctx, partsOf(h, tracks.Timeline))
 	if err != nil {

@@ -81,7 +81,7 @@ func (s *Evidence) Timeline(ctx context.Context, who store.Identity, leg string,
 	from, badPlace := int64(0), error(nil)
 	if place != "" {
 		if from, badPlace = strconv.ParseInt(place, 10, 64); badPlace != nil || from < 0 {
-			return v, refuse.New(refuse.Invalid, "read the timeline", "give from what the window before gave as next", "%.100q is no place in a timeline", place)
+			return v, refuse.New(refuse.Invalid, "read the timeline", "set from to the next of the window before", "%.100q is no place in a timeline", place)
 		}
 	}
 	a, l, err := s.attempt(ctx, who, leg, attempt)
@@ -102,7 +102,7 @@ func (s *Evidence) Timeline(ctx context.Context, who store.Identity, leg string,
 		return v, nil
 	}
 	if from > f.Size {
-		return v, refuse.New(refuse.Invalid, "read the timeline", "give from what the window before gave as next", "the timeline ends before %d", from)
+		return v, refuse.New(refuse.Invalid, "read the timeline", "set from to the next of the window before", "the timeline ends before %d", from)
 	}
 	r, err := s.Open(ctx, *f, from, -1)
 	if err != nil {
@@ -165,7 +165,7 @@ func (s *Evidence) Screen(ctx context.Context, who store.Identity, leg string) (
 			return frame, nil
 		}
 	}
-	return nil, refuse.New(refuse.NotFound, "show the screen", "look at its video when it has ended", "the leg is not running, or has shown nothing yet")
+	return nil, refuse.New(refuse.NotFound, "show the screen", "watch its video after it has ended", "the leg is not running, or there is no picture yet")
 }
 
 // Zip writes all files of a leg: about as leg.json, the last attempt's at the top, earlier ones' in attempt-N/.

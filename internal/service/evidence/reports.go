@@ -38,16 +38,16 @@ func (s *Evidence) ReportSession(ctx context.Context, who store.Identity, id str
 	in := &io.LimitedReader{R: r, N: maxReport + 1}
 	readErr := junit.Read(in, func(c junit.Case) error {
 		if len(told) >= maxReportCases {
-			return refuse.New(refuse.TooLarge, title, "report fewer cases a session", "it has more than %d cases", maxReportCases)
+			return refuse.New(refuse.TooLarge, title, "report fewer cases per session", "it has more than %d cases", maxReportCases)
 		}
 		told = append(told, c)
 		return nil
 	})
 	if in.N <= 0 {
-		return x, refuse.New(refuse.TooLarge, title, "leave the programs' output out of it", "it is longer than %d bytes", maxReport)
+		return x, refuse.New(refuse.TooLarge, title, "remove the output of the programs from it", "it is longer than %d bytes", maxReport)
 	}
 	if readErr != nil {
-		return x, refuse.New(refuse.Invalid, title, "hand in the JUnit XML that the test runner wrote, whole", "%v", readErr)
+		return x, refuse.New(refuse.Invalid, title, "upload the complete JUnit XML of the test runner", "%v", readErr)
 	}
 	cases := married(told, have, x.Started.Time)
 	if err := s.Store.PutCases(ctx, x.ID, x.AttemptID.String, "report", cases); err != nil {

@@ -23,7 +23,7 @@ import (
 func (s *Fleet) askHost(ctx context.Context, name, title string, q remoteend.Request, answer any) error {
 	out, err := s.Orders.Do(ctx, name, "", q)
 	if err != nil {
-		return refuse.New(refuse.Refused, title, "see whether the host is up: tessellant host list", "the host %s did not answer: %v", name, err)
+		return refuse.New(refuse.Refused, title, "check that the host is up: tessellant host list", "the host %s did not answer: %v", name, err)
 	}
 	if out.Status >= 400 {
 		var no hostlink.Unable

@@ -70,7 +70,7 @@ func (s *Fleet) QuarantineDevice(ctx context.Context, who store.Identity, serial
 		return d, err
 	}
 	if why = strings.TrimSpace(why); why == "" || len(why) > 500 {
-		return d, refuse.New(refuse.Invalid, "quarantine the device", "say in up to 500 characters what is wrong with it, for those who wonder", "no reason was given, or a long one")
+		return d, refuse.New(refuse.Invalid, "quarantine the device", "describe the problem in up to 500 characters; others will read it", "the reason is missing or too long")
 	}
 	if err := s.Store.Quarantine(ctx, d.ID, "hand", why); err != nil {
 		return d, err
@@ -91,7 +91,7 @@ func (s *Fleet) ReleaseDevice(ctx context.Context, who store.Identity, serial st
 		return d, err
 	}
 	if !ok {
-		return d, refuse.New(refuse.Refused, "release the device", "see how it stands with: tessellant device show "+serial, "it is not in quarantine")
+		return d, refuse.New(refuse.Refused, "release the device", "see its state with: tessellant device show "+serial, "it is not in quarantine")
 	}
 	s.Log.Info("a device is out of quarantine: released by hand", "device", serial)
 	s.Feed.DevicesChanged()
@@ -109,9 +109,9 @@ func (s *Fleet) FreeDevice(ctx context.Context, who store.Identity, serial strin
 	}
 	if d.Hold == nil {
 		if d.Held {
-			return d, refuse.New(refuse.Refused, title, "ask somebody of that workspace", "the work on it is another workspace's")
+			return d, refuse.New(refuse.Refused, title, "ask someone in that workspace", "it is running work of another workspace")
 		}
-		return d, refuse.New(refuse.Refused, title, "see how it stands with: tessellant device show "+serial, "nothing is at work on it")
+		return d, refuse.New(refuse.Refused, title, "see its state with: tessellant device show "+serial, "nothing is running on it")
 	}
 	h := *d.Hold
 	if err := s.Evidence.Assemble(ctx, h); err != nil {

@@ -94,12 +94,12 @@ func (s *Hosts) AddHost(ctx context.Context, who store.Identity, name string) (k
 		return "", err
 	}
 	if !hostNameForm.MatchString(name) {
-		return "", refuse.New(refuse.Invalid, title, "choose small letters, digits and dashes, a letter first, 63 at most", "%q is no name for a host", name)
+		return "", refuse.New(refuse.Invalid, title, "use small letters, digits and dashes; start with a letter; at most 63", "%q is not a valid host name", name)
 	}
 	if all, err := s.Store.Hosts(ctx); err != nil {
 		return "", err
 	} else if slices.ContainsFunc(all, func(h store.Host) bool { return h.Name == name && !h.HasKey && !h.Joined.Valid }) {
-		return "", refuse.New(refuse.Refused, title, "choose another name", "%s is the host that is built into a service", name)
+		return "", refuse.New(refuse.Refused, title, "choose another name", "%s is the name of a built-in host", name)
 	}
 	key = HostKeyPrefix + strings.ToLower(rand.Text())
 	if err := s.Store.SetHostKey(ctx, name, access.Hash(key)); err != nil {
@@ -129,7 +129,7 @@ func (s *Hosts) RemoveHost(ctx context.Context, who store.Identity, name string)
 func (s *Hosts) EnterHost(ctx context.Context, key string) (store.Host, error) {
 	h, err := s.Store.HostByKey(ctx, access.Hash(key))
 	if errors.Is(err, store.ErrNotFound) {
-		err = refuse.New(refuse.Denied, "enter as a host", "make a key with: tessellant host key NAME", "this host's key is not known")
+		err = refuse.New(refuse.Denied, "enter as a host", "make a key with: tessellant host key NAME", "this host's key is unknown")
 	}
 	return h, err
 }
@@ -141,7 +141,7 @@ func (s *Hosts) Join(ctx context.Context, h store.Host, version string, protocol
 		return hostlink.Welcome{}, refuse.New(refuse.Outdated, title, "run the same version of tessellant on both sides", "the host speaks protocol %d, this service %d and the one before", protocol, hostlink.Protocol)
 	}
 	if busURL == "" {
-		return hostlink.Welcome{}, refuse.New(refuse.Refused, title, "start the service with --bus-listen or --bus", "this service has no bus that other processes can reach")
+		return hostlink.Welcome{}, refuse.New(refuse.Refused, title, "start the service with --bus-listen or --bus", "hosts on other machines can't reach the bus of this service")
 	}
 	token := "tshs_" + strings.ToLower(rand.Text())
 	if err := s.Store.JoinHost(ctx, h.ID, version, protocol, access.Hash(token)); err != nil {
@@ -315,7 +315,7 @@ func gone(err error) error {
 		return refuse.New(refuse.Refused, "keep it", "leave it out", "%v", err)
 	}
 	if errors.Is(err, hostlink.ErrOver) {
-		return refuse.New(refuse.NotFound, "find the hold", "it is over; throw away what was for it", "%v", err)
+		return refuse.New(refuse.NotFound, "find the hold", "it has ended; discard its data", "%v", err)
 	}
 	return err
 }

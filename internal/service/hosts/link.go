@@ -281,7 +281,7 @@ func (l *link) Close(ctx context.Context, hold hostlink.Hold, c hostlink.Closing
 		}
 	}
 	if !c.Verdict.Known() {
-		c.Message = fmt.Sprintf("the host says that it ended as %.50q, which nobody knows: %s", c.Verdict, c.Message)
+		c.Message = fmt.Sprintf("the host reported the unknown verdict %.50q: %s", c.Verdict, c.Message)
 		c.Verdict = verdict.Lost
 	}
 	if c.Marked != "" && !c.Marked.Known() {

@@ -10,7 +10,7 @@ import (
 // Check refuses a place that no list has given: it would begin anew.
 func Check(after string) error {
 	if _, err := ulid.ParseStrict(after); after != "" && err != nil {
-		return refuse.New(refuse.Invalid, "list", "give after what the page before gave as next", "%.100q is no place in the list", after)
+		return refuse.New(refuse.Invalid, "list", "set after to the next of the page before", "%.100q is not a place in the list", after)
 	}
 	return nil
 }

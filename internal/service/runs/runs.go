@@ -95,7 +95,7 @@ func (s *Runs) CheckRun(ctx context.Context, who store.Identity, q RunRequest) (
 func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p RunPlan, err error) {
 	const title = "plan the run"
 	if q.Build == "" || q.Package == "" {
-		return p, refuse.New(refuse.Invalid, title, "name both, such as kelpline/android@newest and shore-suite@newest", "the request names no %s", map[bool]string{true: "build", false: "package"}[q.Build == ""])
+		return p, refuse.New(refuse.Invalid, title, "set both, such as kelpline/android@newest and shore-suite@newest", "the request names no %s", map[bool]string{true: "build", false: "package"}[q.Build == ""])
 	}
 	if p.Build, err = s.Content.Build(ctx, who, q.Build); err != nil {
 		return p, err
@@ -111,17 +111,17 @@ func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p R
 		q.LimitSeconds = 1800
 	}
 	if q.LimitSeconds < 1 || q.LimitSeconds > 86400 {
-		return p, refuse.New(refuse.Invalid, title, "choose 1 to 86400 seconds (24 h)", "the time limit makes no sense")
+		return p, refuse.New(refuse.Invalid, title, "choose 1 to 86400 seconds (24 h)", "the time limit is out of range")
 	}
 	if q.Confirm < 0 || q.Confirm > maxConfirm {
-		return p, refuse.New(refuse.Invalid, title, "choose 0 to 10", "a failed case can't be tried again %d times", q.Confirm)
+		return p, refuse.New(refuse.Invalid, title, "choose 0 to 10", "a failed case can't be retried %d times", q.Confirm)
 	}
 	if q.Attempts < 0 || q.Attempts > maxAttempts {
 		return p, refuse.New(refuse.Invalid, title, "choose 1 to 10", "a leg can't have %d attempts", q.Attempts)
 	}
 	prog := p.Package.Program.V
 	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || q.Confirm > 0) {
-		return p, refuse.New(refuse.Invalid, title, "leave --case, --tag and --confirm out, or give the program an input that it heeds", "%s is a program: which cases it runs, and how often, is its own affair", p.Package.Ref())
+		return p, refuse.New(refuse.Invalid, title, "remove --case, --tag and --confirm, or pass an input that the program reads", "%s is a program, and a program decides itself which cases it runs", p.Package.Ref())
 	}
 	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
 		return p, refuse.New(refuse.Invalid, title, "see the cases with: tessellant package show "+p.Package.Ref(), "%v", err)
@@ -162,13 +162,13 @@ func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p R
 func (s *Runs) StartRun(ctx context.Context, who store.Identity, q RunRequest) (r store.Run, isNew bool, err error) {
 	const title = "start the run"
 	if !isKey(q.IdempotencyKey) {
-		return r, false, refuse.New(refuse.Invalid, title, "send an Idempotency-Key of up to 100 printable ASCII characters, or none", "the Idempotency-Key is not one")
+		return r, false, refuse.New(refuse.Invalid, title, "send an Idempotency-Key of up to 100 printable ASCII characters, or none", "the Idempotency-Key is not valid")
 	}
 	asked := q.hash()
 	before := func() (store.Run, error) {
 		old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey)
 		if err == nil && old.IdempotencyHash != nil && !bytes.Equal(old.IdempotencyHash, asked) {
-			err = refuse.New(refuse.Refused, title, "send another Idempotency-Key for another run", "the Idempotency-Key came before with another request, and run %s was started for it", old.ID)
+			err = refuse.New(refuse.Refused, title, "use a new Idempotency-Key for a new run", "this Idempotency-Key was already used for another request, which started run %s", old.ID)
 		}
 		return old, err
 	}
@@ -186,7 +186,7 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q RunRequest) (
 		return r, false, err
 	}
 	if waiting+len(p.Devices) > maxWaitingLegs {
-		return r, false, refuse.New(refuse.Refused, title, "wait until some are done, or stop what is not needed any more", "%d legs of this workspace wait for devices already, and this run would add %d; %d may wait", waiting, len(p.Devices), maxWaitingLegs)
+		return r, false, refuse.New(refuse.Refused, title, "wait until some have finished, or stop runs that you do not need", "%d legs of this workspace are waiting for devices; this run would add %d; the limit is %d", waiting, len(p.Devices), maxWaitingLegs)
 	}
 	build, pkg, plan := p.Build, p.Package, p.Plan
 	if blocked := plan.Blocked(); len(blocked) > 0 {
@@ -233,7 +233,7 @@ func (s *Runs) StopRun(ctx context.Context, who store.Identity, id, leg string) 
 		return v, err
 	}
 	if v.Ended.Valid {
-		return v, refuse.New(refuse.Refused, title, "start another with: tessellant run start", "it is over already: %s", v.Verdict)
+		return v, refuse.New(refuse.Refused, title, "start another with: tessellant run start", "it has already finished: %s", v.Verdict)
 	}
 	if leg != "" {
 		l, err := s.Leg(ctx, who, leg)

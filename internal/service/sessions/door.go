@@ -67,7 +67,7 @@ func (s *Sessions) passage(ctx context.Context, workspace, wire string) (*passag
 		h, err := s.activeHold(ctx, r)
 		switch {
 		case errors.Is(err, errNoHold):
-			return nil, w3c.Fail(w3c.InvalidSessionID, "the session %s is over: %s", r.ID, howItEnded(r))
+			return nil, w3c.Fail(w3c.InvalidSessionID, "the session %s has ended: %s", r.ID, howItEnded(r))
 		case err != nil:
 			return nil, s.serviceFailed("find the session's device", err)
 		}
@@ -125,7 +125,7 @@ func (s *Sessions) Command(ctx context.Context, workspace string, q remoteend.Re
 		if werr != nil {
 			return remoteend.Answer(werr)
 		}
-		return remoteend.Answer(w3c.Fail(w3c.InvalidSessionID, "the session %s is over, and is being closed", again.session))
+		return remoteend.Answer(w3c.Fail(w3c.InvalidSessionID, "the session %s has ended and is being closed", again.session))
 	}
 	s.Log.Warn("a session's command could not be handed on", "session", p.session, "host", p.host, "err", err)
 	return remoteend.Answer(w3c.Fail(w3c.UnknownError, "the host %s, where the session's device is, did not take the command: %v", p.host, err))

@@ -225,7 +225,7 @@ const AwaitedFor = 20 * time.Second
 func (s *Sessions) EndUnawaited(ctx context.Context) error {
 	rows, err := s.Store.Unawaited(ctx, ours.MaxPatience)
 	for _, r := range rows {
-		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", "the service was started anew while it waited for a device, so its client has heard nothing of it"))
+		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", "the service restarted while the session waited for a device, so its client never got an answer"))
 	}
 	return err
 }

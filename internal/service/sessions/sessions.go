@@ -132,7 +132,7 @@ func (s *Sessions) StopSession(ctx context.Context, who store.Identity, id strin
 		return v, err
 	}
 	if v.Stage == "done" {
-		return v, refuse.New(refuse.Refused, "stop the session", "open another", "it is over already: %s", v.Verdict)
+		return v, refuse.New(refuse.Refused, "stop the session", "open a new one", "it has already finished: %s", v.Verdict)
 	}
 	if err := s.end(ctx, v.ID, v.WorkspaceID, "stopped", "it was stopped before it got a device"); err != nil {
 		return v, err
@@ -162,15 +162,15 @@ func (s *Sessions) MarkSession(ctx context.Context, who store.Identity, id, case
 		return x, err
 	}
 	if v != verdict.Passed && v != verdict.Failed && (v != verdict.Skipped || caseName == "") {
-		return x, refuse.New(refuse.Invalid, title, "a session is passed or failed, a case also skipped", "%q is no verdict that can be given", v)
+		return x, refuse.New(refuse.Invalid, title, "use passed or failed; for a case also skipped", "%q is not a verdict you can set", v)
 	}
 	if len(caseName) > hostlink.MaxCaseName || len(message) > hostlink.MaxText || !utf8.ValidString(caseName+message) {
-		return x, refuse.New(refuse.Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", hostlink.MaxCaseName, hostlink.MaxText), "the name or the message is too long, or is no text")
+		return x, refuse.New(refuse.Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", hostlink.MaxCaseName, hostlink.MaxText), "the name or the message is too long, or is not text")
 	}
 	if caseName == "" {
 		err = s.Store.MarkSession(ctx, x.ID, v, message)
 	} else if !x.AttemptID.Valid {
-		err = refuse.New(refuse.Refused, title, "", "the session never had a device, and so no cases")
+		err = refuse.New(refuse.Refused, title, "", "the session never had a device, so it has no cases")
 	} else {
 		err = s.markCase(ctx, x, store.Case{Ordinal: store.NewCase, Name: caseName, Verdict: v, Message: message})
 	}

@@ -10,6 +10,9 @@
 // that it is simulated, in the property ro.tessellant.simulated. In: traits.
 // Out: a TCP address.
 //
+// It is one large package because a phone is one thing: each file is a part of Android (pm.go, services.go, screen.go …), and all of them
+// share one state under one lock.
+//
 // The protocol is that of system/core/adb/protocol.txt and SYNC.TXT in the
 // Android Open Source Project.
 package phone

@@ -241,7 +241,7 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 		return nil, bad
 	}
 	if err := p.fresh(ctx); err != nil {
-		return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be started anew: %v", err)
+		return nil, w3c.Fail(w3c.SessionNotCreated, "the app could not be restarted: %v", err)
 	}
 	p.opened++
 	answer := wanted.Standard.Answer(f.Platform, timeouts, ours.Told(p.Hold.WorkID, p.Hold.Spec.App.Ref, f))
