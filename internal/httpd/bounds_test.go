@@ -108,7 +108,7 @@ func TestEveryJSONBodyIsBoundedAndRead(t *testing.T) {
 		`{"build": 7}`:                    `its field "build" must be a text, not number`,
 		`{"device": ["orr-05"]}`:          `a field "device", which is not known here; was "devices" meant?`,
 		`{"zebra": 1}`:                    `a field "zebra", which is not known here`,
-		`{"build": "a"} {}`:               "something more text after the end",
+		`{"build": "a"} {}`:               "there is more text after the end",
 		`{"build": "a",}`:                 "is not JSON at byte 15",
 		`{"limit_seconds": 1.5}`:          `its field "limit_seconds" must be a whole number, not number 1.5`,
 		strings.Repeat("[", 100_000):      "its body",
