@@ -7,10 +7,10 @@ package paint
 import (
 	"image"
 	"image/color"
+	"image/draw"
 	"strings"
 	"sync"
 
-	"github.com/fogleman/gg"
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/gobold"
 	"golang.org/x/image/font/gofont/gomedium"
@@ -94,15 +94,19 @@ func (f *Fonts) Wrap(w Weight, size float64, s string, width float64) []string {
 
 // Canvas is a screen being drawn. Coordinates are pixels.
 type Canvas struct {
-	*gg.Context
 	Fonts *Fonts
+
+	img    *image.RGBA
+	ink    color.Color
+	thick  float64
+	path   path
+	raster raster
 }
 
 // NewCanvas starts a picture of w × h pixels in one colour.
 func NewCanvas(w, h int, fonts *Fonts, background color.Color) *Canvas {
-	c := &Canvas{gg.NewContext(w, h), fonts}
-	c.SetColor(background)
-	c.Clear()
+	c := &Canvas{Fonts: fonts, img: image.NewRGBA(image.Rect(0, 0, w, h)), thick: 1}
+	draw.Draw(c.img, c.img.Bounds(), image.NewUniform(background), image.Point{}, draw.Src)
 	return c
 }
 
@@ -138,7 +142,7 @@ func (c *Canvas) Text(s string, x, y, anchor float64, w Weight, size float64, in
 }
 
 // Picture is what has been drawn.
-func (c *Canvas) Picture() *image.RGBA { return c.Image().(*image.RGBA) }
+func (c *Canvas) Picture() *image.RGBA { return c.img }
 
 // Hex reads a colour written as rrggbb.
 func Hex(rgb uint32) color.RGBA {

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"image"
+	"image/color"
 	"image/draw"
 	"math"
 	"slices"
@@ -138,7 +139,7 @@ func (p *Phone) drawHome(c *paint.Canvas) {
 	top, bottom := [3]float64{38, 64, 84}, [3]float64{122, 142, 138}
 	for y := 0; y < int(h); y++ {
 		f := float64(y) / h
-		c.SetRGB255(int(top[0]+(bottom[0]-top[0])*f), int(top[1]+(bottom[1]-top[1])*f), int(top[2]+(bottom[2]-top[2])*f))
+		c.SetColor(color.RGBA{uint8(top[0] + (bottom[0]-top[0])*f), uint8(top[1] + (bottom[1]-top[1])*f), uint8(top[2] + (bottom[2]-top[2])*f), 255})
 		c.DrawRectangle(0, float64(y), w, 1)
 		c.Fill()
 	}
