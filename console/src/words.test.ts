@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { kindOf } from './data/upload';
+import { kindOf, spoken, type Upload } from './data/upload';
 import { commandLine } from './form/RunForm';
 import { patterns } from './form/patterns';
 import { differing, laid } from './parts/Mosaic';
@@ -95,4 +95,12 @@ test('a run as a command line can be pasted', () => {
 
 test('a zip is a package, all else a build', () => {
   expect(['a.zip', 'A.ZIP', 'a.apk', 'a'].map(kindOf)).toEqual(['package', 'package', 'build', 'build']);
+});
+
+test('an upload is heard when it begins and when it ends, not all the while', () => {
+  const upload = (more: Partial<Upload>) =>
+    ({ id: 1, name: 'kelpline.apk', size: 100, sent: 0, kind: 'build', state: 'sending', ...more }) as Upload;
+  const underWay = [upload({}), upload({ sent: 40 }), upload({ sent: 100, state: 'reading' })].map(spoken);
+  expect(new Set(underWay).size).toBe(1);
+  expect(spoken(upload({ state: 'kept', ref: 'kelpline/android@231' }))).toBe('kelpline.apk: uploaded as kelpline/android@231.');
 });

@@ -64,3 +64,17 @@ export function upload(file: File) {
   };
   x.send(file);
 }
+
+/** How an upload stands, for those who hear it: how far it is, they are not told again and again. */
+export function spoken(u: Upload): string {
+  switch (u.state) {
+    case 'sending':
+      return `${u.name} is uploading.`;
+    case 'reading':
+      return `${u.name} is uploading.`;
+    case 'kept':
+      return `${u.name}: ${u.known ? 'already here' : 'uploaded'} as ${u.ref}.`;
+    case 'refused':
+      return `${u.name} was refused: ${u.refusal?.message}.`;
+  }
+}

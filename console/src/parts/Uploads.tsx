@@ -2,7 +2,7 @@
 import { ProgressBar } from 'react-aria-components';
 import { Link } from 'react-router';
 import styled from 'styled-components';
-import { dismiss, useUploads, type Upload } from '../data/upload';
+import { dismiss, spoken, useUploads, type Upload } from '../data/upload';
 import { c, radius, unseen } from '../theme';
 import { bytes } from '../words';
 import { Button } from './controls';
@@ -23,29 +23,12 @@ const Bar = styled.div`height: 100%; background: ${c.lapis};`;
 
 export function Uploads() {
   const uploads = useUploads();
-  if (uploads.length === 0) return null;
   return (
-    <Corner aria-label="Uploads">
-      {uploads.map((u) => (
-        <One key={u.id} u={u} />
-      ))}
-      <Heard role="status">{uploads.map(stateOf).join(' ')}</Heard>
-    </Corner>
+    <>
+      <Heard role="status">{uploads.map(spoken).join(' ')}</Heard>
+      {uploads.length > 0 && <Corner aria-label="Uploads">{uploads.map((u) => <One key={u.id} u={u} />)}</Corner>}
+    </>
   );
-}
-
-/** How an upload stands, for those who hear it: how far it is, they are not told again and again. */
-function stateOf(u: Upload): string {
-  switch (u.state) {
-    case 'sending':
-      return `${u.name} is uploading.`;
-    case 'reading':
-      return `${u.name} is uploading.`;
-    case 'kept':
-      return `${u.name}: ${u.known ? 'already here' : 'uploaded'} as ${u.ref}.`;
-    case 'refused':
-      return `${u.name} was refused: ${u.refusal?.message}.`;
-  }
 }
 
 function One({ u }: { u: Upload }) {
