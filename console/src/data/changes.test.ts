@@ -182,6 +182,14 @@ test('what hangs on a device is fetched anew when it changes, and only then', ()
   ])
     expect(apply(key, same, changed)).toBe(same);
 });
+test('a device’s legs are fetched anew while one of them is not done and its run changes', () => {
+  const legs = (stage: string) => ({ items: [leg('a', { run_id: '1', stage: stage as LegSummary['stage'] })] });
+  expect(apply(['devicelegs', 'a'], legs('collecting'), ran(run('1')))).toBe(stale);
+  const done = legs('done');
+  expect(apply(['devicelegs', 'a'], done, ran(run('1')))).toBe(done);
+  const other = legs('collecting');
+  expect(apply(['devicelegs', 'a'], other, ran(run('2')))).toBe(other);
+});
 test('an upload stands at the top of its list, once', () => {
   const build = (id: string) => ({ id }) as Build;
   const added: Change = { kind: 'build', data: build('2') };

@@ -43,7 +43,7 @@ const rules: Record<string, Partial<Record<Change['kind'], Rule>>> = {
   sessions: { session: () => stale, device: ofDevice(2) }, // how many are open and wait stands beside the list
   devices: { device: devicesInList },
   device: { device: ofDevice(1) },
-  devicelegs: { device: ofDevice(1) },
+  devicelegs: { device: ofDevice(1), run: legsOfRun },
   builds: { build: contentInList },
   packages: { package: contentInList },
 };
@@ -166,6 +166,11 @@ export function withEvents(old: TimelineEvent[], more: TimelineEvent[]): Timelin
 
 function devicesInList(old: Device[], c: { items: Device[] }): Device[] {
   return merged(old, c.items, (d) => d.serial).toSorted((a, b) => (a.serial < b.serial ? -1 : 1));
+}
+
+/** A device is free before its leg is done: what it leaves is still being written. */
+function legsOfRun(data: { items: LegSummary[] }, c: { run: Run }) {
+  return data.items.some((l) => l.run_id === c.run.id && l.stage !== 'done') ? stale : data;
 }
 
 /** Of a device, whose serial stands at this place of the key. */

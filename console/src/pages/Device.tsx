@@ -17,7 +17,7 @@ import { SessionList } from './Sessions';
 
 export default function DevicePage() {
   const { serial = '' } = useParams();
-  useTopics({ list: ['devices', 'sessions'] });
+  useTopics({ list: ['devices', 'sessions', 'runs'] });
   return <Loaded of={useDevice(serial)} what="the device" page>{(d) => <One d={d} />}</Loaded>;
 }
 
