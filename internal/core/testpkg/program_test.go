@@ -36,6 +36,7 @@ func TestWhatIsWrongWithAProgramIsFound(t *testing.T) {
 		good + "needs: ['python3 > 3']\n":             `needs: "python3 > 3" can't be read`,
 		"run: make\nresults: [../r.xml]\n":            `results: "../r.xml" is no pattern of files below the package's root`,
 		"run: make\nresults: [/r.xml]\n":              `results: "/r.xml" is no pattern of files below the package's root`,
+		"run: make\nresults: [\"**/[.xml\"]\n":        `results: "**/[.xml" is no pattern of files below the package's root`,
 		good + "limits: {prepare: 1h}\n":              `limits: "1h" is no time that preparing may take`,
 		good + "limits: {memory-mb: 999999}\n":        "limits: memory-mb can't be 999999",
 		"run: [python3, gone.py]\nresults: [r.xml]\n": "run names gone.py, which is not in the package",
