@@ -36,7 +36,7 @@ function One({ b }: { b: Build }) {
       </Head>
       {b.findings && (
         <Section aria-labelledby="found">
-          <h2 id="found">What will go wrong with it</h2>
+          <h2 id="found">Problems when installing</h2>
           <Findings of={b.findings} />
         </Section>
       )}

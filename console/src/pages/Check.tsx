@@ -34,7 +34,7 @@ export default function Check({ d }: { d: Device }) {
       <h2 id="check">Can it be tested?</h2>
       {!check && (
         <Sub>
-          A check tries all that tests need: waking, touching, typing, pictures, the log, apps and their permissions. It takes some 20
+          A check tries what tests need: waking, touching, typing, pictures, the log, apps and their permissions. It takes about 20
           seconds, and leaves the device as it was.
         </Sub>
       )}

@@ -13,11 +13,11 @@ import { c } from '../theme';
 
 const endings: Record<string, string> = {
   client: 'Its client ended it',
-  idle: 'Its client sent nothing any more',
+  idle: 'Its client stopped sending commands',
   limit: 'Its time limit was reached',
   lost: 'Its device or host went away',
   stopped: 'A person stopped it',
-  never: 'It did not begin',
+  never: 'It never began',
 };
 
 export function SessionFacts({ s }: { s: Session }) {
@@ -31,7 +31,7 @@ export function SessionFacts({ s }: { s: Session }) {
         </>
       )}
       {s.how && ` · ${endings[s.how] ?? s.how}`}
-      {s.inferred && ' · Nobody said how it came out: the verdict is inferred from how it ended'}
+      {s.inferred && ' · Nobody set a verdict: it is inferred from how the session ended'}
     </>
   );
 }
@@ -46,7 +46,7 @@ export function SessionActions({ s, cases }: { s: Session; cases: CaseResult[] }
         </Button>
       )}
       {s.device && (
-        <Sheet open="Say how it came out" title="How it came out">
+        <Sheet open="Set verdict" title="Set verdict">
           {(close) => <Judge s={s} cases={cases} close={close} />}
         </Sheet>
       )}
@@ -94,7 +94,7 @@ function Judge({ s, cases, close }: { s: Session; cases: CaseResult[]; close: ()
   return (
     <Form>
       <Select
-        label="Of what"
+        label="For"
         value={of}
         onChange={(v) => {
           setOf(v);
@@ -110,17 +110,16 @@ function Judge({ s, cases, close }: { s: Session; cases: CaseResult[]; close: ()
       />
       <TextField label="Why" value={message} onChange={setMessage} />
       <Row $gap={8}>
-        <Button $main isDisabled={busy} onPress={() => void mark.run()}>Mark it {verdict}</Button>
+        <Button $main isDisabled={busy} onPress={() => void mark.run()}>Set to {verdict}</Button>
         <Button onPress={close}>Close</Button>
       </Row>
       <hr />
       <Sub>
-        Or hand in the JUnit XML that the test runner wrote: its cases become the session’s, each at its own time. What is said of the whole
-        counts before them.
+        Or upload the JUnit XML of the test runner. Its cases become the cases of the session. A verdict of the whole session comes first.
       </Sub>
       <Row $gap={8}>
         <FileTrigger acceptedFileTypes={['.xml']} onSelect={(files) => files?.[0] && void report.run(files[0])}>
-          <Button isDisabled={busy}>Choose the report</Button>
+          <Button isDisabled={busy}>Upload report</Button>
         </FileTrigger>
       </Row>
       {busy && <Awaited what={report.busy ? 'the report to be read' : 'the mark'} />}

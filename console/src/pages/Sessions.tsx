@@ -51,7 +51,7 @@ export default function SessionsPage() {
         <div>
           <h1>{first ? sentence(items, first.open, first.waiting) : 'Sessions'}</h1>
           <Sub>
-            Any W3C WebDriver client opens one at <code>{location.origin}/webdriver</code>. What happens in it is gathered like a leg of a
+            Any W3C WebDriver client can open one at <code>{location.origin}/webdriver</code>. A session leaves the same evidence as a leg of a
             run.
           </Sub>
         </div>
@@ -72,7 +72,7 @@ export default function SessionsPage() {
         </Row>
       )}
       {first && items.length === 0 && (
-        <Sub>{group ? 'No session of this group.' : 'Nobody has opened one yet. The program below does.'}</Sub>
+        <Sub>{group ? 'No session of this group.' : 'There are no sessions yet. The program below opens one.'}</Sub>
       )}
       {items.length > 0 && <SessionList items={items} />}
       {sessions.hasNextPage && (
@@ -143,7 +143,7 @@ function Beginning() {
   const program = useSnippet(language, { build: chosen, where: patterns(where) });
   return (
     <Section aria-labelledby="begin">
-      <h2 id="begin">Begin one from your machine</h2>
+      <h2 id="begin">Open a session from your machine</h2>
       <Row>
         <Select
           label="Language"
