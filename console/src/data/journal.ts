@@ -1,7 +1,7 @@
 // The changes that came while something was being fetched. An answer may be older than a change that overtook it: what came since the
 // fetch began is put onto the answer.
 
-const most = 5_000; // changes that are kept for the longest fetch
+const most = 500; // changes that are kept for the longest fetch: a change of a large run may weigh 100 kB
 
 export class Journal<C> {
   private kept: C[] = [];

@@ -247,7 +247,7 @@ describe('the journal', () => {
     const j = new Journal<number>();
     j.begin('slow');
     for (let i = 0; i < 20_000; i++) j.add(i);
-    expect(j.size).toBe(5_000);
+    expect(j.size).toBe(500);
     j.begin('quick');
     j.add(1);
     expect(j.end('quick')).toEqual([1]);
