@@ -1,7 +1,6 @@
-// Package blobs keeps large bytes: builds, packages, artifacts.
+// Package blobs stores large files: builds, packages, artifacts.
 //
-// They lie in a bucket that gocloud.dev/blob knows, by default a folder
-// (file://). Bytes are streamed, and hashed on the way in. In: a key and a
+// They are in a bucket of gocloud.dev/blob, by default a folder (file://). Bytes are streamed, and hashed on the way in. In: a key and a
 // reader. Out: size and SHA-256; and the bytes again, whole, in part, or at an offset.
 package blobs
 

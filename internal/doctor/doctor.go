@@ -1,4 +1,4 @@
-// Package doctor checks this machine's setup, and suggests fixes.
+// Package doctor checks the setup of this machine and suggests fixes. It changes nothing.
 package doctor
 
 import (

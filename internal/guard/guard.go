@@ -1,7 +1,7 @@
-// Package guard ends a panic where the work in which it came ends.
+// Package guard limits a panic to the piece of work in which it happened.
 //
-// What users hand in is read by much code, ours and others'. Where that panics, one hold, order, request or script ends with an error,
-// and nothing else: the stack is logged, and the panic counted. In: a piece of work. Out: its error, or a *Panicked.
+// Much code, ours and others', reads what users send. If it panics, one hold, order, request or script ends with an error, and nothing
+// else: the stack is logged and the panic is counted. In: a piece of work. Out: its error, or a *Panicked.
 package guard
 
 import (

@@ -1,10 +1,7 @@
-// Package host sits beside devices and carries out the work on them.
+// Package host works on the devices of one machine for a service.
 //
-// A Host finds the devices behind an adb server, tells the service of them,
-// and takes the holds that the service gives it: it prepares the device, runs the
-// package's cases, records what happens, uploads the evidence and leaves the
-// device clean. It never sees the database: hostlink.Link is all it knows of the
-// service. A host writes everything to its own folder before it sends it (see
-// spool.go): a service that is away delays a leg's end, and nothing else.
-// In: holds. Out: reports, numbered, and artifacts.
+// A Host finds devices through its labs (internal/lab), reports them to the service and takes the holds that the service gives it. For
+// each hold it starts an attempt: prepare the device, run the content, record, release the device, upload. It never sees the database;
+// hostlink.Link is all it knows of the service. Everything is written to the host's folder first (host/spool), so a service that is
+// offline only delays the end of a leg. In: holds. Out: numbered reports, and artifacts.
 package host

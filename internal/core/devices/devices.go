@@ -1,9 +1,7 @@
-// Package devices knows what is known about a device, and which devices a
-// filter chooses.
+// Package devices has the facts of a device, and the filters that select devices.
 //
-// A device's facts are turned into traits: the named facts that can explain a
-// difference between two devices. A filter is a set of patterns over traits, or
-// a set of named units. In: facts, filter text. Out: traits, yes or no.
+// Traits are the named facts that can explain a difference between two devices. A filter is a set of patterns over traits, or a set of
+// serials. Standing says whether a device can get work, and why not. In: facts, filter text. Out: traits, yes or no.
 package devices
 
 import (

@@ -1,7 +1,7 @@
-// Package foreign fits texts from elsewhere to where they are kept, and to where they are shown.
+// Package foreign makes texts from outside safe to store and to show.
 //
-// Apps, scripts, programs, runners and hosts write texts of any length and of any bytes. Fit and Name make of them what a database takes,
-// and say what was cut; Shown makes what a terminal shows and does not obey. In: a text. Out: one that does no harm.
+// Apps, scripts, programs, runners and hosts write texts of any length and with any bytes. Fit and Name turn them into what the database
+// takes, and say what was cut. Shown turns them into what a terminal shows but does not obey. In: a text. Out: a harmless one.
 package foreign
 
 import (

@@ -1,7 +1,7 @@
-// Package casebook begins, ends and judges the cases of one attempt, whoever runs them.
+// Package casebook begins, ends and judges the cases of one attempt, for every runner.
 //
-// A runner says when a case begins and what became of it; the Book writes that on the timeline, tells the service, keeps the screen of
-// what failed, sees to it that a case in which the app died is crashed, and judges the attempt by all of them.
+// A runner says when a case begins and what its result is. The Book writes that to the timeline, tells the service, saves the screen of
+// a failure, marks a case as crashed if the app crashed in it, and judges the attempt by all its cases.
 package casebook
 
 import (

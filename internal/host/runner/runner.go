@@ -1,8 +1,8 @@
-// Package runner is what those have in common that carry out one kind of content each: runner/script, runner/program, runner/session.
+// Package runner has what all runners share. A runner carries out one kind of content: runner/script, runner/program, runner/session.
 //
-// An attempt prepares the device and sets the recorders going; its Runner does the rest. A new kind of content is a package below
-// this one and a line in host/runners. In: a Kit. Out: cases in the kit's casebook, events on its timeline, and an
-// error that says why it ended.
+// An attempt prepares the device and starts the recorders; its Runner does the rest. To add a kind of content, add a package below this
+// one and a line in host/runners. In: a Kit. Out: cases in the casebook of the Kit, events on its timeline, and an error that says why
+// it ended.
 package runner
 
 import (

@@ -1,4 +1,4 @@
-// Package runners are those that there are, by the kind of content.
+// Package runners lists the runners, one for each kind of content.
 package runners
 
 import (

@@ -1,8 +1,8 @@
-// Package spool keeps what a host has to say of its attempts, until the service has it.
+// Package spool keeps what a host has to tell about its attempts until the service has it.
 //
-// An attempt's folder holds hold.json (what is to be done), journal.json (what was changed on the device), reports.jsonl (what
-// was said, in order), the evidence, and at the end closing.json (its result). All folders together have a bound in bytes. A
-// Courier takes one attempt's folder to the service; it may start again at any time, also in another process.
+// The folder of an attempt has hold.json (what to do), journal.json (what was changed on the device), reports.jsonl (what was reported,
+// in order), the evidence, and at the end closing.json (the result). All folders together have a limit in bytes. A Courier uploads the
+// folder of one attempt; it can start again at any time, also in another process.
 package spool
 
 import (

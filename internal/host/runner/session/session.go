@@ -1,4 +1,4 @@
-// Package session is the runner of what is commanded from outside: a W3C WebDriver session.
+// Package session is the runner of W3C WebDriver sessions: a client commands the device from outside.
 package session
 
 import (
