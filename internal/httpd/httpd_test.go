@@ -312,7 +312,7 @@ func TestARunIsPlannedOnceAndSaysWhyItCannotStart(t *testing.T) {
 		`no device with the serial`:      {Build: b.Ref, Package: "suite@1", Devices: &[]string{"x"}},
 		"no build":                       {Build: "x/android@newest", Package: "suite@1"},
 		"no package":                     {Build: b.Ref, Package: "suite@99"},
-		"out of range":                 {Build: b.Ref, Package: "suite@1", LimitSeconds: &zero},
+		"out of range":                   {Build: b.Ref, Package: "suite@1", LimitSeconds: &zero},
 	} {
 		r, err := d.StartRunWithResponse(ctx, nil, q)
 		require.NoError(t, err)

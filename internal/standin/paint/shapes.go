@@ -233,7 +233,9 @@ func (c *Canvas) paint(lines [][]point) {
 		return
 	}
 	c.raster.Reset(box.Dx(), box.Dy())
-	at := func(p point) (float32, float32) { return float32(p.x - float64(box.Min.X)), float32(p.y - float64(box.Min.Y)) }
+	at := func(p point) (float32, float32) {
+		return float32(p.x - float64(box.Min.X)), float32(p.y - float64(box.Min.Y))
+	}
 	for _, line := range lines {
 		c.raster.MoveTo(at(line[0]))
 		for _, p := range line[1:] {
