@@ -51,8 +51,8 @@ export default function SessionsPage() {
         <div>
           <h1>{first ? sentence(items, first.open, first.waiting) : 'Sessions'}</h1>
           <Sub>
-            Any W3C WebDriver client can open one at <code>{location.origin}/webdriver</code>. A session leaves the same evidence as a leg of a
-            run.
+            Any W3C WebDriver client can open one at <code>{location.origin}/webdriver</code>. A session leaves the same evidence as a leg
+            of a run.
           </Sub>
         </div>
       </Head>
