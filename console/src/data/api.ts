@@ -3,7 +3,6 @@ import createClient from 'openapi-fetch';
 import type { components, paths } from './api.gen';
 
 type Schemas = components['schemas'];
-export type Me = Schemas['Me'];
 export type Run = Schemas['Run'];
 export type LegSummary = Schemas['LegSummary'];
 export type Leg = Schemas['Leg'];
@@ -24,7 +23,6 @@ export type Problem = Schemas['Problem'];
 export type Verdict = Schemas['Verdict'];
 export type TimelineEvent = Schemas['TimelineEvent'];
 export type Timeline = Schemas['Timeline'];
-export type LogWindow = Schemas['LogWindow'];
 export type LogLine = Schemas['LogLine'];
 export type LogLevel = Schemas['LogLevel'];
 export type LogOverview = Schemas['LogOverview'];
@@ -50,7 +48,7 @@ export function unreachable(why: string): Refusal {
     status: 0,
     title: 'The service does not answer',
     detail: why,
-    remedy: 'See whether it runs; the console goes on by itself when it is back.',
+    remedy: 'Check that the service is running. The console reconnects by itself.',
   });
 }
 

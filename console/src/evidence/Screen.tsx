@@ -63,7 +63,7 @@ function Live({ leg, what }: { leg: string; what: string }) {
         {failed !== at.data ? (
           <img src={`${base}/legs/${leg}/screen?at=${at.data ?? 0}`} alt={`${what}, now`} onError={() => setFailed(at.data)} />
         ) : (
-          <Sub>Its screen comes as soon as the device is being prepared.</Sub>
+          <Sub>The screen appears when the device is being prepared.</Sub>
         )}
       </Glass>
       <Bar>live{at.data ? `, ${clock(at.data)}` : ''}</Bar>

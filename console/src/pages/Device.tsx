@@ -146,7 +146,7 @@ function Care({ d }: { d: Device }) {
         </Row>
       )}
       {d.overdue && (
-        <Sub>It has been held for longer than the work on it may take. End that work if nobody needs it.</Sub>
+        <Sub>It has been held for longer than its work can take. Free it if you do not need that work.</Sub>
       )}
       {d.held_by && !freeing && <Row><Button onPress={() => setFreeing(true)}>Free the device …</Button></Row>}
       {d.held_by && freeing && (

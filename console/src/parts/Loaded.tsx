@@ -13,7 +13,7 @@ interface Asked<T> {
 export function Loaded<T>({ of, what, page, children }: { of: Asked<T>; what: string; page?: boolean; children: (data: T) => ReactNode }) {
   const refused = of.error ? (
     <Refused page={page && of.data === undefined} error={of.error}>
-      {of.data !== undefined && <Sub>What stands here may be old.</Sub>}
+      {of.data !== undefined && <Sub>This page may be out of date.</Sub>}
       <div><Button onPress={() => void of.refetch()}>Try again</Button></div>
     </Refused>
   ) : null;
