@@ -5,24 +5,19 @@ import { heard } from './clock';
 import { Live } from './live';
 import { client } from './queries';
 import { Stream, type List } from './stream';
+import { Version } from './version';
 
 const live = new Live(client);
 live.attach();
 
-let version = ''; // of the service that this page is of
-let newer = false;
-const versionWatchers = new Set<() => void>();
+const version = new Version();
 
 export const stream = new Stream({
   open: (query) => new EventSource(`${base}/events?${query}`),
   change: (c) => live.change(c),
   hello: (said) => {
     heard(said.at);
-    if (version !== '' && version !== said.version) {
-      newer = true;
-      versionWatchers.forEach((f) => f());
-    }
-    version ||= said.version;
+    version.heard(said.version);
   },
   refused: () => void client.invalidateQueries({ queryKey: ['me'] }),
   place: document.querySelector<HTMLMetaElement>('meta[name=events]')?.content ?? '',
@@ -33,7 +28,7 @@ document.addEventListener('visibilitychange', () => stream.seen());
 export const useConnection = () => useSyncExternalStore(stream.subscribe, () => stream.state);
 
 /** Whether the service has become another version than this page is of. */
-export const useNewer = () => useSyncExternalStore((f) => (versionWatchers.add(f), () => void versionWatchers.delete(f)), () => newer);
+export const useNewer = () => useSyncExternalStore(version.subscribe, () => version.newer);
 
 /** Hears of changes while the page is shown. */
 export function useTopics(t: { run?: string; leg?: string; list?: List[] }) {
