@@ -75,7 +75,7 @@ func TestASessionOnAHostElsewhereOutlivesTheService(t *testing.T) {
 	require.True(t, ok, "%v", v)
 	v, ok = l.wd("POST", path+"/tessellant/app/install", map[string]any{"build": "kelpline/android@7"})
 	assert.False(t, ok)
-	assert.Contains(t, v.(map[string]any)["message"], "the build kelpline/android@7 can't be had")
+	assert.Contains(t, v.(map[string]any)["message"], "the build kelpline/android@7 is not available")
 	l.service.kill()
 	assert.False(t, l.sees(path), "there is nobody to ask")
 	l.service.start()

@@ -2,7 +2,7 @@ package httpd
 
 import "time"
 
-// AnswerError is answerError for tests: its faults can't be had at will.
+// AnswerError is answerError for tests: its faults is not available at will.
 var AnswerError = answerError
 
 // Bodies are the operations whose body is not JSON, with its media type.
