@@ -683,7 +683,7 @@ func TestADeviceThatIsAtWorkIsNotCheckedAndWorkWaitsForACheck(t *testing.T) {
 	long := b.start(60, "long", "phone.launch()\nphone.wait_until(lambda: False, within = 3)")
 	housetest.Eventually(t, "it runs", func() bool { return b.leg(long).Stage == "running" })
 	_, err := b.StartDeviceCheck(ctx, b.Who, "orr-01")
-	require.ErrorContains(t, err, "it is at work")
+	require.ErrorContains(t, err, "it is running other work")
 	b.wait(long)
 	housetest.Eventually(t, "it is free for a check", func() bool { _, err = b.StartDeviceCheck(ctx, b.Who, "orr-01"); return err == nil })
 	again, err := b.StartDeviceCheck(ctx, b.Who, "orr-01")
