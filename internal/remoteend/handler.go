@@ -6,6 +6,7 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 
@@ -67,8 +68,10 @@ func TooLong(most int64) *w3c.Error {
 	return w3c.Fail(w3c.InvalidArgument, "the request's body is longer than the %d bytes that this command may have", most)
 }
 
-// Write writes a response as the standard wants it (section 6.3: JSON, not to be cached).
+// Write writes a response as the standard wants it (section 6.3: JSON, not to be cached). Its length is said: a client that stops
+// reading behind the value can use the connection again.
 func (r Response) Write(w http.ResponseWriter) {
+	w.Header().Set("Content-Length", strconv.Itoa(len(r.Body)))
 	w.Header().Set("Content-Type", "application/json; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-cache")
 	w.WriteHeader(r.Status)
