@@ -16,11 +16,11 @@ import (
 	"strings"
 	"time"
 
-	"tessellant/internal/core/timeline"
-
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
+
+	"tessellant/internal/core/timeline"
 )
 
 // Defines values for ArtifactKind.
@@ -293,30 +293,6 @@ func (e LogLevel) Valid() bool {
 	}
 }
 
-// Defines values for MeRole.
-const (
-	MeRoleEngineer MeRole = "engineer"
-	MeRoleHost     MeRole = "host"
-	MeRoleOwner    MeRole = "owner"
-	MeRoleViewer   MeRole = "viewer"
-)
-
-// Valid indicates whether the value is a known member of the MeRole enum.
-func (e MeRole) Valid() bool {
-	switch e {
-	case MeRoleEngineer:
-		return true
-	case MeRoleHost:
-		return true
-	case MeRoleOwner:
-		return true
-	case MeRoleViewer:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for PairingState.
 const (
 	PairingFailed  PairingState = "failed"
@@ -332,6 +308,30 @@ func (e PairingState) Valid() bool {
 	case PairingPaired:
 		return true
 	case PairingWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Role.
+const (
+	Engineer Role = "engineer"
+	Operator Role = "operator"
+	Owner    Role = "owner"
+	Viewer   Role = "viewer"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case Engineer:
+		return true
+	case Operator:
+		return true
+	case Owner:
+		return true
+	case Viewer:
 		return true
 	default:
 		return false
@@ -747,6 +747,24 @@ type Input struct {
 	Secret  bool    `json:"secret"`
 }
 
+// Key defines model for Key.
+type Key struct {
+	Created time.Time `json:"created"`
+
+	// Expired It ran out, and lets nobody in
+	Expired bool       `json:"expired"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Id      string     `json:"id"`
+	Name    string     `json:"name"`
+
+	// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+	Role Role `json:"role"`
+
+	// Used When it was last used, to the minute
+	Used      *time.Time `json:"used,omitempty"`
+	Workspace string     `json:"workspace"`
+}
+
 // Leg defines model for Leg.
 type Leg struct {
 	Attempts []Attempt `json:"attempts"`
@@ -889,6 +907,13 @@ type LogWindow struct {
 	Rows int `json:"rows"`
 }
 
+// MadeKey defines model for MadeKey.
+type MadeKey struct {
+	// Key What its holder shows
+	Key  string `json:"key"`
+	Made Key    `json:"made"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	// Case Which case; without it, the session as a whole
@@ -902,17 +927,37 @@ type Me struct {
 	// Expires Of a browser's sign-in
 	Expires *time.Time `json:"expires,omitempty"`
 
+	// Key The name of the key
+	Key string `json:"key"`
+
+	// May The actions that the role allows: enter, see, upload, test, settings, keys, devices, installation. Each operation names its own as x-may
+	May []string `json:"may"`
+
 	// ProgramNetwork Programs of the workspace's packages may use the network
-	ProgramNetwork bool   `json:"program_network"`
-	Role           MeRole `json:"role"`
+	ProgramNetwork bool `json:"program_network"`
+
+	// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+	Role Role `json:"role"`
 
 	// Version Of the service
 	Version   string `json:"version"`
 	Workspace string `json:"workspace"`
 }
 
-// MeRole defines model for Me.Role.
-type MeRole string
+// NewKey defines model for NewKey.
+type NewKey struct {
+	// Expires When it runs out; never unless given
+	Expires *time.Time `json:"expires,omitempty"`
+
+	// Name Who or what will use it; no other key of the workspace has it
+	Name string `json:"name"`
+
+	// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+	Role Role `json:"role"`
+
+	// Workspace For operators: another workspace
+	Workspace *string `json:"workspace,omitempty"`
+}
 
 // Package defines model for Package.
 type Package struct {
@@ -1010,6 +1055,9 @@ type Quarantine struct {
 	// Why What is wrong with it, for those who wonder
 	Why string `json:"why"`
 }
+
+// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+type Role string
 
 // Run defines model for Run.
 type Run struct {
@@ -1260,6 +1308,15 @@ type Welcome struct {
 	Token       string    `json:"token"`
 }
 
+// Workspace defines model for Workspace.
+type Workspace struct {
+	Created time.Time `json:"created"`
+
+	// Keys Those that were not withdrawn
+	Keys int    `json:"keys"`
+	Name string `json:"name"`
+}
+
 // After defines model for After.
 type After = string
 
@@ -1349,6 +1406,12 @@ type AddHostJSONBody struct {
 type JoinAsHostJSONBody struct {
 	Protocol int    `json:"protocol"`
 	Version  string `json:"version"`
+}
+
+// ListKeysParams defines parameters for ListKeys.
+type ListKeysParams struct {
+	// Workspace For operators: another workspace's
+	Workspace *string `form:"workspace,omitempty" json:"workspace,omitempty"`
 }
 
 // ListLegsParams defines parameters for ListLegs.
@@ -1461,6 +1524,12 @@ type SetWorkspaceJSONBody struct {
 	ProgramNetwork bool `json:"program_network"`
 }
 
+// AddWorkspaceJSONBody defines parameters for AddWorkspace.
+type AddWorkspaceJSONBody struct {
+	// Name Small letters, digits, dashes
+	Name string `json:"name"`
+}
+
 // QuarantineDeviceJSONRequestBody defines body for QuarantineDevice for application/json ContentType.
 type QuarantineDeviceJSONRequestBody = Quarantine
 
@@ -1472,6 +1541,9 @@ type JoinAsHostJSONRequestBody JoinAsHostJSONBody
 
 // PairJSONRequestBody defines body for Pair for application/json ContentType.
 type PairJSONRequestBody = PairRequest
+
+// AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
+type AddKeyJSONRequestBody = NewKey
 
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = RunRequest
@@ -1490,6 +1562,9 @@ type SignInJSONRequestBody = SignIn
 
 // SetWorkspaceJSONRequestBody defines body for SetWorkspace for application/json ContentType.
 type SetWorkspaceJSONRequestBody SetWorkspaceJSONBody
+
+// AddWorkspaceJSONRequestBody defines body for AddWorkspace for application/json ContentType.
+type AddWorkspaceJSONRequestBody AddWorkspaceJSONBody
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1574,7 +1649,7 @@ type ClientInterface interface {
 
 	// GetBackup Everything there is, as one file
 	//
-	// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+	// For operators. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
 	//
 	// Corresponds with GET /backup (the `GetBackup` operationId).
 	GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1629,7 +1704,7 @@ type ClientInterface interface {
 
 	// FreeDevice End the work on a device, whatever its state
 	//
-	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
 	//
 	// Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
 	FreeDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1707,7 +1782,7 @@ type ClientInterface interface {
 
 	// AddHostWithBody Make a key for a host, in place of any it had
 	//
-	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	// For operators. A process joins with it as this host; the one that had joined before is sent away.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -1716,7 +1791,7 @@ type ClientInterface interface {
 
 	// AddHost Make a key for a host, in place of any it had
 	//
-	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	// For operators. A process joins with it as this host; the one that had joined before is sent away.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1752,14 +1827,14 @@ type ClientInterface interface {
 
 	// RemoveHost Take a host's key away
 	//
-	// For owners. Its devices are away from then on; what was run on them stays.
+	// For operators. Its devices are away from then on; what was run on them stays.
 	//
 	// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
 	RemoveHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PairWithBody Pair a host with a phone that debugs over the network
 	//
-	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -1768,7 +1843,7 @@ type ClientInterface interface {
 
 	// Pair Pair a host with a phone that debugs over the network
 	//
-	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1779,6 +1854,38 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /hosts/{name}/pairings/{id} (the `GetPairing` operationId).
 	GetPairing(ctx context.Context, name string, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListKeys The keys of the workspace, by name
+	//
+	// Without those that were withdrawn. A key that ran out stays on the list until it is withdrawn.
+	//
+	// Corresponds with GET /keys (the `ListKeys` operationId).
+	ListKeys(ctx context.Context, params *ListKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddKeyWithBody Make a key
+	//
+	// Nobody can make a key that may do more than their own.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /keys (the `AddKey` operationId).
+	AddKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddKey Make a key
+	//
+	// Nobody can make a key that may do more than their own.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /keys (the `AddKey` operationId).
+	AddKey(ctx context.Context, body AddKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveKey Withdraw a key
+	//
+	// It ends at once: so do the sessions that it opened, its live events, and the browsers that signed in with it. Runs that it started go on.
+	//
+	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
+	RemoveKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLegs The legs on one device, the newest first
 	//
@@ -1994,6 +2101,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
 	SetWorkspace(ctx context.Context, body SetWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWorkspaces All workspaces, by name
+	//
+	// Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
+	ListWorkspaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWorkspaceWithBody Make a workspace
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+	AddWorkspaceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWorkspace Make a workspace
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+	AddWorkspace(ctx context.Context, body AddWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetArtifact The bytes of an artifact
@@ -2015,7 +2141,7 @@ func (c *Client) GetArtifact(ctx context.Context, id string, reqEditors ...Reque
 
 // GetBackup Everything there is, as one file
 //
-// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+// For operators. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
 //
 // Corresponds with GET /backup (the `GetBackup` operationId).
 func (c *Client) GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2160,7 +2286,7 @@ func (c *Client) StartDeviceCheck(ctx context.Context, serial string, reqEditors
 
 // FreeDevice End the work on a device, whatever its state
 //
-// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
 //
 // Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
 func (c *Client) FreeDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2358,7 +2484,7 @@ func (c *Client) ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (
 
 // AddHostWithBody Make a key for a host, in place of any it had
 //
-// For owners. A process joins with it as this host; the one that had joined before is sent away.
+// For operators. A process joins with it as this host; the one that had joined before is sent away.
 //
 // Takes any type of body and a specified content type.
 //
@@ -2377,7 +2503,7 @@ func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body i
 
 // AddHost Make a key for a host, in place of any it had
 //
-// For owners. A process joins with it as this host; the one that had joined before is sent away.
+// For operators. A process joins with it as this host; the one that had joined before is sent away.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -2453,7 +2579,7 @@ func (c *Client) JoinAsHost(ctx context.Context, body JoinAsHostJSONRequestBody,
 
 // RemoveHost Take a host's key away
 //
-// For owners. Its devices are away from then on; what was run on them stays.
+// For operators. Its devices are away from then on; what was run on them stays.
 //
 // Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
 func (c *Client) RemoveHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2470,7 +2596,7 @@ func (c *Client) RemoveHost(ctx context.Context, name string, reqEditors ...Requ
 
 // PairWithBody Pair a host with a phone that debugs over the network
 //
-// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 //
 // Takes any type of body and a specified content type.
 //
@@ -2489,7 +2615,7 @@ func (c *Client) PairWithBody(ctx context.Context, name string, contentType stri
 
 // Pair Pair a host with a phone that debugs over the network
 //
-// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -2511,6 +2637,78 @@ func (c *Client) Pair(ctx context.Context, name string, body PairJSONRequestBody
 // Corresponds with GET /hosts/{name}/pairings/{id} (the `GetPairing` operationId).
 func (c *Client) GetPairing(ctx context.Context, name string, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPairingRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKeys The keys of the workspace, by name
+//
+// Without those that were withdrawn. A key that ran out stays on the list until it is withdrawn.
+//
+// Corresponds with GET /keys (the `ListKeys` operationId).
+func (c *Client) ListKeys(ctx context.Context, params *ListKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKeysRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddKeyWithBody Make a key
+//
+// Nobody can make a key that may do more than their own.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /keys (the `AddKey` operationId).
+func (c *Client) AddKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddKeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddKey Make a key
+//
+// Nobody can make a key that may do more than their own.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /keys (the `AddKey` operationId).
+func (c *Client) AddKey(ctx context.Context, body AddKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveKey Withdraw a key
+//
+// It ends at once: so do the sessions that it opened, its live events, and the browsers that signed in with it. Runs that it started go on.
+//
+// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
+func (c *Client) RemoveKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveKeyRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3056,6 +3254,55 @@ func (c *Client) SetWorkspaceWithBody(ctx context.Context, contentType string, b
 // Corresponds with PUT /workspace (the `SetWorkspace` operationId).
 func (c *Client) SetWorkspace(ctx context.Context, body SetWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetWorkspaceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWorkspaces All workspaces, by name
+//
+// Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
+func (c *Client) ListWorkspaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWorkspacesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWorkspaceWithBody Make a workspace
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+func (c *Client) AddWorkspaceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWorkspaceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWorkspace Make a workspace
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+func (c *Client) AddWorkspace(ctx context.Context, body AddWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWorkspaceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4293,6 +4540,134 @@ func NewGetPairingRequest(server string, name string, id string) (*http.Request,
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListKeysRequest constructs an http.Request for the ListKeys method
+func NewListKeysRequest(server string, params *ListKeysParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Workspace != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "workspace", *params.Workspace, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddKeyRequest calls the generic AddKey builder with application/json body
+func NewAddKeyRequest(server string, body AddKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddKeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddKeyRequestWithBody constructs an http.Request for the AddKey method, with any body, and a specified content type
+func NewAddKeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveKeyRequest constructs an http.Request for the RemoveKey method
+func NewRemoveKeyRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5695,6 +6070,73 @@ func NewSetWorkspaceRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewListWorkspacesRequest constructs an http.Request for the ListWorkspaces method
+func NewListWorkspacesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddWorkspaceRequest calls the generic AddWorkspace builder with application/json body
+func NewAddWorkspaceRequest(server string, body AddWorkspaceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddWorkspaceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddWorkspaceRequestWithBody constructs an http.Request for the AddWorkspace method, with any body, and a specified content type
+func NewAddWorkspaceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -5750,7 +6192,7 @@ type ClientWithResponsesInterface interface {
 
 	// GetBackupWithResponse Everything there is, as one file
 	//
-	// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+	// For operators. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -5821,7 +6263,7 @@ type ClientWithResponsesInterface interface {
 
 	// FreeDeviceWithResponse End the work on a device, whatever its state
 	//
-	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -5913,7 +6355,7 @@ type ClientWithResponsesInterface interface {
 
 	// AddHostWithBodyWithResponse Make a key for a host, in place of any it had
 	//
-	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	// For operators. A process joins with it as this host; the one that had joined before is sent away.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5922,7 +6364,7 @@ type ClientWithResponsesInterface interface {
 
 	// AddHostWithResponse Make a key for a host, in place of any it had
 	//
-	// For owners. A process joins with it as this host; the one that had joined before is sent away.
+	// For operators. A process joins with it as this host; the one that had joined before is sent away.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5958,7 +6400,7 @@ type ClientWithResponsesInterface interface {
 
 	// RemoveHostWithResponse Take a host's key away
 	//
-	// For owners. Its devices are away from then on; what was run on them stays.
+	// For operators. Its devices are away from then on; what was run on them stays.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -5967,7 +6409,7 @@ type ClientWithResponsesInterface interface {
 
 	// PairWithBodyWithResponse Pair a host with a phone that debugs over the network
 	//
-	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5976,7 +6418,7 @@ type ClientWithResponsesInterface interface {
 
 	// PairWithResponse Pair a host with a phone that debugs over the network
 	//
-	// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+	// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5989,6 +6431,42 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /hosts/{name}/pairings/{id} (the `GetPairing` operationId).
 	GetPairingWithResponse(ctx context.Context, name string, id string, reqEditors ...RequestEditorFn) (*GetPairingResponse, error)
+
+	// ListKeysWithResponse The keys of the workspace, by name
+	//
+	// Without those that were withdrawn. A key that ran out stays on the list until it is withdrawn.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /keys (the `ListKeys` operationId).
+	ListKeysWithResponse(ctx context.Context, params *ListKeysParams, reqEditors ...RequestEditorFn) (*ListKeysResponse, error)
+
+	// AddKeyWithBodyWithResponse Make a key
+	//
+	// Nobody can make a key that may do more than their own.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /keys (the `AddKey` operationId).
+	AddKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddKeyResponse, error)
+
+	// AddKeyWithResponse Make a key
+	//
+	// Nobody can make a key that may do more than their own.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /keys (the `AddKey` operationId).
+	AddKeyWithResponse(ctx context.Context, body AddKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddKeyResponse, error)
+
+	// RemoveKeyWithResponse Withdraw a key
+	//
+	// It ends at once: so do the sessions that it opened, its live events, and the browsers that signed in with it. Runs that it started go on.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
+	RemoveKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveKeyResponse, error)
 
 	// ListLegsWithResponse The legs on one device, the newest first
 	//
@@ -6242,6 +6720,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
 	SetWorkspaceWithResponse(ctx context.Context, body SetWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWorkspaceResponse, error)
+
+	// ListWorkspacesWithResponse All workspaces, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
+	ListWorkspacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWorkspacesResponse, error)
+
+	// AddWorkspaceWithBodyWithResponse Make a workspace
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+	AddWorkspaceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWorkspaceResponse, error)
+
+	// AddWorkspaceWithResponse Make a workspace
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+	AddWorkspaceWithResponse(ctx context.Context, body AddWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWorkspaceResponse, error)
 }
 
 type GetArtifactResponse struct {
@@ -7474,6 +7973,147 @@ func (r GetPairingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPairingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Key `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKeysResponse) GetJSON200() *struct {
+	Items []Key `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddKeyResponse) GetJSON201() *MadeKey {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8783,6 +9423,106 @@ func (r SetWorkspaceResponse) ContentType() string {
 	return ""
 }
 
+type ListWorkspacesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Workspace `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWorkspacesResponse) GetJSON200() *struct {
+	Items []Workspace `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWorkspacesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWorkspacesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWorkspacesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWorkspacesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWorkspacesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddWorkspaceResponse) GetJSON201() *Workspace {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetArtifactWithResponse The bytes of an artifact
 //
 // Ranges (RFC 9110, section 14) are answered.
@@ -8800,7 +9540,7 @@ func (c *ClientWithResponses) GetArtifactWithResponse(ctx context.Context, id st
 
 // GetBackupWithResponse Everything there is, as one file
 //
-// For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+// For operators. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -8925,7 +9665,7 @@ func (c *ClientWithResponses) StartDeviceCheckWithResponse(ctx context.Context, 
 
 // FreeDeviceWithResponse End the work on a device, whatever its state
 //
-// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -9089,7 +9829,7 @@ func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, reqEdit
 
 // AddHostWithBodyWithResponse Make a key for a host, in place of any it had
 //
-// For owners. A process joins with it as this host; the one that had joined before is sent away.
+// For operators. A process joins with it as this host; the one that had joined before is sent away.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -9104,7 +9844,7 @@ func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, c
 
 // AddHostWithResponse Make a key for a host, in place of any it had
 //
-// For owners. A process joins with it as this host; the one that had joined before is sent away.
+// For operators. A process joins with it as this host; the one that had joined before is sent away.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -9164,7 +9904,7 @@ func (c *ClientWithResponses) JoinAsHostWithResponse(ctx context.Context, body J
 
 // RemoveHostWithResponse Take a host's key away
 //
-// For owners. Its devices are away from then on; what was run on them stays.
+// For operators. Its devices are away from then on; what was run on them stays.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -9179,7 +9919,7 @@ func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, name s
 
 // PairWithBodyWithResponse Pair a host with a phone that debugs over the network
 //
-// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -9194,7 +9934,7 @@ func (c *ClientWithResponses) PairWithBodyWithResponse(ctx context.Context, name
 
 // PairWithResponse Pair a host with a phone that debugs over the network
 //
-// For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -9218,6 +9958,66 @@ func (c *ClientWithResponses) GetPairingWithResponse(ctx context.Context, name s
 		return nil, err
 	}
 	return ParseGetPairingResponse(rsp)
+}
+
+// ListKeysWithResponse The keys of the workspace, by name
+//
+// Without those that were withdrawn. A key that ran out stays on the list until it is withdrawn.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /keys (the `ListKeys` operationId).
+func (c *ClientWithResponses) ListKeysWithResponse(ctx context.Context, params *ListKeysParams, reqEditors ...RequestEditorFn) (*ListKeysResponse, error) {
+	rsp, err := c.ListKeys(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKeysResponse(rsp)
+}
+
+// AddKeyWithBodyWithResponse Make a key
+//
+// Nobody can make a key that may do more than their own.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /keys (the `AddKey` operationId).
+func (c *ClientWithResponses) AddKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddKeyResponse, error) {
+	rsp, err := c.AddKeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddKeyResponse(rsp)
+}
+
+// AddKeyWithResponse Make a key
+//
+// Nobody can make a key that may do more than their own.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /keys (the `AddKey` operationId).
+func (c *ClientWithResponses) AddKeyWithResponse(ctx context.Context, body AddKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddKeyResponse, error) {
+	rsp, err := c.AddKey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddKeyResponse(rsp)
+}
+
+// RemoveKeyWithResponse Withdraw a key
+//
+// It ends at once: so do the sessions that it opened, its live events, and the browsers that signed in with it. Runs that it started go on.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
+func (c *ClientWithResponses) RemoveKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveKeyResponse, error) {
+	rsp, err := c.RemoveKey(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveKeyResponse(rsp)
 }
 
 // ListLegsWithResponse The legs on one device, the newest first
@@ -9669,6 +10469,45 @@ func (c *ClientWithResponses) SetWorkspaceWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseSetWorkspaceResponse(rsp)
+}
+
+// ListWorkspacesWithResponse All workspaces, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
+func (c *ClientWithResponses) ListWorkspacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWorkspacesResponse, error) {
+	rsp, err := c.ListWorkspaces(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWorkspacesResponse(rsp)
+}
+
+// AddWorkspaceWithBodyWithResponse Make a workspace
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+func (c *ClientWithResponses) AddWorkspaceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWorkspaceResponse, error) {
+	rsp, err := c.AddWorkspaceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWorkspaceResponse(rsp)
+}
+
+// AddWorkspaceWithResponse Make a workspace
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces (the `AddWorkspace` operationId).
+func (c *ClientWithResponses) AddWorkspaceWithResponse(ctx context.Context, body AddWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWorkspaceResponse, error) {
+	rsp, err := c.AddWorkspace(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWorkspaceResponse(rsp)
 }
 
 // ParseGetArtifactResponse parses an HTTP response from a GetArtifactWithResponse call
@@ -10502,6 +11341,103 @@ func ParseGetPairingResponse(rsp *http.Response) (*GetPairingResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListKeysResponse parses an HTTP response from a ListKeysWithResponse call
+func ParseListKeysResponse(rsp *http.Response) (*ListKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Key `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddKeyResponse parses an HTTP response from a AddKeyWithResponse call
+func ParseAddKeyResponse(rsp *http.Response) (*AddKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveKeyResponse parses an HTTP response from a RemoveKeyWithResponse call
+func ParseRemoveKeyResponse(rsp *http.Response) (*RemoveKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -11428,6 +12364,74 @@ func ParseSetWorkspaceResponse(rsp *http.Response) (*SetWorkspaceResponse, error
 	return response, nil
 }
 
+// ParseListWorkspacesResponse parses an HTTP response from a ListWorkspacesWithResponse call
+func ParseListWorkspacesResponse(rsp *http.Response) (*ListWorkspacesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWorkspacesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Workspace `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddWorkspaceResponse parses an HTTP response from a AddWorkspaceWithResponse call
+func ParseAddWorkspaceResponse(rsp *http.Response) (*AddWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddWorkspaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// GetArtifact The bytes of an artifact
@@ -11511,6 +12515,15 @@ type ServerInterface interface {
 	// GetPairing How a pairing stands
 	// (GET /hosts/{name}/pairings/{id})
 	GetPairing(ctx *echo.Context, name string, id string) error
+	// ListKeys The keys of the workspace, by name
+	// (GET /keys)
+	ListKeys(ctx *echo.Context, params ListKeysParams) error
+	// AddKey Make a key
+	// (POST /keys)
+	AddKey(ctx *echo.Context) error
+	// RemoveKey Withdraw a key
+	// (DELETE /keys/{id})
+	RemoveKey(ctx *echo.Context, id string) error
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx *echo.Context, params ListLegsParams) error
@@ -11592,6 +12605,12 @@ type ServerInterface interface {
 	// SetWorkspace Change what holds for the workspace; for its owners
 	// (PUT /workspace)
 	SetWorkspace(ctx *echo.Context) error
+	// ListWorkspaces All workspaces, by name
+	// (GET /workspaces)
+	ListWorkspaces(ctx *echo.Context) error
+	// AddWorkspace Make a workspace
+	// (POST /workspaces)
+	AddWorkspace(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -12128,6 +13147,49 @@ func (w *ServerInterfaceWrapper) GetPairing(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetPairing(ctx, name, id)
+	return err
+}
+
+// ListKeys converts echo context to params.
+func (w *ServerInterfaceWrapper) ListKeys(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListKeysParams
+	// ------------- Optional query parameter "workspace" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "workspace", ctx.QueryParams(), &params.Workspace, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter workspace: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListKeys(ctx, params)
+	return err
+}
+
+// AddKey converts echo context to params.
+func (w *ServerInterfaceWrapper) AddKey(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddKey(ctx)
+	return err
+}
+
+// RemoveKey converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveKey(ctx, id)
 	return err
 }
 
@@ -12718,6 +13780,24 @@ func (w *ServerInterfaceWrapper) SetWorkspace(ctx *echo.Context) error {
 	return err
 }
 
+// ListWorkspaces converts echo context to params.
+func (w *ServerInterfaceWrapper) ListWorkspaces(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListWorkspaces(ctx)
+	return err
+}
+
+// AddWorkspace converts echo context to params.
+func (w *ServerInterfaceWrapper) AddWorkspace(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddWorkspace(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -12771,6 +13851,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/events", wrapper.GetEvents, options.OperationMiddlewares["getEvents"]...)
 	router.GET(options.BaseURL+"/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
 	router.PUT(options.BaseURL+"/workspace", wrapper.SetWorkspace, options.OperationMiddlewares["setWorkspace"]...)
+	router.GET(options.BaseURL+"/keys", wrapper.ListKeys, options.OperationMiddlewares["listKeys"]...)
+	router.POST(options.BaseURL+"/keys", wrapper.AddKey, options.OperationMiddlewares["addKey"]...)
+	router.DELETE(options.BaseURL+"/keys/:id", wrapper.RemoveKey, options.OperationMiddlewares["removeKey"]...)
+	router.GET(options.BaseURL+"/workspaces", wrapper.ListWorkspaces, options.OperationMiddlewares["listWorkspaces"]...)
+	router.POST(options.BaseURL+"/workspaces", wrapper.AddWorkspace, options.OperationMiddlewares["addWorkspace"]...)
 	router.GET(options.BaseURL+"/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
 	router.POST(options.BaseURL+"/builds", wrapper.AddBuild, options.OperationMiddlewares["addBuild"]...)
 	router.GET(options.BaseURL+"/builds/:ref", wrapper.GetBuild, options.OperationMiddlewares["getBuild"]...)
@@ -13960,6 +15045,119 @@ func (response GetPairingdefaultApplicationProblemPlusJSONResponse) VisitGetPair
 	return err
 }
 
+type ListKeysRequestObject struct {
+	Params ListKeysParams
+}
+
+type ListKeysResponseObject interface {
+	VisitListKeysResponse(w http.ResponseWriter) error
+}
+
+type ListKeys200JSONResponse struct {
+	Items []Key `json:"items"`
+}
+
+func (response ListKeys200JSONResponse) VisitListKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKeysdefaultApplicationProblemPlusJSONResponse) VisitListKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddKeyRequestObject struct {
+	Body *AddKeyJSONRequestBody
+}
+
+type AddKeyResponseObject interface {
+	VisitAddKeyResponse(w http.ResponseWriter) error
+}
+
+type AddKey201JSONResponse MadeKey
+
+func (response AddKey201JSONResponse) VisitAddKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddKeydefaultApplicationProblemPlusJSONResponse) VisitAddKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveKeyRequestObject struct {
+	Id string `json:"id"`
+}
+
+type RemoveKeyResponseObject interface {
+	VisitRemoveKeyResponse(w http.ResponseWriter) error
+}
+
+type RemoveKey204Response struct {
+}
+
+func (response RemoveKey204Response) VisitRemoveKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveKeydefaultApplicationProblemPlusJSONResponse) VisitRemoveKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListLegsRequestObject struct {
 	Params ListLegsParams
 }
@@ -15076,6 +16274,85 @@ func (response SetWorkspacedefaultApplicationProblemPlusJSONResponse) VisitSetWo
 	return err
 }
 
+type ListWorkspacesRequestObject struct {
+}
+
+type ListWorkspacesResponseObject interface {
+	VisitListWorkspacesResponse(w http.ResponseWriter) error
+}
+
+type ListWorkspaces200JSONResponse struct {
+	Items []Workspace `json:"items"`
+}
+
+func (response ListWorkspaces200JSONResponse) VisitListWorkspacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWorkspacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWorkspacesdefaultApplicationProblemPlusJSONResponse) VisitListWorkspacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWorkspaceRequestObject struct {
+	Body *AddWorkspaceJSONRequestBody
+}
+
+type AddWorkspaceResponseObject interface {
+	VisitAddWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type AddWorkspace201JSONResponse Workspace
+
+func (response AddWorkspace201JSONResponse) VisitAddWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddWorkspacedefaultApplicationProblemPlusJSONResponse) VisitAddWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// GetArtifact The bytes of an artifact
@@ -15159,6 +16436,15 @@ type StrictServerInterface interface {
 	// GetPairing How a pairing stands
 	// (GET /hosts/{name}/pairings/{id})
 	GetPairing(ctx context.Context, request GetPairingRequestObject) (GetPairingResponseObject, error)
+	// ListKeys The keys of the workspace, by name
+	// (GET /keys)
+	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
+	// AddKey Make a key
+	// (POST /keys)
+	AddKey(ctx context.Context, request AddKeyRequestObject) (AddKeyResponseObject, error)
+	// RemoveKey Withdraw a key
+	// (DELETE /keys/{id})
+	RemoveKey(ctx context.Context, request RemoveKeyRequestObject) (RemoveKeyResponseObject, error)
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx context.Context, request ListLegsRequestObject) (ListLegsResponseObject, error)
@@ -15240,6 +16526,12 @@ type StrictServerInterface interface {
 	// SetWorkspace Change what holds for the workspace; for its owners
 	// (PUT /workspace)
 	SetWorkspace(ctx context.Context, request SetWorkspaceRequestObject) (SetWorkspaceResponseObject, error)
+	// ListWorkspaces All workspaces, by name
+	// (GET /workspaces)
+	ListWorkspaces(ctx context.Context, request ListWorkspacesRequestObject) (ListWorkspacesResponseObject, error)
+	// AddWorkspace Make a workspace
+	// (POST /workspaces)
+	AddWorkspace(ctx context.Context, request AddWorkspaceRequestObject) (AddWorkspaceResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -16020,6 +17312,102 @@ func (sh *strictHandler) GetPairing(ctx *echo.Context, name string, id string) e
 		return err
 	} else if validResponse, ok := response.(GetPairingResponseObject); ok {
 		return validResponse.VisitGetPairingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListKeys operation middleware
+func (sh *strictHandler) ListKeys(ctx *echo.Context, params ListKeysParams) error {
+	var request ListKeysRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKeys(ctx.Request().Context(), request.(ListKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListKeysResponseObject); ok {
+		return validResponse.VisitListKeysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddKey operation middleware
+func (sh *strictHandler) AddKey(ctx *echo.Context) error {
+	var request AddKeyRequestObject
+
+	var body AddKeyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddKey(ctx.Request().Context(), request.(AddKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddKeyResponseObject); ok {
+		return validResponse.VisitAddKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveKey operation middleware
+func (sh *strictHandler) RemoveKey(ctx *echo.Context, id string) error {
+	var request RemoveKeyRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveKey(ctx.Request().Context(), request.(RemoveKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveKeyResponseObject); ok {
+		return validResponse.VisitRemoveKeyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -16830,6 +18218,75 @@ func (sh *strictHandler) SetWorkspace(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SetWorkspaceResponseObject); ok {
 		return validResponse.VisitSetWorkspaceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListWorkspaces operation middleware
+func (sh *strictHandler) ListWorkspaces(ctx *echo.Context) error {
+	var request ListWorkspacesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWorkspaces(ctx.Request().Context(), request.(ListWorkspacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWorkspaces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListWorkspacesResponseObject); ok {
+		return validResponse.VisitListWorkspacesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddWorkspace operation middleware
+func (sh *strictHandler) AddWorkspace(ctx *echo.Context) error {
+	var request AddWorkspaceRequestObject
+
+	var body AddWorkspaceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddWorkspace(ctx.Request().Context(), request.(AddWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddWorkspace")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddWorkspaceResponseObject); ok {
+		return validResponse.VisitAddWorkspaceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

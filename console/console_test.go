@@ -704,7 +704,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	check("sign in")
 	d.signIn()
 	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/runs/" + v.ID + "?tab=legs": "tbody tr", "/legs/" + legOf(v, "orr-05"): "[data-outline=true]", "/start": "aside pre", "/builds": "tbody tr",
-		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "tbody tr", "/devices/orr-05": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video", "/nowhere": "[role=alert]"} {
+		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "tbody tr", "/devices/orr-05": "tbody tr", "/keys": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video", "/nowhere": "[role=alert]"} {
 		for _, look := range []string{"light", "dark"} {
 			require.NoError(t, d.tab.Look(look))
 			if look == "light" {

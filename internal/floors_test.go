@@ -52,7 +52,7 @@ var floors = [][]string{
 	{"internal/core/planning", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup"},
 	{"internal/core/work"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks"},
-	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions"},
+	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access"},
 }
 
 // beside are the arrows within a floor.

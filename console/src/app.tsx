@@ -6,7 +6,7 @@ import styled from 'styled-components';
 import { useAction } from './data/action';
 import { answer, http, Refusal } from './data/api';
 import { stream, useConnection, useNewer } from './data/tab';
-import { client, expectLeg, expectMe, useMe } from './data/queries';
+import { client, expectLeg, expectMe, useMay, useMe } from './data/queries';
 import { upload } from './data/upload';
 import { Button } from './parts/controls';
 import { Boundary, Newer, NotLoaded } from './parts/Loaded';
@@ -49,6 +49,7 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/packages/:ref', page(() => import('./pages/Package'))],
   ['/devices', page(() => import('./pages/Devices'))],
   ['/devices/:serial', page(() => import('./pages/Device'))],
+  ['/keys', page(() => import('./pages/Keys'))],
 ];
 
 /** Loads what an address needs, before anything is drawn. */
@@ -111,6 +112,7 @@ const places = [
 export function App() {
   const navigate = useNavigate();
   const me = useMe();
+  const mayUpload = useMay('upload');
   const { pathname } = useLocation();
   useArrival('page');
   const out = useAction(async () => {
@@ -141,6 +143,7 @@ export function App() {
     <RouterProvider navigate={(to) => void navigate(to)} useHref={useHref}>
       <Drop
         aria-label="Drop a build or a test package anywhere"
+        isDisabled={!mayUpload}
         onDrop={(e) =>
           e.items.forEach((i) => {
             if (i.kind === 'file') void i.getFile().then(upload);
@@ -177,28 +180,34 @@ export function App() {
               </Link>
             ))}
           </Nav>
-          <FileTrigger acceptedFileTypes={['.apk', '.zip']} allowsMultiple onSelect={(files) => [...(files ?? [])].forEach(upload)}>
-            <Button>Upload</Button>
-          </FileTrigger>
+          {mayUpload && (
+            <FileTrigger acceptedFileTypes={['.apk', '.zip']} allowsMultiple onSelect={(files) => [...(files ?? [])].forEach(upload)}>
+              <Button>Upload</Button>
+            </FileTrigger>
+          )}
           <MenuTrigger>
             <Button aria-label={`Workspace ${me.data.workspace}: menu`}>{me.data.workspace} <span aria-hidden>▾</span></Button>
             <Sheet>
               <Items
-                onAction={(k) =>
-                  k === 'out' ? void out.run() : k === 'backup' ? location.assign('/api/v1/backup') : takeLook(k as LookChoice)
-                }
+                onAction={(k) => {
+                  if (k === 'out') void out.run();
+                  else if (k === 'keys') void navigate('/keys');
+                  else if (k === 'backup') location.assign('/api/v1/backup');
+                  else takeLook(k as LookChoice);
+                }}
                 disabledKeys={['who']}
                 selectionMode="none"
               >
                 <Item id="who">
-                  {me.data.role}, version {me.data.version}, times in {zone()}
+                  {me.data.key}: {me.data.role}, version {me.data.version}, times in {zone()}
                 </Item>
                 {(Object.keys(looks) as LookChoice[]).map((l) => (
                   <Item key={l} id={l}>
                     {looks[l] + (l === lookChosen() ? ' ✓' : '')}
                   </Item>
                 ))}
-                {me.data.role === 'owner' && <Item id="backup">Download a backup</Item>}
+                {me.data.may.includes('keys') && <Item id="keys">Keys</Item>}
+                {me.data.may.includes('installation') && <Item id="backup">Download a backup</Item>}
                 <Item id="out">Sign out</Item>
               </Items>
             </Sheet>

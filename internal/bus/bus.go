@@ -38,6 +38,9 @@ const (
 	Hosts = "tessellant.hosts"
 )
 
+// Access is published when a key, or a sign-in, ends.
+const Access = "tessellant.access"
+
 // Host is the topic on which a host is woken.
 func Host(name string) string { return "tessellant.host." + name }
 

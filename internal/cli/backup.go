@@ -17,7 +17,7 @@ func (a *App) backupCmd() *cobra.Command {
 	return &cobra.Command{Use: "backup FILE.tar", Short: "Save a backup of everything in one file", Args: Exactly(1),
 		Long: `Save a backup of the running service in one file: a consistent copy of the database, and all builds,
 packages and evidence. It does not have the sign-ins of browsers and the secret inputs of unfinished runs.
-It has hashes of keys, not the keys. Protect it like the service itself. For owners.`,
+It has hashes of keys, not the keys. Protect it like the service itself. For operators.`,
 		Example: "  tessellant backup tessellant-monday.tar",
 		RunE:    func(c *cobra.Command, args []string) error { return a.backup(c.Context(), args[0]) }}
 }

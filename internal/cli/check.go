@@ -121,7 +121,7 @@ func (a *App) devicePairCmd() *cobra.Command {
 		Long: `Pair a phone with a host over the network (Android 11 and later). Do this once for each phone and host.
 On the phone, open Wireless debugging in the developer options. Choose "Pair device with pairing code" and enter the
 address and the code here. Or use --picture, choose "Pair device with QR code" and scan the picture. Phone and host
-must be in the same network. The host needs adb from platform tools 30 or later; 31 for pictures. For owners.`,
+must be in the same network. The host needs adb from platform tools 30 or later; 31 for pictures. For operators.`,
 		Example: "  tessellant device pair 192.168.1.23:37123 482910\n  tessellant device pair --picture --host bench-2",
 		RunE: func(c *cobra.Command, args []string) error {
 			if picture != (len(args) == 0) || len(args) == 1 {

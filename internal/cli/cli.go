@@ -116,7 +116,7 @@ Exit codes: 0 passed or flaky; 1 the app failed on some device; 2 wrong usage;
 	f := root.PersistentFlags()
 	f.StringVar(&a.URL, "url", "", "address of the service (default: TESSELLANT_URL, then what login saved, then "+DefaultURL+")")
 	f.BoolVar(&a.JSON, "json", false, "print the API's JSON")
-	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.backupCmd())
+	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.keyCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.backupCmd())
 	return root
 }
 
@@ -374,7 +374,7 @@ func (a *App) whoamiCmd() *cobra.Command {
 				return a.Failed("ask who you are", err, r)
 			}
 			return a.Show(r.JSON200, func() {
-				fmt.Fprintf(a.Out, "workspace %s, role %s, at %s (version %s)\n", r.JSON200.Workspace, r.JSON200.Role, a.URL, r.JSON200.Version)
+				fmt.Fprintf(a.Out, "workspace %s, role %s, key %q, at %s (version %s)\n", r.JSON200.Workspace, r.JSON200.Role, r.JSON200.Key, a.URL, r.JSON200.Version)
 			})
 		}}
 }

@@ -16,13 +16,13 @@ import (
 func (a *App) hostCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "host", Short: "Run a host near your devices, and manage hosts", Args: commandsAlone}
 	key := &cobra.Command{Use: "key NAME", Short: "Create or replace the key of a host", Args: Exactly(1),
-		Long:    "Create the key with which a process joins as the host NAME. The key is shown only once. For owners.\nA process that joined with an older key of this name is disconnected.",
+		Long:    "Create the key with which a process joins as the host NAME. The key is shown only once. For operators.\nA process that joined with an older key of this name is disconnected.",
 		Example: "  tessellant host key bench-2",
 		RunE:    func(c *cobra.Command, args []string) error { return a.hostKey(c.Context(), args[0]) }}
 	list := &cobra.Command{Use: "list", Short: "List hosts by name", Args: Nothing, Example: "  tessellant host list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.hostList(c.Context()) }}
 	remove := &cobra.Command{Use: "remove NAME", Short: "Revoke the key of a host", Args: Exactly(1), Example: "  tessellant host remove bench-2",
-		Long: "Revoke a host's key. The host can no longer join and its devices go offline. Past results are kept.",
+		Long: "Revoke a host's key. The host can no longer join and its devices go offline. Past results are kept. For operators.",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
 			if err != nil {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
@@ -36,7 +37,24 @@ func (a *App) workspaceCmd() *cobra.Command {
 		}}
 	set.Flags().StringVar(&network, "program-network", "", "on or off")
 	required(set, "program-network")
-	return group("workspace", "Show and change the settings of the workspace", show, set)
+	list := &cobra.Command{Use: "list", Short: "List all workspaces", Args: Nothing, Long: "List all workspaces of the installation. For operators.", Example: "  tessellant workspace list",
+		RunE: func(c *cobra.Command, _ []string) error { return a.workspaceList(c.Context()) }}
+	add := &cobra.Command{Use: "add NAME", Short: "Make a workspace", Args: Exactly(1), Example: "  tessellant workspace add tide-team\n  tessellant key add ada --role owner --workspace tide-team",
+		Long: "Make a workspace for another team. It has its own builds, packages, runs, sessions and keys; all workspaces share the devices.\nFor operators.",
+		RunE: func(c *cobra.Command, args []string) error {
+			client, err := a.Client()
+			if err != nil {
+				return err
+			}
+			r, err := client.AddWorkspaceWithResponse(c.Context(), api.AddWorkspaceJSONRequestBody{Name: args[0]})
+			if err != nil || r.JSON201 == nil {
+				return a.Failed("make the workspace", err, r)
+			}
+			return a.Show(r.JSON201, func() {
+				fmt.Fprintf(a.Out, "Workspace %s is made. Give its owner a key with:\n  tessellant key add OWNER --role owner --workspace %s\n", r.JSON201.Name, r.JSON201.Name)
+			})
+		}}
+	return group("workspace", "Show and change workspaces and their settings", show, set, list, add)
 }
 
 func (a *App) workspaceSet(ctx context.Context, network bool) error {
@@ -58,5 +76,23 @@ func (a *App) workspaceText(me *api.Me) error {
 			network = "on: they use their host's network"
 		}
 		facts(a.Out, "workspace", me.Workspace, "your role", string(me.Role), "network for programs", network)
+	})
+}
+
+func (a *App) workspaceList(ctx context.Context) error {
+	client, err := a.Client()
+	if err != nil {
+		return err
+	}
+	r, err := client.ListWorkspacesWithResponse(ctx)
+	if err != nil || r.JSON200 == nil {
+		return a.Failed("list the workspaces", err, r)
+	}
+	return a.Show(r.JSON200, func() {
+		t := NewTable(a.Out, "workspace", "keys", "made")
+		for _, w := range r.JSON200.Items {
+			t.AppendRow(table.Row{w.Name, w.Keys, ago(w.Created)})
+		}
+		t.Render()
 	})
 }

@@ -350,7 +350,7 @@ func manyEntries(l *lab) string {
 	said := make([]string, 4)
 	for i := range said {
 		all.Go(func() {
-			said[i] = l.refuses(422, "POST", "/api/v1/builds?filename="+strconv.Itoa(i), labKey, append(apk.Bytes(), byte(i)), "Content-Type", "application/octet-stream")
+			said[i] = l.refuses(422, "POST", "/api/v1/builds?filename="+strconv.Itoa(i), labKey, append(bytes.Clone(apk.Bytes()), byte(i)), "Content-Type", "application/octet-stream")
 		})
 	}
 	all.Wait()

@@ -159,6 +159,7 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	web := httpd.Server(svc, metrics)
 	web.RegisterOnShutdown(svc.Feed.End)
 	all.Go(func() { svc.Follow(run) })
+	all.Go(func() { svc.FollowKeys(run) })
 	all.Go(func() { svc.ReadAhead(run) })
 	all.Go(func() { svc.ClearOld(run, c.Retention) })
 	all.Go(func() {

@@ -11,12 +11,11 @@ import (
 
 // GetBackup streams a backup. An error in the middle cuts the stream off, so that it has no end.
 func (s *server) GetBackup(ctx context.Context, _ api.GetBackupRequestObject) (api.GetBackupResponseObject, error) {
-	who := identity(ctx)
 	r, w := io.Pipe()
 	ready := make(chan error, 1)
 	first := &announcing{w: w, ready: ready}
 	go func() {
-		err := guard.Do(s.s.Log, guard.Request, func() error { return s.s.Backup(ctx, who, first) })
+		err := guard.Do(s.s.Log, guard.Request, func() error { return s.s.Backup(ctx, first) })
 		first.announce(err)
 		_ = w.CloseWithError(err)
 	}()

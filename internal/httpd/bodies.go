@@ -4,6 +4,7 @@ package httpd
 // does not want, and nothing is put onto the disk here.
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -82,7 +83,7 @@ func bounds(s *service.Service) echo.MiddlewareFunc {
 			if other { // an operation that has words of its own for what is too long finds it so
 				b.most++
 			}
-			r.Body = http.MaxBytesReader(c.Response(), newPatientBody(r.Body, http.NewResponseController(c.Response())), b.most)
+			r.Body = http.MaxBytesReader(c.Response(), newPatientBody(r.Context(), r.Body, http.NewResponseController(c.Response())), b.most)
 			return next(c)
 		}
 	}
@@ -104,16 +105,20 @@ func mediaType(r *http.Request, want string, bytes bool) error {
 // patientBody reads a body that must keep coming.
 type patientBody struct {
 	io.ReadCloser
+	ctx   context.Context // of the request: one that has ended reads no more
 	rc    *http.ResponseController
 	began time.Time
 	n     int64
 }
 
-func newPatientBody(b io.ReadCloser, rc *http.ResponseController) *patientBody {
-	return &patientBody{ReadCloser: b, rc: rc, began: time.Now()}
+func newPatientBody(ctx context.Context, b io.ReadCloser, rc *http.ResponseController) *patientBody {
+	return &patientBody{ReadCloser: b, ctx: ctx, rc: rc, began: time.Now()}
 }
 
 func (p *patientBody) Read(b []byte) (int, error) {
+	if cause := context.Cause(p.ctx); errors.Is(cause, errEnded) {
+		return 0, cause
+	}
 	deadline := p.began.Add(idleBody + time.Duration(p.n/slowBody)*time.Second)
 	if idle := time.Now().Add(idleBody); idle.Before(deadline) {
 		deadline = idle
@@ -130,13 +135,16 @@ func (p *patientBody) Read(b []byte) (int, error) {
 // patientWriter writes answers in pieces, each of which must be taken in time.
 type patientWriter struct {
 	http.ResponseWriter
-	rc *http.ResponseController
+	ctx context.Context // of the request: one that has ended writes no more
+	rc  *http.ResponseController
+
+	began bool
 }
 
 const writePiece = 64 << 10
 
-func newPatientWriter(w http.ResponseWriter) *patientWriter {
-	return &patientWriter{w, http.NewResponseController(w)}
+func newPatientWriter(ctx context.Context, w http.ResponseWriter) *patientWriter {
+	return &patientWriter{ResponseWriter: w, ctx: ctx, rc: http.NewResponseController(w)}
 }
 
 // Unwrap is for http.ResponseController.
@@ -144,6 +152,10 @@ func (p *patientWriter) Unwrap() http.ResponseWriter { return p.ResponseWriter }
 
 func (p *patientWriter) Write(b []byte) (n int, err error) {
 	for {
+		if cause := context.Cause(p.ctx); errors.Is(cause, errEnded) && p.began {
+			return n, cause
+		}
+		p.began = true
 		piece := b[n:min(len(b), n+writePiece)]
 		_ = p.rc.SetWriteDeadline(time.Now().Add(idleWrite))
 		k, err := p.ResponseWriter.Write(piece)

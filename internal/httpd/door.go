@@ -11,6 +11,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"tessellant/internal/core/access"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/remoteend"
@@ -46,7 +47,7 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 			return nil
 		}
 		key := keyOf(r)
-		who, workspace := service.Identity{}, ""
+		who := service.Identity{}
 		most := remoteend.Longest(call)
 		switch {
 		case call.Name == "Status":
@@ -57,19 +58,19 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 			most = ours.MaxKeyless
 		case call.Name == "New Session":
 			var err error
-			if who, err = s.Enter(r.Context(), key); err != nil {
+			if who, err = mayTest(s, s.Enter, r, key); err != nil {
 				deny(w, w3c.SessionNotCreated, err)
 				return nil
 			}
 		default:
 			var err error
 			if key != "" {
-				if workspace, err = s.Holder(r.Context(), key); err != nil {
+				if who, err = mayTest(s, s.EnterSession, r, key); err != nil {
 					deny(w, w3c.InvalidSessionID, err)
 					return nil
 				}
 			}
-			if werr := s.HasSession(r.Context(), workspace, call.Session); werr != nil {
+			if werr := s.HasSession(r.Context(), who.WorkspaceID, call.Session); werr != nil {
 				remoteend.Answer(werr).Write(w)
 				return nil
 			}
@@ -89,7 +90,7 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 				return nil
 			}
 		}
-		body, werr := remoteend.ReadBody(newPatientBody(r.Body, http.NewResponseController(w)), most)
+		body, werr := remoteend.ReadBody(newPatientBody(r.Context(), r.Body, http.NewResponseController(w)), most)
 		if werr != nil {
 			remoteend.Answer(werr).Write(w)
 			return nil
@@ -97,20 +98,43 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 		if call.Name == "New Session" {
 			if key == "" {
 				var err error
-				if who, err = s.Enter(r.Context(), ours.KeyIn(body)); err != nil {
+				key = ours.KeyIn(body)
+				if who, err = mayTest(s, s.Enter, r, key); err != nil {
 					deny(w, w3c.SessionNotCreated, err)
 					return nil
 				}
 			}
+			defer remain(s, r, key)()
 			s.OpenSession(r.Context(), who, body).Write(w)
 			return nil
 		}
-		s.Command(r.Context(), workspace, remoteend.Request{Method: r.Method, Path: path, Body: body}).Write(w)
+		if key != "" {
+			defer remain(s, r, key)()
+		}
+		s.Command(r.Context(), who.WorkspaceID, remoteend.Request{Method: r.Method, Path: path, Body: body}).Write(w)
 		return nil
 	}
 }
 
-// refuse says why a key will not do. The status asks for one, as clients that know of basic authentication expect.
+// mayTest says who a key belongs to, unless it may not test.
+func mayTest(s *service.Service, enter func(context.Context, string) (service.Identity, error), r *http.Request, key string) (service.Identity, error) {
+	who, err := enter(r.Context(), key)
+	if err == nil {
+		err = s.Allow(who, access.Test)
+	}
+	return who, err
+}
+
+// remain ends the request when the key does.
+func remain(s *service.Service, r *http.Request, key string) (leave func()) {
+	end, ok := r.Context().Value(keyEnd).(context.CancelCauseFunc)
+	if !ok {
+		return func() {}
+	}
+	return s.Remain(key, func() { end(errEnded) })
+}
+
+// deny says why a key will not do. The status asks for one where another would, as clients that know of basic authentication expect.
 func deny(w http.ResponseWriter, code w3c.Code, err error) {
 	var no *refuse.Error
 	if !errors.As(err, &no) {
@@ -118,7 +142,10 @@ func deny(w http.ResponseWriter, code w3c.Code, err error) {
 		return
 	}
 	out := remoteend.Answer(w3c.Fail(code, "%v", no))
-	out.Status = http.StatusUnauthorized
+	if out.Status = statusOf[no.Kind]; out.Status != http.StatusUnauthorized {
+		out.Write(w)
+		return
+	}
 	w.Header().Set("WWW-Authenticate", `Basic realm="Tessellant: any name, and a key as the password"`)
 	out.Write(w)
 }

@@ -1,6 +1,6 @@
 package httpd
 
-// Hosts: their keys and pairings for owners, and for hosts their joining and the bytes that they exchange.
+// Hosts: their keys and pairings for operators, and for hosts their joining and the bytes that they exchange.
 
 import (
 	"bytes"
@@ -16,17 +16,7 @@ import (
 	"tessellant/internal/store"
 )
 
-const keyHost contextKey = "host"
-
-// forHosts says whether a route is for hosts alone.
-func forHosts(path string) bool {
-	return strings.HasPrefix(path, api.Prefix+"/holds/") || path == api.Prefix+"/hosts/join" || path == api.Prefix+"/hosts/call"
-}
-
-func hostOf(ctx context.Context) store.Host {
-	h, _ := ctx.Value(keyHost).(store.Host)
-	return h
-}
+func hostOf(ctx context.Context) store.Host { return identity(ctx).Host }
 
 func (s *server) ListHosts(ctx context.Context, _ api.ListHostsRequestObject) (api.ListHostsResponseObject, error) {
 	rows, err := s.s.ListHosts(ctx)
@@ -86,7 +76,7 @@ func (s *server) CallAsHost(ctx context.Context, q api.CallAsHostRequestObject) 
 	if len(raw) > maxCall {
 		return nil, &http.MaxBytesError{Limit: maxCall}
 	}
-	back := s.s.AnswerHost(ctx, raw)
+	back := s.s.AnswerHost(ctx, hostOf(ctx).ID, raw)
 	return api.CallAsHost200ApplicationoctetStreamResponse{Body: bytes.NewReader(back), ContentLength: int64(len(back))}, nil
 }
 
@@ -135,12 +125,12 @@ func (s *server) PutHoldScreen(ctx context.Context, q api.PutHoldScreenRequestOb
 }
 
 func (s *server) Pair(ctx context.Context, q api.PairRequestObject) (api.PairResponseObject, error) {
-	v, err := s.s.Pair(ctx, identity(ctx), q.Name, text(q.Body.Address), text(q.Body.Code))
+	v, err := s.s.Pair(ctx, q.Name, text(q.Body.Address), text(q.Body.Code))
 	return api.Pair201JSONResponse(pairingOut(v)), err
 }
 
 func (s *server) GetPairing(ctx context.Context, q api.GetPairingRequestObject) (api.GetPairingResponseObject, error) {
-	v, err := s.s.Pairing(ctx, identity(ctx), q.Name, q.Id)
+	v, err := s.s.Pairing(ctx, q.Name, q.Id)
 	return api.GetPairing200JSONResponse(pairingOut(v)), err
 }
 

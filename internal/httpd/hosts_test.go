@@ -29,15 +29,15 @@ func TestHostsComeInWithTheirOwnKeysAlone(t *testing.T) {
 	asJSON := []string{"Content-Type", "application/json"}
 	asBytes := []string{"Content-Type", "application/octet-stream"}
 
-	for _, wrong := range []string{"", d.Key, key + "x"} {
+	for wrong, status := range map[string]int{"": http.StatusUnauthorized, d.Key: http.StatusForbidden, key + "x": http.StatusUnauthorized} {
 		resp, raw := d.do("POST", "/api/v1/hosts/join", wrong, strings.NewReader(join), asJSON...)
-		assert.Equal(t, http.StatusUnauthorized, resp.StatusCode, string(raw))
+		assert.Equal(t, status, resp.StatusCode, string(raw))
 		resp, _ = d.do("GET", "/api/v1/holds/01HZY3V7Q2M4T8K6N9R5S1W0XB/build", wrong, nil)
-		assert.Equal(t, http.StatusUnauthorized, resp.StatusCode)
+		assert.Equal(t, status, resp.StatusCode)
 	}
 	for _, path := range []string{"/api/v1/runs", "/api/v1/devices", "/api/v1/hosts", "/api/v1/me"} {
 		resp, _ := d.do("GET", path, key, nil)
-		assert.Equal(t, http.StatusUnauthorized, resp.StatusCode, "a host's key is for a host's work: %s", path)
+		assert.Equal(t, http.StatusForbidden, resp.StatusCode, "a host's key is for a host's work: %s", path)
 	}
 	resp, raw := d.do("POST", "/api/v1/hosts/join", key, strings.NewReader(`{"protocol": 99, "version": "0.1"}`), asJSON...)
 	refused(t, resp, raw, http.StatusUpgradeRequired, "the host speaks protocol 99")
@@ -88,15 +88,16 @@ func TestWhatAHostCanDoIsShown(t *testing.T) {
 	d := open(t)
 	key, err := d.Service.AddHost(t.Context(), d.Who, "bench-1")
 	require.NoError(t, err)
-	h, err := d.EnterHost(t.Context(), key)
+	beside, err := d.Enter(t.Context(), key)
 	require.NoError(t, err)
+	h := beside.Host
 	w, err := d.Join(t.Context(), h, "0.1", hostlink.Protocol, "nats://x", "", "")
 	require.NoError(t, err)
 	tell := func(a hostlink.About) api.Host {
 		t.Helper()
 		raw, err := json.Marshal(hostlink.Call{Token: w.Token, Kind: "devices", About: &a})
 		require.NoError(t, err)
-		d.AnswerHost(context.Background(), raw)
+		d.AnswerHost(context.Background(), "", raw)
 		hosts, err := d.ListHostsWithResponse(t.Context())
 		require.NoError(t, err)
 		for _, x := range hosts.JSON200.Items {

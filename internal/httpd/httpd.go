@@ -32,6 +32,7 @@ import (
 	"tessellant/api"
 	"tessellant/console"
 	"tessellant/internal/blobs"
+	"tessellant/internal/core/access"
 	"tessellant/internal/guard"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
@@ -73,9 +74,16 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 		}
 		return c.String(http.StatusOK, "ready\n")
 	})
-	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics, promhttp.HandlerOpts{})), enter(s))
-	g := e.Group(api.Prefix, middleware.GzipWithConfig(middleware.GzipConfig{Skipper: notPacked, Level: 3, MinLength: 1000}), enter(s), bounds(s))
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics, promhttp.HandlerOpts{})), enter(s, func(*echo.Context) access.Action { return metricsAction }))
+	may, err := described()
+	if err != nil {
+		panic(err) // of a description that no test has seen
+	}
+	g := e.Group(api.Prefix, middleware.GzipWithConfig(middleware.GzipConfig{Skipper: notPacked, Level: 3, MinLength: 1000}), enter(s, func(c *echo.Context) access.Action { return may.of(c.Request().Method, c.Path()) }), bounds(s))
 	api.RegisterHandlers(g, api.NewStrictHandler(&server{s, make(chan struct{}, windowsAtOnce)}, nil))
+	if lacks := may.lacks(e.Router().Routes()); len(lacks) > 0 {
+		panic(fmt.Sprintf("operations without an action: %v", lacks))
+	}
 	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete, http.MethodPut, http.MethodPatch} {
 		e.Add(method, Door+"/*", webdriver(s))
 	}
@@ -92,7 +100,9 @@ const (
 // method is told which are right, and a client whose request was refused early is heard out, so that it sees the answer.
 func outermost(e http.Handler, routes echo.Routes) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		pw := newPatientWriter(w)
+		r, end := ending(r)
+		defer end(nil)
+		pw := newPatientWriter(r.Context(), w)
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		body := r.Body
 		endless := strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/backup")
@@ -164,59 +174,6 @@ func notPacked(c *echo.Context) bool {
 	return false
 }
 
-type contextKey string
-
-const (
-	keyIdentity contextKey = "identity"
-	keyRequest  contextKey = "request"
-	keyExpires  contextKey = "expires" // of a browser's sign-in
-)
-
-// enter lets in who has a key, or a browser that signed in. What a browser
-// changes it must have been asked to by a page of ours.
-func enter(s *service.Service) echo.MiddlewareFunc {
-	sameOrigin := http.NewCrossOriginProtection()
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c *echo.Context) error {
-			r := c.Request()
-			ctx := r.Context()
-			key, hasKey := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-			if !hasKey && sameOrigin.Check(r) != nil {
-				return &refuse.Error{Kind: refuse.Foreign, Title: "do that", Why: "another site's page asked for it", Remedy: "open the console at the service's own address"}
-			}
-			switch {
-			case forHosts(c.Path()):
-				h, err := s.EnterHost(ctx, strings.TrimSpace(key))
-				if err != nil {
-					return err
-				}
-				ctx = context.WithValue(ctx, keyHost, h)
-			case !strings.HasSuffix(c.Path(), "/signin"):
-				var who service.Identity
-				var expires time.Time
-				var err error
-				if cookie, cerr := r.Cookie(cookieName(r)); !hasKey && cerr == nil {
-					who, expires, err = s.EnterSigned(ctx, cookie.Value)
-				} else {
-					who, err = s.Enter(ctx, strings.TrimSpace(key))
-				}
-				if err != nil {
-					return err
-				}
-				ctx = context.WithValue(context.WithValue(ctx, keyIdentity, who), keyExpires, expires)
-			}
-			r = r.WithContext(ctx)
-			c.SetRequest(r.WithContext(context.WithValue(ctx, keyRequest, r)))
-			return next(c)
-		}
-	}
-}
-
-func identity(ctx context.Context) service.Identity {
-	who, _ := ctx.Value(keyIdentity).(service.Identity)
-	return who
-}
-
 func measure(took *prometheus.HistogramVec, log *slog.Logger) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
@@ -239,7 +196,7 @@ func measure(took *prometheus.HistogramVec, log *slog.Logger) echo.MiddlewareFun
 	}
 }
 
-var statusOf = map[refuse.Kind]int{refuse.NotFound: 404, refuse.Invalid: 400, refuse.Refused: 422, refuse.TooLarge: 413, refuse.CutOff: 400, refuse.Denied: 401, refuse.Foreign: 403, refuse.Outdated: 426, refuse.Unsupported: 415, refuse.Unavailable: 503}
+var statusOf = map[refuse.Kind]int{refuse.NotFound: 404, refuse.Invalid: 400, refuse.Refused: 422, refuse.TooLarge: 413, refuse.CutOff: 400, refuse.Denied: 401, refuse.Forbidden: 403, refuse.Foreign: 403, refuse.Outdated: 426, refuse.Unsupported: 415, refuse.Unavailable: 503}
 
 func problem(kind string, status int, title, detail, remedy string) api.Problem {
 	return api.Problem{Type: "urn:tessellant:problem:" + kind, Status: status, Title: title, Detail: &detail, Remedy: &remedy}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tessellant/api"
+	"tessellant/internal/core/access"
 	"tessellant/internal/service"
 )
 
@@ -35,7 +36,7 @@ func cookie(ctx context.Context, token string, lasts time.Duration) *string {
 }
 
 func (s *server) me(ctx context.Context, who service.Identity) api.Me {
-	o := api.Me{Workspace: who.Workspace, Role: api.MeRole(who.Role), Version: s.s.Version, ProgramNetwork: who.ProgramNetwork}
+	o := api.Me{Workspace: who.Workspace, Role: api.Role(who.Role), Key: who.KeyName, May: each(access.Allowed(who.Role), func(a access.Action) string { return string(a) }), Version: s.s.Version, ProgramNetwork: who.ProgramNetwork}
 	if t, ok := ctx.Value(keyExpires).(time.Time); ok && !t.IsZero() {
 		o.Expires = &t
 	}

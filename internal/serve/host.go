@@ -38,7 +38,7 @@ type hostConfig struct {
 func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 	key := os.Getenv("TESSELLANT_HOST_KEY")
 	if key == "" {
-		return errors.New("TESSELLANT_HOST_KEY is not set; an owner of the workspace makes a key with: tessellant host key NAME")
+		return errors.New("TESSELLANT_HOST_KEY is not set; an operator makes a key with: tessellant host key NAME")
 	}
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return fmt.Errorf("make the data folder: %w", err)
@@ -111,7 +111,7 @@ func hostCmd(a *cli.App, cmd *cobra.Command) {
 	var c hostConfig
 	var join, level, format string
 	cmd.Long = `With --join, run a host: a process that works on the devices of this machine for a service on another machine.
-Set TESSELLANT_HOST_KEY to its key. An owner of the workspace creates the key with: tessellant host key NAME.
+Set TESSELLANT_HOST_KEY to its key. An operator creates the key with: tessellant host key NAME.
 The host connects to the service over HTTP and to its bus over TCP. Nothing connects to the host.
 A host writes everything to its data folder before it sends it, so the service and the host can both be offline for a while.
 

@@ -124,15 +124,16 @@ func TestAHostOfTheProtocolBeforeGetsItsWork(t *testing.T) {
 	d := set(t)
 	key, err := d.AddHost(ctx, d.Who, "bench-1")
 	require.NoError(t, err)
-	h, err := d.EnterHost(ctx, key)
+	beside, err := d.Enter(ctx, key)
 	require.NoError(t, err)
+	h := beside.Host
 	w, err := d.Join(ctx, h, "0.9", hostlink.Protocol-1, "nats://x", "", "")
 	require.NoError(t, err)
 	ask := func(c hostlink.Call, into any) {
 		c.Token = w.Token
 		raw, err := json.Marshal(c)
 		require.NoError(t, err)
-		require.NoError(t, json.Unmarshal(d.AnswerHost(ctx, raw), into))
+		require.NoError(t, json.Unmarshal(d.AnswerHost(ctx, "", raw), into))
 	}
 	var a hostlink.AnswerBefore
 	ask(hostlink.Call{Kind: "devices", Seen: []hostlink.Seen{{Facts: devices.Facts{Serial: "d-1", Platform: "android", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}}}, &a)

@@ -17,6 +17,8 @@ import (
 type (
 	// Identity is who asks, and in which workspace.
 	Identity = access.Identity
+	// NewKeyRequest asks for a key.
+	NewKeyRequest = access.NewKeyRequest
 	// Upload is a file on its way in.
 	Upload = content.Upload
 	// RunRequest asks for a run.

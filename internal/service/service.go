@@ -71,13 +71,13 @@ func New(c Config) *Service {
 	sp := &specs.Specs{Store: c.Store}
 	q := &queue.Queue{Store: c.Store}
 	s := &Service{Store: c.Store, Blobs: c.Blobs, Bus: c.Bus, Log: c.Log, Version: c.Version, Feed: f}
-	s.Access = access.New(c.Store, c.Log)
+	s.Access = access.New(c.Store, c.Bus, c.Log)
 	s.Content = content.New(c.Store, c.Blobs, c.Log, f, c.MaxBuild)
 	s.Sessions = sessions.New(sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o})
 	s.Runs = &runs.Runs{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions}
-	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
+	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts}
 	s.Upkeep = &upkeep.Upkeep{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Version: c.Version}
 	return s

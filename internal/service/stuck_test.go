@@ -49,8 +49,9 @@ func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
 	join := func() string {
 		key, err := d.AddHost(ctx, d.Who, "bench-1")
 		require.NoError(t, err)
-		h, err := d.EnterHost(ctx, key)
+		beside, err := d.Enter(ctx, key)
 		require.NoError(t, err)
+		h := beside.Host
 		w, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", "", "")
 		require.NoError(t, err)
 		return w.Token

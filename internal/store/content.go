@@ -1,6 +1,6 @@
 package store
 
-// Workspaces, keys, builds, packages, artifacts.
+// Builds, packages, artifacts.
 
 import (
 	"context"
@@ -13,39 +13,6 @@ import (
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/testpkg"
 )
-
-// Identity is who a key belongs to.
-type Identity struct {
-	WorkspaceID    string `db:"workspace_id"`
-	Workspace      string `db:"workspace"`
-	Role           string `db:"role"`
-	KeyID          string `db:"id"`
-	ProgramNetwork bool   `db:"program_network"` // programs of its packages may use the network
-}
-
-// CountKeys says how many keys there are.
-func (s *Store) CountKeys(ctx context.Context) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM access_keys")
-	return n, err
-}
-
-// AddKey makes a key, and its workspace where that is missing.
-func (s *Store) AddKey(ctx context.Context, workspace, role, name string, hash []byte) error {
-	return s.InTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT IGNORE INTO workspaces (id, name, created) VALUES (?, ?, ?)", NewID(), workspace, now()); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO access_keys (id, workspace_id, role, name, hash, created) SELECT ?, id, ?, ?, ?, ? FROM workspaces WHERE name = ?",
-			NewID(), role, name, hash, now(), workspace)
-		return taken(err)
-	})
-}
-
-// KeyByHash finds a key.
-func (s *Store) KeyByHash(ctx context.Context, hash []byte) (id Identity, err error) {
-	err = s.db.GetContext(ctx, &id, "SELECT k.id, k.workspace_id, w.name AS workspace, k.role, w.program_network FROM access_keys k JOIN workspaces w ON w.id = k.workspace_id WHERE k.hash = ?", hash)
-	return id, found(err)
-}
 
 // Build is an uploaded build.
 type Build struct {

@@ -89,6 +89,12 @@ func (s *Store) Unawaited(ctx context.Context, longest time.Duration) (out []Ses
 	return out, err
 }
 
+// OfEndedKeys lists the sessions that are to go on, while the key that opened them has ended.
+func (s *Store) OfEndedKeys(ctx context.Context) (out []SessionRow, err error) {
+	err = s.db.SelectContext(ctx, &out, sessionRows+" JOIN access_keys k ON k.id = w.asked_by WHERE w.kind = 'session' AND w.stage <> 'done' AND w.stop = 0 AND (k.withdrawn IS NOT NULL OR k.expires <= now(3))")
+	return out, err
+}
+
 // SessionByID finds a session.
 func (s *Store) SessionByID(ctx context.Context, workspace, id string) (r SessionRow, err error) {
 	err = s.db.GetContext(ctx, &r, sessionRows+" WHERE s.workspace_id = ? AND s.id = ?", workspace, id)

@@ -24,21 +24,21 @@ func (s *Store) AddSignin(ctx context.Context, kind string, hash []byte, key str
 	return err
 }
 
-// SigninByHash finds whose browser this is. One that is used in the last half of
+// SigninByHash finds whose browser this is; the key with which it signed in may have ended since. One that is used in the last half of
 // idle is made to last for idle from now on, but never beyond longest after it began.
 func (s *Store) SigninByHash(ctx context.Context, hash []byte, idle, longest time.Duration) (who Identity, expires time.Time, err error) {
 	var row struct {
 		Identity
-		Expires time.Time `db:"expires"`
-		Left    int       `db:"left_s"`
-		Age     int       `db:"age_s"`
+		Until time.Time `db:"until"`
+		Left  int       `db:"left_s"`
+		Age   int       `db:"age_s"`
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT k.id, k.workspace_id, w.name AS workspace, k.role, w.program_network, i.expires, timestampdiff(SECOND, now(3), i.expires) AS left_s, timestampdiff(SECOND, i.created, now(3)) AS age_s
+	err = s.db.GetContext(ctx, &row, "SELECT "+identityColumns+`, i.expires AS until, timestampdiff(SECOND, now(3), i.expires) AS left_s, timestampdiff(SECOND, i.created, now(3)) AS age_s
 		FROM signins i JOIN access_keys k ON k.id = i.key_id JOIN workspaces w ON w.id = k.workspace_id WHERE i.hash = ? AND i.kind = 'browser' AND i.expires > now(3)`, hash)
 	if err != nil {
 		return who, expires, found(err)
 	}
-	who, expires = row.Identity, row.Expires
+	who, expires = row.Identity, row.Until
 	if lasts := min(idle, longest-time.Duration(row.Age)*time.Second); row.Left < int(idle.Seconds())/2 && lasts > time.Duration(row.Left)*time.Second {
 		if _, err = s.exec(ctx, "UPDATE signins SET expires = now(3) + INTERVAL ? SECOND WHERE hash = ?", int(lasts.Seconds()), hash); err == nil {
 			expires = expires.Add(lasts - time.Duration(row.Left)*time.Second)

@@ -43,7 +43,7 @@ func open(t *testing.T) *desk {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	d := &desk{Store: s, dsn: dsn, build: store.NewID(), pkg: store.NewID()}
-	require.NoError(t, s.AddKey(ctx, "one", "owner", "k", make([]byte, 32)))
+	require.NoError(t, s.FirstKey(ctx, "one", "k", make([]byte, 32)))
 	id, err := s.KeyByHash(ctx, make([]byte, 32))
 	require.NoError(t, err)
 	d.ws = id.WorkspaceID

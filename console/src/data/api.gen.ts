@@ -100,6 +100,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The keys of the workspace, by name
+         * @description Without those that were withdrawn. A key that ran out stays on the list until it is withdrawn.
+         */
+        get: operations["listKeys"];
+        put?: never;
+        /**
+         * Make a key
+         * @description Nobody can make a key that may do more than their own.
+         */
+        post: operations["addKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Withdraw a key
+         * @description It ends at once: so do the sessions that it opened, its live events, and the browsers that signed in with it. Runs that it started go on.
+         */
+        delete: operations["removeKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All workspaces, by name */
+        get: operations["listWorkspaces"];
+        put?: never;
+        /** Make a workspace */
+        post: operations["addWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/builds": {
         parameters: {
             query?: never;
@@ -297,7 +361,7 @@ export interface paths {
         post?: never;
         /**
          * End the work on a device, whatever its state
-         * @description For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only for work of this workspace.
+         * @description For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
          */
         delete: operations["freeDevice"];
         options?: never;
@@ -314,7 +378,7 @@ export interface paths {
         };
         /**
          * Everything there is, as one file
-         * @description For owners. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
+         * @description For operators. A tar with backup.json, database.sql, blobs/ and, last, end.json: one without it was cut off. Without sign-ins and the secrets of runs that go on. It is restored with tessellant restore.
          */
         get: operations["getBackup"];
         put?: never;
@@ -337,7 +401,7 @@ export interface paths {
         put?: never;
         /**
          * Make a key for a host, in place of any it had
-         * @description For owners. A process joins with it as this host; the one that had joined before is sent away.
+         * @description For operators. A process joins with it as this host; the one that had joined before is sent away.
          */
         post: operations["addHost"];
         delete?: never;
@@ -360,7 +424,7 @@ export interface paths {
         post?: never;
         /**
          * Take a host's key away
-         * @description For owners. Its devices are away from then on; what was run on them stays.
+         * @description For operators. Its devices are away from then on; what was run on them stays.
          */
         delete: operations["removeHost"];
         options?: never;
@@ -381,7 +445,7 @@ export interface paths {
         put?: never;
         /**
          * Pair a host with a phone that debugs over the network
-         * @description For owners. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
+         * @description For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
          */
         post: operations["pair"];
         delete?: never;
@@ -983,8 +1047,11 @@ export interface components {
         };
         Me: {
             workspace: string;
-            /** @enum {string} */
-            role: "owner" | "engineer" | "viewer" | "host";
+            role: components["schemas"]["Role"];
+            /** @description The actions that the role allows: enter, see, upload, test, settings, keys, devices, installation. Each operation names its own as x-may */
+            may: string[];
+            /** @description The name of the key */
+            key: string;
             /** @description Of the service */
             version: string;
             /**
@@ -994,6 +1061,52 @@ export interface components {
             expires?: string;
             /** @description Programs of the workspace's packages may use the network */
             program_network: boolean;
+        };
+        /**
+         * @description What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+         * @enum {string}
+         */
+        Role: "viewer" | "engineer" | "owner" | "operator";
+        Key: {
+            id: string;
+            name: string;
+            role: components["schemas"]["Role"];
+            workspace: string;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: date-time
+             * @description When it was last used, to the minute
+             */
+            used?: string;
+            /** Format: date-time */
+            expires?: string;
+            /** @description It ran out, and lets nobody in */
+            expired: boolean;
+        };
+        NewKey: {
+            /** @description Who or what will use it; no other key of the workspace has it */
+            name: string;
+            role: components["schemas"]["Role"];
+            /**
+             * Format: date-time
+             * @description When it runs out; never unless given
+             */
+            expires?: string;
+            /** @description For operators: another workspace */
+            workspace?: string;
+        };
+        MadeKey: {
+            /** @description What its holder shows */
+            key: string;
+            made: components["schemas"]["Key"];
+        };
+        Workspace: {
+            name: string;
+            /** Format: date-time */
+            created: string;
+            /** @description Those that were not withdrawn */
+            keys: number;
         };
         SignIn: {
             key?: string;
@@ -1855,6 +1968,129 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listKeys: {
+        parameters: {
+            query?: {
+                /** @description For operators: another workspace's */
+                workspace?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Key"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKey"];
+            };
+        };
+        responses: {
+            /** @description The key, shown only now */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is withdrawn */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWorkspaces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Workspaces */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Workspace"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Small letters, digits, dashes */
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The workspace */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
                 };
             };
             default: components["responses"]["Problem"];

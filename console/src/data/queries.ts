@@ -17,6 +17,12 @@ export const client = new QueryClient({
 const meQuery = { queryKey: ['me'], queryFn: () => answer(http.GET('/me')), staleTime: Infinity, retry: false };
 export const useMe = () => useQuery(meQuery);
 
+/** What a key may do; core/access has the table. */
+export type Action = 'see' | 'upload' | 'test' | 'settings' | 'keys' | 'devices' | 'installation';
+
+/** Whether who is signed in may do something. What they may not is not offered. */
+export const useMay = (action: Action) => useMe().data?.may.includes(action) ?? false;
+
 /** Asks who is signed in, before anything is drawn. */
 export const expectMe = () => void client.prefetchQuery(meQuery);
 
@@ -181,6 +187,15 @@ export const useDevices = () =>
 
 export const useHosts = () =>
   useQuery({ queryKey: ['hosts'], queryFn: async () => (await answer(http.GET('/hosts'))).items, refetchInterval: 10_000 });
+
+export const keysQuery = (workspace: string) => ({
+  queryKey: ['keys', workspace],
+  queryFn: async () => (await answer(http.GET('/keys', { params: { query: { workspace: workspace || undefined } } }))).items,
+});
+export const useKeys = (workspace: string) => useQuery({ ...keysQuery(workspace), staleTime: 0 });
+
+export const useWorkspaces = (wanted: boolean) =>
+  useQuery({ queryKey: ['workspaces'], queryFn: async () => (await answer(http.GET('/workspaces'))).items, enabled: wanted, staleTime: 0 });
 
 export const useDevice = (serial: string) =>
   useQuery({ queryKey: ['device', serial], queryFn: () => answer(http.GET('/devices/{serial}', { params: { path: { serial } } })) });

@@ -1,7 +1,7 @@
 // All builds, the newest first.
 import styled from 'styled-components';
 import { base } from '../data/api';
-import { useBuilds } from '../data/queries';
+import { useBuilds, useMay } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Button } from '../parts/controls';
 import { Table } from '../parts/Table';
@@ -14,6 +14,7 @@ export const iconURL = (id: string) => `${base}/builds/${id}/icon`;
 
 export default function BuildsPage() {
   const builds = useBuilds();
+  const mayUpload = useMay('upload');
   useTopics({ list: ['builds'] });
   const items = builds.data?.pages.flatMap((p) => p.items) ?? [];
   const apps = new Set(items.map((b) => b.app_id)).size;
@@ -27,7 +28,7 @@ export default function BuildsPage() {
               ? 'Builds'
               : `${many(items.length, 'build')}${builds.hasNextPage ? ' and more' : ''} of ${many(apps, 'app')}.`}
           </h1>
-          <Sub>Drop an app file anywhere on the page to upload it.</Sub>
+          {mayUpload && <Sub>Drop an app file anywhere on the page to upload it.</Sub>}
         </div>
         <StartLink build={items[0]?.ref} />
       </Head>

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useAction } from '../data/action';
 import { answer, http, Refusal, type Device, type DeviceCheck } from '../data/api';
-import { client } from '../data/queries';
+import { client, useMay } from '../data/queries';
 import { Button } from '../parts/controls';
 import { Table } from '../parts/Table';
 import { Command, Refused, Row, Section, Sub, When } from '../parts/page';
@@ -24,6 +24,7 @@ const checkQuery = (serial: string) => ({
 
 export default function Check({ d }: { d: Device }) {
   const { serial } = d;
+  const may = useMay('test');
   const { data: check, error } = useQuery(checkQuery(serial));
   const begin = useAction(async () =>
     client.setQueryData(['check', serial], await answer(http.POST('/devices/{serial}/check', { params: { path: { serial } } }))),
@@ -47,9 +48,11 @@ export default function Check({ d }: { d: Device }) {
       )}
       {[error, begin.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
       <Row>
-        <Button isDisabled={goesOn || begin.busy} onPress={() => void begin.run()}>
-          {check ? 'Check again' : 'Check device'}
-        </Button>
+        {may && (
+          <Button isDisabled={goesOn || begin.busy} onPress={() => void begin.run()}>
+            {check ? 'Check again' : 'Check device'}
+          </Button>
+        )}
         <Command>{`tessellant device check ${serial}`}</Command>
       </Row>
       {check && check.steps.length > 0 && (

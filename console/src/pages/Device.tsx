@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { useAction } from '../data/action';
 import { answer, http, type Device } from '../data/api';
-import { client, useDevice, useDeviceLegs, useDeviceSessions } from '../data/queries';
+import { client, useMay, useDevice, useDeviceLegs, useDeviceSessions } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Button, TextField } from '../parts/controls';
 import { Loaded } from '../parts/Loaded';
@@ -123,6 +123,8 @@ function One({ d }: { d: Device }) {
 function Care({ d }: { d: Device }) {
   const [why, setWhy] = useState<string>();
   const [freeing, setFreeing] = useState(false);
+  const [tests, cares] = [useMay('test'), useMay('devices')];
+  const mayFree = d.held_by ? tests : cares && d.state === 'held';
   const path = { params: { path: { serial: d.serial } } };
   const { run: take, busy, error } = useAction(async (ask: () => Promise<Device>) => {
     client.setQueryData(['device', d.serial], await ask());
@@ -140,25 +142,30 @@ function Care({ d }: { d: Device }) {
             {d.quarantined_by === 'itself' ? ', by itself; a check that it passes releases it' : ', by hand'}
             {d.state === 'held' ? '; the leg that it is at work on is finished' : ''}.
           </Sub>
-          <Button isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/quarantine', path)))}>
-            Release device
-          </Button>
+          {cares && (
+            <Button isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/quarantine', path)))}>
+              Release device
+            </Button>
+          )}
         </Row>
       )}
       {d.overdue && (
         <Sub>It has been held for longer than its work can take. Free it if you do not need that work.</Sub>
       )}
-      {d.held_by && !freeing && <Row><Button onPress={() => setFreeing(true)}>Free the device …</Button></Row>}
-      {d.held_by && freeing && (
+      {mayFree && !freeing && <Row><Button onPress={() => setFreeing(true)}>Free the device …</Button></Row>}
+      {d.state === 'held' && freeing && (
         <Row $gap={12}>
-          <Sub>The {d.held_by.run ? 'leg' : 'session'} on it is stopped at once. What was uploaded so far is kept.</Sub>
+          <Sub>
+            The {d.held_by ? (d.held_by.run ? 'leg' : 'session') : 'work of another workspace'} on it is stopped at once. What was uploaded
+            so far is kept.
+          </Sub>
           <Button $main isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/hold', path)))}>
             Free device
           </Button>
           <Button onPress={() => setFreeing(false)}>Cancel</Button>
         </Row>
       )}
-      {!d.quarantined && why === undefined && <Row><Button onPress={() => setWhy('')}>Quarantine …</Button></Row>}
+      {cares && !d.quarantined && why === undefined && <Row><Button onPress={() => setWhy('')}>Quarantine …</Button></Row>}
       {why !== undefined && !d.quarantined && (
         <Row $gap={12} style={{ alignItems: 'flex-end' }}>
           <div style={{ flex: 1, maxWidth: 480 }}>

@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, http, type CaseResult, type Session } from '../data/api';
-import { client } from '../data/queries';
+import { client, useMay } from '../data/queries';
 import { Button, Choose, Select, TextField } from '../parts/controls';
 import { Awaited, Refused, Row, Sub } from '../parts/page';
 import { Sheet } from '../parts/Sheet';
@@ -37,7 +37,9 @@ export function SessionFacts({ s }: { s: Session }) {
 }
 
 export function SessionActions({ s, cases }: { s: Session; cases: CaseResult[] }) {
+  const may = useMay('test');
   const stop = useAction(() => changed(s, http.POST('/sessions/{id}/stop', { params: { path: { id: s.id } } })));
+  if (!may) return null;
   return (
     <>
       {s.stage !== 'done' && (

@@ -1,5 +1,5 @@
 // All test packages, the newest revision first.
-import { usePackages } from '../data/queries';
+import { useMay, usePackages } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Button } from '../parts/controls';
 import { Table } from '../parts/Table';
@@ -9,6 +9,7 @@ import { bytes, many } from '../words';
 
 export default function PackagesPage() {
   const packages = usePackages();
+  const mayUpload = useMay('upload');
   useTopics({ list: ['packages'] });
   const items = packages.data?.pages.flatMap((p) => p.items) ?? [];
   const names = new Set(items.map((p) => p.name)).size;
@@ -22,7 +23,7 @@ export default function PackagesPage() {
               ? 'Packages'
               : `${many(items.length, 'revision')}${packages.hasNextPage ? ' and more' : ''} of ${many(names, 'test package')}.`}
           </h1>
-          <Sub>Drop a package, packed as a .zip with tessellant.yaml at its root, anywhere on the page to upload it.</Sub>
+          {mayUpload && <Sub>Drop a package, packed as a .zip with tessellant.yaml at its root, anywhere on the page to upload it.</Sub>}
         </div>
         <StartLink pkg={items[0]?.ref} />
       </Head>

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useAction } from '../data/action';
 import { answer, http, type Host, type Pairing } from '../data/api';
-import { useMe } from '../data/queries';
+import { useMay } from '../data/queries';
 import { Button, Select, TextField } from '../parts/controls';
 import { Refused, Row, Section, Sub } from '../parts/page';
 
@@ -16,7 +16,7 @@ const stands = (host: string, id: string) => ({
 
 export default function Pair({ hosts }: { hosts: Host[] }) {
   const up = hosts.filter((h) => h.state === 'up');
-  const me = useMe().data;
+  const may = useMay('installation');
   const [open, setOpen] = useState(false);
   const [host, setHost] = useState('');
   const [address, setAddress] = useState('');
@@ -29,7 +29,7 @@ export default function Pair({ hosts }: { hosts: Host[] }) {
   const state = useQuery(stands(begun?.host ?? '', begun?.id ?? ''));
   const now = state.data ?? begun;
   const busy = begin.busy || now?.state === 'waiting';
-  if (up.length === 0 || me?.role !== 'owner') return null; // others may not
+  if (up.length === 0 || !may) return null;
   if (!open) return <Row><Button onPress={() => setOpen(true)}>Pair with a phone over the network …</Button></Row>;
   return (
     <Section aria-labelledby="pair">

@@ -8,7 +8,7 @@ import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, base, http, type LegSummary, type Run } from '../data/api';
 import { useNow } from '../data/clock';
-import { client, useRun } from '../data/queries';
+import { client, useMay, useRun } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { oneOf, text, useView } from '../parts/address';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
@@ -90,11 +90,13 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
 
 /** Ends the run, when it is pressed a second time. */
 function StopRun({ r }: { r: Run }) {
+  const may = useMay('test');
   const [sure, setSure] = useState(false);
   const stop = useAction(async () =>
     client.setQueryData(['run', r.id], await answer(http.POST('/runs/{id}/stop', { params: { path: { id: r.id } }, body: {} }))),
   );
   if (r.stopped || r.legs.every((l) => l.stopping || l.stage === 'done')) return <Sub as="span">stopping …</Sub>;
+  if (!may) return null;
   return (
     <>
       {stop.error !== undefined && <Refused error={stop.error} />}

@@ -4,7 +4,7 @@ import { useNavigate, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, http, type Input, type RunRequest } from '../data/api';
-import { client, useBuilds, useDevices, usePackage, usePackages, usePlan } from '../data/queries';
+import { client, useBuilds, useDevices, useMay, useMe, usePackage, usePackages, usePlan } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { CommandText } from '../form/CommandText';
 import { DevicePicker } from '../form/DevicePicker';
@@ -46,6 +46,19 @@ const options = (items: Ref[] | undefined) =>
     .map((x) => ({ id: x.ref, text: x.ref, more: ago(x.created, serverNow()) }));
 
 export default function StartPage() {
+  const may = useMay('test');
+  const role = useMe().data?.role;
+  if (may) return <Start />;
+  return (
+    <Page>
+      <Title>Start a run</Title>
+      <h1>Your key can’t start runs.</h1>
+      <Sub>It has the role {role}. Ask an owner of the workspace for a key with the role engineer.</Sub>
+    </Page>
+  );
+}
+
+function Start() {
   const [form, set] = useView(formParts);
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();

@@ -1,6 +1,7 @@
-// Package access says who asks: by a key, a browser's sign-in, or a ticket.
+// Package access says who asks, and whether they may: by a key, a browser's sign-in, or a ticket.
 //
-// Keys are long and random; what is kept of one is its hash. In: what somebody shows. Out: an Identity, or a refusal.
+// Keys are long and random; what is kept of one is its hash (keys.go makes and withdraws them, signins.go is for browsers, stay.go ends what goes on when a key ends). Who may do what
+// stands in core/access; Allow asks there. In: what somebody shows. Out: an Identity, or a refusal.
 package access
 
 import (
@@ -8,44 +9,60 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
-	"fmt"
 	"log/slog"
 	"strings"
+	"sync"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
+	"tessellant/internal/bus"
+	"tessellant/internal/core/access"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
-// store.Identity is who asks, and in which workspace.
+// Identity is who asks, and in which workspace.
 type Identity = store.Identity
 
 // Access is that room.
 type Access struct {
 	Store *store.Store
+	Bus   bus.Bus
 	Log   *slog.Logger
 
-	known *lru.Cache[string, keyHolder] // by the key's hash
+	known *lru.Cache[string, holder] // by the key's hash
+
+	mu    sync.Mutex
+	drops int                         // how often known was emptied
+	going map[string]map[*Stay]func() // requests that go on, by what they showed
 }
 
 // New makes it.
-func New(s *store.Store, log *slog.Logger) *Access {
-	known, _ := lru.New[string, keyHolder](maxKeys) // it fails for no size alone
-	return &Access{s, log, known}
+func New(s *store.Store, b bus.Bus, log *slog.Logger) *Access {
+	known, _ := lru.New[string, holder](maxKeys) // it fails for no size alone
+	return &Access{Store: s, Bus: b, Log: log, known: known, going: map[string]map[*Stay]func(){}}
 }
 
-// Owner refuses whoever is no owner of the workspace. Title says what was tried.
-func Owner(who Identity, title string) error {
-	if who.Role != "owner" {
-		return refuse.New(refuse.Denied, title, "ask an owner of the workspace", "your role %s is not allowed to do this", who.Role)
-	}
-	return nil
+// holder is who was found to hold a key, and when.
+type holder struct {
+	who Identity
+	at  time.Time
 }
 
-// KeyPrefix begins every key, so that a key that leaked can be known as one.
-const KeyPrefix = "tsl_"
+const (
+	// trust is how long a key that was good is taken for good: all processes hear at once of one that was withdrawn, unless the bus is away.
+	trust    = 5 * time.Second
+	keyAsk   = 2 * time.Second // for the database to say whose a key is that it has known before
+	maxKeys  = 10_000
+	entering = "enter the workspace"
+)
+
+// KeyPrefix begins every key, so that a key that leaked can be known as one; HostKeyPrefix a host's.
+const (
+	KeyPrefix     = "tsl_"
+	HostKeyPrefix = "tslh_"
+)
 
 // NewKey makes a key.
 func NewKey() string { return KeyPrefix + strings.ToLower(rand.Text()) }
@@ -57,153 +74,122 @@ func Hash(key string) []byte {
 	return h[:]
 }
 
-// FirstKey makes the workspace and its first key where there is no key yet. It
-// answers the key that it made, "" when there was one. Given is the key to use; "" for a random one.
-func (s *Access) FirstKey(ctx context.Context, workspace, given string) (string, error) {
-	n, err := s.Store.CountKeys(ctx)
-	if err != nil {
-		return "", err
+// Allow refuses whoever may not do something.
+func (*Access) Allow(who Identity, a access.Action) error {
+	if access.May(who.Role, a) {
+		return nil
 	}
-	key := given
-	if given != "" {
-		if len(given) < 20 {
-			return "", errors.New("the key given for the first start is shorter than 20 characters: anybody could guess it")
+	remedy := "use a key with the role " + access.Who(a)
+	switch {
+	case who.Role == access.Host:
+		remedy = "use a key of a workspace; this one is for: tessellant host --join"
+	case a == access.Work:
+		remedy = "use a host's key; an operator makes one with: tessellant host key NAME"
+	}
+	return refuse.New(refuse.Forbidden, access.Words(a), remedy, "your key has the role %s, which does not allow this", who.Role)
+}
+
+// Enter says who a key belongs to.
+func (s *Access) Enter(ctx context.Context, key string) (Identity, error) {
+	who, _, err := s.enter(ctx, key)
+	return who, err
+}
+
+// EnterSession is Enter for the commands of sessions: while the database is away, what it said last of a key holds.
+func (s *Access) EnterSession(ctx context.Context, key string) (Identity, error) {
+	ask, cancel := context.WithTimeout(ctx, keyAsk)
+	defer cancel()
+	who, before, err := s.enter(ask, key)
+	var no *refuse.Error
+	if err != nil && before && !errors.As(err, &no) {
+		return who, ctx.Err()
+	}
+	return who, err
+}
+
+// enter says who a key belongs to, and whether that was known before. Where the database fails, it gives who the key belonged to.
+func (s *Access) enter(ctx context.Context, key string) (who Identity, before bool, err error) {
+	if key == "" {
+		return who, false, refuse.New(refuse.Denied, entering, "send Authorization: Bearer KEY; the command line reads TESSELLANT_KEY", "no key was given")
+	}
+	hash := Hash(key)
+	known, before := s.known.Get(string(hash))
+	now := time.Now()
+	if before && now.Sub(known.at) < trust && (!known.who.Expires.Valid || now.Before(known.who.Expires.Time)) {
+		return known.who, true, nil
+	}
+	if before {
+		s.known.Add(string(hash), holder{known.who, now}) // one asks; the others need not wait
+	}
+	s.mu.Lock()
+	drops := s.drops
+	s.mu.Unlock()
+	who, err = s.find(ctx, key, hash)
+	var no *refuse.Error
+	switch {
+	case errors.As(err, &no):
+		s.known.Remove(string(hash))
+		return who, before, err
+	case err != nil:
+		return known.who, before, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if drops == s.drops { // else a key may have ended since the database was asked
+		s.known.Add(string(hash), holder{who, now})
+	}
+	return who, before, nil
+}
+
+// find asks the database.
+func (s *Access) find(ctx context.Context, key string, hash []byte) (who Identity, err error) {
+	if strings.HasPrefix(key, HostKeyPrefix) {
+		who.Role = access.Host
+		who.Host, err = s.Store.HostByKey(ctx, hash)
+		if errors.Is(err, store.ErrNotFound) {
+			err = refuse.New(refuse.Denied, "enter as a host", "ask an operator for a new one; they make it with: tessellant host key NAME", "this host's key is unknown, or was removed")
 		}
-		if _, err := s.Store.KeyByHash(ctx, Hash(given)); err == nil {
-			return "", nil
-		}
-	} else if n > 0 {
-		return "", nil
-	} else {
-		key = NewKey()
+		return who, err
 	}
-	err = s.Store.AddKey(ctx, workspace, "owner", "first key", Hash(key))
-	if errors.Is(err, store.ErrTaken) { // another process of the service has just made it
-		return "", nil
+	who, err = s.Store.KeyByHash(ctx, hash)
+	if errors.Is(err, store.ErrNotFound) {
+		return who, refuse.New(refuse.Denied, entering, "check the key; the first one was printed when the service started for the first time", "this key is unknown")
 	}
-	if err != nil {
-		return "", fmt.Errorf("make the first key: %w", err)
+	return who, errors.Join(err, ended(who))
+}
+
+// ended says why a key does not let its holder in any more; nil: it does.
+func ended(who Identity) error {
+	switch {
+	case who.Withdrawn:
+		return refuse.New(refuse.Denied, entering, "ask an owner of the workspace for a new one", "the key %q was withdrawn", who.KeyName)
+	case who.Expired:
+		return refuse.New(refuse.Denied, entering, "ask an owner of the workspace for a new one", "the key %q ran out on %s", who.KeyName, who.Expires.Time.Format("2 January 2006 at 15:04 UTC"))
 	}
-	return key, nil
+	return nil
+}
+
+// KeysEnded tells all processes of the service that a key, or a sign-in, is no longer what it was.
+func (s *Access) KeysEnded() {
+	s.drop()
+	s.Bus.Publish(bus.Access, nil)
+}
+
+// drop forgets who holds which key.
+func (s *Access) drop() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.drops++
+	s.known.Purge()
 }
 
 // SetProgramNetwork says whether programs of the workspace's packages may use the network.
-func (s *Access) SetProgramNetwork(ctx context.Context, who store.Identity, on bool) (store.Identity, error) {
-	if err := Owner(who, "change the workspace"); err != nil {
-		return who, err
-	}
+func (s *Access) SetProgramNetwork(ctx context.Context, who Identity, on bool) (Identity, error) {
 	if err := s.Store.SetProgramNetwork(ctx, who.WorkspaceID, on); err != nil {
 		return who, err
 	}
 	s.Log.Info("the network for programs was set", "workspace", who.Workspace, "on", on)
 	who.ProgramNetwork = on
+	s.KeysEnded() // what is known of its keys
 	return who, nil
-}
-
-// Enter says who a key belongs to.
-func (s *Access) Enter(ctx context.Context, key string) (store.Identity, error) {
-	const title = "enter the workspace"
-	if key == "" {
-		return store.Identity{}, refuse.New(refuse.Denied, title, "send Authorization: Bearer KEY; the command line reads TESSELLANT_KEY", "no key was given")
-	}
-	id, err := s.Store.KeyByHash(ctx, Hash(key))
-	if errors.Is(err, store.ErrNotFound) {
-		return id, refuse.New(refuse.Denied, title, "check the key; the first one was printed when the service started for the first time", "this key is unknown")
-	}
-	return id, err
-}
-
-const (
-	// SigninLongest is how long a browser's sign-in lasts in all; it ends so long after its last use.
-	SigninLongest = 7 * 24 * time.Hour
-	signinIdle    = 12 * time.Hour
-	// TicketLasts is how long a ticket can be used, once.
-	TicketLasts = 10 * time.Minute
-)
-
-// SignIn gives the token of a browser's sign-in, for a key or a ticket.
-func (s *Access) SignIn(ctx context.Context, key, ticket string) (token string, err error) {
-	const title = "sign in"
-	var keyID string
-	switch {
-	case key != "":
-		who, err := s.Enter(ctx, key)
-		if err != nil {
-			return "", err
-		}
-		keyID = who.KeyID
-	case ticket != "":
-		keyID, err = s.Store.UseTicket(ctx, Hash(ticket))
-		if errors.Is(err, store.ErrNotFound) {
-			return "", refuse.New(refuse.Denied, title, "sign in with your key, or get a new link with: tessellant console", "this link was already used, or is older than %d minutes", int(TicketLasts.Minutes()))
-		}
-		if err != nil {
-			return "", err
-		}
-	default:
-		return "", refuse.New(refuse.Denied, title, "type the key of your workspace; the first one was printed when the service started for the first time", "no key was given")
-	}
-	token = "tsb_" + strings.ToLower(rand.Text())
-	return token, s.Store.AddSignin(ctx, store.SigninBrowser, Hash(token), keyID, signinIdle)
-}
-
-// EnterSigned says whose browser this is, and until when.
-func (s *Access) EnterSigned(ctx context.Context, token string) (store.Identity, time.Time, error) {
-	who, expires, err := s.Store.SigninByHash(ctx, Hash(token), signinIdle, SigninLongest)
-	if errors.Is(err, store.ErrNotFound) {
-		err = refuse.New(refuse.Denied, "enter the workspace", "sign in again", "this browser is no longer signed in")
-	}
-	return who, expires, err
-}
-
-// SignOut ends a browser's sign-in.
-func (s *Access) SignOut(ctx context.Context, token string) error {
-	return s.Store.EndSignin(ctx, Hash(token))
-}
-
-// NewTicket makes a ticket that signs a browser in once.
-func (s *Access) NewTicket(ctx context.Context, who store.Identity) (string, time.Time, error) {
-	ticket := strings.ToLower(rand.Text())
-	return ticket, time.Now().UTC().Add(TicketLasts).Truncate(time.Second), s.Store.AddSignin(ctx, store.SigninTicket, Hash(ticket), who.KeyID, TicketLasts)
-}
-
-// keyHolder is who was found to hold a key, and when.
-type keyHolder struct {
-	workspace string
-	at        time.Time
-}
-
-const (
-	keyTrust = 15 * time.Second // a key that was taken away opens no session, and commands one so much longer
-	keyAsk   = 2 * time.Second  // for the database to say whose a key is that it has known before
-	maxKeys  = 1000
-)
-
-// Holder says which workspace a key is of. A session's client shows it with each command: the database is asked now and
-// then, and while it is away what it said last holds.
-func (s *Access) Holder(ctx context.Context, key string) (workspace string, err error) {
-	hash := string(Hash(key))
-	known, before := s.known.Get(hash)
-	if before {
-		if time.Since(known.at) < keyTrust {
-			return known.workspace, nil
-		}
-		s.known.Add(hash, keyHolder{known.workspace, time.Now()}) // one asks; the others need not wait
-	}
-	ask, cancel := ctx, func() {}
-	if before {
-		ask, cancel = context.WithTimeout(ctx, keyAsk)
-	}
-	defer cancel()
-	who, err := s.Enter(ask, key)
-	var no *refuse.Error
-	if before && err != nil && !errors.As(err, &no) {
-		return known.workspace, ctx.Err()
-	}
-	if err != nil {
-		s.known.Remove(hash)
-		return "", err
-	}
-	s.known.Add(hash, keyHolder{who.WorkspaceID, time.Now()})
-	return who.WorkspaceID, nil
 }

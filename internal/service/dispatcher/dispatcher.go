@@ -69,6 +69,7 @@ func (s *Dispatcher) Dispatch(ctx context.Context) {
 			if time.Since(up) > sessions.AwaitedFor {
 				guard.Warn(ctx, s.Log, "sessions that nobody waits for could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.Sessions.EndUnawaited(ctx) }))
 			}
+			guard.Warn(ctx, s.Log, "sessions of keys that ended could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.Sessions.EndOfKeys(ctx) }))
 			guard.Warn(ctx, s.Log, "waiting legs could not be dispatched", guard.Do(s.Log, guard.Loop, func() error { return s.dispatchOnce(ctx) }))
 		} else {
 			guard.Warn(ctx, s.Log, "the dispatcher's lease can't be had", err)

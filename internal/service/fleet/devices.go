@@ -7,6 +7,7 @@ import (
 	"errors"
 	"strings"
 
+	"tessellant/internal/core/access"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service/orders"
@@ -99,7 +100,7 @@ func (s *Fleet) ReleaseDevice(ctx context.Context, who store.Identity, serial st
 	return s.Device(ctx, who, serial)
 }
 
-// FreeDevice ends the work on a device, whatever its state: the leg, or the session, is stopped at once, and its host
+// FreeDevice ends the work of this workspace on a device, for operators anybody's, whatever its state: the leg, or the session, is stopped at once, and its host
 // hears of it when it next renews its hold. What had been handed in is kept.
 func (s *Fleet) FreeDevice(ctx context.Context, who store.Identity, serial string) (DeviceView, error) {
 	const title = "free the device"
@@ -107,13 +108,16 @@ func (s *Fleet) FreeDevice(ctx context.Context, who store.Identity, serial strin
 	if err != nil {
 		return d, err
 	}
-	if d.Hold == nil {
-		if d.Held {
-			return d, refuse.New(refuse.Refused, title, "ask someone in that workspace", "it is running work of another workspace")
-		}
+	h, err := s.Store.HoldOfDevice(ctx, d.ID)
+	if errors.Is(err, store.ErrNotFound) {
 		return d, refuse.New(refuse.Refused, title, "see its state with: tessellant device show "+serial, "nothing is running on it")
 	}
-	h := *d.Hold
+	if err != nil {
+		return d, err
+	}
+	if h.WorkspaceID != who.WorkspaceID && !access.May(who.Role, access.Devices) {
+		return d, refuse.New(refuse.Forbidden, title, "ask someone in that workspace, or an operator", "it is running work of another workspace")
+	}
 	if err := s.Evidence.Assemble(ctx, h); err != nil {
 		orders.Log(s.Log, h).Warn("what was handed in of an attempt could not be put together", "err", err)
 	}

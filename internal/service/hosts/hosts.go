@@ -34,6 +34,7 @@ import (
 type Hosts struct {
 	Store      *store.Store
 	Log        *slog.Logger
+	Access     *access.Access
 	Feed       *feed.Feed
 	Content    *content.Content
 	Specs      *specs.Specs
@@ -55,9 +56,6 @@ type Reach struct {
 	// Open gives where a server of our own listens, and the secret to enter; it may start it. Nil: there is none.
 	Open func() (address, user, password string, err error)
 }
-
-// HostKeyPrefix begins every host's key.
-const HostKeyPrefix = "tslh_"
 
 var hostNameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
@@ -90,9 +88,6 @@ func (s *Hosts) ListHosts(ctx context.Context) ([]HostView, error) {
 // AddHost makes a key for a host of this name, in place of any it had.
 func (s *Hosts) AddHost(ctx context.Context, who store.Identity, name string) (key string, err error) {
 	const title = "make a host's key"
-	if err := access.Owner(who, title); err != nil {
-		return "", err
-	}
 	if !hostNameForm.MatchString(name) {
 		return "", refuse.New(refuse.Invalid, title, "use small letters, digits and dashes; start with a letter; at most 63", "%q is not a valid host name", name)
 	}
@@ -101,37 +96,26 @@ func (s *Hosts) AddHost(ctx context.Context, who store.Identity, name string) (k
 	} else if slices.ContainsFunc(all, func(h store.Host) bool { return h.Name == name && !h.HasKey && !h.Joined.Valid }) {
 		return "", refuse.New(refuse.Refused, title, "choose another name", "%s is the name of a built-in host", name)
 	}
-	key = HostKeyPrefix + strings.ToLower(rand.Text())
+	key = access.HostKeyPrefix + strings.ToLower(rand.Text())
 	if err := s.Store.SetHostKey(ctx, name, access.Hash(key)); err != nil {
 		return "", err
 	}
+	s.Access.KeysEnded() // the one that it had
 	s.hostLink().forget(name)
-	s.Log.Info("a host has a new key", "host", name)
+	s.Log.Info("a host has a new key", "host", name, "by", who.KeyID)
 	return key, nil
 }
 
 // RemoveHost takes a host's key away.
 func (s *Hosts) RemoveHost(ctx context.Context, who store.Identity, name string) error {
-	const title = "remove the host"
-	if err := access.Owner(who, title); err != nil {
-		return err
-	}
 	if err := s.Store.RemoveHost(ctx, name); err != nil {
 		return refuse.Missing(err, "host with a key", name, "see the hosts with: tessellant host list")
 	}
+	s.Access.KeysEnded()
 	s.hostLink().forget(name)
-	s.Log.Info("a host was removed", "host", name)
+	s.Log.Info("a host was removed", "host", name, "by", who.KeyID)
 	s.Feed.DevicesChanged()
 	return nil
-}
-
-// EnterHost says whose key this is.
-func (s *Hosts) EnterHost(ctx context.Context, key string) (store.Host, error) {
-	h, err := s.Store.HostByKey(ctx, access.Hash(key))
-	if errors.Is(err, store.ErrNotFound) {
-		err = refuse.New(refuse.Denied, "enter as a host", "make a key with: tessellant host key NAME", "this host's key is unknown")
-	}
-	return h, err
 }
 
 // Join begins a host's session. BusURL is how the bus can be reached from where the host is.
@@ -154,15 +138,15 @@ func (s *Hosts) Join(ctx context.Context, h store.Host, version string, protocol
 
 // AnswerHosts answers what hosts ask over the bus until stop is called.
 func (s *Hosts) AnswerHosts() (stop func(), err error) {
-	return s.Orders.AnswerCalls(s.AnswerHost)
+	return s.Orders.AnswerCalls(func(ctx context.Context, data []byte) []byte { return s.AnswerHost(ctx, "", data) })
 }
 
-// AnswerHost answers one call of a host.
-func (s *Hosts) AnswerHost(ctx context.Context, data []byte) []byte {
+// AnswerHost answers one call of a host. Only is the id of the host that it must be of; "": the call's own token alone says whose it is.
+func (s *Hosts) AnswerHost(ctx context.Context, only string, data []byte) []byte {
 	var a hostlink.Answer
 	protocol := 0
 	err := guard.Do(s.Log, guard.Order, func() (err error) {
-		a, protocol, err = s.hostLink().answer(ctx, data)
+		a, protocol, err = s.hostLink().answer(ctx, only, data)
 		return err
 	})
 	if err != nil {
@@ -181,13 +165,13 @@ func (s *Hosts) AnswerHost(ctx context.Context, data []byte) []byte {
 }
 
 // answer gives the answer to a call, and the protocol that the host speaks.
-func (l *link) answer(ctx context.Context, data []byte) (a hostlink.Answer, protocol int, err error) {
+func (l *link) answer(ctx context.Context, only string, data []byte) (a hostlink.Answer, protocol int, err error) {
 	var c hostlink.Call
 	if err := json.Unmarshal(data, &c); err != nil {
 		return a, 0, fmt.Errorf("the call can't be read: %w", err)
 	}
 	h, err := l.Store.HostBySession(ctx, access.Hash(c.Token))
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, store.ErrNotFound) || (err == nil && only != "" && h.ID != only) {
 		return a, 0, hostlink.ErrStranger
 	}
 	if err != nil {

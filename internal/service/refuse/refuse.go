@@ -17,14 +17,15 @@ import (
 type Kind string
 
 const (
-	NotFound Kind = "not-found"
-	Invalid  Kind = "invalid"   // the request makes no sense
-	Refused  Kind = "refused"   // it makes sense, and can't be done: see the findings
-	TooLarge Kind = "too-large" // the upload
-	CutOff   Kind = "cut-off"   // the upload did not come whole
-	Denied   Kind = "denied"    // no key, or not this key
-	Foreign  Kind = "foreign"   // a page of another site asked for it
-	Outdated Kind = "outdated"  // host and service speak different protocols
+	NotFound  Kind = "not-found"
+	Invalid   Kind = "invalid"   // the request makes no sense
+	Refused   Kind = "refused"   // it makes sense, and can't be done: see the findings
+	TooLarge  Kind = "too-large" // the upload
+	CutOff    Kind = "cut-off"   // the upload did not come whole
+	Denied    Kind = "denied"    // no key, or not this key
+	Forbidden Kind = "forbidden" // a key whose role does not allow it
+	Foreign   Kind = "foreign"   // a page of another site asked for it
+	Outdated  Kind = "outdated"  // host and service speak different protocols
 
 	Unsupported Kind = "unsupported" // a body of a kind that is not taken here
 	Unavailable Kind = "unavailable" // not now: later it may be

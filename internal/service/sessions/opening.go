@@ -230,6 +230,15 @@ func (s *Sessions) EndUnawaited(ctx context.Context) error {
 	return err
 }
 
+// EndOfKeys ends the sessions whose key was withdrawn, or ran out.
+func (s *Sessions) EndOfKeys(ctx context.Context) error {
+	rows, err := s.Store.OfEndedKeys(ctx)
+	for _, r := range rows {
+		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "stopped", "the key that opened the session has ended"))
+	}
+	return err
+}
+
 // notOpened says why a session did not come to be.
 func notOpened(r store.SessionRow) string {
 	if r.Message != "" {

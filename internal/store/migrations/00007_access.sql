@@ -1,0 +1,9 @@
+-- +goose Up
+ALTER TABLE access_keys
+  ADD COLUMN IF NOT EXISTS expires datetime(3) NULL,
+  ADD COLUMN IF NOT EXISTS withdrawn datetime(3) NULL,
+  ADD COLUMN IF NOT EXISTS used datetime(3) NULL COMMENT 'to the minute',
+  ADD COLUMN IF NOT EXISTS made_by char(26) NOT NULL DEFAULT '' COMMENT 'the key with which it was made; empty: the service itself';
+-- Until now an owner of any workspace could do what only an operator may now. The oldest owner's key is the one that the service made first: whoever runs the service has it.
+UPDATE access_keys k JOIN (SELECT min(id) AS id, sum(role = 'operator') AS operators FROM access_keys WHERE role IN ('owner', 'operator')) f ON f.id = k.id
+  SET k.role = 'operator' WHERE f.operators = 0;
