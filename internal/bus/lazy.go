@@ -9,8 +9,9 @@ import (
 // Lazy is a bus inside one process that opens to others when the first wants to join: a NATS server takes time and memory that a service
 // without hosts elsewhere has no use for.
 type Lazy struct {
-	// Listen is where it listens once it is open: host:port.
+	// Listen is where it listens once it is open: host:port, for those whom the gate lets in.
 	Listen string
+	Gate   Gate
 
 	local   Local
 	mu      sync.Mutex
@@ -26,24 +27,24 @@ type answering struct {
 
 var _ Bus = (*Lazy)(nil)
 
-// Open opens the bus, once; who joins needs the address and the secret.
-func (b *Lazy) Open() (address string, secret Secret, err error) {
+// Open opens the bus, once, and answers where.
+func (b *Lazy) Open() (address string, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.open == nil {
-		n, err := Embed(b.Listen)
+		n, err := Embed(b.Listen, b.Gate, nil)
 		if err != nil {
-			return "", secret, err
+			return "", err
 		}
 		for topic, a := range b.answers {
 			if a.stop, err = n.Answer(topic, a.answer); err != nil {
 				n.Close()
-				return "", secret, err
+				return "", err
 			}
 		}
 		b.open = n
 	}
-	return b.open.Address, b.open.Secret, nil
+	return b.open.Address, nil
 }
 
 // others is the way to other processes; nil: there is none.

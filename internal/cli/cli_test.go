@@ -96,7 +96,13 @@ func TestCommands(t *testing.T) {
 		e.Setenv("APK", apk)
 		e.Setenv("DEMO", filepath.Join(root, "demo"))
 		e.Setenv("DOCS", filepath.Join(root, "docs"))
+		l2, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		defer l2.Close()
 		e.Setenv("FREE", fmt.Sprint(l.Addr()))
+		e.Setenv("FREE2", fmt.Sprint(l2.Addr()))
 		for name, address := range spare {
 			e.Setenv(name, address)
 		}
@@ -117,6 +123,11 @@ func TestCommands(t *testing.T) {
 					ts.Fatalf("%v never succeeded: %v", args, err)
 				}
 			}
+		},
+		// certificate writes cert.pem and key.pem, for loopback.
+		"certificate": func(ts *testscript.TestScript, _ bool, _ []string) {
+			_, _, err := housetest.Certificate(ts.MkAbs("."))
+			ts.Check(err)
 		},
 		// leg puts the id of a device's leg in the newest run into $LEG.
 		"leg": func(ts *testscript.TestScript, _ bool, args []string) {

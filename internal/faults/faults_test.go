@@ -138,7 +138,7 @@ func TestWhenTheDatabaseIsAwayTheRunGoesOn(t *testing.T) {
 
 func TestTheBusMayBeSomebodyElsesServerAndGoAwayToo(t *testing.T) {
 	t.Parallel()
-	nats, err := bus.Embed("127.0.0.1:0")
+	nats, err := bus.Embed("127.0.0.1:0", nil, nil)
 	require.NoError(t, err)
 	l := newLab(t, 1, "--bus", "nats://"+nats.Secret.User+":"+nats.Secret.Password+"@"+nats.Address)
 	l.add("patient", patient)

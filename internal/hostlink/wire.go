@@ -44,7 +44,7 @@ const (
 type Welcome struct {
 	Name        string    `json:"name"` // the key's
 	Token       string    `json:"token"`
-	BusURL      string    `json:"bus_url"`
+	BusURL      string    `json:"bus_url"` // without a user where it is somebody's server: the host has its own there
 	BusUser     string    `json:"bus_user"`
 	BusPassword string    `json:"bus_password"`
 	Now         time.Time `json:"now"`

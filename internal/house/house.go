@@ -4,6 +4,7 @@ package house
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -26,6 +27,7 @@ import (
 	"tessellant/internal/lab/adblab"
 	"tessellant/internal/localdb"
 	"tessellant/internal/service"
+	"tessellant/internal/service/hosts"
 	"tessellant/internal/store"
 )
 
@@ -39,6 +41,8 @@ type Config struct {
 	Emulators bool   // those on this machine are looked for, where the adb server is our own
 	Bus       string // URL of a NATS server; "": one of our own
 	BusListen string // where that listens for hosts; "": any port of loopback, once a host joins
+	TLSCert   string // PEM files of a certificate and its key; "": nothing is encrypted
+	TLSKey    string
 	HostName  string // of the built-in host; "": a name of this data folder's own
 	NoHost    bool   // without the built-in host
 	OpenBox   bool   // programs run even where they can't be kept apart
@@ -94,7 +98,16 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 		return nil, fmt.Errorf("listen on %s: %w; choose another address with --listen", c.Listen, err)
 	}
 	h.OnClose(func() { _ = l.Close() })
+	encrypted, err := encryption(c.TLSCert, c.TLSKey, c.Log)
+	if err != nil {
+		return nil, err
+	}
 	h.URL = "http://" + l.Addr().String()
+	if encrypted != nil {
+		h.URL = "https://" + l.Addr().String()
+	} else {
+		warnOpen(c.Log, "the service", c.Listen)
+	}
 	if err := h.OpenDatabase(ctx, &c); err != nil {
 		return nil, err
 	}
@@ -107,7 +120,7 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	if err != nil {
 		return nil, err
 	}
-	messages, reach, err := h.openBus(c)
+	messages, reach, err := h.openBus(c, hosts.Gate(st), encrypted)
 	if err != nil {
 		return nil, err
 	}
@@ -163,7 +176,12 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	all.Go(func() { svc.ReadAhead(run) })
 	all.Go(func() { svc.ClearOld(run, c.Retention) })
 	all.Go(func() {
-		if err := web.Serve(httpd.Bounded(l)); err != nil && !errors.Is(err, http.ErrServerClosed) {
+		bounded := httpd.Bounded(l)
+		serve := func() error { return web.Serve(bounded) }
+		if web.TLSConfig = encrypted; encrypted != nil {
+			serve = func() error { return web.ServeTLS(bounded, "", "") }
+		}
+		if err := serve(); err != nil && !errors.Is(err, http.ErrServerClosed) {
 			c.Log.Error("the HTTP server ended", "err", err)
 		}
 	})
@@ -178,29 +196,29 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 }
 
 // openBus opens the way between processes: somebody's server, one of our own, or one that starts when the first host joins.
-func (h *House) openBus(c Config) (bus.Bus, service.Reach, error) {
+func (h *House) openBus(c Config, gate bus.Gate, encrypted *tls.Config) (bus.Bus, service.Reach, error) {
 	switch {
 	case c.Bus != "":
-		n, err := bus.Connect(c.Bus, bus.Secret{})
+		n, err := bus.Connect(c.Bus, bus.Secret{}, "")
 		if err != nil {
 			return nil, service.Reach{}, err
 		}
 		h.OnClose(n.Close)
-		return n, service.Reach{External: c.Bus}, nil
+		return n, service.Reach{External: bus.Bare(c.Bus)}, nil
 	case c.BusListen != "":
-		n, err := bus.Embed(c.BusListen)
+		if encrypted == nil {
+			warnOpen(c.Log, "the bus", c.BusListen)
+		}
+		n, err := bus.Embed(c.BusListen, gate, encrypted)
 		if err != nil {
 			return nil, service.Reach{}, err
 		}
 		h.OnClose(n.Close)
-		return n, service.Reach{Open: func() (string, string, string, error) { return n.Address, n.Secret.User, n.Secret.Password, nil }}, nil
+		return n, service.Reach{Open: func() (string, error) { return n.Address, nil }, Drop: n.Drop, Encrypted: encrypted != nil}, nil
 	}
-	lazy := &bus.Lazy{Listen: "127.0.0.1:0"}
+	lazy := &bus.Lazy{Listen: "127.0.0.1:0", Gate: gate} // for hosts on this machine
 	h.OnClose(lazy.Close)
-	return lazy, service.Reach{Open: func() (string, string, string, error) {
-		address, secret, err := lazy.Open()
-		return address, secret.User, secret.Password, err
-	}}, nil
+	return lazy, service.Reach{Open: lazy.Open, Drop: lazy.Drop}, nil
 }
 
 // Outlived are things that the house uses and others started: they are undone last.

@@ -97,7 +97,7 @@ func (p *process) command(method, path string, body any) (value any, status int)
 
 func TestTwoProcessesOnOneDatabaseAreOneService(t *testing.T) {
 	server, dsn, blobs := housetest.ADB(t), housetest.DSN(t), filepath.Join(t.TempDir(), "blobs")
-	nats, err := bus.Embed("127.0.0.1:0")
+	nats, err := bus.Embed("127.0.0.1:0", nil, nil)
 	require.NoError(t, err)
 	t.Cleanup(nats.Close)
 	shared := house.Config{Database: dsn, Blobs: blobs, Bus: fmt.Sprintf("nats://%s:%s@%s", nats.Secret.User, nats.Secret.Password, nats.Address)}

@@ -55,16 +55,15 @@ func (s *server) RemoveHost(ctx context.Context, q api.RemoveHostRequestObject) 
 
 func (s *server) JoinAsHost(ctx context.Context, q api.JoinAsHostRequestObject) (api.JoinAsHostResponseObject, error) {
 	r, _ := ctx.Value(keyRequest).(*http.Request)
-	url, user, password := s.s.Reach.External, "", ""
+	url := s.s.Reach.External
 	if url == "" && s.s.Reach.Open != nil {
-		var address string
-		var err error
-		if address, user, password, err = s.s.Reach.Open(); err != nil {
+		address, err := s.s.Reach.Open()
+		if err != nil {
 			return nil, err
 		}
-		url = "nats://" + asSeen(address, r.Host)
+		url = map[bool]string{true: "tls://", false: "nats://"}[s.s.Reach.Encrypted] + asSeen(address, r.Host)
 	}
-	w, err := s.s.Join(ctx, hostOf(ctx), q.Body.Version, q.Body.Protocol, url, user, password)
+	w, err := s.s.Join(ctx, hostOf(ctx), q.Body.Version, q.Body.Protocol, url)
 	return api.JoinAsHost200JSONResponse{Name: w.Name, Token: w.Token, BusUrl: w.BusURL, BusUser: w.BusUser, BusPassword: w.BusPassword, Now: w.Now}, err
 }
 

@@ -91,7 +91,7 @@ func TestWhatAHostCanDoIsShown(t *testing.T) {
 	beside, err := d.Enter(t.Context(), key)
 	require.NoError(t, err)
 	h := beside.Host
-	w, err := d.Join(t.Context(), h, "0.1", hostlink.Protocol, "nats://x", "", "")
+	w, err := d.Join(t.Context(), h, "0.1", hostlink.Protocol, "nats://x")
 	require.NoError(t, err)
 	tell := func(a hostlink.About) api.Host {
 		t.Helper()

@@ -97,7 +97,7 @@ func makeWorld(t *testing.T) *world {
 		require.NoError(t, err)
 		beside, err := d.Enter(ctx, key)
 		require.NoError(t, err)
-		_, err = d.Join(ctx, beside.Host, "1", hostlink.Protocol, "nats://x", "", "")
+		_, err = d.Join(ctx, beside.Host, "1", hostlink.Protocol, "nats://x")
 		require.NoError(t, err)
 		_, err = d.HostLink().Devices(ctx, name, hostlink.About{}, []hostlink.Seen{{Facts: devices.Facts{Serial: "on-" + name, Platform: "android", Origin: "emulated", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}})
 		require.NoError(t, err)

@@ -127,7 +127,7 @@ func TestAHostOfTheProtocolBeforeGetsItsWork(t *testing.T) {
 	beside, err := d.Enter(ctx, key)
 	require.NoError(t, err)
 	h := beside.Host
-	w, err := d.Join(ctx, h, "0.9", hostlink.Protocol-1, "nats://x", "", "")
+	w, err := d.Join(ctx, h, "0.9", hostlink.Protocol-1, "nats://x")
 	require.NoError(t, err)
 	ask := func(c hostlink.Call, into any) {
 		c.Token = w.Token

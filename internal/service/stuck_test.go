@@ -52,7 +52,7 @@ func TestAHostThatWasRemovedAndJoinedAgainGetsItsWork(t *testing.T) {
 		beside, err := d.Enter(ctx, key)
 		require.NoError(t, err)
 		h := beside.Host
-		w, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x", "", "")
+		w, err := d.Join(ctx, h, "1", hostlink.Protocol, "nats://x")
 		require.NoError(t, err)
 		return w.Token
 	}

@@ -4,6 +4,7 @@ package remote
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -30,6 +31,7 @@ type Link struct {
 	URL, Key, Version string
 	Log               *slog.Logger
 	HTTP              *http.Client // nil: one of its own
+	Bus               string       // where the bus is and what to show there; "": as the service says
 
 	joining sync.Mutex // guards tried
 	tried   time.Time  // when it last joined, or tried to
@@ -64,6 +66,14 @@ func (r *Link) Join(ctx context.Context) (string, error) {
 		return "", err
 	}
 	return s.Name, nil
+}
+
+// Welcome is what the last joining gave.
+func (r *Link) Welcome() hostlink.Welcome {
+	if s := r.current(); s != nil {
+		return s.Welcome
+	}
+	return hostlink.Welcome{}
 }
 
 // Leave ends the joining.
@@ -118,7 +128,7 @@ func (r *Link) join(ctx context.Context, old *joined) (*joined, error) {
 		return nil, fmt.Errorf("join %s: %w", r.URL, err)
 	}
 	s := &joined{Welcome: w, end: func() {}}
-	if s.bus, err = bus.Connect(w.BusURL, bus.Secret{User: w.BusUser, Password: w.BusPassword}); err != nil {
+	if s.bus, err = bus.Connect(cmp.Or(r.Bus, w.BusURL), bus.Secret{User: w.BusUser, Password: w.BusPassword}, w.Name); err != nil {
 		r.Log.Warn("the service is there, its bus is not: calls go over HTTP", "err", err)
 		s.bus = nil
 	} else {

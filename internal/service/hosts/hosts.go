@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/bus"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/guard"
@@ -53,8 +54,12 @@ type Hosts struct {
 // Reach is where the bus is for hosts in other processes.
 type Reach struct {
 	External string // a server of somebody's: its URL
-	// Open gives where a server of our own listens, and the secret to enter; it may start it. Nil: there is none.
-	Open func() (address, user, password string, err error)
+	// Open gives where a server of our own listens; it may start it. Nil: there is none.
+	Open func() (address string, err error)
+	// Drop ends a host's connections to it.
+	Drop func(host string)
+	// Encrypted: it speaks TLS.
+	Encrypted bool
 }
 
 var hostNameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
@@ -100,8 +105,7 @@ func (s *Hosts) AddHost(ctx context.Context, who store.Identity, name string) (k
 	if err := s.Store.SetHostKey(ctx, name, access.Hash(key)); err != nil {
 		return "", err
 	}
-	s.Access.KeysEnded() // the one that it had
-	s.hostLink().forget(name)
+	s.sendAway(name)
 	s.Log.Info("a host has a new key", "host", name, "by", who.KeyID)
 	return key, nil
 }
@@ -111,15 +115,35 @@ func (s *Hosts) RemoveHost(ctx context.Context, who store.Identity, name string)
 	if err := s.Store.RemoveHost(ctx, name); err != nil {
 		return refuse.Missing(err, "host with a key", name, "see the hosts with: tessellant host list")
 	}
-	s.Access.KeysEnded()
-	s.hostLink().forget(name)
+	s.sendAway(name)
 	s.Log.Info("a host was removed", "host", name, "by", who.KeyID)
 	s.Feed.DevicesChanged()
 	return nil
 }
 
+// sendAway ends what a host's key, or an older process of it, has going on.
+func (s *Hosts) sendAway(name string) {
+	s.Access.KeysEnded()
+	s.hostLink().forget(name)
+	if s.Reach.Drop != nil {
+		s.Reach.Drop(name)
+	}
+}
+
+// Gate lets hosts to a bus of our own that have joined: each shows its name, and the token that joining gave.
+func Gate(st *store.Store) bus.Gate {
+	return func(user, password string) (older, ok bool) {
+		ctx, cancel := context.WithTimeout(context.Background(), gateWithin)
+		defer cancel()
+		h, err := st.HostBySession(ctx, access.Hash(password))
+		return h.Protocol < hostlink.Protocol, err == nil && h.Name == user
+	}
+}
+
+const gateWithin = 5 * time.Second
+
 // Join begins a host's session. BusURL is how the bus can be reached from where the host is.
-func (s *Hosts) Join(ctx context.Context, h store.Host, version string, protocol int, busURL, busUser, busPassword string) (hostlink.Welcome, error) {
+func (s *Hosts) Join(ctx context.Context, h store.Host, version string, protocol int, busURL string) (hostlink.Welcome, error) {
 	const title = "join"
 	if protocol > hostlink.Protocol || protocol < hostlink.Protocol-1 {
 		return hostlink.Welcome{}, refuse.New(refuse.Outdated, title, "run the same version of tessellant on both sides", "the host speaks protocol %d, this service %d and the one before", protocol, hostlink.Protocol)
@@ -132,8 +156,15 @@ func (s *Hosts) Join(ctx context.Context, h store.Host, version string, protocol
 		return hostlink.Welcome{}, err
 	}
 	s.hostLink().forget(h.Name) // it is told anew what it is
+	user, password := "", ""
+	if s.Reach.External == "" {
+		user, password = h.Name, token
+	}
+	if s.Reach.Drop != nil {
+		s.Reach.Drop(h.Name) // the process that had joined before
+	}
 	s.Log.Info("a host has joined", "host", h.Name, "version", version)
-	return hostlink.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: busUser, BusPassword: busPassword, Now: time.Now().UTC()}, nil
+	return hostlink.Welcome{Name: h.Name, Token: token, BusURL: busURL, BusUser: user, BusPassword: password, Now: time.Now().UTC()}, nil
 }
 
 // AnswerHosts answers what hosts ask over the bus until stop is called.
