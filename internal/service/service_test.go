@@ -626,3 +626,19 @@ func TestEachLegOfAProgramHasTheNamesOfItsOwnCases(t *testing.T) {
 	}
 	assert.ElementsMatch(t, came, names, "what another leg found moves none of its cases")
 }
+
+func TestAHostHandsInOfAnAttemptAsMuchAsItMay(t *testing.T) {
+	d := set(t, "d-1")
+	d.start()
+	h := d.holds(1)[0]
+	d.Evidence.MostBytes, d.Evidence.MostPieces = 1000, 4
+	kept := func(n int) hostlink.Artifact { a, _ := tracks.Named(fmt.Sprintf("kept/%d", n)); return a }
+	require.NoError(t, d.link.Keep(ctx, h, kept(1), strings.NewReader(strings.Repeat("x", 600))))
+	require.ErrorIs(t, d.link.Keep(ctx, h, kept(2), strings.NewReader(strings.Repeat("x", 600))), hostlink.ErrUnfit, "too many bytes")
+	log, _ := tracks.Named(tracks.DeviceLog)
+	require.ErrorIs(t, d.link.Append(ctx, h, log, 0, make([]byte, 401)), hostlink.ErrUnfit)
+	require.NoError(t, d.link.Append(ctx, h, log, 0, make([]byte, 10)))
+	require.NoError(t, d.link.Append(ctx, h, log, 10, make([]byte, 10)))
+	require.ErrorIs(t, d.link.Append(ctx, h, log, 20, make([]byte, 1)), hostlink.ErrUnfit, "too many pieces")
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}), "the attempt ends all the same")
+}

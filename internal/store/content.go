@@ -163,14 +163,32 @@ type Artifact struct {
 	Size        int64  `db:"size"`
 	SHA256      string `db:"sha256"`
 	BlobKey     string `db:"blob_key"`
+	Assembled   bool   `db:"assembled"` // of the parts of an attempt that was lost: the whole may still come
 }
 
 // PutArtifact keeps an artifact, in place of an older one of the same name.
 func (s *Store) PutArtifact(ctx context.Context, a Artifact) error {
-	_, err := s.exec(ctx, `INSERT INTO artifacts (id, workspace_id, attempt_id, name, kind, content_type, size, sha256, blob_key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE size = VALUES(size), sha256 = VALUES(sha256), blob_key = VALUES(blob_key)`,
-		a.ID, a.WorkspaceID, a.AttemptID, a.Name, a.Kind, a.ContentType, a.Size, a.SHA256, a.BlobKey)
+	_, err := s.exec(ctx, `INSERT INTO artifacts (id, workspace_id, attempt_id, name, kind, content_type, size, sha256, blob_key, assembled) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE size = VALUES(size), sha256 = VALUES(sha256), blob_key = VALUES(blob_key), assembled = VALUES(assembled)`,
+		a.ID, a.WorkspaceID, a.AttemptID, a.Name, a.Kind, a.ContentType, a.Size, a.SHA256, a.BlobKey, a.Assembled)
 	return err
+}
+
+// ArtifactByName finds an attempt's artifact.
+func (s *Store) ArtifactByName(ctx context.Context, attempt, name string) (a Artifact, err error) {
+	err = s.db.GetContext(ctx, &a, "SELECT * FROM artifacts WHERE attempt_id = ? AND name = ?", attempt, name)
+	return a, found(err)
+}
+
+// HandedIn counts what the host of an attempt hands in. False: it has handed in as much as it may, and nothing was counted.
+func (s *Store) HandedIn(ctx context.Context, attempt string, bytes int64, pieces int, mostBytes int64, mostPieces int) (bool, error) {
+	res, err := s.exec(ctx, "UPDATE attempts SET handed_bytes = handed_bytes + ?, handed_pieces = handed_pieces + ? WHERE id = ? AND handed_bytes + ? <= ? AND handed_pieces + ? <= ?",
+		bytes, pieces, attempt, bytes, mostBytes, pieces, mostPieces)
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n > 0, nil
 }
 
 // ForgetLostPictures takes from an attempt's cases the names of pictures and trees that never came.

@@ -262,8 +262,10 @@ type Attempt struct {
 	ClockDoubtMS sql.NullInt64   `db:"clock_doubt_ms"`
 	Started      time.Time       `db:"started"`
 	Ended        sql.NullTime    `db:"ended"`
-	Cleared      sql.NullTime    `db:"cleared"` // when evidence was removed, for its age or size
-	Serial       string          `db:"serial"`  // of its device
+	Cleared      sql.NullTime    `db:"cleared"`      // when evidence was removed, for its age or size
+	HandedBytes  int64           `db:"handed_bytes"` // by its host, also twice
+	HandedPieces int             `db:"handed_pieces"`
+	Serial       string          `db:"serial"` // of its device
 	HostName     string          `db:"host_name"`
 }
 

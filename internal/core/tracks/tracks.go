@@ -6,6 +6,7 @@
 package tracks
 
 import (
+	"io/fs"
 	"strings"
 
 	"tessellant/internal/core/foreign"
@@ -31,7 +32,7 @@ const (
 	Trees       = "trees/" // of screens
 )
 
-// MaxKeptName is how many bytes the name of a kept file may have, with its folder: it is part of a key in the database.
+// MaxKeptName is how many bytes the name of a file may have, with its folder: it is part of a key in the database.
 const MaxKeptName = 150
 
 const text = "text/plain; charset=utf-8"
@@ -57,6 +58,10 @@ func Growing() []Artifact { return append([]Artifact(nil), growing...) }
 
 // Named says what a file is, by its name; false: no attempt leaves such a file.
 func Named(name string) (Artifact, bool) {
+	// Archives of evidence are unpacked by people: a name leads nowhere else, on whatever system.
+	if len(name) > MaxKeptName || name != foreign.Name(name, MaxKeptName) || !fs.ValidPath(name) || strings.Contains(name, "\\") {
+		return Artifact{}, false
+	}
 	for _, a := range growing {
 		if a.Name == name {
 			return a, true
@@ -68,7 +73,7 @@ func Named(name string) (Artifact, bool) {
 			return Artifact{name, w.kind, w.contentType}, true
 		}
 	}
-	if strings.HasPrefix(name, Kept) && len(name) <= MaxKeptName && name == foreign.Name(name, MaxKeptName) {
+	if strings.HasPrefix(name, Kept) {
 		return Artifact{name, "kept", "application/octet-stream"}, true
 	}
 	return Artifact{}, false

@@ -289,6 +289,29 @@ var checks = []check{
 		got, _ := p.Kept(h, "screenshots/001-late.png")
 		assert.Equal(p, "late", string(got))
 	}},
+	{"closed evidence is not replaced", "Once an attempt has ended, a file that came whole stays as it is; a host may hand in the same again. What was put together from parts gives way to the whole.", func(p *probe) {
+		h := p.hold()
+		shot := artifact("screenshots/001-open.png")
+		require.NoError(p, p.Link.Keep(p.ctx, h, shot, strings.NewReader("as it was")))
+		require.NoError(p, p.Link.Append(p.ctx, h, artifact(tracks.DeviceLog), 0, []byte("one\n")))
+		require.NoError(p, p.Link.Close(p.ctx, h, hostlink.Closing{Verdict: verdict.Lost, Message: "it went away"}))
+		require.NoError(p, p.Link.Keep(p.ctx, h, shot, strings.NewReader("as it was")), "the same again")
+		require.ErrorIs(p, p.Link.Keep(p.ctx, h, shot, strings.NewReader("forged")), hostlink.ErrUnfit)
+		require.NoError(p, p.Link.Keep(p.ctx, h, artifact(tracks.DeviceLog), strings.NewReader("one\ntwo\n")))
+		require.ErrorIs(p, p.Link.Keep(p.ctx, h, artifact(tracks.DeviceLog), strings.NewReader("forged")), hostlink.ErrUnfit)
+		require.NoError(p, p.Link.Append(p.ctx, h, artifact(tracks.DeviceLog), 0, []byte("forged")), "it is there whole")
+		for name, want := range map[string]string{shot.Name: "as it was", tracks.DeviceLog: "one\ntwo\n"} {
+			got, _ := p.Kept(h, name)
+			assert.Equal(p, want, string(got))
+		}
+	}},
+	{"a file's name leads nowhere else", "People unpack archives of evidence: a name with .. in it, or with a folder of another system, is ErrUnfit.", func(p *probe) {
+		h := p.hold()
+		for _, name := range []string{"results/../../x.xml", "kept/../../../x", "kept/..\\..\\x", "/video.mp4", "screenshots//x.png", "kept/", "kept/" + strings.Repeat("x", 200)} {
+			require.ErrorIs(p, p.Link.Keep(p.ctx, h, hostlink.Artifact{Name: name, Kind: "kept"}, strings.NewReader("x")), hostlink.ErrUnfit, name)
+		}
+		require.ErrorIs(p, p.Link.Append(p.ctx, h, artifact("screenshots/001-open.png"), 0, []byte("x")), hostlink.ErrUnfit, "it does not grow")
+	}},
 	{"the build and the package come as they were uploaded", "Fetch gives the very bytes: the host compares their SHA-256.", func(p *probe) {
 		h := p.hold()
 		sum := func(r io.ReadCloser, err error) string {

@@ -28,6 +28,9 @@ type Evidence struct {
 	Feed     *feed.Feed
 	Runs     *runs.Runs
 	Sessions *sessions.Sessions
+	// MostBytes and MostPieces bound what a host may hand in of one attempt; 0: mostBytes and mostPieces.
+	MostBytes  int64
+	MostPieces int
 
 	logs logShelf
 }

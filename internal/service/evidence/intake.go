@@ -4,7 +4,10 @@ package evidence
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -41,6 +44,15 @@ func (s *Evidence) Append(ctx context.Context, h store.Hold, a hostlink.Artifact
 	if err != nil {
 		return err
 	}
+	if !slices.Contains(tracks.Growing(), a) || offset > mostBytes {
+		return fmt.Errorf("%w: %.200q does not come in parts, or not so many", hostlink.ErrUnfit, a.Name)
+	}
+	if old, err := s.closed(ctx, h, a.Name); err != nil || old.ID != "" {
+		return err // it is there whole
+	}
+	if err := s.count(ctx, h, int64(len(part)), 1); err != nil {
+		return err
+	}
 	_, _, err = s.Blobs.Put(ctx, fmt.Sprintf("%s%016d", partsOf(h, a.Name), offset), bytes.NewReader(part))
 	return full(err)
 }
@@ -62,17 +74,93 @@ func (s *Evidence) Keep(ctx context.Context, h store.Hold, a hostlink.Artifact, 
 	if err != nil {
 		return err
 	}
-	return full(s.keep(ctx, h, a, r))
+	old, err := s.closed(ctx, h, a.Name)
+	if err != nil {
+		return err
+	}
+	if old.ID != "" {
+		return same(old, r)
+	}
+	if err := s.count(ctx, h, 0, 1); err != nil {
+		return err
+	}
+	counted := &counting{r: r, taken: func(n int64) error { return s.count(ctx, h, n, 0) }}
+	err = s.keep(ctx, h, a, counted, false)
+	return full(errors.Join(err, counted.rest()))
 }
 
-func (s *Evidence) keep(ctx context.Context, h store.Hold, a hostlink.Artifact, r io.Reader) error {
+// What a host may hand in of one attempt, also twice: more than any has, and less than a disk.
+const (
+	mostBytes  = 64 << 30
+	mostPieces = 1_000_000
+	countEvery = 64 << 20 // bytes of an upload are counted together
+)
+
+// count counts what a host hands in; an error that is hostlink.ErrUnfit when it is too much.
+func (s *Evidence) count(ctx context.Context, h store.Hold, bytes int64, pieces int) error {
+	ok, err := s.Store.HandedIn(ctx, h.AttemptID, bytes, pieces, cmp.Or(s.MostBytes, mostBytes), cmp.Or(s.MostPieces, mostPieces))
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: its host has handed in as much of this attempt as it may", hostlink.ErrUnfit)
+	}
+	return err
+}
+
+// counting counts what is read.
+type counting struct {
+	r     io.Reader
+	n     int64 // not counted yet
+	taken func(n int64) error
+}
+
+func (c *counting) Read(b []byte) (int, error) {
+	if c.n >= countEvery {
+		if err := c.rest(); err != nil {
+			return 0, err
+		}
+	}
+	n, err := c.r.Read(b)
+	c.n += int64(n)
+	return n, err
+}
+
+func (c *counting) rest() error {
+	n := c.n
+	c.n = 0
+	return c.taken(n)
+}
+
+// closed gives an artifact that stays as it is: it came whole, and the attempt has ended since.
+func (s *Evidence) closed(ctx context.Context, h store.Hold, name string) (store.Artifact, error) {
+	if !h.Ended.Valid {
+		return store.Artifact{}, nil
+	}
+	old, err := s.Store.ArtifactByName(ctx, h.AttemptID, name)
+	if errors.Is(err, store.ErrNotFound) || old.Assembled {
+		return store.Artifact{}, nil
+	}
+	return old, err
+}
+
+// same says whether what comes is what is there already: a host that does not know whether it arrived hands it in again.
+func same(old store.Artifact, r io.Reader) error {
+	hash := sha256.New()
+	if _, err := io.Copy(hash, r); err != nil {
+		return err
+	}
+	if hex.EncodeToString(hash.Sum(nil)) != old.SHA256 {
+		return fmt.Errorf("%w: the attempt has ended, and %.200q is there already: evidence is not replaced", hostlink.ErrUnfit, old.Name)
+	}
+	return nil
+}
+
+func (s *Evidence) keep(ctx context.Context, h store.Hold, a hostlink.Artifact, r io.Reader, assembled bool) error {
 	key := attemptKey(h, a.Name)
 	size, sha, err := s.Blobs.Put(ctx, key, r)
 	if err != nil {
 		return err
 	}
 	if err := s.Store.PutArtifact(ctx, store.Artifact{ID: store.NewID(), WorkspaceID: h.WorkspaceID, AttemptID: h.AttemptID, Name: a.Name, Kind: a.Kind,
-		ContentType: a.ContentType, Size: size, SHA256: sha, BlobKey: key}); err != nil {
+		ContentType: a.ContentType, Size: size, SHA256: sha, BlobKey: key, Assembled: assembled}); err != nil {
 		return err
 	}
 	parts, err := s.Blobs.List(ctx, partsOf(h, a.Name))
@@ -109,7 +197,7 @@ func (s *Evidence) Assemble(ctx context.Context, h store.Hold) error {
 				whole = withoutLost(whole, came)
 			}
 		}
-		err = s.keep(ctx, h, a, whole)
+		err = s.keep(ctx, h, a, whole, true)
 		_ = whole.Close()
 		if err != nil {
 			return err

@@ -15,7 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"tessellant/internal/bus"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/guard"
@@ -131,7 +130,7 @@ func (s *Hosts) sendAway(name string) {
 }
 
 // Gate lets hosts to a bus of our own that have joined: each shows its name, and the token that joining gave.
-func Gate(st *store.Store) bus.Gate {
+func Gate(st *store.Store) func(user, password string) (older, ok bool) {
 	return func(user, password string) (older, ok bool) {
 		ctx, cancel := context.WithTimeout(context.Background(), gateWithin)
 		defer cancel()

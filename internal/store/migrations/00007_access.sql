@@ -7,3 +7,5 @@ ALTER TABLE access_keys
 -- Until now an owner of any workspace could do what only an operator may now. The oldest owner's key is the one that the service made first: whoever runs the service has it.
 UPDATE access_keys k JOIN (SELECT min(id) AS id, sum(role = 'operator') AS operators FROM access_keys WHERE role IN ('owner', 'operator')) f ON f.id = k.id
   SET k.role = 'operator' WHERE f.operators = 0;
+ALTER TABLE artifacts ADD COLUMN IF NOT EXISTS assembled tinyint NOT NULL DEFAULT 0 COMMENT 'put together from the parts of an attempt that was lost: the whole may still come';
+ALTER TABLE attempts ADD COLUMN IF NOT EXISTS handed_bytes bigint NOT NULL DEFAULT 0 COMMENT 'what its host has handed in, also twice', ADD COLUMN IF NOT EXISTS handed_pieces int NOT NULL DEFAULT 0;

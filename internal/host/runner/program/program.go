@@ -345,11 +345,11 @@ func (p *program) keep() {
 
 // keptName is what the i-th file is kept as: under its own name where that is short, and text.
 func (p *program) keptName(i int, name string) string {
-	if most := tracks.MaxKeptName - len("kept/"); len(name) > most || name != foreign.Name(name, most) {
+	if _, fits := tracks.Named("kept/" + name); !fits {
 		ext := foreign.Name(path.Ext(name), 20)
 		short := fmt.Sprintf("%03d-%s%s", i+1, foreign.Name(strings.TrimSuffix(path.Base(name), path.Ext(name)), 60), ext)
 		p.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "a file was renamed", Answer: foreign.Name(name, 1000) + " is kept as " + short})
-		return short
+		return strings.ReplaceAll(short, "\\", "_")
 	}
 	return name
 }
