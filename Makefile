@@ -57,6 +57,8 @@ fault: build
 # What an attacker and an unlucky client do, against a service that is up: tried, held, and what it cost. Some minutes, on loopback alone.
 attack: build
 	@$(GO) test ./internal/faults -run TestAttack -long -v -timeout 15m
+	@$(GO) test ./internal/sandbox -run Escapes -all -v -timeout 15m
+	@$(GO) test ./internal/script -run Escapes -v
 
 # The tests under the race detector, but for the attacks: its own memory and time leave no bound that would mean anything. About 15 minutes.
 race: setup $(KELPLINE) $(CHECK) console/dist/index.html

@@ -41,7 +41,7 @@ var floors = [][]string{
 	{"internal/host/spool"},
 	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
-	{"internal/lab/adblab"},
+	{"internal/confine", "internal/lab/adblab"},
 	{"internal/lab"},
 	{"internal/phone", "internal/phone/android", "internal/phone/phonetest"},
 	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},

@@ -4,6 +4,7 @@ package sandbox
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -11,6 +12,8 @@ import (
 	"os/exec"
 	"os/signal"
 	"syscall"
+
+	"tessellant/internal/confine"
 )
 
 // ChildArg is the argument with which this program does it.
@@ -23,6 +26,7 @@ type inside struct {
 	Command             []string
 	Dir                 string
 	Socket, URLName     string
+	Go                  bool // it waits for a word that its network is there
 	MemoryMB, Processes int
 	FileMB              int
 	Adopt               bool // it has no process namespace of its own
@@ -39,6 +43,13 @@ func Child() {
 		os.Exit(cantStart)
 	}
 	_ = os.Unsetenv(specName)
+	if in.Go {
+		_ = os.NewFile(hereFile, "here").Close()
+		if _, err := os.NewFile(goFile, "go").Read(make([]byte, 1)); err != nil {
+			fmt.Fprintln(os.Stderr, "the network did not come")
+			os.Exit(cantStart)
+		}
+	}
 	if in.Socket != "" {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -72,6 +83,10 @@ func Child() {
 		os.Exit(cantStart)
 	}
 	signal.Ignore(syscall.SIGHUP)
+	if err := errors.Join(confine.Descriptors(), confine.Syscalls(true)); err != nil {
+		fmt.Fprintln(os.Stderr, "the program can't be confined:", err)
+		os.Exit(cantStart)
+	}
 	if in.Adopt {
 		if err := adopt(); err != nil {
 			fmt.Fprintln(os.Stderr, "what the program starts can't be ended with it:", err)

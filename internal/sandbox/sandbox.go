@@ -3,8 +3,9 @@
 //
 // With bubblewrap (https://github.com/containers/bubblewrap) it gets namespaces of its own: it sees the
 // system's programs, its own folder and nothing else of the disk; no network but one
-// address that leads to a unix socket; no process but its own, which all end with it.
-// Limits on memory, processes and files hold inside. Where bubblewrap can't do that, Probe says so, and
+// address that leads to a unix socket; no process but its own, which all end with it. It is a user of its own, and calls of the kernel that no test
+// needs are taken away (internal/confine). Memory, processes, processor time and files are bounded for the box as a whole (bounds.go). With Network it
+// gets a way out that never leads to this machine (network.go). Where bubblewrap can't do that, Probe says so, and
 // the caller decides whether the weaker level will do.
 // In: a Spec. Out: its output, as it comes, and how it ended.
 package sandbox
@@ -15,6 +16,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,6 +26,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"tessellant/internal/confine"
 )
 
 // Level is how well a program is kept apart.
@@ -45,9 +49,10 @@ type Spec struct {
 	URLName   string // the variable that has the URL
 	Command   []string
 	Env       map[string]string
-	MemoryMB  int // of each process
+	MemoryMB  int // of each process, and of all together
 	Processes int
-	DiskMB    int // that it may write
+	CPU       time.Duration // of all processors, by all processes together; 0: without a bound
+	DiskMB    int           // that it may write
 	Network   bool
 	Output    io.Writer // standard output and error, as they come
 }
@@ -55,7 +60,7 @@ type Spec struct {
 // Ended is how a program ended.
 type Ended struct {
 	Code   int    // exit code; -1: it was killed
-	Killed string // why, where this package did it: the disk was its limit
+	Killed string // why, where this package did it: it was beyond a bound
 }
 
 // ErrNoStart says that the program could not be started.
@@ -66,19 +71,16 @@ type Box struct {
 	Level Level
 	Why   string // why it is not tight
 	base  string // the folder of all folders
-	exe   string // a copy of this program that the programs' user can read
-	uid   int    // they run as; 0: as this process does
+	exe   string // a copy of this program that the programs' users can read
+	users bool   // each program is a user of its own; else they are this process's
+	// Refused are addresses that no program reaches, besides those of this machine.
+	Refused []netip.Addr
 }
-
-const nobody = 65534
 
 // Probe sees which level can be had. Base is where folders are made; it and those above must be open to other users where this process runs as root. ""
 // is the system's folder for temporary files.
 func Probe(ctx context.Context, base string) (*Box, error) {
-	b := &Box{Level: Tight}
-	if os.Geteuid() == 0 {
-		b.uid = nobody
-	}
+	b := &Box{Level: Tight, users: os.Geteuid() == 0}
 	if base == "" {
 		base = os.TempDir()
 	}
@@ -110,7 +112,7 @@ func Probe(ctx context.Context, base string) (*Box, error) {
 		}
 		// A user without rights is better than this one, where its folders can be reached by it.
 		if end, err := b.Run(ctx, Spec{Work: try.Work, Keep: try.Keep, Command: []string{"/bin/true"}, MemoryMB: 512, Output: io.Discard}); err != nil || end.Code != 0 {
-			b.uid = 0
+			b.users = false
 		}
 	}
 	return b, nil
@@ -157,57 +159,59 @@ func (b *Box) copyExe() error {
 }
 
 // Folders are those of one program.
-type Folders struct{ root, Work, Keep, Run string } // Run: for the socket
+type Folders struct {
+	root, Work, Keep, Run string // Run: for the socket
+	user                  int
+}
 
 // Make makes folders for a program that no other program sees.
 func (b *Box) Make() (f Folders, err error) {
 	if f.root, err = os.MkdirTemp(b.base, "box-"); err != nil {
 		return f, err
 	}
+	f.user = confine.NewUser()
 	f.Work, f.Keep, f.Run = filepath.Join(f.root, "work"), filepath.Join(f.root, "keep"), filepath.Join(f.root, "run")
 	for _, d := range []string{f.Work, f.Keep, f.Run} {
 		if err := os.Mkdir(d, 0o700); err != nil {
 			return f, err
 		}
 	}
-	return f, b.give(f.root)
+	return f, b.Give(f)
 }
 
-// give hands a folder to the programs' user.
-func (b *Box) give(dir string) error {
-	if b.uid == 0 {
+// Give hands what was put into a program's folders to its user. Nothing of the program runs yet.
+func (b *Box) Give(f Folders) error {
+	if !b.users {
 		return nil
 	}
-	return filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
+	return filepath.WalkDir(f.root, func(path string, _ os.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		return os.Lchown(path, b.uid, b.uid)
+		return os.Lchown(path, f.user, f.user)
 	})
 }
 
-// Give hands what was put into a program's folders to it.
-func (b *Box) Give(f Folders) error { return b.give(f.root) }
-
 // Remove removes a program's folders.
 func (b *Box) Remove(f Folders) {
-	// Folders may have been made unreadable by the program.
-	_ = filepath.WalkDir(f.root, func(path string, d os.DirEntry, err error) error {
-		if d != nil && d.IsDir() {
-			_ = os.Chmod(path, 0o700)
-		}
-		return nil
-	})
-	_ = os.RemoveAll(f.root)
+	removeAll(f.root)
 }
 
 // Run runs a program until it ends. When ctx ends first, it is killed with all that it has started.
 func (b *Box) Run(ctx context.Context, s Spec) (Ended, error) {
 	in := inside{Command: s.Command, MemoryMB: s.MemoryMB, Processes: s.Processes, FileMB: s.DiskMB, URLName: s.URLName, Dir: s.Work}
 	var args []string
+	var way *wayOut
 	if b.Level == Tight {
 		in.Dir = "/work"
-		args = b.wrapped(s, &in)
+		if s.Network {
+			var err error
+			if way, err = b.makeWay(); err != nil {
+				return Ended{}, fmt.Errorf("%w: %w", ErrNoStart, err)
+			}
+			defer way.close()
+		}
+		args = b.wrapped(s, &in, way)
 	} else {
 		in.Socket, in.Adopt = s.Socket, true
 		args = []string{b.exe, ChildArg}
@@ -219,16 +223,21 @@ func (b *Box) Run(ctx context.Context, s Spec) (Ended, error) {
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Env = b.env(s, string(spec))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	if b.uid != 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(b.uid), Gid: uint32(b.uid)}
+	if user, err := os.Stat(s.Work); err == nil && b.users { // whom its folders were made for
+		if st, ok := user.Sys().(*syscall.Stat_t); ok {
+			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: st.Uid, Gid: st.Gid}
+		}
 	}
-	had := folderMB(s.Work) + folderMB(s.Keep)
+	before := s.uses()
 	r, w, err := os.Pipe()
 	if err != nil {
 		return Ended{}, err
 	}
 	defer r.Close()
 	cmd.Stdout, cmd.Stderr = w, w
+	if way != nil {
+		cmd.ExtraFiles = way.files()
+	}
 	if err := cmd.Start(); err != nil {
 		_ = w.Close()
 		return Ended{}, fmt.Errorf("%w: %w", ErrNoStart, err)
@@ -245,7 +254,15 @@ func (b *Box) Run(ctx context.Context, s Spec) (Ended, error) {
 	out.Go(func() { _, _ = io.Copy(s.Output, r) })
 	exited := make(chan error, 1)
 	go func() { exited <- cmd.Wait() }()
-	killed := b.watch(ctx, s, had, kill, exited)
+	if way != nil {
+		if err := way.open(ctx, b.refused()); err != nil {
+			kill()
+			<-exited
+			out.Wait()
+			return Ended{}, errors.Join(context.Cause(ctx), fmt.Errorf("%w: %w", ErrNoStart, err))
+		}
+	}
+	killed := watch(ctx, s, cmd.Process.Pid, before, kill, exited)
 	group() // what is left of it
 	// Where it is not kept tight, something may still hold the pipe.
 	_ = r.SetReadDeadline(time.Now().Add(2 * time.Second))
@@ -257,14 +274,19 @@ func (b *Box) Run(ctx context.Context, s Spec) (Ended, error) {
 	return e, nil
 }
 
-const diskLook = time.Second // between two looks at what a program has written
-
-// watch waits for the program's end, and ends it where it must be. It answers why, where it wrote too much besides the megabytes that its folders
-// had.
-func (b *Box) watch(ctx context.Context, s Spec, had int, kill func(), exited <-chan error) (killed string) {
-	look := time.NewTimer(diskLook)
+// watch waits for the program's end, and ends it where it must be. It answers why, where it went beyond a bound. Before is what its folders had.
+func watch(ctx context.Context, s Spec, pid int, before used, kill func(), exited <-chan error) (killed string) {
+	look, files := time.NewTimer(boundsLook), time.NewTimer(diskLook)
 	defer look.Stop()
+	defer files.Stop()
 	done := ctx.Done()
+	unlinked := int64(0)
+	end := func(why string) {
+		if killed == "" && why != "" {
+			killed = why
+			kill()
+		}
+	}
 	for {
 		select {
 		case <-exited:
@@ -274,26 +296,19 @@ func (b *Box) watch(ctx context.Context, s Spec, had int, kill func(), exited <-
 			done = nil
 		case <-look.C:
 			began := time.Now()
-			if s.DiskMB > 0 && killed == "" && folderMB(s.Work)+folderMB(s.Keep)-had > s.DiskMB {
-				killed = fmt.Sprintf("it wrote more than %d MB", s.DiskMB)
-				kill()
+			why, open := beyond(s, pid)
+			unlinked = open
+			end(why)
+			if s.DiskMB > 0 && unlinked>>20 > int64(s.DiskMB) {
+				end(fmt.Sprintf("it wrote more than %d MB", s.DiskMB))
 			}
-			look.Reset(max(diskLook, 10*time.Since(began))) // a folder of many files takes its time
+			look.Reset(max(boundsLook, 10*time.Since(began)))
+		case <-files.C:
+			began := time.Now()
+			end(s.uses().full(s, before, unlinked))
+			files.Reset(max(diskLook, 4*time.Since(began))) // a folder of many files takes its time
 		}
 	}
-}
-
-func folderMB(dir string) int {
-	n := int64(0)
-	_ = filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			if i, err := d.Info(); err == nil {
-				n += i.Size()
-			}
-		}
-		return nil
-	})
-	return int(n >> 20)
 }
 
 func (b *Box) env(s Spec, spec string) []string {
@@ -308,32 +323,6 @@ func (b *Box) env(s Spec, spec string) []string {
 	}
 	slices.Sort(env)
 	return env
-}
-
-// wrapped is the command line of bubblewrap.
-func (b *Box) wrapped(s Spec, in *inside) []string {
-	args := []string{"bwrap", "--unshare-all", "--unshare-user", "--disable-userns", "--uid", "1000", "--gid", "1000", "--hostname", "box", "--new-session", "--die-with-parent", "--cap-drop", "ALL",
-		"--ro-bind", "/usr", "/usr"}
-	for _, d := range []string{"bin", "sbin", "lib", "lib32", "lib64", "libx32"} {
-		if target, err := os.Readlink("/" + d); err == nil {
-			args = append(args, "--symlink", target, "/"+d)
-		} else if _, err := os.Stat("/" + d); err == nil {
-			args = append(args, "--ro-bind", "/"+d, "/"+d)
-		}
-	}
-	// What programs of the distribution read of the system's settings: no names of users or hosts.
-	for _, d := range []string{"/etc/alternatives", "/etc/ssl", "/etc/ca-certificates", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/localtime", "/etc/java-11-openjdk", "/etc/java-17-openjdk", "/etc/java-21-openjdk", "/etc/python3", "/etc/perl"} {
-		args = append(args, "--ro-bind-try", d, d)
-	}
-	args = append(args, "--tmpfs", "/tmp", "--dev", "/dev", "--proc", "/proc", "--ro-bind", b.exe, "/inside", "--bind", s.Work, "/work", "--bind", s.Keep, "/keep")
-	if s.Socket != "" {
-		args = append(args, "--bind", s.Socket, "/run/webdriver.sock")
-		in.Socket = "/run/webdriver.sock"
-	}
-	if s.Network {
-		args = append(args, "--share-net", "--ro-bind-try", "/etc/resolv.conf", "/etc/resolv.conf", "--ro-bind-try", "/etc/hosts", "/etc/hosts")
-	}
-	return append(args, "--chdir", "/work", "/inside", ChildArg)
 }
 
 // sayings keep the first of what a program says.

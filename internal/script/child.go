@@ -19,6 +19,7 @@ import (
 	"go.starlark.net/starlarkstruct"
 	"go.starlark.net/syntax"
 
+	"tessellant/internal/confine"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/testpkg"
 )
@@ -67,7 +68,12 @@ func Child() {
 		fmt.Fprintln(os.Stderr, "limit processor time:", err)
 		os.Exit(2)
 	}
-	c := &child{in: in, out: json.NewEncoder(os.Stdout), job: j, modules: map[string]starlark.StringDict{}}
+	// The interpreter gives a script no way to anything; should there be a hole in it, this process has nothing to reach. Where the kernel can't
+	// take something away, the rest holds.
+	_ = confine.User()
+	_ = confine.Files()
+	_ = confine.Syscalls(false)
+	c := &child{in: in, out: json.NewEncoder(os.Stdout), job: j, modules: map[string]starlark.StringDict{}, steps: map[*starlark.Thread]uint64{}}
 	_ = c.out.Encode(fromChild{End: c.run()})
 }
 
@@ -79,7 +85,8 @@ type child struct {
 	phone      starlark.Value
 	modules    map[string]starlark.StringDict // nil: being loaded
 	outOfSteps bool
-	expected   string // the reason of expect_failure
+	steps      map[*starlark.Thread]uint64 // how many each may take, files that it loads included
+	expected   string                      // the reason of expect_failure
 }
 
 // run runs the case with what its file wants to be called around it.
@@ -91,7 +98,7 @@ func (c *child) run() *ending {
 		c.outOfSteps = true
 		t.Cancel("too many steps")
 	}
-	thread.SetMaxExecutionSteps(c.job.Steps)
+	c.allow(thread, c.job.Steps)
 	c.phone = c.makePhone()
 	globals, err := c.exec(thread, c.job.File)
 	if err != nil {
@@ -191,11 +198,19 @@ func (c *child) exec(thread *starlark.Thread, file string) (starlark.StringDict,
 	return globals, err
 }
 
-// load is what load(…) does. The file runs in a thread of its own, on what is left of the steps.
+// allow says how many steps a thread may take.
+func (c *child) allow(t *starlark.Thread, steps uint64) {
+	c.steps[t] = steps
+	t.SetMaxExecutionSteps(max(steps, 1)) // 0 would be without end
+}
+
+// load is what load(…) does. The file runs in a thread of its own, on what is left of the steps of the one that loads it, and takes them from there.
 func (c *child) load(t *starlark.Thread, module string) (starlark.StringDict, error) {
 	inner := &starlark.Thread{Name: module, Load: c.load, Print: t.Print, OnMaxSteps: t.OnMaxSteps}
-	inner.SetMaxExecutionSteps(c.job.Steps)
-	return c.exec(inner, module)
+	c.allow(inner, c.steps[t]-min(c.steps[t], t.ExecutionSteps()))
+	globals, err := c.exec(inner, module)
+	c.allow(t, c.steps[t]-min(c.steps[t], inner.ExecutionSteps()))
+	return globals, err
 }
 
 func where(pos syntax.Position) string { return fmt.Sprintf("%s:%d", pos.Filename(), pos.Line) }

@@ -17,6 +17,7 @@ import (
 	"syscall"
 	"time"
 
+	"tessellant/internal/confine"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 )
@@ -97,6 +98,9 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 	cmd.Dir = "/"
 	cmd.WaitDelay = 2 * time.Second
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if confine.Apart() {
+		confine.Namespaces(cmd.SysProcAttr)
+	}
 	var stderr tail
 	cmd.Stderr = &stderr
 	in, err1 := cmd.StdinPipe()

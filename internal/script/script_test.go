@@ -407,3 +407,18 @@ func TestEveryWordOfTheVocabularyIsThere(t *testing.T) {
 		}
 	}
 }
+
+func TestFilesThatAreLoadedTakeFromTheSameSteps(t *testing.T) {
+	work := "def work():\n    for i in range(40000):\n        pass\nwork()\n"
+	scripts := map[string]string{"it.star": ""}
+	for i := range 10 {
+		name := fmt.Sprintf("m%d.star", i)
+		scripts["it.star"] += fmt.Sprintf("load(%q, %q)\n", name, fmt.Sprintf("x%d", i))
+		scripts[name] = work + fmt.Sprintf("x%d = 1\n", i)
+	}
+	scripts["it.star"] += "def test_it(phone):\n    pass\n"
+	for steps, want := range map[uint64]verdict.Verdict{10_000_000: verdict.Passed, 500_000: verdict.Expired} {
+		o := Run(t.Context(), Case{Scripts: scripts, File: "it.star", Func: "test_it", Limits: Limits{Steps: steps, Memory: 64 << 20}}, func(context.Context, Call) (any, error) { return nil, nil })
+		assert.Equal(t, want, o.Verdict, "%d: %s", steps, o.Message)
+	}
+}
