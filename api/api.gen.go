@@ -933,6 +933,9 @@ type Me struct {
 	// May The actions that the role allows: enter, see, upload, test, settings, keys, devices, installation. Each operation names its own as x-may
 	May []string `json:"may"`
 
+	// OtherApps Sessions may stop and clear apps that were not installed for them
+	OtherApps bool `json:"other_apps"`
+
 	// ProgramNetwork Programs of the workspace's packages may use the network
 	ProgramNetwork bool `json:"program_network"`
 
@@ -1520,8 +1523,11 @@ type GetSnippetParams struct {
 
 // SetWorkspaceJSONBody defines parameters for SetWorkspace.
 type SetWorkspaceJSONBody struct {
+	// OtherApps Sessions may stop and clear apps that were not installed for them
+	OtherApps *bool `json:"other_apps,omitempty"`
+
 	// ProgramNetwork Programs of packages may use the network
-	ProgramNetwork bool `json:"program_network"`
+	ProgramNetwork *bool `json:"program_network,omitempty"`
 }
 
 // AddWorkspaceJSONBody defines parameters for AddWorkspace.
@@ -2013,6 +2019,13 @@ type ClientInterface interface {
 	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 	StopRun(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RotateSecrets Make a new key for the secret inputs of runs
+	//
+	// Secret inputs of runs that go on are sealed anew. Keys from the environment are changed there; then those are sealed with the first one.
+	//
+	// Corresponds with POST /secrets/rotate (the `RotateSecrets` operationId).
+	RotateSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSessions Sessions opened from outside, the newest first
 	//
 	// Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
@@ -2088,14 +2101,14 @@ type ClientInterface interface {
 	// Corresponds with POST /tickets (the `AddTicket` operationId).
 	AddTicket(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetWorkspaceWithBody Change what holds for the workspace; for its owners
+	// SetWorkspaceWithBody Change what holds for the workspace; what is left out stays as it is
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
 	SetWorkspaceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetWorkspace Change what holds for the workspace; for its owners
+	// SetWorkspace Change what holds for the workspace; what is left out stays as it is
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3045,6 +3058,23 @@ func (c *Client) StopRun(ctx context.Context, id string, body StopRunJSONRequest
 	return c.Client.Do(req)
 }
 
+// RotateSecrets Make a new key for the secret inputs of runs
+//
+// Secret inputs of runs that go on are sealed anew. Keys from the environment are changed there; then those are sealed with the first one.
+//
+// Corresponds with POST /secrets/rotate (the `RotateSecrets` operationId).
+func (c *Client) RotateSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRotateSecretsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSessions Sessions opened from outside, the newest first
 //
 // Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
@@ -3230,7 +3260,7 @@ func (c *Client) AddTicket(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// SetWorkspaceWithBody Change what holds for the workspace; for its owners
+// SetWorkspaceWithBody Change what holds for the workspace; what is left out stays as it is
 //
 // Takes any type of body and a specified content type.
 //
@@ -3247,7 +3277,7 @@ func (c *Client) SetWorkspaceWithBody(ctx context.Context, contentType string, b
 	return c.Client.Do(req)
 }
 
-// SetWorkspace Change what holds for the workspace; for its owners
+// SetWorkspace Change what holds for the workspace; what is left out stays as it is
 //
 // Takes a body of the `application/json` content type.
 //
@@ -5586,6 +5616,33 @@ func NewStopRunRequestWithBody(server string, id string, contentType string, bod
 	return req, nil
 }
 
+// NewRotateSecretsRequest constructs an http.Request for the RotateSecrets method
+func NewRotateSecretsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/rotate")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSessionsRequest constructs an http.Request for the ListSessions method
 func NewListSessionsRequest(server string, params *ListSessionsParams) (*http.Request, error) {
 	var err error
@@ -6620,6 +6677,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 	StopRunWithResponse(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
 
+	// RotateSecretsWithResponse Make a new key for the secret inputs of runs
+	//
+	// Secret inputs of runs that go on are sealed anew. Keys from the environment are changed there; then those are sealed with the first one.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /secrets/rotate (the `RotateSecrets` operationId).
+	RotateSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RotateSecretsResponse, error)
+
 	// ListSessionsWithResponse Sessions opened from outside, the newest first
 	//
 	// Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
@@ -6707,14 +6773,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /tickets (the `AddTicket` operationId).
 	AddTicketWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AddTicketResponse, error)
 
-	// SetWorkspaceWithBodyWithResponse Change what holds for the workspace; for its owners
+	// SetWorkspaceWithBodyWithResponse Change what holds for the workspace; what is left out stays as it is
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /workspace (the `SetWorkspace` operationId).
 	SetWorkspaceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWorkspaceResponse, error)
 
-	// SetWorkspaceWithResponse Change what holds for the workspace; for its owners
+	// SetWorkspaceWithResponse Change what holds for the workspace; what is left out stays as it is
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -8936,6 +9002,66 @@ func (r StopRunResponse) ContentType() string {
 	return ""
 }
 
+type RotateSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		// Key The id of the key that seals now
+		Key string `json:"key"`
+
+		// Secrets So many were sealed anew
+		Secrets int `json:"secrets"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RotateSecretsResponse) GetJSON200() *struct {
+	// Key The id of the key that seals now
+	Key string `json:"key"`
+
+	// Secrets So many were sealed anew
+	Secrets int `json:"secrets"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RotateSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RotateSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RotateSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RotateSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RotateSecretsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSessionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10292,6 +10418,21 @@ func (c *ClientWithResponses) StopRunWithResponse(ctx context.Context, id string
 	return ParseStopRunResponse(rsp)
 }
 
+// RotateSecretsWithResponse Make a new key for the secret inputs of runs
+//
+// Secret inputs of runs that go on are sealed anew. Keys from the environment are changed there; then those are sealed with the first one.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /secrets/rotate (the `RotateSecrets` operationId).
+func (c *ClientWithResponses) RotateSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RotateSecretsResponse, error) {
+	rsp, err := c.RotateSecrets(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRotateSecretsResponse(rsp)
+}
+
 // ListSessionsWithResponse Sessions opened from outside, the newest first
 //
 // Sessions are opened at /webdriver, by any W3C WebDriver client. What was gathered of one is that of a leg with its id.
@@ -10445,7 +10586,7 @@ func (c *ClientWithResponses) AddTicketWithResponse(ctx context.Context, reqEdit
 	return ParseAddTicketResponse(rsp)
 }
 
-// SetWorkspaceWithBodyWithResponse Change what holds for the workspace; for its owners
+// SetWorkspaceWithBodyWithResponse Change what holds for the workspace; what is left out stays as it is
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10458,7 +10599,7 @@ func (c *ClientWithResponses) SetWorkspaceWithBodyWithResponse(ctx context.Conte
 	return ParseSetWorkspaceResponse(rsp)
 }
 
-// SetWorkspaceWithResponse Change what holds for the workspace; for its owners
+// SetWorkspaceWithResponse Change what holds for the workspace; what is left out stays as it is
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -12012,6 +12153,45 @@ func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	return response, nil
 }
 
+// ParseRotateSecretsResponse parses an HTTP response from a RotateSecretsWithResponse call
+func ParseRotateSecretsResponse(rsp *http.Response) (*RotateSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RotateSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			// Key The id of the key that seals now
+			Key string `json:"key"`
+
+			// Secrets So many were sealed anew
+			Secrets int `json:"secrets"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
 func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12575,6 +12755,9 @@ type ServerInterface interface {
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx *echo.Context, id string) error
+	// RotateSecrets Make a new key for the secret inputs of runs
+	// (POST /secrets/rotate)
+	RotateSecrets(ctx *echo.Context) error
 	// ListSessions Sessions opened from outside, the newest first
 	// (GET /sessions)
 	ListSessions(ctx *echo.Context, params ListSessionsParams) error
@@ -12602,7 +12785,7 @@ type ServerInterface interface {
 	// AddTicket Make a ticket that signs a browser in once, within ten minutes
 	// (POST /tickets)
 	AddTicket(ctx *echo.Context) error
-	// SetWorkspace Change what holds for the workspace; for its owners
+	// SetWorkspace Change what holds for the workspace; what is left out stays as it is
 	// (PUT /workspace)
 	SetWorkspace(ctx *echo.Context) error
 	// ListWorkspaces All workspaces, by name
@@ -13588,6 +13771,15 @@ func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 	return err
 }
 
+// RotateSecrets converts echo context to params.
+func (w *ServerInterfaceWrapper) RotateSecrets(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RotateSecrets(ctx)
+	return err
+}
+
 // ListSessions converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
 	var err error
@@ -13856,6 +14048,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/keys/:id", wrapper.RemoveKey, options.OperationMiddlewares["removeKey"]...)
 	router.GET(options.BaseURL+"/workspaces", wrapper.ListWorkspaces, options.OperationMiddlewares["listWorkspaces"]...)
 	router.POST(options.BaseURL+"/workspaces", wrapper.AddWorkspace, options.OperationMiddlewares["addWorkspace"]...)
+	router.POST(options.BaseURL+"/secrets/rotate", wrapper.RotateSecrets, options.OperationMiddlewares["rotateSecrets"]...)
 	router.GET(options.BaseURL+"/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
 	router.POST(options.BaseURL+"/builds", wrapper.AddBuild, options.OperationMiddlewares["addBuild"]...)
 	router.GET(options.BaseURL+"/builds/:ref", wrapper.GetBuild, options.OperationMiddlewares["getBuild"]...)
@@ -15871,6 +16064,50 @@ func (response StopRundefaultApplicationProblemPlusJSONResponse) VisitStopRunRes
 	return err
 }
 
+type RotateSecretsRequestObject struct {
+}
+
+type RotateSecretsResponseObject interface {
+	VisitRotateSecretsResponse(w http.ResponseWriter) error
+}
+
+type RotateSecrets200JSONResponse struct {
+	// Key The id of the key that seals now
+	Key string `json:"key"`
+
+	// Secrets So many were sealed anew
+	Secrets int `json:"secrets"`
+}
+
+func (response RotateSecrets200JSONResponse) VisitRotateSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RotateSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RotateSecretsdefaultApplicationProblemPlusJSONResponse) VisitRotateSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSessionsRequestObject struct {
 	Params ListSessionsParams
 }
@@ -16496,6 +16733,9 @@ type StrictServerInterface interface {
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
+	// RotateSecrets Make a new key for the secret inputs of runs
+	// (POST /secrets/rotate)
+	RotateSecrets(ctx context.Context, request RotateSecretsRequestObject) (RotateSecretsResponseObject, error)
 	// ListSessions Sessions opened from outside, the newest first
 	// (GET /sessions)
 	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
@@ -16523,7 +16763,7 @@ type StrictServerInterface interface {
 	// AddTicket Make a ticket that signs a browser in once, within ten minutes
 	// (POST /tickets)
 	AddTicket(ctx context.Context, request AddTicketRequestObject) (AddTicketResponseObject, error)
-	// SetWorkspace Change what holds for the workspace; for its owners
+	// SetWorkspace Change what holds for the workspace; what is left out stays as it is
 	// (PUT /workspace)
 	SetWorkspace(ctx context.Context, request SetWorkspaceRequestObject) (SetWorkspaceResponseObject, error)
 	// ListWorkspaces All workspaces, by name
@@ -17904,6 +18144,29 @@ func (sh *strictHandler) StopRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(StopRunResponseObject); ok {
 		return validResponse.VisitStopRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RotateSecrets operation middleware
+func (sh *strictHandler) RotateSecrets(ctx *echo.Context) error {
+	var request RotateSecretsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RotateSecrets(ctx.Request().Context(), request.(RotateSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RotateSecrets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RotateSecretsResponseObject); ok {
+		return validResponse.VisitRotateSecretsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

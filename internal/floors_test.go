@@ -32,6 +32,7 @@ var floors = [][]string{
 	{"internal/service/sessions"},
 	{"internal/service/content"},
 	{"internal/service/access", "internal/service/paging", "internal/service/orders", "internal/service/queue", "internal/service/specs", "internal/service/feed"},
+	{"internal/service/secrets"},
 	{"internal/service/refuse"},
 	{"internal/host/runners", "internal/host/desk"},
 	{"internal/host/attempt", "internal/host/runner/script", "internal/host/runner/program", "internal/host/runner/session"},
@@ -52,7 +53,7 @@ var floors = [][]string{
 	{"internal/core/planning", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup"},
 	{"internal/core/work"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks"},
-	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access"},
+	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope"},
 }
 
 // beside are the arrows within a floor.

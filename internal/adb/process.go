@@ -51,7 +51,7 @@ func (p *Process) start(ctx context.Context, path, dir string, port int) (*child
 	}
 	defer logFile.Close()
 	cmd := exec.Command(path, "-P", strconv.Itoa(port), "server", "nodaemon")
-	cmd.Env = append(os.Environ(), "HOME="+dir, "TMPDIR="+dir)
+	cmd.Env = child.Environment([]string{"ADB_", "ANDROID_"}, "HOME="+dir, "TMPDIR="+dir)
 	cmd.Stdout, cmd.Stderr = logFile, logFile
 	started, err := child.Start(cmd, syscall.SIGKILL)
 	if err != nil {

@@ -25,18 +25,36 @@ func (a *App) workspaceCmd() *cobra.Command {
 			}
 			return a.workspaceText(r.JSON200)
 		}}
-	var network string
+	var network, others string
 	set := &cobra.Command{Use: "set", Short: "Change the settings of the workspace", Args: Nothing,
-		Long:    "Change the settings of the workspace. For owners.\n\nWith --program-network on, programs of packages can use the network of their host. With off, they reach only their device.",
-		Example: "  tessellant workspace set --program-network on",
+		Long: `Change the settings of the workspace. For owners. What is not given stays as it is.
+
+With --program-network on, programs of packages can use the network, but never reach their host itself. With off, they reach only their device.
+With --other-apps on, sessions can stop and clear apps that were not installed for them. With off, only those that were.`,
+		Example: "  tessellant workspace set --program-network on\n  tessellant workspace set --other-apps on",
 		RunE: func(c *cobra.Command, _ []string) error {
-			if network != "on" && network != "off" {
-				return fmt.Errorf("--program-network is on or off, not %q", network)
+			q, given := api.SetWorkspaceJSONRequestBody{}, false
+			for _, f := range []struct {
+				name, value string
+				into        **bool
+			}{{"--program-network", network, &q.ProgramNetwork}, {"--other-apps", others, &q.OtherApps}} {
+				switch f.value {
+				case "":
+					continue
+				case "on", "off":
+					on := f.value == "on"
+					*f.into, given = &on, true
+				default:
+					return usage(c, fmt.Sprintf("%s is on or off, not %q", f.name, f.value))
+				}
 			}
-			return a.workspaceSet(c.Context(), network == "on")
+			if !given {
+				return usage(c, c.CommandPath()+" needs --program-network or --other-apps")
+			}
+			return a.workspaceSet(c.Context(), q)
 		}}
 	set.Flags().StringVar(&network, "program-network", "", "on or off")
-	required(set, "program-network")
+	set.Flags().StringVar(&others, "other-apps", "", "on or off")
 	list := &cobra.Command{Use: "list", Short: "List all workspaces", Args: Nothing, Long: "List all workspaces of the installation. For operators.", Example: "  tessellant workspace list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.workspaceList(c.Context()) }}
 	add := &cobra.Command{Use: "add NAME", Short: "Make a workspace", Args: Exactly(1), Example: "  tessellant workspace add tide-team\n  tessellant key add ada --role owner --workspace tide-team",
@@ -57,12 +75,12 @@ func (a *App) workspaceCmd() *cobra.Command {
 	return group("workspace", "Show and change workspaces and their settings", show, set, list, add)
 }
 
-func (a *App) workspaceSet(ctx context.Context, network bool) error {
+func (a *App) workspaceSet(ctx context.Context, q api.SetWorkspaceJSONRequestBody) error {
 	client, err := a.Client()
 	if err != nil {
 		return err
 	}
-	r, err := client.SetWorkspaceWithResponse(ctx, api.SetWorkspaceJSONRequestBody{ProgramNetwork: network})
+	r, err := client.SetWorkspaceWithResponse(ctx, q)
 	if err != nil || r.JSON200 == nil {
 		return a.Failed("change the workspace", err, r)
 	}
@@ -72,10 +90,14 @@ func (a *App) workspaceSet(ctx context.Context, network bool) error {
 func (a *App) workspaceText(me *api.Me) error {
 	return a.Show(me, func() {
 		network := "off: they reach their device and nothing else"
-		if me.ProgramNetwork {
-			network = "on: they use their host's network"
+		others := "off: sessions stop and clear only apps that were installed for them"
+		if me.OtherApps {
+			others = "on: sessions stop and clear any app"
 		}
-		facts(a.Out, "workspace", me.Workspace, "your role", string(me.Role), "network for programs", network)
+		if me.ProgramNetwork {
+			network = "on: they reach others, but not their host"
+		}
+		facts(a.Out, "workspace", me.Workspace, "your role", string(me.Role), "network for programs", network, "other apps", others)
 	})
 }
 

@@ -46,6 +46,7 @@ type Hold struct {
 	Spec                       work.Spec         // what is to be done
 	Secrets                    map[string]string `json:",omitempty"` // the values of the secret inputs, to be masked wherever they come
 	Network                    bool              `json:",omitempty"` // a program may use the network
+	OtherApps                  bool              `json:",omitempty"` // a session may stop and clear apps that were not installed for it
 	Stop                       bool              `json:",omitempty"` // a person wants it to end
 	Begun                      bool              `json:",omitempty"` // something was reported of it already
 	Besides                    []string          `json:",omitempty"` // ids of apps that were installed while it was worked on

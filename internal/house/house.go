@@ -28,6 +28,7 @@ import (
 	"tessellant/internal/localdb"
 	"tessellant/internal/service"
 	"tessellant/internal/service/hosts"
+	"tessellant/internal/service/secrets"
 	"tessellant/internal/store"
 )
 
@@ -43,15 +44,17 @@ type Config struct {
 	BusListen string // where that listens for hosts; "": any port of loopback, once a host joins
 	TLSCert   string // PEM files of a certificate and its key; "": nothing is encrypted
 	TLSKey    string
-	HostName  string // of the built-in host; "": a name of this data folder's own
-	NoHost    bool   // without the built-in host
-	OpenBox   bool   // programs run even where they can't be kept apart
-	Retention service.Retention
-	Connect   []string
-	Workspace string
-	FirstKey  string
-	Version   string
-	Log       *slog.Logger
+	// SecretsKey are the keys that seal secret inputs, from the environment; "": a file in Data has them.
+	SecretsKey string
+	HostName   string // of the built-in host; "": a name of this data folder's own
+	NoHost     bool   // without the built-in host
+	OpenBox    bool   // programs run even where they can't be kept apart
+	Retention  service.Retention
+	Connect    []string
+	Workspace  string
+	FirstKey   string
+	Version    string
+	Log        *slog.Logger
 }
 
 // House is the running service with all that it started.
@@ -126,7 +129,14 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	}
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	svc := service.New(service.Config{Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: c.Version, Reach: reach})
+	sealing, err := secrets.New(st, c.Log, filepath.Join(c.Data, "secrets.key"), c.SecretsKey)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := sealing.SealAll(ctx); err != nil { // what an earlier version kept as it was
+		return nil, err
+	}
+	svc := service.New(service.Config{Secrets: sealing, Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: c.Version, Reach: reach})
 	metrics.MustRegister(svc.Collector())
 	if h.Key, err = svc.FirstKey(ctx, c.Workspace, c.FirstKey); err != nil {
 		return nil, err
@@ -141,7 +151,7 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 		}
 		h.OnClose(server.Stop)
 		c.Log.Info("devices come from " + server.Found)
-		box := OpenBox(ctx, c.Log)
+		box := OpenBox(ctx, c.Log, c.Database, c.Bus, server.Address)
 		h.OnClose(box.Close)
 		dir := filepath.Join(c.Data, "host")
 		if c.HostName == "" {

@@ -50,11 +50,13 @@ func DSN(t testing.TB) string {
 	database.n++
 	cfg, err := mysql.ParseDSN(database.db.DSN)
 	require.NoError(t, err)
-	db, err := sql.Open("mysql", database.db.DSN)
+	db, err := sql.Open("mysql", database.db.Root)
 	require.NoError(t, err)
 	defer db.Close()
 	cfg.DBName = fmt.Sprintf("%s_%d", localdb.Database, database.n)
 	_, err = db.Exec("CREATE DATABASE " + cfg.DBName + " CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin")
+	require.NoError(t, err)
+	_, err = db.Exec("GRANT ALL ON `" + cfg.DBName + "`.* TO " + localdb.Database + "@'127.0.0.1'")
 	require.NoError(t, err)
 	return cfg.FormatDSN()
 }

@@ -49,3 +49,8 @@ func (s *server) AddWorkspace(ctx context.Context, q api.AddWorkspaceRequestObje
 func workspaceOut(w store.Workspace) api.Workspace {
 	return api.Workspace{Name: w.Name, Created: w.Created, Keys: w.Keys}
 }
+
+func (s *server) RotateSecrets(ctx context.Context, _ api.RotateSecretsRequestObject) (api.RotateSecretsResponseObject, error) {
+	r, err := s.s.Secrets.Rotate(ctx)
+	return api.RotateSecrets200JSONResponse{Key: r.Key, Secrets: r.Secrets}, err
+}

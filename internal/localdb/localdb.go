@@ -32,7 +32,9 @@ const Database = "tessellant"
 
 // Instance is a running server.
 type Instance struct {
-	DSN string // for go-sql-driver/mysql; it stays when the server is started again
+	DSN string // for go-sql-driver/mysql; it stays when the server is started again. Its user has the one database
+	// Root is the DSN of the one who may all, by a socket in the folder, which nobody else may open. Where the folder's path is long, it can't be reached.
+	Root string
 	*child.Kept
 }
 
@@ -62,7 +64,7 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	if err := os.MkdirAll(tmp, 0o700); err != nil {
 		return nil, err
 	}
-	environment := append(os.Environ(), "TMPDIR="+tmp)
+	environment := child.Environment(nil, "TMPDIR="+tmp)
 	data := filepath.Join(dir, "data")
 	if !exists(data) {
 		fresh := data + ".new" // half a database is none: it gets its name when it is whole
@@ -84,7 +86,7 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	init := filepath.Join(dir, "init.sql")
 	// Each start makes a new password; root can come in by the socket alone.
 	statements := fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %[1]s CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;\n"+
-		"CREATE OR REPLACE USER %[1]s@'127.0.0.1' IDENTIFIED BY '%[2]s';\nGRANT ALL ON *.* TO %[1]s@'127.0.0.1';\n"+
+		"CREATE OR REPLACE USER %[1]s@'127.0.0.1' IDENTIFIED BY '%[2]s';\nGRANT ALL ON %[1]s.* TO %[1]s@'127.0.0.1';\n"+
 		"DELETE FROM mysql.global_priv WHERE User IN ('root', '') AND Host <> 'localhost';\nFLUSH PRIVILEGES;\n", Database, password)
 	if err := os.WriteFile(init, []byte(statements), 0o600); err != nil {
 		return nil, err
@@ -96,7 +98,9 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	cfg := mysql.NewConfig()
 	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = Database, password, "tcp", "127.0.0.1:"+strconv.Itoa(port), Database
 	cfg.Logger = &mysql.NopLogger{}
-	i := &Instance{DSN: cfg.FormatDSN()}
+	root := mysql.NewConfig()
+	root.User, root.Net, root.Addr = "root", "unix", filepath.Join(dir, "data", "db.sock")
+	i := &Instance{DSN: cfg.FormatDSN(), Root: root.FormatDSN()}
 	i.Kept, err = child.Keep(ctx, "MariaDB", 30*time.Second, func(ctx context.Context) (*child.Process, error) {
 		return i.start(ctx, server, dir, me.Username, environment, port)
 	})

@@ -69,3 +69,16 @@ func TestStartSaysWhyItCannot(t *testing.T) {
 	_, err = localdb.Start(context.Background(), file)
 	require.ErrorContains(t, err, "make the database's folder")
 }
+
+func TestTheServicesUserHasItsDatabaseAndNoOther(t *testing.T) {
+	i, err := localdb.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	defer i.Close()
+	db := connect(t, i.DSN)
+	_, err = db.Exec("CREATE TABLE t (x int)")
+	require.NoError(t, err)
+	for _, query := range []string{"SELECT * FROM mysql.user", "CREATE DATABASE another", "SELECT load_file('/etc/passwd') INTO OUTFILE '/tmp/x'", "CREATE USER x", "SET GLOBAL max_connections = 1", "SHUTDOWN", "INSTALL SONAME 'x'"} {
+		_, err := db.Exec(query)
+		assert.Error(t, err, query)
+	}
+}

@@ -194,6 +194,10 @@ func (o observedFiles) Fetch(ctx context.Context, path string, limit int64) (raw
 	return raw, err
 }
 
+func (o observedFiles) Remove(ctx context.Context, path string) error { // putting a device back is not told
+	return o.f.Remove(ctx, path)
+}
+
 type observedPermissions struct {
 	Permissions // what an app may do is looked at again and again: that is not told
 	o           *observed

@@ -163,6 +163,8 @@ type Files interface {
 	Put(ctx context.Context, path string, r io.Reader) error
 	// Fetch reads a file of the device, of at most limit bytes. One that is not there, or is longer, is *Refused.
 	Fetch(ctx context.Context, path string, limit int64) ([]byte, error)
+	// Remove removes a file of the device; one that is not there, or that Put could not have written, is none.
+	Remove(ctx context.Context, path string) error
 }
 
 // Lost says that the device went away, or does not answer any more: nothing is

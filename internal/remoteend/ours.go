@@ -138,6 +138,11 @@ func (c *command) app() *w3c.Error {
 	if werr != nil {
 		return werr
 	}
+	if c.Reaches != nil && c.call.Name != "Launch App" {
+		if err := c.Reaches(app.ID); err != nil {
+			return w3c.Fail(w3c.InvalidArgument, "%v", err)
+		}
+	}
 	defer c.touched()
 	switch c.call.Name {
 	case "Stop App":
@@ -264,6 +269,11 @@ func (c *command) putFile() *w3c.Error {
 	}
 	if len(raw) > maxFile {
 		return w3c.Fail(w3c.InvalidArgument, "the file has %d bytes; %d is the most", len(raw), maxFile)
+	}
+	if c.Puts != nil {
+		if err := c.Puts(path); err != nil {
+			return w3c.Fail(w3c.UnknownError, "put the file: %v", err)
+		}
 	}
 	c.answer = fmt.Sprintf("%d bytes", len(raw))
 	return fileError("put the file", c.phone.Files.Put(c.ctx, path, bytes.NewReader(raw)))

@@ -70,6 +70,8 @@ type Config struct {
 	Builds   Builds        // others that can be installed; nil: there are none
 	Facts    devices.Facts
 	Notes    Notes
+	// Puts is told of each file before it is put onto the device. Reaches says why an app may not be stopped and cleared. Nil: nobody minds.
+	Puts, Reaches func(what string) error
 }
 
 // Session is one WebDriver session. It is safe for use by several goroutines; commands wait for each other.

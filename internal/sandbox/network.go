@@ -71,6 +71,17 @@ func (b *Box) makeWay() (*wayOut, error) {
 	return w, nil
 }
 
+// TryNetwork says why no program can be given a network here; nil: one can.
+func (b *Box) TryNetwork(ctx context.Context) error {
+	f, err := b.Make()
+	if err != nil {
+		return err
+	}
+	defer b.Remove(f)
+	_, err = b.Run(ctx, Spec{Work: f.Work, Keep: f.Keep, Command: []string{"true"}, Network: true, Output: io.Discard})
+	return err
+}
+
 func (w *wayOut) files() []*os.File { return []*os.File{w.infoIn, w.goOut, w.hereIn} }
 
 func (w *wayOut) close() {

@@ -77,7 +77,7 @@ func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("could not join: %w", err)}
 	}
 	fmt.Fprintf(a.Out, "Host %s works for %s\n", name, url)
-	box := house.OpenBox(ctx, c.Log)
+	box := house.OpenBox(ctx, c.Log, link.Welcome().BusURL, c.Bus, server.Address)
 	defer box.Close()
 	h := host.New(host.Config{Name: name, Dir: c.Data, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: house.EmulatorPorts(server.Ours), Connect: c.Connect, Log: c.Log})}, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
 	if err := h.Begin(); err != nil {

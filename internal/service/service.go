@@ -3,7 +3,7 @@
 //	access    who asks              content   builds and packages     runs, sessions   what is done with them
 //	hosts     what they say         fleet     devices for people      dispatcher       who gets which device
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
-//	queue, specs, upkeep, refuse, paging
+//	queue, specs, secrets, upkeep, refuse, paging
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
 // not, and what to do.
@@ -26,6 +26,7 @@ import (
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/runs"
+	"tessellant/internal/service/secrets"
 	"tessellant/internal/service/sessions"
 	"tessellant/internal/service/specs"
 	"tessellant/internal/service/upkeep"
@@ -42,6 +43,7 @@ type Config struct {
 	MaxBuild        int64         // bytes of an upload; 0: 4 GiB
 	QuarantineLasts time.Duration // how long a device that quarantined itself rests before a check can release it; 0: a minute
 	Reach           hosts.Reach   // how hosts in other processes reach the bus
+	Secrets         *secrets.Secrets
 }
 
 // Service is all rooms. What each can do, the service can.
@@ -52,6 +54,7 @@ type Service struct {
 	Log     *slog.Logger
 	Version string
 	Feed    *feed.Feed
+	Secrets *secrets.Secrets
 
 	*access.Access
 	*content.Content
@@ -68,13 +71,14 @@ type Service struct {
 func New(c Config) *Service {
 	f := &feed.Feed{Bus: c.Bus}
 	o := &orders.Orders{Store: c.Store, Bus: c.Bus, Log: c.Log}
-	sp := &specs.Specs{Store: c.Store}
+	sp := &specs.Specs{Store: c.Store, Secrets: c.Secrets}
 	q := &queue.Queue{Store: c.Store}
 	s := &Service{Store: c.Store, Blobs: c.Blobs, Bus: c.Bus, Log: c.Log, Version: c.Version, Feed: f}
 	s.Access = access.New(c.Store, c.Bus, c.Log)
 	s.Content = content.New(c.Store, c.Blobs, c.Log, f, c.MaxBuild)
 	s.Sessions = sessions.New(sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o})
-	s.Runs = &runs.Runs{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
+	s.Secrets = c.Secrets
+	s.Runs = &runs.Runs{Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}

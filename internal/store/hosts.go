@@ -50,18 +50,6 @@ func (s *Store) TellHost(ctx context.Context, id string, about HostAbout) error 
 	return err
 }
 
-// ProgramNetwork says whether programs of a workspace's packages may use the network.
-func (s *Store) ProgramNetwork(ctx context.Context, workspace string) (on bool, err error) {
-	err = s.db.GetContext(ctx, &on, "SELECT program_network FROM workspaces WHERE id = ?", workspace)
-	return on, found(err)
-}
-
-// SetProgramNetwork says so.
-func (s *Store) SetProgramNetwork(ctx context.Context, workspace string, on bool) error {
-	_, err := s.exec(ctx, "UPDATE workspaces SET program_network = ? WHERE id = ?", on, workspace)
-	return err
-}
-
 // HostName gives the name of a host.
 func (s *Store) HostName(ctx context.Context, id string) (name string, err error) {
 	err = s.db.GetContext(ctx, &name, "SELECT name FROM hosts WHERE id = ?", id)

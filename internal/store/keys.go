@@ -15,19 +15,37 @@ import (
 
 // Identity is who a key belongs to.
 type Identity struct {
-	WorkspaceID    string       `db:"workspace_id"`
-	Workspace      string       `db:"workspace"`
-	Role           access.Role  `db:"role"`
-	KeyID          string       `db:"id"`
-	KeyName        string       `db:"name"`
-	Expires        sql.NullTime `db:"expires"`
-	Withdrawn      bool         `db:"withdrawn"`
-	Expired        bool         `db:"expired"`         // by the database's clock
-	ProgramNetwork bool         `db:"program_network"` // programs of its packages may use the network
-	Host           Host         `db:"-"`               // of a host's key, which belongs to no workspace
+	WorkspaceID string       `db:"workspace_id"`
+	Workspace   string       `db:"workspace"`
+	Role        access.Role  `db:"role"`
+	KeyID       string       `db:"id"`
+	KeyName     string       `db:"name"`
+	Expires     sql.NullTime `db:"expires"`
+	Withdrawn   bool         `db:"withdrawn"`
+	Expired     bool         `db:"expired"` // by the database's clock
+	Allowances
+	Host Host `db:"-"` // of a host's key, which belongs to no workspace
 }
 
-const identityColumns = "k.id, k.name, k.workspace_id, w.name AS workspace, k.role, w.program_network, k.expires, k.withdrawn IS NOT NULL AS withdrawn, coalesce(k.expires <= now(3), 0) AS expired"
+const identityColumns = "k.id, k.name, k.workspace_id, w.name AS workspace, k.role, w.program_network, w.other_apps, k.expires, k.withdrawn IS NOT NULL AS withdrawn, coalesce(k.expires <= now(3), 0) AS expired"
+
+// Allowances are what a workspace allows beyond what is usual.
+type Allowances struct {
+	ProgramNetwork bool `db:"program_network"` // programs of its packages may use the network
+	OtherApps      bool `db:"other_apps"`      // sessions may stop and clear apps that were not installed for them
+}
+
+// Allowances gives those of a workspace.
+func (s *Store) Allowances(ctx context.Context, workspace string) (a Allowances, err error) {
+	err = s.db.GetContext(ctx, &a, "SELECT program_network, other_apps FROM workspaces WHERE id = ?", workspace)
+	return a, found(err)
+}
+
+// Allow sets them.
+func (s *Store) Allow(ctx context.Context, workspace string, a Allowances) error {
+	_, err := s.exec(ctx, "UPDATE workspaces SET program_network = ?, other_apps = ? WHERE id = ?", a.ProgramNetwork, a.OtherApps, workspace)
+	return err
+}
 
 // Key is a key, without what its holder shows.
 type Key struct {

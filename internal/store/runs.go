@@ -89,6 +89,25 @@ func (s *Store) Secrets(ctx context.Context, run string) (map[string]string, err
 	return out, err
 }
 
+// KeptSecret is a secret input as it is kept.
+type KeptSecret struct {
+	Run   string `db:"run_id"`
+	Name  string `db:"name"`
+	Value string `db:"value"`
+}
+
+// AllSecrets lists those of all runs that go on.
+func (s *Store) AllSecrets(ctx context.Context) (out []KeptSecret, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT run_id, name, value FROM run_secrets")
+	return out, err
+}
+
+// ReplaceSecret keeps a secret in another way, unless it has changed since, or its run is over.
+func (s *Store) ReplaceSecret(ctx context.Context, old KeptSecret, value string) error {
+	_, err := s.exec(ctx, "UPDATE run_secrets SET value = ? WHERE run_id = ? AND name = ? AND value = ?", value, old.Run, old.Name, old.Value)
+	return err
+}
+
 // StopRun asks for the end of a run's legs, or of one of them: those that wait are done, the others
 // are to be ended by their hosts. It answers how many are being ended.
 func (s *Store) StopRun(ctx context.Context, run, leg, message string) (n int64, err error) {

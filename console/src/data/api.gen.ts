@@ -91,7 +91,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change what holds for the workspace; for its owners */
+        /** Change what holds for the workspace; what is left out stays as it is */
         put: operations["setWorkspace"];
         post?: never;
         delete?: never;
@@ -158,6 +158,26 @@ export interface paths {
         put?: never;
         /** Make a workspace */
         post: operations["addWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a new key for the secret inputs of runs
+         * @description Secret inputs of runs that go on are sealed anew. Keys from the environment are changed there; then those are sealed with the first one.
+         */
+        post: operations["rotateSecrets"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1061,6 +1081,8 @@ export interface components {
             expires?: string;
             /** @description Programs of the workspace's packages may use the network */
             program_network: boolean;
+            /** @description Sessions may stop and clear apps that were not installed for them */
+            other_apps: boolean;
         };
         /**
          * @description What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
@@ -1956,7 +1978,9 @@ export interface operations {
             content: {
                 "application/json": {
                     /** @description Programs of packages may use the network */
-                    program_network: boolean;
+                    program_network?: boolean;
+                    /** @description Sessions may stop and clear apps that were not installed for them */
+                    other_apps?: boolean;
                 };
             };
         };
@@ -2091,6 +2115,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description The id of the key that seals now */
+                        key: string;
+                        /** @description So many were sealed anew */
+                        secrets: number;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -101,11 +101,16 @@ func (a *attempt) release(ctx context.Context, released func()) {
 	released()
 }
 
-// Tidy undoes what was changed on a device: its settings are put back, the apps removed, the home screen shown. The error says what could not be.
+// Tidy undoes what was changed on a device: its settings are put back, the apps and the files removed, the home screen shown. The error says what could not be.
 func Tidy(ctx context.Context, u *phone.Unit, c spool.Changes) error {
 	var errs []error
 	if c.Settled && u.Settler != nil {
 		errs = append(errs, u.Settler.Unsettle(ctx))
+	}
+	for _, path := range c.Files {
+		if u.Files != nil {
+			errs = append(errs, u.Files.Remove(ctx, path))
+		}
 	}
 	for _, app := range c.Apps {
 		errs = append(errs, u.Uninstall(ctx, app))

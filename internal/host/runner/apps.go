@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -62,6 +63,17 @@ func (a *Apps) Besides(app string) error {
 		a.DeviceLog.Watch(app)
 	}
 	return nil
+}
+
+// Puts notes that a file is going to be put onto the device: it is removed with the apps. It implements remoteend.Config's Puts.
+func (a *Apps) Puts(path string) error { return a.Journal.File(path) }
+
+// Reaches says why an app is none of the work's; nil: it may be stopped, and its data cleared. It implements remoteend.Config's Reaches.
+func (a *Apps) Reaches(app string) error {
+	if a.Hold.OtherApps || app == a.App.ID || slices.Contains(a.Journal.Changes().Apps, app) {
+		return nil
+	}
+	return fmt.Errorf("%s was not installed for this session; an owner of the workspace can allow it with: tessellant workspace set --other-apps on", app)
 }
 
 // Restore puts the work's build into the state in which it was installed, also where another has taken its place.

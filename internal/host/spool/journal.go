@@ -5,6 +5,7 @@ package spool
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -25,6 +26,7 @@ type Journal struct {
 type Changes struct {
 	Apps    []string `json:"apps,omitempty"` // by id: installed, or going to be
 	Settled bool     `json:"settled,omitempty"`
+	Files   []string `json:"files,omitempty"` // by their paths: put there, or going to be
 }
 
 // Journal opens an attempt's journal.
@@ -61,6 +63,24 @@ func (j *Journal) Settled() error {
 	return j.write(next)
 }
 
+// maxFiles is how many files an attempt may put onto its device.
+const maxFiles = 1000
+
+// File notes that a file is going to be put onto the device.
+func (j *Journal) File(path string) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if slices.Contains(j.changes.Files, path) {
+		return nil
+	}
+	if len(j.changes.Files) >= maxFiles {
+		return fmt.Errorf("%d files were put onto the device already, and no more may be", maxFiles)
+	}
+	next := j.changes
+	next.Files = append(slices.Clone(next.Files), path)
+	return j.write(next)
+}
+
 // write takes over the changes, under mu, once they are on the disk.
 func (j *Journal) write(next Changes) error {
 	raw, err := json.Marshal(next)
@@ -77,5 +97,5 @@ func (j *Journal) write(next Changes) error {
 func (j *Journal) Changes() Changes {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return Changes{Apps: slices.Clone(j.changes.Apps), Settled: j.changes.Settled}
+	return Changes{Apps: slices.Clone(j.changes.Apps), Settled: j.changes.Settled, Files: slices.Clone(j.changes.Files)}
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"tessellant/internal/phone"
@@ -24,6 +25,22 @@ func (d *Device) Put(ctx context.Context, path string, r io.Reader) error {
 	ctx, cancel := d.with(ctx, fileLimit)
 	defer cancel()
 	return d.push(ctx, "take a file", r, path)
+}
+
+// Remove implements phone.Files. Where the shell may not write, it has put nothing.
+func (d *Device) Remove(ctx context.Context, path string) error {
+	const doing = "remove a file"
+	a, err := d.shell(ctx, doing, "rm -f "+quote(path), fileLimit)
+	if err != nil || a.code == 0 {
+		return err
+	}
+	said := string(a.out) + string(a.err)
+	for _, none := range []string{"Permission denied", "Read-only file system", "Not a directory", "s a directory", "No such file", "Operation not permitted"} {
+		if strings.Contains(said, none) {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s: %s: %s", doing, path, strings.TrimSpace(said))
 }
 
 // Fetch implements phone.Files.

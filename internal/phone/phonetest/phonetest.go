@@ -143,7 +143,7 @@ var checks = []check{
 		require.Equal(p, map[string]string{"en": "Shores", "de": "Küsten"}[p.Language], e.Text)
 		require.Equal(p, p.App.ID, e.App)
 	}},
-	{"files", "Files puts a file and gives it back as it was; one that is not there, or is too long, is *phone.Refused.", func(p *probe) {
+	{"files", "Files puts a file, gives it back as it was, and removes it; one that is not there, or is too long, is *phone.Refused.", func(p *probe) {
 		files, ok := p.Phone.(phone.Files)
 		if !ok {
 			p.Skip("this phone takes no files")
@@ -160,6 +160,10 @@ var checks = []check{
 		_, err = files.Fetch(p.ctx, "/sdcard/not-there", 1000)
 		require.ErrorAs(p, err, &refused)
 		require.Contains(p, refused.Why, "No such file")
+		require.NoError(p, files.Remove(p.ctx, path))
+		_, err = files.Fetch(p.ctx, path, 1<<20)
+		require.ErrorAs(p, err, &refused)
+		require.NoError(p, files.Remove(p.ctx, path), "it is gone already")
 	}},
 	{"fingers", "Fingers does what one finger or several do: one that touches and lifts is a tap, also while another rests elsewhere.", func(p *probe) {
 		fingers, ok := p.Phone.(phone.Fingers)

@@ -183,13 +183,25 @@ func (s *Access) drop() {
 	s.known.Purge()
 }
 
-// SetProgramNetwork says whether programs of the workspace's packages may use the network.
-func (s *Access) SetProgramNetwork(ctx context.Context, who Identity, on bool) (Identity, error) {
-	if err := s.Store.SetProgramNetwork(ctx, who.WorkspaceID, on); err != nil {
+// SetAllowances changes what the workspace allows; nil: as it is.
+func (s *Access) SetAllowances(ctx context.Context, who Identity, programNetwork, otherApps *bool) (Identity, error) {
+	a, err := s.Store.Allowances(ctx, who.WorkspaceID)
+	if err != nil {
 		return who, err
 	}
-	s.Log.Info("the network for programs was set", "workspace", who.Workspace, "on", on)
-	who.ProgramNetwork = on
+	for _, x := range []struct {
+		now   *bool
+		given *bool
+	}{{&a.ProgramNetwork, programNetwork}, {&a.OtherApps, otherApps}} {
+		if x.given != nil {
+			*x.now = *x.given
+		}
+	}
+	if err := s.Store.Allow(ctx, who.WorkspaceID, a); err != nil {
+		return who, err
+	}
+	s.Log.Info("what the workspace allows was set", "workspace", who.Workspace, "network for programs", a.ProgramNetwork, "other apps", a.OtherApps, "by", who.KeyID)
+	who.Allowances = a
 	s.KeysEnded() // what is known of its keys
 	return who, nil
 }

@@ -18,6 +18,7 @@ import (
 	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/service/orders"
+	"tessellant/internal/service/specs"
 	"tessellant/internal/store"
 )
 
@@ -162,6 +163,12 @@ func (l *link) Holds(ctx context.Context, name string, inHand []string) ([]hostl
 			continue
 		}
 		full, err := l.fullHold(ctx, h)
+		if errors.Is(err, specs.ErrLost) { // the others' work goes on
+			if err := l.Dispatcher.CloseHold(ctx, h, store.Closing{Verdict: verdict.Invalid, Message: err.Error()}); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -182,13 +189,12 @@ func (l *link) fullHold(ctx context.Context, h store.Hold) (out hostlink.Hold, e
 	}
 	out.Lab, out.Serial = d.Lab, d.Unit
 	if len(out.Spec.Secrets) > 0 {
-		if out.Secrets, err = l.Store.Secrets(ctx, h.RunID); err != nil {
+		if out.Secrets, err = l.Specs.Secrets.Of(ctx, h.RunID); err != nil {
 			return out, err
 		}
 	}
-	if out.Spec.Content.Kind == work.Programs {
-		out.Network, err = l.Store.ProgramNetwork(ctx, h.WorkspaceID)
-	}
+	allowed, err := l.Store.Allowances(ctx, h.WorkspaceID)
+	out.Network, out.OtherApps = allowed.ProgramNetwork && out.Spec.Content.Kind == work.Programs, allowed.OtherApps
 	return out, err
 }
 

@@ -23,6 +23,7 @@ import (
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/secrets"
 	"tessellant/internal/service/sessions"
 	"tessellant/internal/service/specs"
 	"tessellant/internal/store"
@@ -36,6 +37,7 @@ type Runs struct {
 	Feed     *feed.Feed
 	Content  *content.Content
 	Specs    *specs.Specs
+	Secrets  *secrets.Secrets
 	Queue    *queue.Queue
 	Sessions *sessions.Sessions
 	Orders   *orders.Orders
@@ -211,7 +213,11 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q RunRequest) (
 		legs = append(legs, store.NewWork{Spec: spec, Work: store.Work{ID: store.NewID(), Kind: work.Leg, RunID: r.ID, WorkspaceID: r.WorkspaceID, DeviceID: d.ID, CasesTotal: len(p.Cases), Created: now,
 			Wants: store.JSON[work.Wants]{V: work.Wants{Device: d.ID}}, AskedBy: who.KeyID}})
 	}
-	err = s.Store.AddRun(ctx, r, q.Secrets, legs)
+	sealed, err := s.Secrets.Seal(r.ID, q.Secrets)
+	if err != nil {
+		return r, false, err
+	}
+	err = s.Store.AddRun(ctx, r, sealed, legs)
 	if errors.Is(err, store.ErrTaken) {
 		old, err := before()
 		return old, false, err

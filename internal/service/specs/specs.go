@@ -8,11 +8,18 @@ import (
 
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/work"
+	"tessellant/internal/service/secrets"
 	"tessellant/internal/store"
 )
 
 // Specs is that room.
-type Specs struct{ Store *store.Store }
+type Specs struct {
+	Store   *store.Store
+	Secrets *secrets.Secrets // opens what hosts are given besides
+}
+
+// ErrLost says that secrets of a piece of work can't be opened any more.
+var ErrLost = secrets.ErrLost
 
 // app is a build as the app under test.
 func app(b store.Build) work.App {

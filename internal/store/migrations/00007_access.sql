@@ -9,3 +9,5 @@ UPDATE access_keys k JOIN (SELECT min(id) AS id, sum(role = 'operator') AS opera
   SET k.role = 'operator' WHERE f.operators = 0;
 ALTER TABLE artifacts ADD COLUMN IF NOT EXISTS assembled tinyint NOT NULL DEFAULT 0 COMMENT 'put together from the parts of an attempt that was lost: the whole may still come';
 ALTER TABLE attempts ADD COLUMN IF NOT EXISTS handed_bytes bigint NOT NULL DEFAULT 0 COMMENT 'what its host has handed in, also twice', ADD COLUMN IF NOT EXISTS handed_pieces int NOT NULL DEFAULT 0;
+ALTER TABLE workspaces ADD COLUMN IF NOT EXISTS other_apps tinyint NOT NULL DEFAULT 0 COMMENT 'sessions may stop and clear apps that were not installed for them';
+ALTER TABLE run_secrets MODIFY value mediumtext NOT NULL COMMENT 'sealed: core/envelope';

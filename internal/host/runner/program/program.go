@@ -157,8 +157,11 @@ func howEnded(end sandbox.Ended, err error) string {
 func (p *program) sandboxed(command []string) sandbox.Spec {
 	l := p.spec.Limits
 	return sandbox.Spec{Work: p.dir.Work, Keep: p.dir.Keep, Socket: p.socket(), URLName: urlName, Command: command, Env: p.env(), MemoryMB: l.MemoryMB, Processes: l.Processes, DiskMB: l.DiskMB,
-		Network: p.Hold.Network, Output: p.out}
+		CPU: processors * p.Hold.Spec.Limits.Whole.Duration(), Network: p.Hold.Network, Output: p.out}
 }
+
+// processors are as many as a program may keep busy all the time that it has.
+const processors = 4
 
 func (p *program) socket() string { return filepath.Join(p.dir.Run, "webdriver.sock") }
 
@@ -246,7 +249,7 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 	p.opened++
 	answer := wanted.Standard.Answer(f.Platform, timeouts, ours.Told(p.Hold.WorkID, p.Hold.Spec.App.Ref, f))
 	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(p.Hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
-		Phone: p.Unit.Unit, App: p.App, Builds: p.Apps.AnyBuild, Facts: f, Notes: p.outside}), nil
+		Phone: p.Unit.Unit, App: p.App, Builds: p.Apps.AnyBuild, Puts: p.Apps.Puts, Reaches: p.Apps.Reaches, Facts: f, Notes: p.outside}), nil
 }
 
 // waits notes that the suite asks for a session while it has one.

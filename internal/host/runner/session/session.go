@@ -62,7 +62,7 @@ func (s *session) Run(ctx context.Context) error {
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
 	end := remoteend.New(remoteend.Config{ID: s.Hold.WorkID, Answer: standard.Answer(s.Unit.Known.Platform, timeouts, ours.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), Timeouts: timeouts,
-		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Facts: s.Unit.Known, Notes: s.outside})
+		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Puts: s.Apps.Puts, Reaches: s.Apps.Reaches, Facts: s.Unit.Known, Notes: s.outside})
 	served, shut := s.Open(commands, end)
 	defer shut()
 	defer func() { s.standing = end.Standing() }()
