@@ -168,7 +168,7 @@ func TestAHostWhoseKeyIsTakenAwayEndsAndSaysSo(t *testing.T) {
 	assert.Equal(t, 4, l.host.cmd.ProcessState.ExitCode())
 	raw, err := os.ReadFile(l.host.log)
 	require.NoError(t, err)
-	assert.Contains(t, string(raw), "the service refuses this host: this host's key is unknown; make a key with: tessellant host key NAME")
+	assert.Contains(t, string(raw), "the service refuses this host: this host's key is unknown, or was removed; ask an operator for a new one")
 	ds, err := l.ListDevicesWithResponse(ctx, &api.ListDevicesParams{})
 	require.NoError(t, err)
 	for _, d := range ds.JSON200.Items {

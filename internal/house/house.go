@@ -45,16 +45,17 @@ type Config struct {
 	TLSCert   string // PEM files of a certificate and its key; "": nothing is encrypted
 	TLSKey    string
 	// SecretsKey are the keys that seal secret inputs, from the environment; "": a file in Data has them.
-	SecretsKey string
-	HostName   string // of the built-in host; "": a name of this data folder's own
-	NoHost     bool   // without the built-in host
-	OpenBox    bool   // programs run even where they can't be kept apart
-	Retention  service.Retention
-	Connect    []string
-	Workspace  string
-	FirstKey   string
-	Version    string
-	Log        *slog.Logger
+	SecretsKey    string
+	NewSecretsKey bool   // the key before is lost, and given up
+	HostName      string // of the built-in host; "": a name of this data folder's own
+	NoHost        bool   // without the built-in host
+	OpenBox       bool   // programs run even where they can't be kept apart
+	Retention     service.Retention
+	Connect       []string
+	Workspace     string
+	FirstKey      string
+	Version       string
+	Log           *slog.Logger
 }
 
 // House is the running service with all that it started.
@@ -133,7 +134,7 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := sealing.SealAll(ctx); err != nil { // what an earlier version kept as it was
+	if err := sealing.Agree(ctx, c.NewSecretsKey); err != nil {
 		return nil, err
 	}
 	svc := service.New(service.Config{Secrets: sealing, Store: st, Blobs: bl, Bus: messages, Log: c.Log, Version: c.Version, Reach: reach})

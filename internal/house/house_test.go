@@ -100,7 +100,7 @@ func TestTwoProcessesOnOneDatabaseAreOneService(t *testing.T) {
 	nats, err := bus.Embed("127.0.0.1:0", nil, nil)
 	require.NoError(t, err)
 	t.Cleanup(nats.Close)
-	shared := house.Config{Database: dsn, Blobs: blobs, Bus: fmt.Sprintf("nats://%s:%s@%s", nats.Secret.User, nats.Secret.Password, nats.Address)}
+	shared := house.Config{SecretsKey: "MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTIzNDU2Nzg5MDE=", Database: dsn, Blobs: blobs, Bus: fmt.Sprintf("nats://%s:%s@%s", nats.Secret.User, nats.Secret.Password, nats.Address)}
 	tr := housetest.Fleet(t)["orr-01"]
 	tr.Temper = standin.Instant
 	phone := housetest.Phone(t, server, tr)

@@ -725,3 +725,43 @@ func TestSnippetsWorkWhenPasted(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 400, r.StatusCode())
 }
+
+func TestASessionReachesItsOwnAppsAndLeavesNoFiles(t *testing.T) {
+	o := openOutside(t, "orr-01")
+	open := func() *wd {
+		t.Helper()
+		c := o.client()
+		code, message := c.open(kelpline)
+		require.Empty(t, code, message)
+		return c
+	}
+	c := open()
+	for _, what := range []string{"stop", "clear"} {
+		said, code := c.do("POST", "/tessellant/app/"+what, m{"app": "com.android.settings"})
+		assert.Equal(t, "invalid argument", code)
+		assert.Contains(t, said, "was not installed for this session; an owner of the workspace can allow it with: tessellant workspace set --other-apps on")
+		_, code = c.do("POST", "/tessellant/app/"+what, m{})
+		assert.Empty(t, code, "its own")
+		_, code = c.do("POST", "/tessellant/app/"+what, m{"app": "org.kelpline.app"})
+		assert.Empty(t, code)
+	}
+	const path = "/sdcard/Download/it's left.txt"
+	_, code := c.do("POST", "/tessellant/file/put", m{"path": path, "content": base64.StdEncoding.EncodeToString([]byte("low tide"))})
+	require.Empty(t, code)
+	back, code := c.do("POST", "/tessellant/file/fetch", m{"path": path})
+	require.Empty(t, code)
+	assert.Equal(t, base64.StdEncoding.EncodeToString([]byte("low tide")), back)
+	_, code = c.do("DELETE", "", nil)
+	require.Empty(t, code)
+	allowed := true
+	set, err := o.SetWorkspaceWithResponse(t.Context(), api.SetWorkspaceJSONRequestBody{OtherApps: &allowed})
+	require.NoError(t, err)
+	require.NotNil(t, set.JSON200, string(set.Body))
+	assert.True(t, set.JSON200.OtherApps)
+	assert.False(t, set.JSON200.ProgramNetwork, "what was not given stays")
+	c = open() // the device is clean: it was released, not quarantined
+	_, code = c.do("POST", "/tessellant/file/fetch", m{"path": path})
+	assert.NotEmpty(t, code, "the next session finds nothing of it")
+	_, code = c.do("POST", "/tessellant/app/stop", m{"app": "com.android.settings"})
+	assert.Empty(t, code, "the workspace allows it now")
+}

@@ -421,3 +421,19 @@ func TestAViewerOpensNoSession(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 403, status, "nor does a host")
 }
+
+func TestThePageAboutSafetyHasTheTable(t *testing.T) {
+	page, err := os.ReadFile(filepath.Join(housetest.Root(), "docs", "security.md"))
+	require.NoError(t, err)
+	roles := []access.Role{access.Viewer, access.Engineer, access.Owner, access.Operator, access.Host}
+	for _, a := range access.Actions() {
+		row := "| " + access.Words(a) + " |"
+		for _, r := range roles {
+			if access.May(r, a) {
+				row += " yes"
+			}
+			row += " |"
+		}
+		assert.Contains(t, string(page), row+"\n", "%s", a)
+	}
+}

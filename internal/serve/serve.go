@@ -66,6 +66,7 @@ the key once. To choose the key yourself, set TESSELLANT_FIRST_KEY.`,
 	f.StringVar(&c.BusListen, "bus-listen", "", "where the built-in bus listens for hosts, such as 0.0.0.0:7481; default: a free port on loopback, opened when a host joins")
 	f.StringVar(&c.TLSCert, "tls-cert", "", "PEM file of a certificate: the service and its bus are encrypted with it; read again when it is renewed")
 	f.StringVar(&c.TLSKey, "tls-key", "", "PEM file of the key of the certificate")
+	f.BoolVar(&c.NewSecretsKey, "new-secrets-key", false, "give up the key of secret inputs that is lost; running runs with secret inputs end as invalid")
 	f.StringVar(&c.HostName, "host-name", "", "name of the built-in host; default: made from the name of this machine, and saved in the data folder")
 	f.BoolVar(&c.NoHost, "no-host", false, "start without the built-in host; devices come only from hosts that join")
 	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even if they can't be isolated from this machine; only if you trust everyone who uploads")

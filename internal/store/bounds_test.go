@@ -95,7 +95,7 @@ func (d *desk) crowd(t *testing.T, dsn string, workspaces, runs, legs int) {
 	t.Helper()
 	db := raw(t, dsn)
 	for w := range workspaces {
-		_, err := db.Exec(fmt.Sprintf("SET @w = '%026d'; INSERT INTO workspaces VALUES (@w, 'crowd-%d', now(), 0)", w, w))
+		_, err := db.Exec(fmt.Sprintf("SET @w = '%026d'; INSERT INTO workspaces (id, name, created) VALUES (@w, 'crowd-%d', now())", w, w))
 		require.NoError(t, err)
 		for r := range runs {
 			run := fmt.Sprintf("R%012d%013d", w, r)

@@ -96,6 +96,21 @@ type KeptSecret struct {
 	Value string `db:"value"`
 }
 
+// SecretKey gives the id of the key with which the service's processes seal secrets: the one that is given, where there was none.
+func (s *Store) SecretKey(ctx context.Context, mine string) (id string, err error) {
+	if _, err := s.exec(ctx, "INSERT IGNORE INTO secret_keys (one, id) VALUES (1, ?)", mine); err != nil {
+		return "", err
+	}
+	err = s.db.GetContext(ctx, &id, "SELECT id FROM secret_keys WHERE one = 1")
+	return id, err
+}
+
+// SetSecretKey says that the service seals with another key from now on.
+func (s *Store) SetSecretKey(ctx context.Context, id string) error {
+	_, err := s.exec(ctx, "REPLACE INTO secret_keys (one, id) VALUES (1, ?)", id)
+	return err
+}
+
 // AllSecrets lists those of all runs that go on.
 func (s *Store) AllSecrets(ctx context.Context) (out []KeptSecret, err error) {
 	err = s.db.SelectContext(ctx, &out, "SELECT run_id, name, value FROM run_secrets")

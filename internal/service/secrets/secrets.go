@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -44,6 +45,29 @@ func New(st *store.Store, log *slog.Logger, file, given string) (*Secrets, error
 	}
 	_, err := s.keys()
 	return s, err
+}
+
+// Agree sees that all processes of the service seal with one key. Anew: a key that is lost is given up, with what it sealed.
+func (s *Secrets) Agree(ctx context.Context, anew bool) error {
+	ring, err := s.keys()
+	if err != nil {
+		return err
+	}
+	id, err := s.Store.SecretKey(ctx, ring[0].ID)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(ring, func(k envelope.Key) bool { return k.ID == id }) {
+		if !anew {
+			return fmt.Errorf("the secret inputs in this database are sealed with another key (%s) than the one here (%s): copy secrets.key from the data folder of the service that made it, or give all services the same TESSELLANT_SECRETS_KEY; if that key is lost, start once with --new-secrets-key: running runs with secret inputs end as invalid then", id, ring[0].ID)
+		}
+		s.Log.Warn("secret inputs are sealed with a new key; what the one before sealed is lost", "before", id, "now", ring[0].ID)
+	}
+	if err := s.Store.SetSecretKey(ctx, ring[0].ID); err != nil {
+		return err
+	}
+	_, err = s.SealAll(ctx) // also what an earlier version kept as it was
+	return err
 }
 
 // makeKey makes a file with a key, unless there is one. Of several processes that do so at once, one's counts.
@@ -187,7 +211,10 @@ func (s *Secrets) Rotate(ctx context.Context) (r Rotated, err error) {
 			return r, refuse.New(refuse.Refused, "change the key for secrets", "see to the file "+s.File, "%v", err)
 		}
 	}
-	return s.SealAll(ctx)
+	if r, err = s.SealAll(ctx); err == nil {
+		err = s.Store.SetSecretKey(ctx, r.Key)
+	}
+	return r, err
 }
 
 // newKey puts a new key before those in the file. Of the others, the one that sealed until now stays.

@@ -80,7 +80,7 @@ func (s *Upkeep) Backup(ctx context.Context, w io.Writer) error {
 func (s *Upkeep) dump(ctx context.Context, w io.Writer) error {
 	db := s.Store.Name()
 	args := []string{"--single-transaction", "--skip-lock-tables", "--no-tablespaces", "--hex-blob", "--skip-dump-date"}
-	for _, t := range []string{"signins", "run_secrets", "leases"} {
+	for _, t := range []string{"signins", "run_secrets", "secret_keys", "leases"} {
 		args = append(args, "--ignore-table-data="+db+"."+t)
 	}
 	cmd, cleanup, err := s.Store.Client(ctx, "mariadb-dump", append(args, db)...)

@@ -11,3 +11,7 @@ ALTER TABLE artifacts ADD COLUMN IF NOT EXISTS assembled tinyint NOT NULL DEFAUL
 ALTER TABLE attempts ADD COLUMN IF NOT EXISTS handed_bytes bigint NOT NULL DEFAULT 0 COMMENT 'what its host has handed in, also twice', ADD COLUMN IF NOT EXISTS handed_pieces int NOT NULL DEFAULT 0;
 ALTER TABLE workspaces ADD COLUMN IF NOT EXISTS other_apps tinyint NOT NULL DEFAULT 0 COMMENT 'sessions may stop and clear apps that were not installed for them';
 ALTER TABLE run_secrets MODIFY value mediumtext NOT NULL COMMENT 'sealed: core/envelope';
+CREATE TABLE IF NOT EXISTS secret_keys (
+  one tinyint NOT NULL PRIMARY KEY DEFAULT 1,
+  id varchar(16) NOT NULL COMMENT 'of the key that seals secret inputs: of its hash'
+) COMMENT 'all processes of a service have one key';
