@@ -6,9 +6,13 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"flag"
 	"fmt"
+	"image"
+	"image/draw"
+	"image/png"
 	"log"
 	"net/http"
 	"os"
@@ -36,6 +40,7 @@ type picture struct {
 	name, path string
 	look       string // light or dark
 	ready      string // what must be on the page
+	below      string // another page, in the lower half of the picture; "": none
 }
 
 func run(url, keyFile, to string, width, height int64, only string) error {
@@ -64,18 +69,18 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		return out
 	}
 	pictures := []picture{
-		{"console-runs", "/", "light", "tbody tr"},
-		{"console-run", "/runs/" + first.Id, "light", "[data-leg]"},
-		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]"},
-		{"console-leg-dark", "/legs/" + legs(first)["fen-01"], "dark", "video"},
-		{"console-start", "/start", "light", "aside pre"},
-		{"console-builds", "/builds", "light", "tbody tr"},
-		{"console-build", "/builds/" + newest.BuildId, "light", "dl"},
-		{"console-packages", "/packages", "light", "tbody tr"},
-		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr"},
-		{"console-devices", "/devices", "light", "tbody tr"},
-		{"console-sessions", "/sessions", "light", "main pre"},
-		{"console-session", "/sessions/" + sessions.Items[0].Id, "light", "video"},
+		{"console-runs", "/", "light", "tbody tr", ""},
+		{"console-run", "/runs/" + first.Id, "light", "[data-leg]", ""},
+		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", ""},
+		{"console-leg-dark", "/legs/" + legs(first)["fen-01"], "dark", "video", ""},
+		{"console-start", "/start", "light", "aside pre", ""},
+		{"console-builds", "/builds", "light", "tbody tr", ""},
+		{"console-build", "/builds/" + newest.BuildId, "light", "dl", ""},
+		{"console-packages", "/packages", "light", "tbody tr", "/keys"},
+		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr", ""},
+		{"console-devices", "/devices", "light", "tbody tr", ""},
+		{"console-sessions", "/sessions", "light", "main pre", ""},
+		{"console-session", "/sessions/" + sessions.Items[0].Id, "light", "video", ""},
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
@@ -102,15 +107,30 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		if err := tab.Look(p.look); err != nil {
 			return err
 		}
-		if err := tab.Open(url+p.path, p.ready); err != nil {
-			return fmt.Errorf("%s: %w", p.name, err)
+		pages := []string{p.path}
+		if p.below != "" {
+			pages = append(pages, p.below)
 		}
-		png, err := tab.Picture()
+		var parts [][]byte
+		for _, path := range pages {
+			if err := tab.Size(width, height/int64(len(pages))); err != nil {
+				return err
+			}
+			if err := tab.Open(url+path, p.ready); err != nil {
+				return fmt.Errorf("%s: %w", p.name, err)
+			}
+			picture, err := tab.Picture()
+			if err != nil {
+				return err
+			}
+			parts = append(parts, picture)
+		}
+		whole, err := stacked(parts)
 		if err != nil {
 			return err
 		}
 		file := filepath.Join(to, p.name+".png")
-		if err := os.WriteFile(file, png, 0o644); err != nil {
+		if err := os.WriteFile(file, whole, 0o644); err != nil {
 			return err
 		}
 		fmt.Println(file)
@@ -142,4 +162,28 @@ func get(url, key, path string, v any) error {
 	}
 	defer resp.Body.Close()
 	return json.NewDecoder(resp.Body).Decode(v)
+}
+
+// stacked puts pictures below each other.
+func stacked(parts [][]byte) ([]byte, error) {
+	if len(parts) == 1 {
+		return parts[0], nil
+	}
+	var whole *image.RGBA
+	y := 0
+	for _, raw := range parts {
+		part, err := png.Decode(bytes.NewReader(raw))
+		if err != nil {
+			return nil, err
+		}
+		b := part.Bounds()
+		if whole == nil {
+			whole = image.NewRGBA(image.Rect(0, 0, b.Dx(), b.Dy()*len(parts)))
+		}
+		draw.Draw(whole, image.Rect(0, y, b.Dx(), y+b.Dy()), part, b.Min, draw.Src)
+		y += b.Dy()
+	}
+	var out bytes.Buffer
+	err := png.Encode(&out, whole)
+	return out.Bytes(), err
 }

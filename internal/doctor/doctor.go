@@ -136,7 +136,7 @@ func lookAtBox(ctx context.Context, _ house.Config) []symptom {
 	if box.Level != sandbox.Tight {
 		return []symptom{{"programs", "warns", "packages of the kind program are refused: " + box.Why, "install bubblewrap and allow user namespaces; or, if you trust all who upload, serve --open-box"}}
 	}
-	out := []symptom{fine("programs", "kept apart by bubblewrap")}
+	out := []symptom{fine("programs", "kept apart by bubblewrap; memory and processes are bounded %s", box.Bounds)}
 	if err := box.TryNetwork(ctx); err != nil {
 		out = append(out, symptom{"program network", "warns", err.Error(), "only needed where a workspace lets its programs use the network"})
 	}

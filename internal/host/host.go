@@ -407,6 +407,6 @@ func (h *Host) findRuntimes(ctx context.Context) {
 	h.mu.Lock()
 	h.runtimes = found
 	h.mu.Unlock()
-	h.Log.Info("programs run here", "isolation", h.Box.Level, "why", h.Box.Why, "runtimes", found)
+	h.Log.Info("programs run here", "isolation", h.Box.Level, "why", h.Box.Why, "bounds", h.Box.Bounds, "runtimes", found)
 	h.lookAndTell(ctx)
 }

@@ -109,13 +109,17 @@ func beyond(s Spec, pid int) (why string, unlinked int64) {
 	}
 	switch {
 	case s.MemoryMB > 0 && t.memory>>20 > int64(s.MemoryMB):
-		return fmt.Sprintf("its processes took more than %d MB of memory together", s.MemoryMB), 0
+		return memoryTaken(s), 0
 	case s.Processes > 0 && t.processes > s.Processes+boxOwn:
 		return fmt.Sprintf("it had more than %d processes", s.Processes), 0
 	case s.CPU > 0 && t.cpu > s.CPU:
 		return fmt.Sprintf("it used more than %s of processor time", s.CPU), 0
 	}
 	return "", t.unlinked
+}
+
+func memoryTaken(s Spec) string {
+	return fmt.Sprintf("its processes took more than %d MB of memory together", s.MemoryMB)
 }
 
 // boxOwn are processes of the box itself.

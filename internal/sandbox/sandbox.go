@@ -70,9 +70,12 @@ var ErrNoStart = errors.New("the program can't be started")
 type Box struct {
 	Level Level
 	Why   string // why it is not tight
-	base  string // the folder of all folders
-	exe   string // a copy of this program that the programs' users can read
-	users bool   // each program is a user of its own; else they are this process's
+	// Bounds says how the memory and the processes of a box as a whole are bounded.
+	Bounds string
+	groups string // the control group below which boxes have theirs; "": they have none
+	base   string // the folder of all folders
+	exe    string // a copy of this program that the programs' users can read
+	users  bool   // each program is a user of its own; else they are this process's
 	// Refused are addresses that no program reaches, besides those of this machine.
 	Refused []netip.Addr
 }
@@ -80,7 +83,11 @@ type Box struct {
 // Probe sees which level can be had. Base is where folders are made; it and those above must be open to other users where this process runs as root. ""
 // is the system's folder for temporary files.
 func Probe(ctx context.Context, base string) (*Box, error) {
-	b := &Box{Level: Tight, users: os.Geteuid() == 0}
+	b := &Box{Level: Tight, users: os.Geteuid() == 0, Bounds: "by control groups of the kernel"}
+	groups, gerr := findGroups("/proc/self/mountinfo", "/proc/self/cgroup")
+	if b.groups = groups; gerr != nil {
+		b.Bounds = "watched five times a second: " + gerr.Error()
+	}
 	if base == "" {
 		base = os.TempDir()
 	}
@@ -228,6 +235,13 @@ func (b *Box) Run(ctx context.Context, s Spec) (Ended, error) {
 			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: st.Uid, Gid: st.Gid}
 		}
 	}
+	var own *group
+	if b.groups != "" {
+		if own, err = newGroup(b.groups, s); err == nil {
+			defer own.end()
+			inGroup(own, cmd.SysProcAttr)
+		} // else it is watched, as everywhere
+	}
 	before := s.uses()
 	r, w, err := os.Pipe()
 	if err != nil {
@@ -268,6 +282,9 @@ func (b *Box) Run(ctx context.Context, s Spec) (Ended, error) {
 	_ = r.SetReadDeadline(time.Now().Add(2 * time.Second))
 	out.Wait()
 	e := Ended{Code: cmd.ProcessState.ExitCode(), Killed: killed}
+	if own != nil && killed == "" && own.beyond() {
+		e.Killed = memoryTaken(s)
+	}
 	if ctx.Err() != nil {
 		return e, context.Cause(ctx)
 	}
