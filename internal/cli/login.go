@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -98,6 +100,9 @@ func (a *App) login(ctx context.Context) error {
 	}
 	if err := os.Rename(path+".part", path); err != nil {
 		return fmt.Errorf("could not keep it: %w", err)
+	}
+	if u, err := url.Parse(a.URL); err == nil && u.Scheme == "http" && u.Hostname() != "localhost" && !net.ParseIP(u.Hostname()).IsLoopback() {
+		fmt.Fprintf(a.Err, "Not encrypted: anybody on the network between can read the key. Use https:// if the service offers it.\n")
 	}
 	return a.Show(r.JSON200, func() {
 		fmt.Fprintf(a.Out, "Signed in to workspace %s at %s. Kept in %s.\n", r.JSON200.Workspace, a.URL, path)

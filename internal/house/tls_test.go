@@ -46,6 +46,8 @@ func TestACertificateThatIsRenewedIsServedAndOneThatIsBrokenIsNot(t *testing.T) 
 	}
 	first := ask()
 	assert.Equal(t, first, ask())
+	_, err = tls.Dial("tcp", strings.TrimPrefix(h.URL, "https://"), &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11}) //nolint:gosec // it is to be refused
+	require.ErrorContains(t, err, "protocol version")
 	_, _, err = housetest.Certificate(dir)
 	require.NoError(t, err)
 	later := time.Now().Add(time.Second)

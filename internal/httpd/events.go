@@ -17,8 +17,7 @@ import (
 )
 
 const (
-	eventStreams = "text/event-stream"
-	eventsBeat   = 15 * time.Second // between signs of life
+	eventsBeat = 15 * time.Second // between signs of life
 	// A stream ends after a while, and the client comes back: so does one whose way is gone without a word.
 	eventsLast = 10 * time.Minute
 )
@@ -82,7 +81,7 @@ func (e eventStream) wants(c service.Change) (wanted, brief bool) {
 
 func (e eventStream) VisitGetEventsResponse(w http.ResponseWriter) error {
 	h := w.Header()
-	h.Set("Content-Type", eventStreams)
+	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Accel-Buffering", "no") // a proxy in between must not wait for more
 	rc := http.NewResponseController(w)

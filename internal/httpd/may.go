@@ -132,18 +132,13 @@ func enter(s *service.Service, action func(c *echo.Context) access.Action) echo.
 			r = r.WithContext(context.WithValue(context.WithValue(ctx, keyIdentity, who), keyExpires, expires))
 			c.SetRequest(r.WithContext(context.WithValue(r.Context(), keyRequest, r)))
 			err = next(c)
-			if errors.Is(context.Cause(ctx), errEnded) {
-				w, uerr := echo.UnwrapResponse(c.Response())
-				switch {
-				case uerr != nil || !w.Committed:
-				case w.Header().Get("Content-Type") == eventStreams:
-					return nil // it has no whole
-				default:
-					panic(http.ErrAbortHandler) // so that nobody takes what came for the whole
-				}
-				return refuse.New(refuse.Denied, "do that", "use another key", "the key ended while it was done")
+			if err == nil || !errors.Is(context.Cause(ctx), errEnded) {
+				return err
 			}
-			return err
+			if w, uerr := echo.UnwrapResponse(c.Response()); uerr == nil && w.Committed {
+				panic(http.ErrAbortHandler) // so that nobody takes what came for the whole
+			}
+			return refuse.New(refuse.Denied, "do that", "use another key", "the key ended while it was done")
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -422,6 +423,62 @@ func TestAViewerOpensNoSession(t *testing.T) {
 	assert.Equal(t, 403, status, "nor does a host")
 }
 
+func TestTheOtherDoorsAreForThoseWhomTheTableNames(t *testing.T) {
+	w := makeWorld(t)
+	wire := strings.Repeat("w", 26)
+	hash := sha256.Sum256([]byte(wire))
+	x := store.Session{ID: store.NewID(), WorkspaceID: w.Who.WorkspaceID, Token: hash[:], Created: time.Now().UTC().Truncate(time.Millisecond)}
+	require.NoError(t, w.Store.AddSession(t.Context(), x, work.Spec{Content: work.Content{Kind: work.Commands}}, work.Wants{Where: []string{"serial=none"}}, w.Who.KeyID, time.Hour))
+	var out strings.Builder
+	for _, door := range []struct {
+		method, path, body string
+		may                access.Action
+	}{
+		{"GET", "/metrics", "", access.See},
+		{"GET", "/healthz", "", access.Anyone},
+		{"GET", "/webdriver/status", "", access.Anyone},
+		{"POST", "/webdriver/session", `{"capabilities": {"alwaysMatch": {"tessellant:where": ["serial=none"]}}}`, access.Test},
+		{"GET", "/webdriver/session/" + wire + "/title", "", access.Test},
+		{"DELETE", "/webdriver/session/" + wire, "", access.Test},
+	} {
+		fmt.Fprintf(&out, "%-12s %-6s %-30s", door.may, door.method, door.path)
+		for _, c := range w.callers {
+			if c.cookie {
+				continue // these doors are for programs
+			}
+			key := c.key()
+			headers := []string{}
+			if door.body != "" {
+				headers = []string{"Content-Type", "application/json"}
+			}
+			resp, raw := w.do(door.method, door.path, key, strings.NewReader(door.body), headers...)
+			got := "in"
+			switch {
+			case resp.StatusCode == 401 || resp.StatusCode == 403:
+				got = fmt.Sprint(resp.StatusCode)
+			case strings.Contains(string(raw), "there is no session"):
+				got = "404"
+			}
+			want := "in"
+			command := strings.Contains(door.path, wire)
+			switch {
+			case door.may == access.Anyone:
+			case command && key == "": // the session's id is a secret, which will do
+			case c.role == "":
+				want = "401"
+			case !access.May(c.role, door.may):
+				want = "403"
+			case command && c.others:
+				want = "404"
+			}
+			assert.Equal(t, want, got, "%s %s as %s: %d %s", door.method, door.path, c.name, resp.StatusCode, raw)
+			fmt.Fprintf(&out, " %s", got)
+		}
+		out.WriteString("\n")
+	}
+	t.Log("\n" + out.String())
+}
+
 func TestThePageAboutSafetyHasTheTable(t *testing.T) {
 	page, err := os.ReadFile(filepath.Join(housetest.Root(), "docs", "security.md"))
 	require.NoError(t, err)
@@ -435,5 +492,18 @@ func TestThePageAboutSafetyHasTheTable(t *testing.T) {
 			row += " |"
 		}
 		assert.Contains(t, string(page), row+"\n", "%s", a)
+	}
+}
+
+func TestWhoWithdrawsTheirOwnKeyIsAnswered(t *testing.T) {
+	d := open(t)
+	for range 20 {
+		made, err := d.AddKeyWithResponse(t.Context(), api.NewKey{Name: "mine", Role: api.Owner})
+		require.NoError(t, err)
+		require.NotNil(t, made.JSON201, string(made.Body))
+		resp, raw := d.do("DELETE", "/api/v1/keys/"+made.JSON201.Made.Id, made.JSON201.Key, nil)
+		require.Equal(t, 204, resp.StatusCode, string(raw))
+		resp, raw = d.do("GET", "/api/v1/me", made.JSON201.Key, nil)
+		refused(t, resp, raw, 401, "was withdrawn")
 	}
 }

@@ -153,9 +153,15 @@ func (s *Store) KeyByHash(ctx context.Context, hash []byte) (who Identity, err e
 	}
 	err = s.db.GetContext(ctx, &row, "SELECT "+identityColumns+", coalesce(k.used > now(3) - INTERVAL 1 MINUTE, 0) AS noted FROM access_keys k JOIN workspaces w ON w.id = k.workspace_id WHERE k.hash = ?", hash)
 	if err == nil && !row.Noted && !row.Withdrawn && !row.Expired {
-		_, err = s.exec(ctx, "UPDATE access_keys SET used = now(3) WHERE id = ?", row.KeyID)
+		err = s.keyUsed(ctx, row.KeyID)
 	}
 	return row.Identity, found(err)
+}
+
+// keyUsed notes that a key is used.
+func (s *Store) keyUsed(ctx context.Context, id string) error {
+	_, err := s.exec(ctx, "UPDATE access_keys SET used = now(3) WHERE id = ?", id)
+	return err
 }
 
 // Workspaces lists all by name.

@@ -32,13 +32,19 @@ func (s *Store) SigninByHash(ctx context.Context, hash []byte, idle, longest tim
 		Until time.Time `db:"until"`
 		Left  int       `db:"left_s"`
 		Age   int       `db:"age_s"`
+		Noted bool      `db:"noted"`
 	}
-	err = s.db.GetContext(ctx, &row, "SELECT "+identityColumns+`, i.expires AS until, timestampdiff(SECOND, now(3), i.expires) AS left_s, timestampdiff(SECOND, i.created, now(3)) AS age_s
+	err = s.db.GetContext(ctx, &row, "SELECT "+identityColumns+`, i.expires AS until, timestampdiff(SECOND, now(3), i.expires) AS left_s, timestampdiff(SECOND, i.created, now(3)) AS age_s, coalesce(k.used > now(3) - INTERVAL 1 MINUTE, 0) AS noted
 		FROM signins i JOIN access_keys k ON k.id = i.key_id JOIN workspaces w ON w.id = k.workspace_id WHERE i.hash = ? AND i.kind = 'browser' AND i.expires > now(3)`, hash)
 	if err != nil {
 		return who, expires, found(err)
 	}
 	who, expires = row.Identity, row.Until
+	if !row.Noted && !who.Withdrawn && !who.Expired {
+		if err := s.keyUsed(ctx, who.KeyID); err != nil {
+			return who, expires, err
+		}
+	}
 	if lasts := min(idle, longest-time.Duration(row.Age)*time.Second); row.Left < int(idle.Seconds())/2 && lasts > time.Duration(row.Left)*time.Second {
 		if _, err = s.exec(ctx, "UPDATE signins SET expires = now(3) + INTERVAL ? SECOND WHERE hash = ?", int(lasts.Seconds()), hash); err == nil {
 			expires = expires.Add(lasts - time.Duration(row.Left)*time.Second)

@@ -154,7 +154,7 @@ var Extensions = []Command{
 	{"POST", "/session/{session id}/tessellant/app/install", "Install App", Phone, false, `{"build": reference} of any build of the workspace, or {} for the session's own; over what is there, whose data stays; launch it then`},
 	{"POST", "/session/{session id}/tessellant/app/launch", "Launch App", Phone, false, `{"app": id, "args": {name: text}}; both may be left out`},
 	{"POST", "/session/{session id}/tessellant/app/stop", "Stop App", Phone, false, `{"app": id}, or {} for the session's build`},
-	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Phone, false, `deletes its data; {"app": id}, or {} for the session's build`},
+	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Phone, false, `deletes its data; {"app": id of one installed for the session}, or {} for its build`},
 	{"GET", "/session/{session id}/tessellant/orientation", "Get Orientation", Phone, false, `"portrait" or "landscape"`},
 	{"POST", "/session/{session id}/tessellant/orientation", "Set Orientation", Phone, false, `{"orientation": "landscape"}`},
 	{"POST", "/session/{session id}/tessellant/keyboard/hide", "Hide Keyboard", Phone, false, "no error when there is none"},
