@@ -32,7 +32,7 @@ the key once. To choose the key yourself, set TESSELLANT_FIRST_KEY.`,
 				return err
 			}
 			c.Log, c.FirstKey, c.Emulators = log, os.Getenv("TESSELLANT_FIRST_KEY"), true
-			c.SecretsKey = os.Getenv("TESSELLANT_SECRETS_KEY")
+			c.SecretsKey, c.Version = os.Getenv("TESSELLANT_SECRETS_KEY"), cli.Version
 			if c.Database == "" {
 				c.Database = os.Getenv("TESSELLANT_DATABASE")
 			}
