@@ -25,7 +25,7 @@ func (a *App) deviceCmd() *cobra.Command {
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceShow(c.Context(), args[0]) }}
 	var why string
 	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Stop scheduling work on a device", Args: Exactly(1),
-		Long:    "Stop scheduling work on a device until you release it. Work that is running on it is finished first.\nA device that is lost twice in a row is quarantined automatically, until it passes a check.",
+		Long:    "Stop scheduling work on a device until you release it. Work that is running on it is finished first.\nA device that is lost twice in a row is quarantined automatically, until it passes a check. For operators.",
 		Example: "  tessellant device quarantine mar-01 --why 'its cable is loose'",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
@@ -42,7 +42,7 @@ func (a *App) deviceCmd() *cobra.Command {
 		}}
 	quarantine.Flags().StringVar(&why, "why", "", "what is wrong with the device; others will read this")
 	required(quarantine, "why")
-	release := &cobra.Command{Use: "release SERIAL", Short: "Schedule work on a quarantined device again", Args: Exactly(1), Example: "  tessellant device release mar-01",
+	release := &cobra.Command{Use: "release SERIAL", Short: "Schedule work on a quarantined device again", Args: Exactly(1), Long: "Schedule work on a quarantined device again. For operators.", Example: "  tessellant device release mar-01",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
 			if err != nil {
@@ -55,7 +55,7 @@ func (a *App) deviceCmd() *cobra.Command {
 			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
 	free := &cobra.Command{Use: "free SERIAL", Short: "Stop the work on a device at once", Args: Exactly(1), Example: "  tessellant device free orr-05",
-		Long: "Stop the work on a device at once. Use this if the work does not end by itself or with: tessellant run stop.\nThe leg or session is stopped. Evidence that was already uploaded is kept. You can only stop work of your own workspace.",
+		Long: "Stop the work on a device at once. Use this if the work does not end by itself or with: tessellant run stop.\nThe leg or session is stopped. Evidence that was already uploaded is kept. You can stop work of your own workspace; operators can stop any.",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
 			if err != nil {
