@@ -176,6 +176,10 @@ func (b *Box) Make() (f Folders, err error) {
 	if f.root, err = os.MkdirTemp(b.base, "box-"); err != nil {
 		return f, err
 	}
+	// The folder above stays this process's: a program that could put links in the place of its folders would have this process follow them.
+	if err := os.Chmod(f.root, 0o711); err != nil {
+		return f, err
+	}
 	f.user = confine.NewUser()
 	f.Work, f.Keep, f.Run = filepath.Join(f.root, "work"), filepath.Join(f.root, "keep"), filepath.Join(f.root, "run")
 	for _, d := range []string{f.Work, f.Keep, f.Run} {
@@ -191,12 +195,18 @@ func (b *Box) Give(f Folders) error {
 	if !b.users {
 		return nil
 	}
-	return filepath.WalkDir(f.root, func(path string, _ os.DirEntry, err error) error {
+	for _, dir := range []string{f.Work, f.Keep, f.Run} {
+		err := filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			return os.Lchown(path, f.user, f.user)
+		})
 		if err != nil {
 			return err
 		}
-		return os.Lchown(path, f.user, f.user)
-	})
+	}
+	return nil
 }
 
 // Remove removes a program's folders.
@@ -230,7 +240,7 @@ func (b *Box) Run(ctx context.Context, s Spec) (Ended, error) {
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Env = b.env(s, string(spec))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	if user, err := os.Stat(s.Work); err == nil && b.users { // whom its folders were made for
+	if user, err := os.Lstat(s.Work); err == nil && b.users { // whom its folders were made for
 		if st, ok := user.Sys().(*syscall.Stat_t); ok {
 			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: st.Uid, Gid: st.Gid}
 		}

@@ -185,3 +185,19 @@ func TestRuntimesAreFoundWhereProgramsRun(t *testing.T) {
 	assert.Regexp(t, `^\d+\.\d+`, found["node"])
 	assert.NotContains(t, found, "dotnet")
 }
+
+func TestAProgramThatIsNotKeptTightPutsNoLinksInThePlaceOfItsFolders(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("without root, such a program is the same user as its host")
+	}
+	b := openBox(t)
+	_, out, f := run(t, b, "mv ../work ../other; mv ../keep ../kept; rm -rf ../keep; ln -s / ../work; ln -s /etc ../keep; ls -l ..; true")
+	assert.GreaterOrEqual(t, strings.Count(out, "Permission denied"), 2, out)
+	for _, dir := range []string{f.Work, f.Keep} {
+		st, err := os.Lstat(dir)
+		require.NoError(t, err)
+		assert.True(t, st.IsDir(), "%s is what it was", dir)
+	}
+	_, out, _ = run(t, b, "id -u", func(s *Spec) { s.Work, s.Keep = f.Work, f.Keep })
+	assert.Equal(t, fmt.Sprintf("%d\n", f.user), out, "it is nobody else by now")
+}
