@@ -631,7 +631,7 @@ func TestAHostHandsInOfAnAttemptAsMuchAsItMay(t *testing.T) {
 	d := set(t, "d-1")
 	d.start()
 	h := d.holds(1)[0]
-	d.Evidence.MostBytes, d.Evidence.MostPieces = 1000, 4
+	d.Evidence.MostBytes, d.Evidence.MostPieces = 1000, 3
 	kept := func(n int) hostlink.Artifact { a, _ := tracks.Named(fmt.Sprintf("kept/%d", n)); return a }
 	require.NoError(t, d.link.Keep(ctx, h, kept(1), strings.NewReader(strings.Repeat("x", 600))))
 	require.ErrorIs(t, d.link.Keep(ctx, h, kept(2), strings.NewReader(strings.Repeat("x", 600))), hostlink.ErrUnfit, "too many bytes")
@@ -641,4 +641,22 @@ func TestAHostHandsInOfAnAttemptAsMuchAsItMay(t *testing.T) {
 	require.NoError(t, d.link.Append(ctx, h, log, 10, make([]byte, 10)))
 	require.ErrorIs(t, d.link.Append(ctx, h, log, 20, make([]byte, 1)), hostlink.ErrUnfit, "too many pieces")
 	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}), "the attempt ends all the same")
+}
+
+func TestWhatCouldNotBeKeptDoesNotCount(t *testing.T) {
+	d := set(t, "d-1")
+	d.start()
+	h := d.holds(1)[0]
+	d.Evidence.MostBytes, d.Evidence.MostPieces = 1000, 4
+	log, _ := tracks.Named(tracks.DeviceLog)
+	shot, _ := tracks.Named("screenshots/001-open.png")
+	d.Blobs.Reserve.Store(1 << 60) // the disk is full
+	for range 10 {
+		require.ErrorIs(t, d.link.Append(ctx, h, log, 0, make([]byte, 500)), hostlink.ErrFull)
+		require.ErrorIs(t, d.link.Keep(ctx, h, shot, strings.NewReader(strings.Repeat("x", 500))), hostlink.ErrFull)
+	}
+	d.Blobs.Reserve.Store(0)
+	require.NoError(t, d.link.Append(ctx, h, log, 0, make([]byte, 500)))
+	require.NoError(t, d.link.Keep(ctx, h, shot, strings.NewReader(strings.Repeat("x", 400))))
+	require.NoError(t, d.link.Keep(ctx, h, shot, strings.NewReader("")), "an empty one is a piece, too")
 }

@@ -180,8 +180,11 @@ func (s *Store) ArtifactByName(ctx context.Context, attempt, name string) (a Art
 	return a, found(err)
 }
 
-// HandedIn counts what the host of an attempt hands in. False: it has handed in as much as it may, and nothing was counted.
+// HandedIn counts what the host of an attempt hands in; less than nothing is given back. False: it has handed in as much as it may, and nothing was counted.
 func (s *Store) HandedIn(ctx context.Context, attempt string, bytes int64, pieces int, mostBytes int64, mostPieces int) (bool, error) {
+	if bytes == 0 && pieces == 0 {
+		return true, nil // no row would change
+	}
 	res, err := s.exec(ctx, "UPDATE attempts SET handed_bytes = handed_bytes + ?, handed_pieces = handed_pieces + ? WHERE id = ? AND handed_bytes + ? <= ? AND handed_pieces + ? <= ?",
 		bytes, pieces, attempt, bytes, mostBytes, pieces, mostPieces)
 	if err != nil {

@@ -54,6 +54,9 @@ func (s *Evidence) Append(ctx context.Context, h store.Hold, a hostlink.Artifact
 		return err
 	}
 	_, _, err = s.Blobs.Put(ctx, fmt.Sprintf("%s%016d", partsOf(h, a.Name), offset), bytes.NewReader(part))
+	if err != nil {
+		s.giveBack(ctx, h, int64(len(part)))
+	}
 	return full(err)
 }
 
@@ -85,8 +88,11 @@ func (s *Evidence) Keep(ctx context.Context, h store.Hold, a hostlink.Artifact, 
 		return err
 	}
 	counted := &counting{r: r, taken: func(n int64) error { return s.count(ctx, h, n, 0) }}
-	err = s.keep(ctx, h, a, counted, false)
-	return full(errors.Join(err, counted.rest()))
+	err = errors.Join(s.keep(ctx, h, a, counted, false), counted.rest())
+	if err != nil {
+		s.giveBack(ctx, h, counted.all)
+	}
+	return full(err)
 }
 
 // What a host may hand in of one attempt, also twice: more than any has, and less than a disk.
@@ -105,10 +111,18 @@ func (s *Evidence) count(ctx context.Context, h store.Hold, bytes int64, pieces 
 	return err
 }
 
+// giveBack takes from what was counted a piece that could not be kept: it comes again.
+func (s *Evidence) giveBack(ctx context.Context, h store.Hold, bytes int64) {
+	if _, err := s.Store.HandedIn(context.WithoutCancel(ctx), h.AttemptID, -bytes, -1, mostBytes, mostPieces); err != nil {
+		s.Log.Debug("a piece that was not kept stays counted", "attempt", h.AttemptID, "err", err)
+	}
+}
+
 // counting counts what is read.
 type counting struct {
 	r     io.Reader
 	n     int64 // not counted yet
+	all   int64 // counted
 	taken func(n int64) error
 }
 
@@ -126,7 +140,11 @@ func (c *counting) Read(b []byte) (int, error) {
 func (c *counting) rest() error {
 	n := c.n
 	c.n = 0
-	return c.taken(n)
+	if err := c.taken(n); err != nil {
+		return err
+	}
+	c.all += n
+	return nil
 }
 
 // closed gives an artifact that stays as it is: it came whole, and the attempt has ended since.
