@@ -16,11 +16,11 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/timeline"
+
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
-
-	"tessellant/internal/core/timeline"
 )
 
 // Defines values for ArtifactKind.
