@@ -187,6 +187,12 @@ func (s *Secrets) Of(ctx context.Context, run string) (map[string]string, error)
 			continue // an earlier version wrote it
 		}
 		plain, err := ring.Open(v, about(run, name))
+		if errors.Is(err, envelope.ErrKey) { // another process has just changed it
+			s.forget()
+			if ring, err = s.keys(); err == nil {
+				plain, err = ring.Open(v, about(run, name))
+			}
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrLost, err)
 		}
@@ -233,7 +239,15 @@ func (s *Secrets) newKey() error {
 		return err
 	}
 	defer os.Remove(tmp)
+	defer s.forget()
 	return os.Rename(tmp, s.File)
+}
+
+// forget has the keys read anew: a file's time of change is too coarse to tell two changes apart that come at once.
+func (s *Secrets) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ring = nil
 }
 
 // SealAll seals anew what is kept and was not sealed with the key that seals now, also what an earlier version kept as it was.
