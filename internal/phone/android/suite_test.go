@@ -2,6 +2,7 @@ package android_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -22,8 +23,19 @@ import (
 
 func open(t *testing.T, s *adb.Process, p *standin.Phone) *android.Device {
 	t.Helper()
-	d, err := android.Open(context.Background(), &s.Server, p.Address())
-	require.NoError(t, err)
+	var d *android.Device
+	housetest.Eventually(t, "the device is open", func() bool {
+		var err error
+		d, err = android.Open(context.Background(), &s.Server, p.Address())
+		var lost *phone.Lost
+		if errors.As(err, &lost) { // the adb server may die while it is new, and is started again then, without its connections
+			t.Logf("open the device: %v", err)
+			_ = s.Connect(context.Background(), p.Address())
+			return false
+		}
+		require.NoError(t, err)
+		return true
+	})
 	return d
 }
 
