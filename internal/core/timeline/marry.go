@@ -31,6 +31,7 @@ func Marry(events []Event, cases []Span) []Event {
 		}
 	}
 	out := make([]placed, 0, len(events)+2*len(cases))
+	began := map[string]int64{} // cases that the report does not know
 	for _, e := range events {
 		p := placed{Event: e, of: -1}
 		switch {
@@ -48,6 +49,14 @@ func Marry(events []Event, cases []Span) []Event {
 				p.part = ofItself
 			}
 		}
+		if p.of < 0 && e.Case != "" {
+			if e.Kind == Case && e.Verdict == "" {
+				began[e.Case] = e.At
+			}
+			if at, ok := began[e.Case]; ok && at == e.At {
+				p.part = beginOfRest
+			}
+		}
 		out = append(out, p)
 	}
 	for i, c := range cases {
@@ -61,7 +70,7 @@ func Marry(events []Event, cases []Span) []Event {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b placed) int {
-		if c := cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(min(a.part, itsBegin), min(b.part, itsBegin))); c != 0 || a.part < endOfBefore {
+		if c := cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(min(a.part, itsBegin), min(b.part, itsBegin))); c != 0 || a.part < endOfBefore || a.part == beginOfRest {
 			return c
 		}
 		return cmp.Or(cmp.Compare(a.lasts(cases), b.lasts(cases)), cmp.Compare(a.of, b.of), cmp.Compare(a.part, b.part))
@@ -94,6 +103,7 @@ type part int
 const (
 	ofBefore    part = iota // of a case that began before, or of none
 	endOfBefore             // the end of such a case
+	beginOfRest             // a case begins that the report does not know, and what happens in it at that moment
 	itsBegin                // a case begins: its beginning, what happens in it at that moment, its end where it ends at once
 	ofItself
 	itsEnd

@@ -112,3 +112,15 @@ func TestManyCasesAreMarriedInNoTime(t *testing.T) {
 		assert.Equal(t, got[i].Case, got[i+1].Case)
 	}
 }
+
+func TestACaseThatTheReportDoesNotKnowBeginsAfterTheOneBeforeHasEnded(t *testing.T) {
+	events := []Event{
+		{Kind: Case, At: 5, Case: "opens", Name: "opens"}, {Kind: Command, At: 10, Case: "opens", Name: "look"}, {Kind: Case, At: 10, Case: "opens", Name: "opens", Verdict: "passed"},
+		{Kind: Case, At: 10, Case: "rest", Name: "rest"}, {Kind: Command, At: 10, Case: "rest", Name: "tap"}, {Kind: Case, At: 10, Case: "rest", Name: "rest", Verdict: "failed"}, {Kind: Command, At: 11, Case: "rest", Name: "late"},
+	}
+	var seen []string
+	for _, e := range Marry(events, []Span{{Name: "Shores.opens", Mark: "opens", From: 5, To: 10, End: Event{Verdict: "passed"}}}) {
+		seen = append(seen, strings.TrimSpace(e.Case+" "+e.Name+" "+e.Verdict))
+	}
+	assert.Equal(t, []string{"Shores.opens Shores.opens", "Shores.opens look", "Shores.opens Shores.opens passed", "rest rest", "rest tap", "rest rest failed", "rest late"}, seen)
+}
