@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"os"
 	"runtime"
 	"syscall"
 	"unsafe"
@@ -139,13 +140,19 @@ const (
 // NewUser gives a user that owns nothing; two are hardly ever the same.
 func NewUser() int { return firstUser + rand.IntN(users) }
 
-// User becomes a user that owns nothing, where this process is root's.
+// User becomes a user that owns nothing, where this process is root's. It still ends with the process that started it: the kernel forgets that wish of
+// whoever becomes another user (PR_SET_PDEATHSIG(2const)), so it is made again. The goroutine keeps its thread from then on, whose wish it is.
 func User() error {
 	if syscall.Geteuid() != 0 {
 		return nil
 	}
-	id := NewUser()
-	return errors.Join(syscall.Setgroups(nil), syscall.Setresgid(id, id, id), syscall.Setresuid(id, id, id))
+	id, parent := NewUser(), os.Getppid()
+	runtime.LockOSThread()
+	err := errors.Join(syscall.Setgroups(nil), syscall.Setresgid(id, id, id), syscall.Setresuid(id, id, id), unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0, 0, 0))
+	if os.Getppid() != parent { // it has died in between
+		os.Exit(1)
+	}
+	return err
 }
 
 // Descriptors keeps all that is open here, but for the first three, from what is started.

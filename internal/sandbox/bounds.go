@@ -41,7 +41,7 @@ type taken struct {
 func take(pid int, exactly bool) (t taken) {
 	type file struct{ dev, ino uint64 }
 	seen := map[file]bool{}
-	for _, p := range below(pid) {
+	for _, p := range belowLately(pid) {
 		t.processes++
 		dir := "/proc/" + strconv.Itoa(p)
 		raw, err := os.ReadFile(dir + "/stat")

@@ -218,3 +218,43 @@ func TestAProgramWithTheNetworkGetsOutAndNotToThisMachine(t *testing.T) {
 	ownAddresses = func() ([]net.Addr, error) { return nil, nil }
 	assert.Contains(t, run(), "reached")
 }
+
+// TestNothingOfABoxOutlivesItsHost is about a host that is killed while a program with the network runs.
+func TestNothingOfABoxOutlivesItsHost(t *testing.T) {
+	b := box(t)
+	mayHaveWay(t, b)
+	host := exec.Command(os.Args[0], hostArg)
+	host.Env = append(os.Environ(), "TMPDIR="+b.base)
+	out, err := host.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, host.Start())
+	_, err = out.Read(make([]byte, 1)) // the program runs
+	require.NoError(t, err)
+	started := below(host.Process.Pid)
+	require.GreaterOrEqual(t, len(started), 3, "the box, the program, and its way out")
+	require.NoError(t, host.Process.Kill())
+	_ = host.Wait()
+	assert.Eventually(t, func() bool {
+		for _, pid := range started {
+			if raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil && !strings.Contains(string(raw), ") Z ") {
+				return false
+			}
+		}
+		return true
+	}, 5*time.Second, 20*time.Millisecond)
+}
+
+// hostArg is the argument with which the test binary is a host that runs such a program.
+const hostArg = "host-of-a-program"
+
+func hostOfAProgram() {
+	b, err := Probe(context.Background(), "")
+	if err != nil {
+		panic(err)
+	}
+	f, err := b.Make()
+	if err != nil {
+		panic(err)
+	}
+	_, _ = b.Run(context.Background(), Spec{Work: f.Work, Keep: f.Keep, Command: []string{"sh", "-c", "echo x; sleep 60"}, Network: true, Output: os.Stdout})
+}

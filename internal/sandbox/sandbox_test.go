@@ -22,6 +22,10 @@ func TestMain(m *testing.M) {
 		Child()
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == hostArg {
+		hostOfAProgram()
+		return
+	}
 	os.Exit(m.Run())
 }
 

@@ -6,9 +6,10 @@ package sandbox
 import (
 	"bytes"
 	"os"
-	"path/filepath"
 	"strconv"
+	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -32,18 +33,27 @@ func killBelow(pid int) {
 }
 
 // below lists the processes below one that are still at work.
-func below(pid int) (out []int) {
-	children := map[int][]int{}
-	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
-	for _, name := range stats {
-		raw, err := os.ReadFile(name)
+func below(pid int) []int { return started().below(pid) }
+
+// processes are which processes there are, by those that started them; those that are over are negative.
+type processes map[int][]int
+
+// started looks at all processes of this machine.
+func started() processes {
+	all := processes{}
+	dirs, _ := os.ReadDir("/proc")
+	for _, d := range dirs {
+		child, err := strconv.Atoi(d.Name())
+		if err != nil {
+			continue
+		}
+		raw, err := os.ReadFile("/proc/" + d.Name() + "/stat")
 		if err != nil {
 			continue
 		}
 		// pid (name) state ppid …: the name may have blanks and brackets (proc_pid_stat(5)).
 		fields := bytes.Fields(raw[bytes.LastIndexByte(raw, ')')+1:])
-		child, err := strconv.Atoi(filepath.Base(filepath.Dir(name)))
-		if err != nil || len(fields) < 2 {
+		if len(fields) < 2 {
 			continue
 		}
 		parent, err := strconv.Atoi(string(fields[1]))
@@ -51,18 +61,40 @@ func below(pid int) (out []int) {
 			continue
 		}
 		if state := fields[0][0]; state == 'Z' || state == 'X' {
-			child = -child // it is over; what was below it has another parent by now
+			child = -child // what was below it has another parent by now
 		}
-		children[parent] = append(children[parent], child)
+		all[parent] = append(all[parent], child)
 	}
+	return all
+}
+
+// below lists the processes below one that were still at work.
+func (all processes) below(pid int) (out []int) {
 	for next := []int{pid}; len(next) > 0; {
 		p := next[0]
 		next = next[1:]
-		for _, c := range children[p] {
+		for _, c := range all[p] {
 			if c > 0 {
 				out, next = append(out, c), append(next, c)
 			}
 		}
 	}
 	return out
+}
+
+// lately is a look at all processes that the watchers of all boxes share: it costs as much as this machine has processes, not as it has boxes.
+var lately struct {
+	sync.Mutex
+	at  time.Time
+	all processes
+}
+
+// belowLately lists the processes below one as they were a moment ago.
+func belowLately(pid int) []int {
+	lately.Lock()
+	defer lately.Unlock()
+	if time.Since(lately.at) > boundsLook/2 {
+		lately.all, lately.at = started(), time.Now()
+	}
+	return lately.all.below(pid)
 }

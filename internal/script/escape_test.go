@@ -4,7 +4,10 @@ package script
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -124,4 +127,34 @@ func childOf(t *testing.T, parent int) string {
 	}
 	require.Fail(t, "there is no such process")
 	return ""
+}
+
+// TestAScriptsProcessEndsWithItsHost is about a host that is killed while a script computes without end, and asks for nothing.
+func TestAScriptsProcessEndsWithItsHost(t *testing.T) {
+	host := exec.Command(os.Args[0], hostArg)
+	out, err := host.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, host.Start())
+	_, err = out.Read(make([]byte, 1)) // the script is at work
+	require.NoError(t, err)
+	script := childOf(t, host.Process.Pid)
+	require.Eventually(t, func() bool { // it computes: the time that it used stands behind its name, as field 14 (proc_pid_stat(5))
+		_, after, _ := strings.Cut(read(t, script, "stat"), ") ")
+		used, err := strconv.Atoi(strings.Fields(after)[11])
+		return err == nil && used >= 20
+	}, 10*time.Second, 10*time.Millisecond)
+	require.NoError(t, host.Process.Kill())
+	_ = host.Wait()
+	assert.Eventually(t, func() bool {
+		_, err := os.Stat("/proc/" + script)
+		return errors.Is(err, os.ErrNotExist)
+	}, 5*time.Second, 10*time.Millisecond, "it computes on for nobody")
+}
+
+// hostArg is the argument with which the test binary is a host that runs such a script.
+const hostArg = "host-of-a-script"
+
+func hostOfAScript() {
+	Run(context.Background(), Case{Scripts: map[string]string{"it.star": "def test_it(phone):\n    log('here')\n    for i in range(1 << 40):\n        pass\n"}, File: "it.star", Func: "test_it", Limits: Limits{Steps: 1 << 60, Memory: 64 << 20, CPU: 60}},
+		func(context.Context, Call) (any, error) { fmt.Print("x"); return nil, nil })
 }

@@ -27,6 +27,10 @@ func TestMain(m *testing.M) {
 		Child()
 		return
 	}
+	if len(os.Args) > 1 && os.Args[1] == hostArg {
+		hostOfAScript()
+		return
+	}
 	os.Exit(m.Run())
 }
 
