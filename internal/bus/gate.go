@@ -15,14 +15,6 @@ import (
 // they have one in common.
 type Gate func(user, password string) (older, ok bool)
 
-// Rights are the topics that a user of the bus may publish to and listen to. It may answer what it is called with, too.
-type Rights struct{ Publish, Listen []string }
-
-// HostRights are those of a host.
-func HostRights(name string) Rights {
-	return Rights{Publish: []string{Hosts}, Listen: []string{Host(name), Commands(name), inbox(name) + ".>"}}
-}
-
 const (
 	inboxes = "tessellant.inbox."
 	// olderInbox is where a client of NATS hears answers unless it was told otherwise.
@@ -59,12 +51,12 @@ func (d door) Check(c server.ClientAuthentication) bool {
 	if !ok {
 		return false
 	}
-	r := HostRights(o.Username)
+	listens := []string{Host(o.Username), Commands(o.Username), inbox(o.Username) + ".>"}
 	if older {
-		r.Listen = append(r.Listen, olderInbox+">")
+		listens = append(listens, olderInbox+">")
 	}
-	c.RegisterUser(&server.User{Username: o.Username, Permissions: &server.Permissions{
-		Publish: &server.SubjectPermission{Allow: r.Publish}, Subscribe: &server.SubjectPermission{Allow: r.Listen},
+	c.RegisterUser(&server.User{Username: o.Username, Permissions: &server.Permissions{ // it may answer what it is called with, too
+		Publish: &server.SubjectPermission{Allow: []string{Hosts}}, Subscribe: &server.SubjectPermission{Allow: listens},
 		Response: &server.ResponsePermission{MaxMsgs: 1, Expires: answerWithin}}})
 	return true
 }

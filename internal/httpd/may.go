@@ -23,7 +23,7 @@ import (
 // actions are the actions of routes, as METHOD /path/:id.
 type actions map[string]access.Action
 
-// Metrics names the action of what is found outside of the API's description.
+// metricsAction is the action of what is found outside of the API's description.
 const metricsAction = access.See
 
 var inBraces = regexp.MustCompile(`\{(\w+)\}`)

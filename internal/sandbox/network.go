@@ -42,7 +42,6 @@ type wayOut struct {
 	info, infoIn *os.File
 	goes, goOut  *os.File
 	here, hereIn *os.File
-	names        string // a file like resolv.conf
 	slirp        *exec.Cmd
 }
 
@@ -53,11 +52,9 @@ func (b *Box) makeWay() (*wayOut, error) {
 			return nil, fmt.Errorf("this host can't give programs a network without its own: %s is not installed; on Debian: apt-get install slirp4netns util-linux iproute2", need)
 		}
 	}
-	w := &wayOut{names: filepath.Join(b.base, "resolv.conf")}
-	err := os.WriteFile(w.names, []byte("nameserver "+names+"\n"), 0o644)
-	if err == nil {
-		w.info, w.infoIn, err = os.Pipe()
-	}
+	w := &wayOut{}
+	var err error
+	w.info, w.infoIn, err = os.Pipe()
 	if err == nil {
 		w.goOut, w.goes, err = os.Pipe()
 	}
@@ -98,6 +95,9 @@ func (w *wayOut) close() {
 
 // ownAddresses are this machine's. A variable for tests alone.
 var ownAddresses = net.InterfaceAddrs
+
+// namesFile is what programs with the network find as /etc/resolv.conf.
+func (b *Box) namesFile() string { return filepath.Join(b.base, "resolv.conf") }
 
 // refused are the networks to which there is no route: this machine's addresses are among them.
 func (b *Box) refused() []string {

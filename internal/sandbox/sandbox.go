@@ -99,7 +99,7 @@ func Probe(ctx context.Context, base string) (*Box, error) {
 	if err := os.Chmod(b.base, 0o711); err != nil {
 		return nil, err
 	}
-	if err := b.copyExe(); err != nil {
+	if err := errors.Join(b.copyExe(), os.WriteFile(b.namesFile(), []byte("nameserver "+names+"\n"), 0o644)); err != nil {
 		return nil, err
 	}
 	try, err := b.Make()

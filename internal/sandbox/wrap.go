@@ -39,7 +39,7 @@ func (b *Box) wrapped(s Spec, in *inside, way *wayOut) []string {
 	}
 	if way != nil {
 		in.Go = true
-		args = append(args, "--info-fd", strconv.Itoa(infoFile), "--ro-bind", way.names, "/etc/resolv.conf", "--ro-bind-try", "/etc/hosts", "/etc/hosts")
+		args = append(args, "--info-fd", strconv.Itoa(infoFile), "--ro-bind", b.namesFile(), "/etc/resolv.conf", "--ro-bind-try", "/etc/hosts", "/etc/hosts")
 	}
 	return append(args, "--remount-ro", "/", "--chdir", "/work", "/inside", ChildArg)
 }

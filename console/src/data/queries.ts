@@ -188,11 +188,12 @@ export const useDevices = () =>
 export const useHosts = () =>
   useQuery({ queryKey: ['hosts'], queryFn: async () => (await answer(http.GET('/hosts'))).items, refetchInterval: 10_000 });
 
-export const keysQuery = (workspace: string) => ({
-  queryKey: ['keys', workspace],
-  queryFn: async () => (await answer(http.GET('/keys', { params: { query: { workspace: workspace || undefined } } }))).items,
-});
-export const useKeys = (workspace: string) => useQuery({ ...keysQuery(workspace), staleTime: 0 });
+export const useKeys = (workspace: string) =>
+  useQuery({
+    queryKey: ['keys', workspace],
+    queryFn: async () => (await answer(http.GET('/keys', { params: { query: { workspace: workspace || undefined } } }))).items,
+    staleTime: 0,
+  });
 
 export const useWorkspaces = (wanted: boolean) =>
   useQuery({ queryKey: ['workspaces'], queryFn: async () => (await answer(http.GET('/workspaces'))).items, enabled: wanted, staleTime: 0 });

@@ -35,13 +35,13 @@ type Access struct {
 
 	mu    sync.Mutex
 	drops int                         // how often known was emptied
-	going map[string]map[*Stay]func() // requests that go on, by what they showed
+	going map[string]map[*func()]bool // what ends requests that go on, by what they showed
 }
 
 // New makes it.
 func New(s *store.Store, b bus.Bus, log *slog.Logger) *Access {
 	known, _ := lru.New[string, holder](maxKeys) // it fails for no size alone
-	return &Access{Store: s, Bus: b, Log: log, known: known, going: map[string]map[*Stay]func(){}}
+	return &Access{Store: s, Bus: b, Log: log, known: known, going: map[string]map[*func()]bool{}}
 }
 
 // holder is who was found to hold a key, and when.
@@ -112,18 +112,21 @@ func (s *Access) enter(ctx context.Context, key string) (who Identity, before bo
 	if key == "" {
 		return who, false, refuse.New(refuse.Denied, entering, "send Authorization: Bearer KEY; the command line reads TESSELLANT_KEY", "no key was given")
 	}
-	hash := Hash(key)
+	hash, now := Hash(key), time.Now()
+	s.mu.Lock()
 	known, before := s.known.Get(string(hash))
-	now := time.Now()
-	if before && now.Sub(known.at) < trust && (!known.who.Expires.Valid || now.Before(known.who.Expires.Time)) {
-		return known.who, true, nil
+	if known.who.Expires.Valid && !now.Before(known.who.Expires.Time) {
+		before = false // what was known of it holds no more
 	}
-	if before {
+	fresh := before && now.Sub(known.at) < trust
+	if before && !fresh {
 		s.known.Add(string(hash), holder{known.who, now}) // one asks; the others need not wait
 	}
-	s.mu.Lock()
 	drops := s.drops
 	s.mu.Unlock()
+	if fresh {
+		return known.who, true, nil
+	}
 	who, err = s.find(ctx, key, hash)
 	var no *refuse.Error
 	switch {
@@ -181,27 +184,4 @@ func (s *Access) drop() {
 	defer s.mu.Unlock()
 	s.drops++
 	s.known.Purge()
-}
-
-// SetAllowances changes what the workspace allows; nil: as it is.
-func (s *Access) SetAllowances(ctx context.Context, who Identity, programNetwork, otherApps *bool) (Identity, error) {
-	a, err := s.Store.Allowances(ctx, who.WorkspaceID)
-	if err != nil {
-		return who, err
-	}
-	for _, x := range []struct {
-		now   *bool
-		given *bool
-	}{{&a.ProgramNetwork, programNetwork}, {&a.OtherApps, otherApps}} {
-		if x.given != nil {
-			*x.now = *x.given
-		}
-	}
-	if err := s.Store.Allow(ctx, who.WorkspaceID, a); err != nil {
-		return who, err
-	}
-	s.Log.Info("what the workspace allows was set", "workspace", who.Workspace, "network for programs", a.ProgramNetwork, "other apps", a.OtherApps, "by", who.KeyID)
-	who.Allowances = a
-	s.KeysEnded() // what is known of its keys
-	return who, nil
 }

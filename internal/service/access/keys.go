@@ -1,12 +1,13 @@
 package access
 
-// Workspaces and their keys: made, listed, withdrawn.
+// Workspaces, what they allow, and their keys: made, listed, withdrawn.
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -85,10 +86,8 @@ func (s *Access) AddKey(ctx context.Context, who Identity, q NewKeyRequest) (sto
 		return none, "", refuse.New(refuse.Invalid, makingAKey, fmt.Sprintf("say who or what will use it, in up to %d bytes on one line", maxKeyName), "%.100q is not a name for a key", q.Name)
 	}
 	if !access.MayGive(who.Role, q.Role) {
-		for _, r := range access.Given {
-			if r == q.Role {
-				return none, "", refuse.New(refuse.Forbidden, makingAKey, "ask someone with the role "+string(q.Role), "your key has the role %s; it can't make a key that may do more", who.Role)
-			}
+		if slices.Contains(access.Given, q.Role) {
+			return none, "", refuse.New(refuse.Forbidden, makingAKey, "ask someone with the role "+string(q.Role), "your key has the role %s; it can't make a key that may do more", who.Role)
 		}
 		return none, "", refuse.New(refuse.Invalid, makingAKey, "use viewer, engineer, owner or operator", "%.50q is not a role", q.Role)
 	}
@@ -190,4 +189,27 @@ func (s *Access) AddWorkspace(ctx context.Context, name string) (store.Workspace
 		s.Log.Info("a workspace was made", "workspace", name)
 	}
 	return w, err
+}
+
+// SetAllowances changes what the workspace allows; nil: as it is.
+func (s *Access) SetAllowances(ctx context.Context, who Identity, programNetwork, otherApps *bool) (Identity, error) {
+	a, err := s.Store.Allowances(ctx, who.WorkspaceID)
+	if err != nil {
+		return who, err
+	}
+	for _, x := range []struct {
+		now   *bool
+		given *bool
+	}{{&a.ProgramNetwork, programNetwork}, {&a.OtherApps, otherApps}} {
+		if x.given != nil {
+			*x.now = *x.given
+		}
+	}
+	if err := s.Store.Allow(ctx, who.WorkspaceID, a); err != nil {
+		return who, err
+	}
+	s.Log.Info("what the workspace allows was set", "workspace", who.Workspace, "network for programs", a.ProgramNetwork, "other apps", a.OtherApps, "by", who.KeyID)
+	who.Allowances = a
+	s.KeysEnded() // what is known of its keys
+	return who, nil
 }

@@ -17,22 +17,18 @@ const (
 	lookWithin = 5 * time.Second
 )
 
-// Stay is one request that goes on.
-type Stay struct{ _ byte } // each has an address of its own
-
 // Remain has end called once the key, or the token of a browser's sign-in, that a request showed is no longer good. Leave is called when the request is over.
 func (s *Access) Remain(shown string, end func()) (leave func()) {
-	stay := &Stay{}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.going[shown] == nil {
-		s.going[shown] = map[*Stay]func(){}
+		s.going[shown] = map[*func()]bool{}
 	}
-	s.going[shown][stay] = end
+	s.going[shown][&end] = true
 	return func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		delete(s.going[shown], stay)
+		delete(s.going[shown], &end)
 		if len(s.going[shown]) == 0 {
 			delete(s.going, shown)
 		}
@@ -81,8 +77,8 @@ func (s *Access) endStays(ctx context.Context) {
 		s.mu.Lock()
 		ends := maps.Clone(s.going[key])
 		s.mu.Unlock()
-		for _, end := range ends {
-			end()
+		for end := range ends {
+			(*end)()
 		}
 	}
 }

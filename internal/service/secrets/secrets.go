@@ -96,7 +96,10 @@ func writeKeys(file string, keys [][]byte) (tmp string, err error) {
 		_, werr := fmt.Fprintln(f, base64.StdEncoding.EncodeToString(k))
 		err = errors.Join(err, werr)
 	}
-	return f.Name(), errors.Join(err, f.Sync(), f.Close())
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		_ = os.Remove(f.Name())
+	}
+	return f.Name(), err
 }
 
 // readKeys reads keys as they stand in a file, or in the environment, where commas are between.
