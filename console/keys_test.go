@@ -66,6 +66,7 @@ func TestAViewerIsOfferedOnlyWhatAViewerMay(t *testing.T) {
 	d.says("Your key can’t start runs.")
 	d.goTo("/keys", "[role=alert]")
 	d.says("your key has the role viewer")
+	assert.NotContains(t, eval[[]string](d, "[...document.querySelectorAll('button')].map(b => b.textContent)"), "Make key")
 }
 
 func TestAPageWhoseKeyIsWithdrawnAsksForAnother(t *testing.T) {

@@ -24,6 +24,7 @@ const parts = { workspace: text() };
 export default function KeysPage() {
   const [{ workspace }, setView] = useView(parts);
   const me = useMe().data;
+  const may = useMay('keys');
   const all = useWorkspaces(useMay('installation')).data ?? [];
   const of = workspace || me?.workspace || '';
   const keys = useKeys(workspace);
@@ -44,7 +45,7 @@ export default function KeysPage() {
           />
         )}
       </Head>
-      <Make key={of} workspace={workspace} />
+      {may && <Make key={of} workspace={workspace} />}
       <Loaded of={keys} what="the keys">{(items) => <List items={items} workspace={workspace} />}</Loaded>
     </Page>
   );
@@ -134,7 +135,7 @@ function List({ items, workspace }: { items: Key[]; workspace: string }) {
               name: 'withdraw',
               show: (k) =>
                 sure === k.id ? (
-                  <Row $gap={8}>
+                  <Row $gap={8} style={{ flexWrap: 'nowrap' }}>
                     <Button $small $main autoFocus isDisabled={withdraw.busy} onPress={() => void withdraw.run(k.id)}>
                       Withdraw {k.name}
                     </Button>
