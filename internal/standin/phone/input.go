@@ -122,7 +122,9 @@ func (p *Phone) tap(x, y int) {
 		return
 	}
 	if p.crashed != "" {
-		p.closeDialog() // it has one button, and goes away when one taps beside it
+		if !p.hangs || p.onDialog(x, y) { // beside it: what says that an app has died goes away, what says that one hangs stays
+			p.closeDialog()
+		}
 		return
 	}
 	if a := p.frontApp(); a != nil {
@@ -147,7 +149,9 @@ func (p *Phone) key(name string) {
 	switch name {
 	case "BACK", "4":
 		if p.crashed != "" {
-			p.closeDialog()
+			if !p.hangs {
+				p.closeDialog()
+			}
 			return
 		}
 		handled := true
@@ -157,7 +161,7 @@ func (p *Phone) key(name string) {
 			p.changed()
 		}
 	case "HOME", "3":
-		if p.crashed != "" {
+		if p.crashed != "" && !p.hangs {
 			p.closeDialog()
 		}
 		p.front, p.asking = "", nil

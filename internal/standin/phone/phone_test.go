@@ -206,6 +206,21 @@ func TestACrashIsLoggedAndShown(t *testing.T) {
 	assert.Empty(t, d.must("logcat", "-d"))
 }
 
+func TestWhatSaysThatAnAppHangsStaysUntilItIsAnswered(t *testing.T) {
+	d := plug(t, nil)
+	d.must("install", housetest.Kelpline(t))
+	d.must("shell", "am start -W -n org.kelpline.app/.MainActivity --es debug_block 120000")
+	screen := func() string { return d.must("shell", "uiautomator dump /dev/tty") }
+	housetest.Eventually(t, "the app is said not to respond", func() bool {
+		d.must("shell", "input tap 300 300")
+		return strings.Contains(screen(), "isn&#39;t responding") || strings.Contains(screen(), "isn't responding")
+	})
+	d.must("shell", "input tap 2 2; input keyevent BACK; input keyevent HOME")
+	assert.Contains(t, screen(), "android:id/aerr_close")
+	d.must("shell", "am force-stop org.kelpline.app")
+	assert.NotContains(t, screen(), "aerr_close", "nothing is left that could answer")
+}
+
 func TestARealTemperTakesItsTimeAndAnInstantOneDoesNot(t *testing.T) {
 	for temper, least := range map[phone.Temper]time.Duration{phone.Instant: 0, phone.Real: 900 * time.Millisecond} {
 		d := plug(t, func(tr *phone.Traits) { tr.Temper = temper })

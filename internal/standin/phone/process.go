@@ -162,6 +162,9 @@ func (p *Phone) kill(id string) {
 	p.log("system", 812, 'I', "ActivityManager", "Killing %d:%s (adj 0): stop %s", in.proc.pid, id, id)
 	in.proc.end()
 	in.proc = nil
+	if p.hangs && p.crashed == in.facts.Label {
+		p.crashed, p.hangs = "", false // nothing is left that could answer
+	}
 	if p.asking != nil && p.asking.id == id {
 		p.asking = nil
 	}

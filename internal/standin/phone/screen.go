@@ -180,6 +180,12 @@ func (p *Phone) dialog() (x, y, w, h int) {
 	return (sw - w) / 2, (sh - h) / 2, w, h
 }
 
+// onDialog says whether a point is on the dialog's button.
+func (p *Phone) onDialog(px, py int) bool {
+	x, y, w, h := p.dialog()
+	return px >= x && px < x+w && py >= y+h/2 && py < y+h
+}
+
 func (p *Phone) crashTexts() (title, button string) {
 	if p.hangs {
 		if p.traits.Language == "de" {
