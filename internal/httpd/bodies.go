@@ -19,6 +19,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"tessellant/api"
+	"tessellant/internal/core/nearest"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
@@ -230,7 +231,7 @@ func unreadable(err error, target any) error {
 	case unknown:
 		field = strings.Trim(field, `"`)
 		why := fmt.Sprintf("its body has a field %.100q, which is not known here", field)
-		if near := nearest(field, reflect.TypeOf(target)); near != "" {
+		if near := nearest.Word(field, fieldsOf(reflect.TypeOf(target), 0)); near != "" {
 			why += fmt.Sprintf("; was %q meant?", near)
 		}
 		return badJSON("%s", why)
@@ -265,17 +266,6 @@ func called(t reflect.Type) string {
 	return "a number"
 }
 
-// nearest finds the field whose name is most like one that is not known; "": none is like it.
-func nearest(name string, t reflect.Type) string {
-	best, least := "", 4
-	for _, f := range fieldsOf(t, 0) {
-		if d := distance(strings.ToLower(name), f); d < least && d < len(f) {
-			best, least = f, d
-		}
-	}
-	return best
-}
-
 func fieldsOf(t reflect.Type, depth int) (out []string) {
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
 		t = t.Elem()
@@ -291,28 +281,4 @@ func fieldsOf(t reflect.Type, depth int) (out []string) {
 		out = append(out, fieldsOf(t.Field(i).Type, depth+1)...)
 	}
 	return slices.Compact(out)
-}
-
-// distance is the number of letters that must be changed to make b of a (Levenshtein 1966), of names of up to 40 letters.
-func distance(a, b string) int {
-	if len(a) > 40 || len(b) > 40 {
-		return 40
-	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		before := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			change := before
-			if a[i] != b[j] {
-				change++
-			}
-			before = row[j+1]
-			row[j+1] = min(change, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }
