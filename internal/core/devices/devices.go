@@ -6,6 +6,7 @@
 package devices
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 )
@@ -110,6 +111,11 @@ func (f Facts) Traits() map[string]string {
 		out[OfLabel+n] = v
 	}
 	return out
+}
+
+// Kind is a text that units have in common that can stand in for each other: the same model with the same system and settings.
+func (f Facts) Kind() string {
+	return fmt.Sprintf("%s|%s|%s|%s|%d|%s|%s|%dx%d|%d|%s|%d", f.Platform, f.Maker, f.Model, f.OS, f.API, f.Form, f.Origin, f.Width, f.Height, f.Density, f.Language, f.MemoryMB)
 }
 
 // Like says whether two units can stand in for each other: the same model with the same system and settings.
