@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/uitree"
 )
@@ -161,6 +162,15 @@ func (o observedSettings) Dark(ctx context.Context, on bool) error {
 
 func (o observedSettings) Restore(ctx context.Context) error {
 	return o.o.plain("restore settings", nil, func() error { return o.s.Restore(ctx) })
+}
+
+type observedConditioner struct {
+	c Conditioner
+	o *observed
+}
+
+func (o observedConditioner) Condition(ctx context.Context, app string, set conditions.Set, whole bool) error {
+	return o.o.plain("set conditions", args{"to": set.String()}, func() error { return o.c.Condition(ctx, app, set, whole) })
 }
 
 type observedFingers struct {

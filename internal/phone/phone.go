@@ -18,6 +18,7 @@ import (
 	"io"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/uitree"
 )
@@ -104,6 +105,13 @@ type Settings interface {
 	Dark(ctx context.Context, on bool) error
 	// Restore puts back all that was changed since the last time.
 	Restore(ctx context.Context) error
+}
+
+// Conditioner is a phone that can be set as a test wants it.
+type Conditioner interface {
+	// Condition sets it so, and sees that it says so afterwards: until Restore, or, for the whole of an attempt, until Unsettle. App is the
+	// app whose language is set; "": none. What it can't be set to is *Refused, and what was set by then is put back as all else is.
+	Condition(ctx context.Context, app string, set conditions.Set, whole bool) error
 }
 
 // Settler is a phone that can be held still while a test runs: its screen stays on, and does not turn by itself.

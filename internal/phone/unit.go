@@ -35,6 +35,7 @@ type Unit struct {
 	Clock       Clock
 	Keyboard    Keyboard
 	Settings    Settings
+	Conditioner Conditioner
 	Settler     Settler
 	Waker       Waker
 	Permissions Permissions
@@ -57,6 +58,7 @@ func Of(p Phone) *Unit {
 	u.Clock, _ = p.(Clock)
 	u.Keyboard, _ = p.(Keyboard)
 	u.Settings, _ = p.(Settings)
+	u.Conditioner, _ = p.(Conditioner)
 	u.Settler, _ = p.(Settler)
 	u.Waker, _ = p.(Waker)
 	u.Permissions, _ = p.(Permissions)
@@ -80,6 +82,9 @@ func (u *Unit) Observed(see func(Command)) *Unit {
 	}
 	if u.Settings != nil {
 		o.Settings = observedSettings{u.Settings, &observed{see: see}}
+	}
+	if u.Conditioner != nil {
+		o.Conditioner = observedConditioner{u.Conditioner, &observed{see: see}}
 	}
 	if u.Fingers != nil {
 		o.Fingers = observedFingers{u.Fingers, &observed{see: see}}

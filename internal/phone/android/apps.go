@@ -244,8 +244,8 @@ func (d *Device) clear(ctx context.Context, id string, grant bool) error {
 	case !strings.Contains(said, "Success"):
 		return &phone.Refused{Doing: "clear the data of " + id, Why: clip(said), Remedy: "see whether it is installed"}
 	}
-	if k == nil {
-		return nil
+	if err := d.speakAgain(ctx, id); err != nil || k == nil {
+		return err
 	}
 	d.mu.Lock()
 	k.asks = !grant
@@ -269,5 +269,8 @@ func (d *Device) anew(ctx context.Context, k *known, grant bool) error {
 	d.mu.Lock()
 	k.asks = !grant
 	d.mu.Unlock()
-	return d.install(ctx, k.app, grant)
+	if err := d.install(ctx, k.app, grant); err != nil {
+		return err
+	}
+	return d.speakAgain(ctx, k.app.ID)
 }

@@ -50,17 +50,22 @@ type Device struct {
 
 	settling sync.Mutex // held while settings are put to what tests want, and back
 
-	mu      sync.Mutex
-	closed  bool
-	keeps   keeping
-	changed []setting      // by a case, as they were before, the first change first
-	settled []setting      // for an attempt
-	noted   bool           // how to put something back is noted on the device
-	dump    []byte         // the last of the tree that could be read
-	screen  *uitree.Screen // what it says
-	seen    time.Time      // when it said so
-	several *bool          // whether it has several displays; nil: not known
-	known   map[string]*known
+	mu       sync.Mutex
+	closed   bool
+	keeps    keeping
+	changed  []setting      // by a case, as they were before, the first change first
+	settled  []setting      // for an attempt
+	noted    bool           // how to put something back is noted on the device
+	dump     []byte         // the last of the tree that could be read
+	screen   *uitree.Screen // what it says
+	seen     time.Time      // when it said so
+	factual  bool           // it was asked for its facts; two of them are kept
+	standsIn bool           // it is one of the simulated phones
+	language string         // of its system
+	// languages are those that apps were given.
+	languages map[string]string
+	several   *bool // whether it has several displays; nil: not known
+	known     map[string]*known
 	// What its maker forbids, as it was met.
 	closedGates []gate
 
@@ -78,13 +83,14 @@ func (s *Starting) Error() string {
 }
 
 var (
-	_ phone.Phone    = (*Device)(nil)
-	_ phone.Logger   = (*Device)(nil)
-	_ phone.Clock    = (*Device)(nil)
-	_ phone.Keyboard = (*Device)(nil)
-	_ phone.Settings = (*Device)(nil)
-	_ phone.Waker    = (*Device)(nil)
-	_ phone.Pixels   = (*Device)(nil)
+	_ phone.Phone       = (*Device)(nil)
+	_ phone.Logger      = (*Device)(nil)
+	_ phone.Clock       = (*Device)(nil)
+	_ phone.Keyboard    = (*Device)(nil)
+	_ phone.Settings    = (*Device)(nil)
+	_ phone.Conditioner = (*Device)(nil)
+	_ phone.Waker       = (*Device)(nil)
+	_ phone.Pixels      = (*Device)(nil)
 
 	_ phone.Permissions = (*Device)(nil)
 	_ phone.Settler     = (*Device)(nil)
@@ -195,7 +201,11 @@ func (d *Device) Facts(ctx context.Context) (devices.Facts, error) {
 	if err != nil {
 		return f, err
 	}
-	return readFacts(string(a.out), d.serial), nil
+	f = readFacts(string(a.out), d.serial)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.factual, d.language, d.standsIn = true, f.Language, f.Simulated
+	return f, nil
 }
 
 func readFacts(out, serial string) devices.Facts {

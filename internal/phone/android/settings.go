@@ -15,16 +15,24 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/phone"
 )
 
 // setting is how one stood before it was changed.
-type setting struct{ restore string }
+type setting struct {
+	restore       string
+	app, language string // of an app's language: what it was
+}
 
 const journal = "/data/local/tmp/tessellant-back"
 
 // backForm are the lines that the journal may hold: a hostile file there must not run anything else.
-var backForm = regexp.MustCompile(`^(settings put (system|secure|global) [a-z_]+ '[\w./:, -]*'|settings delete (system|secure|global) [a-z_]+|cmd uimode night '[a-z_]+'|ime set '[\w./$-]+')$`)
+var backForm = regexp.MustCompile(`^(` + strings.Join([]string{
+	`settings put (system|secure|global) [a-z_]+ '[\w./:, -]*'`, `settings delete (system|secure|global) [a-z_]+`, `cmd uimode night '[a-z_]+'`, `ime set '[\w./$-]+'`,
+	`wm density (reset|\d{1,4})`, `(svc (wifi|data|bluetooth)|cmd bluetooth_manager|cmd connectivity airplane-mode) (enable|disable)`, `cmd alarm set-timezone '[\w/+-]+'`,
+	`cmd location set-location-enabled (true|false)`, `cmd location providers remove-test-provider gps`, `dumpsys battery reset`,
+	`cmd locale set-app-locales '[\w.]+' --user \d+ --locales '[\w,-]*'`}, "|") + `)$`)
 
 // value reads what `settings get` says, from its last line: linkers of some makers warn before.
 func value(out string) string {
@@ -42,7 +50,7 @@ func (d *Device) change(ctx context.Context, doing, table, name, to string) (*se
 	if before == to {
 		return nil, nil
 	}
-	back := setting{fmt.Sprintf("settings put %s %s %s", table, name, quote(before))}
+	back := setting{restore: fmt.Sprintf("settings put %s %s %s", table, name, quote(before))}
 	if before == "null" || before == "" { // it has never been set
 		back.restore = fmt.Sprintf("settings delete %s %s", table, name)
 	}
@@ -67,13 +75,17 @@ func (d *Device) changing(ctx context.Context, doing string, back []setting, lin
 	return err
 }
 
-// put changes a setting until Restore.
-func (d *Device) put(ctx context.Context, doing, table, name, to string) error {
+// put changes a setting until Restore; whole: until Unsettle.
+func (d *Device) put(ctx context.Context, doing, table, name, to string, whole bool) error {
 	back, err := d.change(ctx, doing, table, name, to)
 	if err == nil && back != nil {
 		d.mu.Lock()
-		d.changed = append(d.changed, *back)
-		d.mu.Unlock()
+		defer d.mu.Unlock()
+		if whole {
+			d.settled = append(d.settled, *back)
+		} else {
+			d.changed = append(d.changed, *back)
+		}
 	}
 	return err
 }
@@ -81,6 +93,10 @@ func (d *Device) put(ctx context.Context, doing, table, name, to string) error {
 // Rotate turns the screen. Android counts quarter turns from how the device is held by nature,
 // which for some tablets is landscape.
 func (d *Device) Rotate(ctx context.Context, landscape bool) error {
+	return d.turn(ctx, landscape, false)
+}
+
+func (d *Device) turn(ctx context.Context, landscape, whole bool) error {
 	const doing = "turn its screen"
 	a, err := d.shell(ctx, doing, "wm size", quick)
 	if err != nil {
@@ -95,10 +111,10 @@ func (d *Device) Rotate(ctx context.Context, landscape bool) error {
 	if landscape != (w > h) {
 		turn = "1"
 	}
-	if err := d.put(ctx, doing, "system", "accelerometer_rotation", "0"); err != nil {
+	if err := d.put(ctx, doing, "system", "accelerometer_rotation", "0", whole); err != nil {
 		return err
 	}
-	if err := d.put(ctx, doing, "system", "user_rotation", turn); err != nil {
+	if err := d.put(ctx, doing, "system", "user_rotation", turn, whole); err != nil {
 		return err
 	}
 	// The tree says how the screen is turned once it is.
@@ -179,7 +195,7 @@ func (d *Device) settle(ctx context.Context, first bool) error {
 		if !backForm.MatchString(undo) {
 			continue // what can't be put back stays
 		}
-		back, lines = append(back, setting{undo}), append(lines, set)
+		back, lines = append(back, setting{restore: undo}), append(lines, set)
 	}
 	if len(lines) == 0 {
 		return nil
@@ -222,7 +238,16 @@ func (d *Device) undo(ctx context.Context, lines []string) error {
 			do = append(do, l)
 		}
 	}
-	_, err := d.shell(ctx, "put its settings back", strings.Join(append(do, "rm -f "+journal), "; "), quick)
+	if len(do) > 0 {
+		if _, err := d.shell(ctx, "put its settings back", strings.Join(do, "; "), quick); err != nil {
+			return err
+		}
+		slices.Reverse(do) // what was changed first was put back last, and counts
+		if err := d.undone(ctx, do); err != nil {
+			return err
+		}
+	}
+	_, err := d.shell(ctx, "put its settings back", "rm -f "+journal, quick)
 	return err
 }
 
@@ -245,7 +270,7 @@ func (d *Device) Unsettle(ctx context.Context) error {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.settled, d.changed, d.noted = nil, nil, false
+	d.settled, d.changed, d.noted, d.languages = nil, nil, false, nil
 	return nil
 }
 
@@ -273,28 +298,10 @@ func (d *Device) undoLeft(ctx context.Context) error {
 
 // Dark switches the dark mode.
 func (d *Device) Dark(ctx context.Context, on bool) error {
-	const doing = "switch its dark mode"
-	word := map[bool]string{true: "yes", false: "no"}
-	a, err := d.shell(ctx, doing, "cmd uimode night", quick)
-	if err != nil {
-		return err
+	if d.api < 29 {
+		return &phone.Refused{Doing: "switch its dark mode", Why: "it has none", Remedy: "Android 10 and later can"}
 	}
-	_, before, ok := strings.Cut(a.text(), "Night mode: ")
-	if !ok {
-		return &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "Android 10 and later can"}
-	}
-	before = strings.TrimSpace(before)
-	if before == word[on] {
-		return nil
-	}
-	back := setting{"cmd uimode night " + quote(before)}
-	if err = d.changing(ctx, doing, []setting{back}, "cmd uimode night "+word[on]); err != nil {
-		return err
-	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.changed = append(d.changed, back)
-	return nil
+	return d.Condition(ctx, "", conditions.Set{conditions.Dark: map[bool]string{true: conditions.On, false: conditions.Off}[on]}, false)
 }
 
 // Restore puts back what was changed since the last time, the last change first. What Settle holds stays so.
@@ -316,6 +323,11 @@ func (d *Device) Restore(ctx context.Context) error {
 	_, err := d.shell(ctx, "put its settings back", strings.Join(lines, "; "), quick)
 	if err == nil {
 		d.mu.Lock()
+		for _, s := range slices.Backward(d.changed[:n]) {
+			if s.app != "" {
+				d.languages[s.app] = s.language
+			}
+		}
 		d.changed = d.changed[n:]
 		d.noted = d.noted && !last
 		d.mu.Unlock()

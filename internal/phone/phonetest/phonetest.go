@@ -19,6 +19,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
@@ -223,6 +224,42 @@ var checks = []check{
 		w, h = size()
 		require.Equal(p, []int{f.Width, f.Height}, []int{w, h}, "put back")
 		require.NoError(p, settings.Restore(p.ctx), "nothing is left to be put back")
+	}},
+	{"conditions", "Condition sets what the device's facts say that it can be set to, and Unsettle puts all of it back; the app sees its language and size.", func(p *probe) {
+		conditioner, ok := p.Phone.(phone.Conditioner)
+		settler, settles := p.Phone.(phone.Settler)
+		if !ok || !settles {
+			p.Skip("this phone can't be set to conditions")
+		}
+		before, err := p.Phone.Facts(p.ctx)
+		require.NoError(p, err)
+		want := conditions.Set{conditions.Language: map[string]string{"de": "en"}[p.Language], conditions.Orientation: "landscape", conditions.Dark: conditions.On, conditions.FontScale: "1.3", conditions.DisplaySize: "1.25",
+			conditions.Location: "38.71,-9.14", conditions.TimeZone: "Europe/Lisbon", conditions.Animations: conditions.Off, conditions.WiFi: conditions.Off, conditions.MobileData: conditions.Off,
+			conditions.Bluetooth: conditions.Off, conditions.GPS: conditions.Off, conditions.AirplaneMode: conditions.On, conditions.BatterySaver: conditions.On}
+		if want[conditions.Language] == "" {
+			want[conditions.Language] = "de"
+		}
+		require.Len(p, want, len(conditions.Table))
+		for _, l := range want.Lacks(before, true) {
+			delete(want, l.Name)
+		}
+		require.NoError(p, conditioner.Condition(p.ctx, p.App.ID, want, true))
+		require.NoError(p, conditioner.Condition(p.ctx, p.App.ID, want, true), "it stands so already")
+		now, err := p.Phone.Facts(p.ctx)
+		require.NoError(p, err)
+		require.InDelta(p, 1.25, float64(now.Density)/float64(before.Density), 0.01)
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		_, other := want[conditions.Language]
+		require.Equal(p, (p.Language == "de") != other, strings.Contains(p.find("#settings").Label+p.find("#settings").Text, "Einstellungen"), "its language outlives clearing the app")
+		require.NoError(p, settler.Unsettle(p.ctx))
+		now, err = p.Phone.Facts(p.ctx)
+		require.NoError(p, err)
+		require.Equal(p, before, now)
+		require.NoError(p, settler.Settle(p.ctx))
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		require.Equal(p, p.Language == "de", strings.Contains(p.find("#settings").Label+p.find("#settings").Text, "Einstellungen"))
 	}},
 	{"long press", "A finger that stays where it is for a second is a long press, not a tap.", func(p *probe) {
 		x, y := p.find("#shore_gull-ledge").Bounds.Center()

@@ -294,7 +294,7 @@ def view():
         card(body = [text("in a card")]), chart(points = [1, 3, 2]), line(), space(height = 4), spinner()])
 `)
 	require.NoError(t, err)
-	c := paint.NewCanvas(360, 640, paint.NewFonts(160), paint.Hex(0))
+	c := paint.NewCanvas(360, 640, paint.NewFonts(160, 1), paint.Hex(0))
 	s.Draw(c)
 	img := c.Picture()
 	for _, n := range s.Nodes() {

@@ -16,6 +16,7 @@ import (
 type Device struct {
 	API        int
 	DPI        int
+	FontScale  float64 // by which the user wants texts larger; 0: 1
 	Language   string
 	MemoryMB   int
 	ScreenW    int // pixels, as it is held now
@@ -31,6 +32,14 @@ func (d Device) dp(px int) int { return px * 160 / d.DPI }
 
 // px turns density-independent pixels into pixels: dp × dpi ÷ 160.
 func (d Device) px(dp float64) float64 { return dp * float64(d.DPI) / 160 }
+
+// text is by how much texts are larger than usual.
+func (d Device) text() float64 {
+	if d.FontScale == 0 {
+		return 1
+	}
+	return d.FontScale
+}
 
 // Env is what the phone does for an app that runs on it. All functions of App
 // must be called by one goroutine at a time; Later's f counts as one.
@@ -170,8 +179,8 @@ func (a *App) Resumed() error { return a.hook("resumed") }
 // Resize tells the app that the device is another now: turned, or dark. As on Android
 // the screen is made anew: the keyboard goes, and what had been scrolled is at its top.
 func (a *App) Resize(dev Device) error {
-	turned := dev.ScreenW != a.Device.ScreenW
-	a.Device = dev
+	turned := dev.ScreenW != a.Device.ScreenW || dev.DPI != a.Device.DPI || dev.text() != a.Device.text()
+	a.Device, a.fonts = dev, nil
 	if !turned {
 		a.Version++
 		return nil

@@ -67,7 +67,7 @@ func (a *App) layout() {
 		return
 	}
 	if a.fonts == nil {
-		a.fonts = paint.NewFonts(a.Device.DPI)
+		a.fonts = paint.NewFonts(a.Device.DPI, a.Device.text())
 	}
 	top, bottom := a.viewportTop(), a.viewportBottom()
 	view := Box{0, int(top), a.Device.ScreenW, int(bottom)}
@@ -179,7 +179,7 @@ func (l *flow) place(w *widget, x, y, width float64) float64 {
 	case "text":
 		weight, size := textSize(w.size)
 		lines := fonts.Wrap(weight, size, w.text, width)
-		h := float64(len(lines)) * dp(size*1.35)
+		h := float64(len(lines)) * dp(size*1.35*l.a.Device.text())
 		l.add(w, x, y, width, h).lines = lines
 		return y + h
 	case "button":

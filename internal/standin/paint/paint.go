@@ -43,6 +43,7 @@ var parse = sync.OnceValue(func() [3]*opentype.Font {
 // Fonts holds the faces of one density. It is not safe for use by several goroutines.
 type Fonts struct {
 	scale float64 // pixels a dp
+	text  float64 // by which texts are larger
 	faces map[faceKey]font.Face
 }
 
@@ -51,18 +52,18 @@ type faceKey struct {
 	size float64
 }
 
-// NewFonts makes the fonts for a screen of so many dots per inch.
-func NewFonts(dpi int) *Fonts {
-	return &Fonts{scale: float64(dpi) / 160, faces: map[faceKey]font.Face{}}
+// NewFonts makes the fonts for a screen of so many dots per inch, with texts larger than usual by a factor.
+func NewFonts(dpi int, text float64) *Fonts {
+	return &Fonts{scale: float64(dpi) / 160, text: text, faces: map[faceKey]font.Face{}}
 }
 
-// Face gives the face for a size in dp.
+// Face gives the face for a size in dp, where texts have their usual size.
 func (f *Fonts) Face(w Weight, size float64) font.Face {
 	k := faceKey{w, size}
 	if face := f.faces[k]; face != nil {
 		return face
 	}
-	face, err := opentype.NewFace(parse()[w], &opentype.FaceOptions{Size: size * f.scale, DPI: 72, Hinting: font.HintingNone})
+	face, err := opentype.NewFace(parse()[w], &opentype.FaceOptions{Size: size * f.scale * f.text, DPI: 72, Hinting: font.HintingNone})
 	if err != nil {
 		panic(err) // only for sizes that make no sense
 	}

@@ -11,7 +11,7 @@ import (
 var white, black = color.RGBA{255, 255, 255, 255}, color.RGBA{0, 0, 0, 255}
 
 func canvas() *Canvas {
-	c := NewCanvas(100, 100, NewFonts(160), white)
+	c := NewCanvas(100, 100, NewFonts(160, 1), white)
 	c.SetColor(black)
 	c.SetLineWidth(6)
 	return c

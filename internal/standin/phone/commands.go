@@ -21,7 +21,7 @@ func init() { // not at the declaration: cmd refers to the table
 		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
 		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.tz, c.out) },
 		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
-		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
+		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "appops": (*Phone).appops, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
 			c.say("uid=2000(shell) gid=2000(shell) groups=2000(shell)\n")
 			return 0
 		},
@@ -35,7 +35,7 @@ func (p *Phone) properties() map[string]string {
 		"ro.product.name": strings.ToLower(strings.ReplaceAll(t.Model, " ", "_")), "ro.build.version.release": t.Android,
 		"ro.build.version.sdk": strconv.Itoa(t.API), "ro.product.cpu.abi": t.ABIs[0], "ro.product.cpu.abilist": strings.Join(t.ABIs, ","),
 		"ro.serialno": cmp.Or(t.SaysSerial, t.Serial), "sys.boot_completed": map[bool]string{true: "", false: "1"}[p.booting()], "ro.build.characteristics": "default", "ro.sf.lcd_density": strconv.Itoa(t.Density),
-		"ro.product.locale":       t.Language + "-" + map[string]string{"en": "GB", "de": "DE"}[t.Language],
+		"ro.product.locale": t.Language + "-" + cmp.Or(map[string]string{"en": "GB"}[t.Language], strings.ToUpper(t.Language)), "persist.sys.timezone": p.set.zone,
 		"ro.tessellant.simulated": "1",
 	}
 	if t.Tablet {
@@ -49,7 +49,9 @@ func (p *Phone) properties() map[string]string {
 
 func (p *Phone) getprop(c *call) int {
 	p.take(c.ctx, 8, 20)
+	p.mu.Lock()
 	m := p.properties()
+	p.mu.Unlock()
 	if len(c.args) > 0 {
 		c.say("%s\n", m[c.args[0]])
 		return 0
@@ -72,12 +74,13 @@ func (p *Phone) wm(c *call) int {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if c.is("density") {
+		return p.wmDensity(c)
+	}
 	switch strings.Join(c.args, " ") {
 	case "size":
 		w, h := p.upright()
 		c.say("Physical size: %dx%d\n", w, h)
-	case "density":
-		c.say("Physical density: %d\n", p.traits.Density)
 	case map[bool]string{true: "dismiss-keyguard"}[p.traits.API >= 23]: // a lock with a secret stays, and nothing is said
 		if p.locked && p.traits.Lock == "swipe" && !p.asleep {
 			p.locked = false
@@ -102,16 +105,8 @@ func (p *Phone) cmd(c *call) int {
 		c.args = c.args[1:]
 		return p.pm(c)
 	}
-	if len(c.args) > 1 && c.args[0] == "uimode" && c.args[1] == "night" && p.traits.API >= 29 {
-		p.take(c.ctx, 60, 120)
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		if len(c.args) > 2 {
-			p.night = c.args[2] == "yes"
-			p.adjusted()
-		}
-		c.say("Night mode: %s\n", map[bool]string{true: "yes", false: "no"}[p.night])
-		return 0
+	if code, known := p.system(c); known {
+		return code
 	}
 	c.say("cmd: Can't find service: %s\n", strings.Join(c.args, " "))
 	return 20
@@ -223,24 +218,6 @@ func (p *Phone) df(c *call) int {
 	return 0
 }
 
-func (p *Phone) svc(c *call) int {
-	p.take(c.ctx, 60, 120)
-	if len(c.args) == 3 && c.args[0] == "power" && c.args[1] == "stayon" {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		p.settings["global/stay_on_while_plugged_in"] = map[string]string{"true": "7", "usb": "2", "ac": "1", "wireless": "4"}[c.args[2]]
-		if c.args[2] == "false" {
-			p.settings["global/stay_on_while_plugged_in"] = "0"
-		}
-		return 0
-	}
-	if len(c.args) >= 2 && (c.args[0] == "wifi" || c.args[0] == "data" || c.args[0] == "power") {
-		return 0
-	}
-	c.say("Available commands: wifi, data, power\n")
-	return 0
-}
-
 func (p *Phone) setting(c *call) int {
 	p.take(c.ctx, 40, 90)
 	if p.notYet(c, "settings") {
@@ -267,13 +244,22 @@ func (p *Phone) setting(c *call) int {
 		fmt.Fprintln(c.err, "\nException occurred while executing 'put':\njava.lang.SecurityException: Permission denial: writing to settings requires:android.permission.WRITE_SECURE_SETTINGS")
 		return 255
 	case c.args[0] == "put" && len(c.args) == 4:
+		if p.lies(c.args[2]) {
+			return 0
+		}
 		p.settings[key] = c.args[3]
+		switch {
+		case c.args[2] == "font_scale":
+			p.refont()
+		case c.args[2] == "low_power" && !p.traits.Battery && !p.set.unplugged: // what is charged does not save
+			p.settings[key] = "0"
+		}
 		if strings.HasSuffix(key, "_rotation") {
 			p.adjusted()
 		}
 	case c.args[0] == "delete":
 		delete(p.settings, key)
-		p.adjusted()
+		p.refont()
 		c.say("Deleted 1 rows\n")
 	}
 	return 0
@@ -330,7 +316,9 @@ func (p *Phone) dumpsys(c *call) int {
 		c.say("Current Input Method Manager state:\n  mShowRequested=%v mShowExplicitlyRequested=%v mShowForced=false mInputShown=%v\n", asked, asked, asked)
 		c.say("Current InputMethodService state:\n  mWindowCreated=true mWindowAdded=true\n  mWindowVisible=%v mWasVisible=%v mInShowWindow=false\n  mIsInputViewShown=%v mStatusIcon=0\n", asked, asked, up)
 	case "battery":
-		c.say("Current Battery Service state:\n  AC powered: false\n  USB powered: %v\n  status: 2\n  health: 2\n  present: true\n  level: %d\n  scale: 100\n  voltage: 4100\n  temperature: 291\n", !p.traits.Battery, p.level)
+		p.battery(c)
+	case "location":
+		p.sayLocation(c)
 	case "package":
 		in := p.apps[rest]
 		if in == nil {

@@ -39,6 +39,7 @@ type Phone struct {
 	crashed    string            // label of the app whose crash dialog is up
 	hangs      bool              // that dialog says that the app does not respond
 	night      bool
+	set        set
 	asleep     bool
 	level      int // of the battery, percent
 	nextPID    int
@@ -96,12 +97,14 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 		settings: map[string]string{
 			"system/accelerometer_rotation": "1", "system/font_scale": "1.0", "system/screen_off_timeout": "60000",
 			"global/window_animation_scale": "1.0", "global/transition_animation_scale": "1.0", "global/animator_duration_scale": "1.0",
-			"global/device_name": t.Model, "global/wifi_on": "1", "secure/android_id": fmt.Sprintf("%016x", seed),
+			"global/device_name": t.Model, "global/wifi_on": "1", "global/mobile_data": "1", "global/bluetooth_on": "1", "global/low_power": "0", "global/auto_time_zone": "1",
+			"secure/location_mode": "3", "secure/android_id": fmt.Sprintf("%016x", seed),
 		},
-		level: 87, nextPID: 4200, rnd: rand.New(rand.NewPCG(seed, 1)), seed: seed, night: t.Dark, fonts: paint.NewFonts(t.Density)}
+		level: 87, nextPID: 4200, rnd: rand.New(rand.NewPCG(seed, 1)), seed: seed, night: t.Dark, fonts: paint.NewFonts(t.Density, 1)}
 	if t.Sleeps > 0 {
 		p.settings["system/screen_off_timeout"] = strconv.FormatInt(t.Sleeps.Milliseconds(), 10)
 	}
+	p.set.zone = "Europe/London"
 	if p.keyboard = latinKeyboard; t.Composing {
 		p.keyboard = composingKeyboard
 	}
@@ -145,9 +148,10 @@ func (p *Phone) changed() {
 	}
 }
 
-func (p *Phone) device() app.Device {
+// device is what an app can notice of the phone, under mu.
+func (p *Phone) device(id string) app.Device {
 	w, h := p.size()
-	return app.Device{API: p.traits.API, DPI: p.traits.Density, Language: p.traits.Language, MemoryMB: p.traits.MemoryGB * 1024,
+	return app.Device{API: p.traits.API, DPI: p.density(), FontScale: p.textScale(), Language: p.speaks(id), MemoryMB: p.traits.MemoryGB * 1024,
 		ScreenW: w, ScreenH: h, StatusBarH: p.dp(24), NavBarH: p.navHeight(), Dark: p.night, HardKeys: p.traits.HardKeys}
 }
 
@@ -185,8 +189,8 @@ func (p *Phone) sizes() (w, h float64) {
 // adjusted tells the apps, under mu, that the screen was turned or darkened.
 func (p *Phone) adjusted() {
 	for id, in := range p.apps {
-		if in.proc != nil && in.proc.app != nil && in.proc.app.Device != p.device() {
-			if err := in.proc.app.Resize(p.device()); err != nil {
+		if in.proc != nil && in.proc.app != nil && in.proc.app.Device != p.device(id) {
+			if err := in.proc.app.Resize(p.device(id)); err != nil {
 				p.crash(id, in.proc, err)
 			}
 		}
@@ -217,7 +221,7 @@ func (p *Phone) wantsMemory(in *installed) time.Duration {
 	return 0
 }
 
-func (p *Phone) dp(v int) int { return v * p.traits.Density / 160 }
+func (p *Phone) dp(v int) int { return v * p.density() / 160 }
 
 // navHeight: three buttons before Android 10, a gesture bar since.
 func (p *Phone) navHeight() int {

@@ -76,7 +76,7 @@ func (p *Phone) launch(id string, args map[string]string) (cold bool, err error)
 		},
 	}
 	label := in.facts.Label
-	a, err := app.Start(id, label, source, p.device(), args, env)
+	a, err := app.Start(id, label, source, p.device(id), args, env)
 	if a == nil {
 		in.proc, p.front = nil, ""
 		end()

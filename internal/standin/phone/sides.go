@@ -62,6 +62,8 @@ type Sides struct {
 	TwoLaunchers bool `yaml:"two_launchers"`
 	// TouchClosed says that the shell may not write to the touch screen.
 	TouchClosed bool `yaml:"touch_closed"`
+	// Lies are settings that it takes and keeps as they were: font_scale, night, locales, density, timezone, location, wifi_on and the like.
+	Lies []string `yaml:"lies"`
 	// Trailing says that its screencap writes something behind the picture.
 	Trailing bool `yaml:"trailing"`
 }
@@ -233,4 +235,32 @@ func (p *Phone) Files() []string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return slices.Sorted(maps.Keys(p.files))
+}
+
+// Lie makes it take a setting from now on and keep it as it is.
+func (p *Phone) Lie(name string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.traits.Lies = append(slices.Clone(p.traits.Lies), name)
+}
+
+// Stands is how it is set: its settings, and what services keep.
+func (p *Phone) Stands() map[string]string {
+	out := p.Settings()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(out, "appops/mock_location")
+	for id, language := range p.set.languages {
+		out["language of "+id] = language
+	}
+	out["night"], out["density"], out["zone"], out["located"], out["airplane"] = fmt.Sprint(p.night), fmt.Sprint(p.density()), p.set.zone, fmt.Sprint(p.set.mocked, p.set.located), fmt.Sprint(p.set.airplane)
+	out["global/airplane_mode_on"] = out["airplane"]
+	return out
+}
+
+// Forget removes a file from it.
+func (p *Phone) Forget(path string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(p.files, path)
 }

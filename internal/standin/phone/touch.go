@@ -170,7 +170,7 @@ func (p *Phone) held(x, y int) (int, int) {
 
 // stroke is what a finger did, once it has lifted, under mu.
 func (p *Phone) stroke(x0, y0, x, y int) {
-	if near := 24 * p.traits.Density / 160; max(x-x0, x0-x) < near && max(y-y0, y0-y) < near {
+	if near := p.dp(24); max(x-x0, x0-x) < near && max(y-y0, y0-y) < near {
 		p.tap(x0, y0)
 		return
 	}
