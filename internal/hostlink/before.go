@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/work"
 )
 
@@ -68,8 +69,16 @@ func (h Hold) before(told func(Hold) map[string]any) HoldBefore {
 		out.Secrets = append(out.Secrets, secret)
 	}
 	if s.Content.Kind == work.Commands {
+		is := func(name, value string) *bool {
+			v, said := s.Conditions[name]
+			if !said {
+				return nil
+			}
+			b := v == value
+			return &b
+		}
 		out.Session = &SessionBefore{Limit: s.Limits.Whole.Duration(), Idle: s.Limits.Idle.Duration(), Video: s.Recording.Video, Log: s.Recording.Log,
-			Landscape: s.Conditions.Landscape, Dark: s.Conditions.Dark, Capabilities: s.Content.Capabilities, Answer: told(h)}
+			Landscape: is(conditions.Orientation, "landscape"), Dark: is(conditions.Dark, conditions.On), Capabilities: s.Content.Capabilities, Answer: told(h)}
 	}
 	return out
 }

@@ -5,10 +5,12 @@ package store
 import (
 	"context"
 	"database/sql"
+	"maps"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
@@ -41,9 +43,26 @@ type SessionRequest struct {
 	Limit     float64         `json:"limit"`
 	Idle      float64         `json:"idle"`
 	Recording map[string]bool `json:"recording"`
-	Landscape *bool           `json:"landscape,omitempty"`
-	Dark      *bool           `json:"dark,omitempty"`
-	Standard  map[string]any  `json:"standard"` // capabilities
+	// Conditions are how the device is set. Before, there were two of them, each by itself.
+	Conditions conditions.Set `json:"conditions,omitempty"`
+	Landscape  *bool          `json:"landscape,omitempty"`
+	Dark       *bool          `json:"dark,omitempty"`
+	Standard   map[string]any `json:"standard"` // capabilities
+}
+
+// Set is how the device is to be set, also of a request of before.
+func (q SessionRequest) Set() conditions.Set {
+	out := maps.Clone(q.Conditions)
+	if out == nil {
+		out = conditions.Set{}
+	}
+	if q.Dark != nil {
+		out[conditions.Dark] = map[bool]string{true: conditions.On, false: conditions.Off}[*q.Dark]
+	}
+	if q.Landscape != nil {
+		out[conditions.Orientation] = map[bool]string{true: "landscape", false: "portrait"}[*q.Landscape]
+	}
+	return out
 }
 
 // SessionRow is a session with how its work stands.

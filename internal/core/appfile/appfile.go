@@ -16,6 +16,7 @@ import (
 	"io"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -29,13 +30,15 @@ type Facts struct {
 	AppID       string   `json:"app_id"`   // the package name, such as org.example.app
 	Label       string   `json:"label"`    // in the default language
 	VersionName string   `json:"version_name"`
-	VersionCode int64    `json:"version_code"` // with versionCodeMajor in the upper 32 bits
-	MinAPI      int      `json:"min_api"`      // lowest Android API level; 1 when the manifest says none
-	TargetAPI   int      `json:"target_api"`   // the lowest one when the manifest says none
-	Permissions []string `json:"permissions"`  // as in the manifest, in its order, each once
-	ABIs        []string `json:"abis"`         // processor kinds with native code; none: runs on all
-	Activity    string   `json:"activity"`     // the one a launcher starts
-	IconPath    string   `json:"icon_path"`    // inside the file: the densest one that is a picture
+	VersionCode int64    `json:"version_code"`         // with versionCodeMajor in the upper 32 bits
+	MinAPI      int      `json:"min_api"`              // lowest Android API level; 1 when the manifest says none
+	TargetAPI   int      `json:"target_api"`           // the lowest one when the manifest says none
+	Permissions []string `json:"permissions"`          // as in the manifest, in its order, each once
+	Features    []string `json:"features,omitempty"`   // of the system that it can't do without, such as android.hardware.nfc
+	NoScreens   []string `json:"no_screens,omitempty"` // sizes of screens that it is not made for: small, normal, large, xlarge
+	ABIs        []string `json:"abis"`                 // processor kinds with native code; none: runs on all
+	Activity    string   `json:"activity"`             // the one a launcher starts
+	IconPath    string   `json:"icon_path"`            // inside the file: the densest one that is a picture
 	Debuggable  bool     `json:"debuggable"`
 	TestOnly    bool     `json:"test_only"`
 	// MinCode and TargetCode are the code names of systems that are not released, where the manifest names such; the level is Preview then.
@@ -226,6 +229,30 @@ func (m *manifest) facts(t *resources) (Facts, error) {
 	}
 	if f.Label == "" {
 		f.Label = f.AppID
+	}
+	unless := func(v value) (bool, error) { // true where nothing is said
+		if v == (value{}) {
+			return true, nil
+		}
+		return t.flag(v)
+	}
+	for _, x := range m.features {
+		required, err := unless(x.required)
+		if err != nil {
+			return f, err
+		}
+		if required && !slices.Contains(f.Features, x.name) {
+			f.Features = append(f.Features, x.name)
+		}
+	}
+	for i, v := range m.screens {
+		made, err := unless(v)
+		if err != nil {
+			return f, err
+		}
+		if !made {
+			f.NoScreens = append(f.NoScreens, screens[i].name)
+		}
 	}
 	f.Activity = absolute(m.launcher, m.pkg)
 	if f.IconPath, err = t.picture(m.icon); err != nil {

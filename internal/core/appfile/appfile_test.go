@@ -549,3 +549,14 @@ func FuzzParts(f *testing.F) {
 		}
 	})
 }
+
+func TestWhatABuildNeedsOfADevice(t *testing.T) {
+	raw, err := os.ReadFile(pack(t, "aapt2", `package="org.kelpline.needy"><uses-feature android:name="android.hardware.nfc"/><uses-feature android:name="android.hardware.camera" android:required="false"/>
+		<uses-feature android:name="android.hardware.nfc" android:required="true"/><uses-feature android:glEsVersion="0x00020000"/>
+		<supports-screens android:smallScreens="false" android:normalScreens="true" android:xlargeScreens="false"/><application/>`, nil))
+	require.NoError(t, err)
+	f, err := read(raw)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"android.hardware.nfc"}, f.Features)
+	assert.Equal(t, []string{"small", "xlarge"}, f.NoScreens)
+}

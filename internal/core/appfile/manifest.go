@@ -22,7 +22,23 @@ const (
 	attrTestOnly         = 0x01010272
 	attrVersionCodeMajor = 0x01010576
 	attrSplitRequired    = 0x01010591
+	attrRequired         = 0x0101028e
 )
+
+// screens are the sizes of screens that supports-screens tells of, with their attributes.
+var screens = []struct {
+	name string
+	attr uint32
+}{{"small", 0x01010284}, {"normal", 0x01010285}, {"large", 0x01010286}, {"xlarge", 0x010102bf}}
+
+// maxFeatures is how many features of a manifest are looked at.
+const maxFeatures = 200
+
+// feature is what a manifest says of one feature of the system.
+type feature struct {
+	name     string
+	required value // nothing: it is
+}
 
 type manifest struct {
 	pkg                           string
@@ -33,7 +49,9 @@ type manifest struct {
 	split                         string // the name of the split that it is; "": it is a whole app, or its base
 	needsSplits                   value
 	permissions                   []string
-	launcher                      string // class name as written
+	features                      []feature
+	screens                       [4]value // by screens: whether it is made for it; nothing: it is
+	launcher                      string   // class name as written
 
 	path             []string // open elements
 	activity         string   // of the activity that is open
@@ -181,6 +199,14 @@ func (m *manifest) element(name string, attrs []attribute) {
 		if p := get(attrName).text; p != "" && !m.seenPermission[p] {
 			m.seenPermission[p] = true
 			m.permissions = append(m.permissions, p)
+		}
+	case name == "uses-feature" && within("manifest"):
+		if x := get(attrName).text; x != "" && len(m.features) < maxFeatures {
+			m.features = append(m.features, feature{x, get(attrRequired)})
+		}
+	case name == "supports-screens" && within("manifest"):
+		for i, s := range screens {
+			m.screens[i] = get(s.attr)
 		}
 	case name == "application" && within("manifest"):
 		m.label, m.icon = get(attrLabel), get(attrIcon)

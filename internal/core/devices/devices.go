@@ -32,8 +32,16 @@ type Facts struct {
 	Ways      []string `json:"ways,omitempty"`   // by which it is connected, where there are several: the one in use first
 	Limits    []string `json:"limits,omitempty"` // what its maker does not let us do, and what is done instead
 
-	Labels map[string]string `json:"labels,omitempty"` // that people gave it; its host knows nothing of them
+	Without []string          `json:"without,omitempty"` // features that many devices have, and this one has not: of Usual
+	Labels  map[string]string `json:"labels,omitempty"`  // that people gave it; its host knows nothing of them
 }
+
+// Usual are the features of Android that most phones have and some apps can't do without. What a device has besides is not looked at.
+var Usual = []string{"android.hardware.bluetooth", "android.hardware.bluetooth_le", "android.hardware.camera", "android.hardware.camera.any", "android.hardware.camera.autofocus", "android.hardware.camera.flash",
+	"android.hardware.camera.front", "android.hardware.fingerprint", "android.hardware.location", "android.hardware.location.gps", "android.hardware.location.network", "android.hardware.microphone", "android.hardware.nfc",
+	"android.hardware.nfc.hce", "android.hardware.sensor.accelerometer", "android.hardware.sensor.barometer", "android.hardware.sensor.compass", "android.hardware.sensor.gyroscope", "android.hardware.sensor.light",
+	"android.hardware.sensor.proximity", "android.hardware.sensor.stepcounter", "android.hardware.telephony", "android.hardware.touchscreen", "android.hardware.touchscreen.multitouch", "android.hardware.usb.host",
+	"android.hardware.wifi", "android.hardware.wifi.direct"}
 
 // WidthDP is the width of the upright screen in density-independent pixels:
 // pixels × 160 ÷ density.

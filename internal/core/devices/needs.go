@@ -12,6 +12,23 @@ type Needs struct {
 	MinAPI   int      `json:"min_api,omitempty"`
 	MinCode  string   `json:"min_code,omitempty"` // the codename of an unreleased system; "": none
 	ABIs     []string `json:"abis,omitempty"`     // processor kinds that it has code for; none: it has none of its own
+	// Features are those of the system that it can't do without, such as android.hardware.nfc.
+	Features  []string `json:"features,omitempty"`
+	NoScreens []string `json:"no_screens,omitempty"` // sizes of screens that it is not made for: small, normal, large, xlarge
+}
+
+// Screen is the size of a screen in Android's words: by its smaller side in dp. Source: the guide "Screen compatibility overview"; small is up to
+// 319, normal up to 479, large up to 719.
+func (f Facts) Screen() string {
+	switch dp := min(f.WidthDP(), f.HeightDP()); {
+	case dp < 320:
+		return "small"
+	case dp < 480:
+		return "normal"
+	case dp < 720:
+		return "large"
+	}
+	return "xlarge"
 }
 
 // Unmet says what a device lacks for an app, and what to do; "": nothing.
@@ -25,6 +42,13 @@ func (n Needs) Unmet(f Facts) (what, remedy string) {
 		return fmt.Sprintf("the build needs API level %d, the device has %d (Android %s)", n.MinAPI, f.API, f.OS), fmt.Sprintf("lower minSdkVersion, or add --where 'api>=%d'", n.MinAPI)
 	case len(n.ABIs) > 0 && !slices.ContainsFunc(n.ABIs, func(x string) bool { return slices.Contains(f.ABIs, x) }):
 		return fmt.Sprintf("the build has code for %s, the device runs %s", strings.Join(n.ABIs, ", "), strings.Join(f.ABIs, ", ")), "build for the device's processor kind too"
+	case slices.Contains(n.NoScreens, f.Screen()):
+		return fmt.Sprintf("the build is not made for %s screens (supports-screens), the device has %d×%d dp", f.Screen(), f.WidthDP(), f.HeightDP()), "add " + f.Screen() + "Screens to supports-screens, or choose other devices"
+	}
+	for _, x := range n.Features {
+		if slices.Contains(f.Without, x) {
+			return fmt.Sprintf("the build can't do without %s (uses-feature), which the device does not have", x), `write android:required="false" if the app works without it, or choose other devices`
+		}
 	}
 	return "", ""
 }

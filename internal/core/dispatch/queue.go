@@ -19,7 +19,7 @@ type Unit struct {
 // there is such a one.
 func Candidates(w work.Wants, tried []string, all []Unit) (ids []string, moved bool) {
 	if w.Device != "" {
-		return oneOrLike(w.Device, tried, all)
+		return oneOrLike(w, tried, all)
 	}
 	filter, err := devices.ParseFilter(w.Where, nil)
 	if err != nil {
@@ -44,17 +44,24 @@ func Candidates(w work.Wants, tried []string, all []Unit) (ids []string, moved b
 	return append(ids, later...), false
 }
 
-func oneOrLike(device string, tried []string, all []Unit) (ids []string, moved bool) {
-	if len(tried) == 0 {
-		return []string{device}, false
+func oneOrLike(w work.Wants, tried []string, all []Unit) (ids []string, moved bool) {
+	if len(tried) == 0 && !w.Like {
+		return []string{w.Device}, false
 	}
-	i := slices.IndexFunc(all, func(d Unit) bool { return d.ID == device })
+	i := slices.IndexFunc(all, func(d Unit) bool { return d.ID == w.Device })
+	first := !slices.Contains(tried, w.Device) && i >= 0 && all[i].Usable // it goes before those that are like it
+	if first {
+		ids = append(ids, w.Device)
+	}
 	for _, d := range all {
-		if i >= 0 && d.ID != device && !slices.Contains(tried, d.ID) && d.Usable && d.Facts.Like(all[i].Facts) {
-			ids = append(ids, d.ID)
+		if i >= 0 && d.ID != w.Device && !slices.Contains(tried, d.ID) && d.Usable && d.Facts.Like(all[i].Facts) {
+			ids, moved = append(ids, d.ID), true
 		}
 	}
-	return append(ids, device), len(ids) > 0
+	if !first {
+		ids = append(ids, w.Device)
+	}
+	return ids, moved
 }
 
 // Asked is a piece of work that waits, with the devices that will do for it.

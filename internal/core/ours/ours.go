@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/w3c"
@@ -25,16 +26,10 @@ type Wanted struct {
 	Limit      time.Duration    // how long the session may last
 	Idle       time.Duration    // how long the client may be silent
 	Recording  map[string]bool  // video, log, screenshots
-	Conditions Conditions       //
+	Conditions conditions.Set   // how the device is set before the session begins
 	Key        string           // where no header has it
 	Filter     devices.Filter   // what Where says
 	Standard   w3c.Capabilities // the rest
-}
-
-// Conditions is how the device is set before the session begins.
-type Conditions struct {
-	Orientation string `json:"orientation,omitempty"` // portrait or landscape
-	Dark        *bool  `json:"dark,omitempty"`
 }
 
 // Bounds of what may be asked for.
@@ -63,7 +58,7 @@ var Extensions = []Extension{
 	{"limit", "seconds", "how long the session may last; 3600 unless said, 86400 at most", func(w *Wanted, v any) error { return seconds(v, &w.Limit, time.Second, MaxLimit) }},
 	{"idle", "seconds", "how long no command may come before the session is ended; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Idle, time.Second, MaxIdle) }},
 	{"recording", "object", `what is kept: {"video": false, "log": false}; both are, unless said`, readRecording},
-	{"conditions", "object", `how the device is set: {"orientation": "landscape", "dark": true}`, readConditions},
+	{"conditions", "object", `how the device is set: {"orientation": "landscape", "dark": true, "language": "de"}`, readConditions},
 	{"key", "text", "the key, where the client can't send it in a header", func(w *Wanted, v any) error { return text(v, &w.Key, 200) }},
 }
 
@@ -195,19 +190,16 @@ func readRecording(w *Wanted, v any) error {
 }
 
 func readConditions(w *Wanted, v any) error {
-	raw, _ := json.Marshal(v)
-	dec := json.NewDecoder(strings.NewReader(string(raw)))
-	dec.DisallowUnknownFields()
-	if _, ok := v.(map[string]any); !ok {
-		return fmt.Errorf("it must be an object, not %s", raw)
+	m, ok := v.(map[string]any)
+	if !ok {
+		return fmt.Errorf("it must be an object, not %s", asJSON(v))
 	}
-	if err := dec.Decode(&w.Conditions); err != nil {
-		return fmt.Errorf("it may have orientation and dark: %w", err)
+	set, err := conditions.FromMap(m)
+	if err == nil && len(m) == 0 {
+		set = nil
 	}
-	if o := w.Conditions.Orientation; o != "" && o != "portrait" && o != "landscape" {
-		return fmt.Errorf("an orientation is portrait or landscape, not %q", o)
-	}
-	return nil
+	w.Conditions = set
+	return err
 }
 
 func asJSON(v any) string {

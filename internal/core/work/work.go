@@ -7,6 +7,7 @@ package work
 import (
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 )
 
@@ -30,10 +31,14 @@ const (
 type Spec struct {
 	App        App               `json:"app"`
 	Content    Content           `json:"content"`
-	Cases      []string          `json:"cases,omitempty"`   // by name, in their order; of scripts
-	Inputs     map[string]string `json:"inputs,omitempty"`  // those that are not secret, with the package's own values where none was given
-	Secrets    []string          `json:"secrets,omitempty"` // names of the secret inputs; their values are kept apart
-	Conditions Conditions        `json:"conditions"`
+	Cases      []string          `json:"cases,omitempty"`      // by name, in their order; of scripts
+	Inputs     map[string]string `json:"inputs,omitempty"`     // those that are not secret, with the package's own values where none was given
+	Secrets    []string          `json:"secrets,omitempty"`    // names of the secret inputs; their values are kept apart
+	Variant    string            `json:"variant,omitempty"`    // the name of its conditions
+	Conditions conditions.Set    `json:"conditions,omitempty"` // how the device is set; what is not in it stays as it is
+	Beside     []App             `json:"beside,omitempty"`     // builds that are installed besides
+	Put        []File            `json:"put,omitempty"`        // files of the package that are put onto the device
+	Fetch      []string          `json:"fetch,omitempty"`      // files of the device that are kept afterwards
 	Recording  Recording         `json:"recording"`
 	Limits     Limits            `json:"limits"`
 }
@@ -57,10 +62,10 @@ type Content struct {
 	Capabilities map[string]any `json:"capabilities,omitempty"` // of Commands: those of the standard that were asked for
 }
 
-// Conditions are how the device is set before the test. What is nil stays as it is.
-type Conditions struct {
-	Landscape *bool `json:"landscape,omitempty"`
-	Dark      *bool `json:"dark,omitempty"`
+// File is a file of the package, and where it is put on the device.
+type File struct {
+	From string `json:"from"`
+	To   string `json:"to"`
 }
 
 // Recording is what is kept.
@@ -86,6 +91,7 @@ func (s Seconds) Duration() time.Duration { return time.Duration(float64(s) * fl
 // Wants says which devices will do: a certain one (and once that was tried in vain, one like it), or any that fits.
 type Wants struct {
 	Device string         `json:"device,omitempty"` // its id
-	Where  []string       `json:"where,omitempty"`  // conditions over traits; where no device is named
+	Like   bool           `json:"like,omitempty"`   // any that is like that one will do from the beginning
+	Where  []string       `json:"where,omitempty"`  // patterns over traits; where no device is named
 	Needs  *devices.Needs `json:"needs,omitempty"`  // what the app needs of one
 }

@@ -159,16 +159,15 @@ func (a *attempt) wake(ctx context.Context) error {
 
 // setConditions sets the device as the work wants it.
 func (a *attempt) setConditions(ctx context.Context) error {
-	d, c := a.kit.Phone.Settings, a.hold.Spec.Conditions
-	if c.Dark != nil {
-		if err := d.Dark(ctx, *c.Dark); err != nil {
-			return err
-		}
+	set := a.hold.Spec.Conditions
+	switch c := a.kit.Phone.Conditioner; {
+	case len(set) == 0:
+		return nil
+	case c == nil:
+		return fmt.Errorf("the device can't be set to %s: its lab does not let us change how it is set", set)
+	default:
+		return c.Condition(ctx, a.hold.Spec.App.ID, set, true)
 	}
-	if c.Landscape != nil {
-		return d.Rotate(ctx, *c.Landscape)
-	}
-	return nil
 }
 
 // keepInTouch asks the device again and again whether it is there: one that freezes stays

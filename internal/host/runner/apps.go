@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/host/record"
@@ -120,7 +121,7 @@ func (a *Apps) AnyBuild(ctx context.Context, ref string) (app phone.App, what st
 	if err != nil {
 		return app, "", nil, err
 	}
-	if no := planning.Unfit(facts, planning.Device{Facts: a.Unit.Known}); no != nil {
+	if no := planning.Unfit(facts, devices.Filter{}, planning.Device{Facts: a.Unit.Known}); no != nil {
 		return app, "", nil, w3c.Fail(w3c.InvalidArgument, "the build %s can't run here: %s; %s", ref, no.What, no.Remedy)
 	}
 	if err = a.Besides(facts.AppID); err != nil {

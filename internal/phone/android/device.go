@@ -192,12 +192,14 @@ var sizeForm = regexp.MustCompile(`(Physical|Override) size: (\d+)x(\d+)`)
 
 var densityForm = regexp.MustCompile(`(Physical|Override) density: (\d+)`)
 
+var featureForm = regexp.MustCompile(`(?m)^feature:([\w.]+)`)
+
 var memoryForm = regexp.MustCompile(`MemTotal:\s+(\d+) kB`)
 
 // Facts asks the device what it is.
 func (d *Device) Facts(ctx context.Context) (devices.Facts, error) {
 	var f devices.Facts
-	a, err := d.shell(ctx, "say what it is", "getprop; wm size; wm density; cat /proc/meminfo", quick)
+	a, err := d.shell(ctx, "say what it is", "getprop; wm size; wm density; cat /proc/meminfo; pm list features", quick)
 	if err != nil {
 		return f, err
 	}
@@ -242,6 +244,15 @@ func readFacts(out, serial string) devices.Facts {
 	}
 	for _, m := range densityForm.FindAllStringSubmatch(out, -1) {
 		f.Density, _ = strconv.Atoi(m[2])
+	}
+	has := map[string]bool{}
+	for _, m := range featureForm.FindAllStringSubmatch(out, -1) {
+		has[m[1]] = true
+	}
+	for _, x := range devices.Usual {
+		if len(has) > 0 && !has[x] { // one that says nothing is taken to have all
+			f.Without = append(f.Without, x)
+		}
 	}
 	if m := memoryForm.FindStringSubmatch(out); m != nil {
 		kb, _ := strconv.Atoi(m[1])

@@ -81,7 +81,7 @@ func noDevice(app appfile.Facts, filter devices.Filter, all []store.Device) stri
 		}
 	}
 	var why []string
-	for _, f := range planning.Make(app, 1, there, filter).Findings {
+	for _, f := range planning.Make(planning.Request{App: app, Program: true, Targets: []planning.Target{{Filter: filter}}, Devices: there}).Findings {
 		if len(why) < 4 {
 			why = append(why, strings.TrimSpace(f.Device+" "+f.What))
 		}
@@ -122,11 +122,7 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 		return remoteend.Answer(w3c.Fail(w3c.SessionNotCreated, "%d sessions of this workspace wait for a device already, and no more may; open fewer at once", waiting))
 	}
 	wire := strings.ToLower(rand.Text())
-	q := store.SessionRequest{Where: w.Where, Patience: w.Patience.Seconds(), Limit: w.Limit.Seconds(), Idle: w.Idle.Seconds(), Recording: w.Recording, Dark: w.Conditions.Dark, Standard: w.Standard}
-	if o := w.Conditions.Orientation; o != "" {
-		landscape := o == "landscape"
-		q.Landscape = &landscape
-	}
+	q := store.SessionRequest{Where: w.Where, Patience: w.Patience.Seconds(), Limit: w.Limit.Seconds(), Idle: w.Idle.Seconds(), Recording: w.Recording, Conditions: w.Conditions, Standard: w.Standard}
 	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: tokenHash(wire), Group: w.Group, Name: w.Name, Created: time.Now().UTC().Truncate(time.Millisecond)}
 	if build != nil {
 		x.BuildID.String, x.BuildID.Valid, q.Build = build.ID, true, build.Ref()

@@ -54,7 +54,7 @@ func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int) (
 
 // Session is what a session wants.
 func Session(q store.SessionRequest, b *store.Build) work.Spec {
-	s := work.Spec{Content: work.Content{Kind: work.Commands, Capabilities: q.Standard}, Conditions: work.Conditions{Landscape: q.Landscape, Dark: q.Dark},
+	s := work.Spec{Content: work.Content{Kind: work.Commands, Capabilities: q.Standard}, Conditions: q.Set(),
 		Recording: work.Recording{Video: q.Recording["video"], Log: q.Recording["log"]}, Limits: work.Limits{Whole: work.Seconds(q.Limit), Idle: work.Seconds(q.Idle), Attempts: 1}}
 	if b != nil {
 		s.App = app(*b)

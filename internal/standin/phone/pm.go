@@ -5,6 +5,7 @@ package phone
 import (
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -91,6 +92,7 @@ func (p *Phone) pm(c *call) int {
 		}
 		p.kill(name)
 		delete(p.apps, name)
+		delete(p.set.languages, name)
 		p.changed()
 		return answer("Success")
 	case "clear":
@@ -110,6 +112,7 @@ func (p *Phone) pm(c *call) int {
 			return answer("Success")
 		}
 		p.kill(name)
+		delete(p.set.languages, name)
 		in.granted, in.never, in.denied = map[string]bool{}, map[string]bool{}, map[string]int{}
 		return answer("Success")
 	case "path":
@@ -124,6 +127,10 @@ func (p *Phone) pm(c *call) int {
 		p.take(c.ctx, 60, 120)
 		p.mu.Lock()
 		defer p.mu.Unlock()
+		if slices.Contains(c.args, "features") {
+			p.sayFeatures(c)
+			return 0
+		}
 		ids := []string{"android", "com.android.systemui"}
 		for id := range p.apps {
 			ids = append(ids, id)
@@ -257,4 +264,17 @@ func (p *Phone) am(c *call) int {
 	}
 	c.say("Error: unknown command '%s'\n", c.args[0])
 	return 255
+}
+
+// sayFeatures is pm list features, under mu: those that most phones have, less what this one lacks.
+func (p *Phone) sayFeatures(c *call) {
+	for _, f := range []string{"bluetooth", "bluetooth_le", "camera", "camera.any", "camera.autofocus", "camera.flash", "camera.front", "fingerprint", "location", "location.gps", "location.network", "microphone", "nfc", "nfc.hce",
+		"sensor.accelerometer", "sensor.barometer", "sensor.compass", "sensor.gyroscope", "sensor.light", "sensor.proximity", "sensor.stepcounter", "telephony", "touchscreen", "touchscreen.multitouch", "usb.host", "wifi", "wifi.direct"} {
+		lacks := p.traits.Origin == "emulated" && (strings.HasPrefix(f, "nfc") || strings.HasPrefix(f, "sensor.") && f != "sensor.accelerometer" || f == "camera.flash" || f == "usb.host") ||
+			p.traits.Tablet && (f == "telephony" || strings.HasPrefix(f, "nfc") || f == "sensor.barometer") || p.traits.MemoryGB <= 2 && f == "fingerprint"
+		if !lacks {
+			c.say("feature:android.hardware.%s\n", f)
+		}
+	}
+	c.say("feature:reqGlEsVersion=0x30002\n")
 }

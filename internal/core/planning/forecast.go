@@ -1,0 +1,233 @@
+package planning
+
+// How long a run will wait and take.
+//
+// What a leg takes is drawn from how legs like it went: on the same device under the same conditions where there were any, else on the
+// same device, on one like it, or on any. Times of work vary by factors, not by differences, so that they are taken as log-normal; a part of the
+// factor is common to all legs of a draw, as a busy host slows all of them. Many draws give the range that is right 8 times in 10: from the
+// tenth of them to the ninetieth. The same request gives the same forecast.
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"time"
+)
+
+// Past is a leg that has ended.
+type Past struct {
+	Device  string // id
+	Kind    string // devices.Facts.Kind of it
+	Variant string
+	Cases   int
+	Took    time.Duration // on the device, with its evidence
+	Flaky   bool
+	Lost    bool // then it says nothing of how long one takes
+}
+
+// Range is a time as a range that is right 8 times in 10.
+type Range struct{ Low, Likely, High time.Duration }
+
+// Forecast is how long a run will take, from its start to its end.
+type Forecast struct {
+	Whole Range
+	Wait  time.Duration // until the first device begins
+	// Basis says what it is based on, in a sentence; Guess: nothing like it has run.
+	Basis string
+	Guess bool
+}
+
+const (
+	begins   = 12 * time.Second // what a leg takes besides its cases, where nothing is known
+	perCase  = 8 * time.Second
+	common   = 0.10 // the part of the spread that all legs share
+	mostPast = 8    // of legs alike that are looked at
+	draws    = 400
+	leastOf  = 24 // draws, however many legs there are
+	work     = 400_000
+)
+
+// guess is what a leg will take: the logarithm's mean and spread, in ln seconds.
+type guess struct {
+	mean, spread float64
+	like         int // how alike the legs are that it comes from: 3 the same device and conditions … 0 none
+}
+
+// history finds past legs.
+type history struct {
+	device, variant, kind map[string][]Past
+	all                   []Past
+}
+
+func newHistory(past []Past) history {
+	h := history{map[string][]Past{}, map[string][]Past{}, map[string][]Past{}, nil}
+	add := func(to map[string][]Past, key string, x Past) {
+		if len(to[key]) < mostPast {
+			to[key] = append(to[key], x)
+		}
+	}
+	for _, x := range past {
+		if x.Lost || x.Took <= 0 {
+			continue
+		}
+		add(h.device, x.Device, x)
+		add(h.variant, x.Device+" "+x.Variant, x)
+		add(h.kind, x.Kind, x)
+		if len(h.all) < 200 {
+			h.all = append(h.all, x)
+		}
+	}
+	return h
+}
+
+func (h history) of(l Leg) guess {
+	for _, c := range []struct {
+		from   []Past
+		spread float64 // at least, and more where there are few
+		like   int
+	}{{h.variant[l.Device.ID+" "+l.Variant.Name], 0.06, 3}, {h.device[l.Device.ID], 0.12, 2}, {h.kind[l.Device.Facts.Kind()], 0.18, 2}, {h.all, 0.25, 1}} {
+		if len(c.from) == 0 {
+			continue
+		}
+		mean, square := 0.0, 0.0
+		for _, x := range c.from {
+			v := math.Log(x.Took.Seconds() * grown(x.Cases, len(l.Cases)))
+			mean += v
+			square += v * v
+		}
+		n := float64(len(c.from))
+		mean /= n
+		variance := max(0, square/n-mean*mean)
+		return guess{mean, math.Sqrt(variance*(1+1/n) + c.spread*c.spread*(1+2/n)), c.like}
+	}
+	return guess{math.Log((begins + time.Duration(max(len(l.Cases), 5))*perCase).Seconds()), 0.6, 0}
+}
+
+// grown says by what factor a leg with so many cases takes longer than one with others: a quarter of its time is the same for all.
+func grown(had, has int) float64 {
+	if had <= 0 || has <= 0 {
+		return 1
+	}
+	return 0.25 + 0.75*float64(has)/float64(had)
+}
+
+// forecast says how long the plan will take.
+func (p *Plan) forecast(q Request) {
+	if len(p.Legs) == 0 {
+		return
+	}
+	h := newHistory(q.Past)
+	guesses := make([]guess, len(p.Legs))
+	likes := [4]int{}
+	first := time.Duration(math.MaxInt64)
+	devicesOf := map[string]int{}
+	var order []int // of each leg: the number of its device
+	var busy []float64
+	for i, l := range p.Legs {
+		guesses[i] = h.of(l)
+		likes[guesses[i].like]++
+		g := guesses[i]
+		at := func(z float64) time.Duration { return seconds(math.Exp(g.mean + z*math.Hypot(g.spread, common))) }
+		p.Legs[i].Likely = Range{at(-1.2816), at(0), at(1.2816)} // the quantiles of the normal distribution
+		n, ok := devicesOf[l.Device.ID]
+		if !ok {
+			n = len(busy)
+			devicesOf[l.Device.ID], busy = n, append(busy, l.Device.Busy.Seconds())
+		}
+		order = append(order, n)
+		first = min(first, l.Device.Busy)
+	}
+	rnd := rand.New(rand.NewPCG(7, 11))
+	times := make([]float64, min(draws, max(leastOf, work/len(p.Legs))))
+	ends := make([]float64, len(busy))
+	for n := range times {
+		shared := rnd.NormFloat64() * common
+		for d, b := range busy {
+			if ends[d] = 0; b > 0 {
+				ends[d] = b * math.Exp(rnd.NormFloat64()*0.5)
+			}
+		}
+		for i, g := range guesses {
+			ends[order[i]] += math.Exp(g.mean + shared + rnd.NormFloat64()*g.spread)
+		}
+		times[n] = slices.Max(ends)
+	}
+	slices.Sort(times)
+	at := func(part float64) time.Duration { return seconds(times[int(part*float64(len(times)-1)+0.5)]) }
+	p.Forecast = Forecast{Whole: Range{at(0.1), at(0.5), at(0.9)}, Wait: first}
+	total := len(p.Legs)
+	switch {
+	case likes[0] == total:
+		p.Forecast.Guess, p.Forecast.Basis = true, "a guess from the number of cases: nothing like it has run yet"
+	case likes[3] == total:
+		p.Forecast.Basis = "from past legs on the same devices"
+	case likes[3]+likes[2] == total:
+		p.Forecast.Basis = "from past legs on the same devices, or on devices like them"
+	default:
+		p.Forecast.Basis = fmt.Sprintf("from past legs of this package; %d of %d legs have none on a device like theirs", likes[0]+likes[1], total)
+	}
+	for i, l := range p.Legs {
+		if q.Limit > 0 && guesses[i].like > 0 && l.Likely.Likely > q.Limit {
+			p.Findings = append(p.Findings, Finding{Warns, l.Device.Facts.Serial, l.Variant.Name, fmt.Sprintf("it is likely to take %s here, and the limit is %s", rounded(l.Likely.Likely), rounded(q.Limit)), "allow more time with --limit, or choose fewer cases"})
+		}
+	}
+}
+
+func seconds(s float64) time.Duration { return time.Duration(min(s, 1e8) * float64(time.Second)) }
+
+// rounded is a time as people say it.
+func rounded(d time.Duration) string {
+	if d < 2*time.Minute {
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	}
+	return fmt.Sprintf("%.0f min", d.Minutes())
+}
+
+// lately says of devices that did not do well in their last legs.
+func (p *Plan) lately(q Request) {
+	type of struct{ legs, flaky, lost int }
+	last := map[string]*of{}
+	for _, x := range q.Past {
+		o := last[x.Device]
+		if o == nil {
+			o = &of{}
+			last[x.Device] = o
+		}
+		if o.legs == mostPast {
+			continue
+		}
+		o.legs++
+		if x.Flaky {
+			o.flaky++
+		}
+		if x.Lost {
+			o.lost++
+		}
+	}
+	var said []Finding
+	for _, d := range p.Devices {
+		o := cmp.Or(last[d.ID], &of{})
+		switch {
+		case o.lost > 0:
+			said = append(said, Finding{Notes, d.Facts.Serial, "", fmt.Sprintf("the device was lost in %d of its last %d legs with this package", o.lost, o.legs), "check its cable with: tessellant device check " + d.Facts.Serial})
+		case d.Lost > 0:
+			said = append(said, Finding{Notes, d.Facts.Serial, "", "the device was lost in its last attempt", "check its cable with: tessellant device check " + d.Facts.Serial})
+		case o.flaky > 1 && 2*o.flaky >= o.legs:
+			said = append(said, Finding{Notes, d.Facts.Serial, "", fmt.Sprintf("%d of its last %d legs with this package were flaky", o.flaky, o.legs), "see which cases with: tessellant device show " + d.Facts.Serial})
+		}
+	}
+	p.Findings = append(p.Findings, said...)
+}
+
+// Held says how a run came out against its forecast: "inside", "sooner" or "later".
+func (r Range) Held(took time.Duration) string {
+	switch {
+	case took < r.Low:
+		return "sooner"
+	case took > r.High:
+		return "later"
+	}
+	return "inside"
+}
