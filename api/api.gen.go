@@ -16,6 +16,8 @@ import (
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"tessellant/internal/core/timeline"
 
 	"github.com/labstack/echo/v5"
@@ -173,6 +175,48 @@ func (e FindingLevel) Valid() bool {
 	}
 }
 
+// Defines values for FitFits.
+const (
+	No     FitFits = "no"
+	Warned FitFits = "warned"
+	Yes    FitFits = "yes"
+)
+
+// Valid indicates whether the value is a known member of the FitFits enum.
+func (e FitFits) Valid() bool {
+	switch e {
+	case No:
+		return true
+	case Warned:
+		return true
+	case Yes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ForecastHeld.
+const (
+	Inside ForecastHeld = "inside"
+	Later  ForecastHeld = "later"
+	Sooner ForecastHeld = "sooner"
+)
+
+// Valid indicates whether the value is a known member of the ForecastHeld enum.
+func (e ForecastHeld) Valid() bool {
+	switch e {
+	case Inside:
+		return true
+	case Later:
+		return true
+	case Sooner:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HostIsolation.
 const (
 	None  HostIsolation = "none"
@@ -314,6 +358,27 @@ func (e PairingState) Valid() bool {
 	}
 }
 
+// Defines values for PoolDefinitionTake.
+const (
+	PoolDefinitionTakeAll    PoolDefinitionTake = "all"
+	PoolDefinitionTakeAny    PoolDefinitionTake = "any"
+	PoolDefinitionTakeDiffer PoolDefinitionTake = "differ"
+)
+
+// Valid indicates whether the value is a known member of the PoolDefinitionTake enum.
+func (e PoolDefinitionTake) Valid() bool {
+	switch e {
+	case PoolDefinitionTakeAll:
+		return true
+	case PoolDefinitionTakeAny:
+		return true
+	case PoolDefinitionTakeDiffer:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	Engineer Role = "engineer"
@@ -332,6 +397,48 @@ func (e Role) Valid() bool {
 	case Owner:
 		return true
 	case Viewer:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RunTake.
+const (
+	RunTakeAll    RunTake = "all"
+	RunTakeAny    RunTake = "any"
+	RunTakeDiffer RunTake = "differ"
+)
+
+// Valid indicates whether the value is a known member of the RunTake enum.
+func (e RunTake) Valid() bool {
+	switch e {
+	case RunTakeAll:
+		return true
+	case RunTakeAny:
+		return true
+	case RunTakeDiffer:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RunRequestTake.
+const (
+	RunRequestTakeAll    RunRequestTake = "all"
+	RunRequestTakeAny    RunRequestTake = "any"
+	RunRequestTakeDiffer RunRequestTake = "differ"
+)
+
+// Valid indicates whether the value is a known member of the RunRequestTake enum.
+func (e RunRequestTake) Valid() bool {
+	switch e {
+	case RunRequestTakeAll:
+		return true
+	case RunRequestTakeAny:
+		return true
+	case RunRequestTakeDiffer:
 		return true
 	default:
 		return false
@@ -477,19 +584,26 @@ type Build struct {
 	AppId      string    `json:"app_id"`
 	Created    time.Time `json:"created"`
 	Debuggable bool      `json:"debuggable"`
-	Filename   string    `json:"filename"`
+
+	// Features Of the system, that it can't do without
+	Features *[]string `json:"features,omitempty"`
+	Filename string    `json:"filename"`
 
 	// Findings What will go wrong with it
-	Findings *[]Finding `json:"findings,omitempty"`
-	HasIcon  bool       `json:"has_icon"`
-	Id       string     `json:"id"`
-	Label    string     `json:"label"`
-	MinApi   int        `json:"min_api"`
+	Findings *[]Finding         `json:"findings,omitempty"`
+	HasIcon  bool               `json:"has_icon"`
+	Id       string             `json:"id"`
+	Label    string             `json:"label"`
+	Labels   *map[string]string `json:"labels,omitempty"`
+	MinApi   int                `json:"min_api"`
 
 	// MinCode The code name of the unreleased system that it needs; min_api is 10000 then
-	MinCode     *string  `json:"min_code,omitempty"`
-	Permissions []string `json:"permissions"`
-	Platform    string   `json:"platform"`
+	MinCode *string `json:"min_code,omitempty"`
+
+	// NoScreens Sizes of screens that it is not made for: small, normal, large, xlarge
+	NoScreens   *[]string `json:"no_screens,omitempty"`
+	Permissions []string  `json:"permissions"`
+	Platform    string    `json:"platform"`
 
 	// Ref Short and stable, such as kelpline/android@231
 	Ref    string `json:"ref"`
@@ -560,12 +674,25 @@ type CheckStep struct {
 // CheckStepState defines model for CheckStep.State.
 type CheckStepState string
 
+// Cover What devices cover of the values of traits, and of pairs of them
+type Cover struct {
+	// Next The device that would add most
+	Next *NextDevice `json:"next,omitempty"`
+
+	// Share Of all that could be covered, 0 to 1
+	Share  float64      `json:"share"`
+	Traits []TraitCover `json:"traits"`
+}
+
 // Device defines model for Device.
 type Device struct {
 	Abis    []string `json:"abis"`
 	Api     int      `json:"api"`
 	Density int      `json:"density"`
-	Form    string   `json:"form"`
+
+	// Fit Whether a build and a package can run on a device
+	Fit  *Fit   `json:"fit,omitempty"`
+	Form string `json:"form"`
 
 	// Height Pixels
 	Height int `json:"height"`
@@ -574,9 +701,12 @@ type Device struct {
 	HeldBy *Holder `json:"held_by,omitempty"`
 
 	// Host The host it is attached to
-	Host     string `json:"host"`
-	Id       string `json:"id"`
-	Language string `json:"language"`
+	Host string `json:"host"`
+	Id   string `json:"id"`
+
+	// Labels That people gave it
+	Labels   *map[string]string `json:"labels,omitempty"`
+	Language string             `json:"language"`
 
 	// Limits What its maker does not let us do, what is done instead, and which switch opens it; one sentence each
 	Limits *[]string `json:"limits,omitempty"`
@@ -590,8 +720,11 @@ type Device struct {
 	Os        string       `json:"os"`
 
 	// Overdue It is held for longer than the work on it may take: see DELETE /devices/{serial}/hold
-	Overdue  *bool  `json:"overdue,omitempty"`
-	Platform string `json:"platform"`
+	Overdue *bool `json:"overdue,omitempty"`
+
+	// Place Where its lab stands
+	Place    *string `json:"place,omitempty"`
+	Platform string  `json:"platform"`
 
 	// Quarantined Since when
 	Quarantined *time.Time `json:"quarantined,omitempty"`
@@ -605,6 +738,9 @@ type Device struct {
 	Simulated bool        `json:"simulated"`
 	State     DeviceState `json:"state"`
 
+	// Waiting Pieces of work that wait for it
+	Waiting *int `json:"waiting,omitempty"`
+
 	// Ways By which it is connected, where there are several: the one in use first
 	Ways *[]string `json:"ways,omitempty"`
 
@@ -614,6 +750,9 @@ type Device struct {
 	// Width Pixels
 	Width   int `json:"width"`
 	WidthDp int `json:"width_dp"`
+
+	// Without Features that most devices have, and this one has not
+	Without *[]string `json:"without,omitempty"`
 }
 
 // DeviceOrigin defines model for Device.Origin.
@@ -660,6 +799,21 @@ type DeviceCheck struct {
 	TookMs int64       `json:"took_ms"`
 }
 
+// DeviceLine defines model for DeviceLine.
+type DeviceLine struct {
+	// Device A model, or a pattern over a trait such as serial=orr-01
+	Device string `json:"device"`
+
+	// Language Of the app
+	Language *string `json:"language,omitempty"`
+
+	// Orientation portrait or landscape
+	Orientation *string `json:"orientation,omitempty"`
+
+	// Version Of the system
+	Version *string `json:"version,omitempty"`
+}
+
 // DevicePage defines model for DevicePage.
 type DevicePage struct {
 	Items []Device `json:"items"`
@@ -674,11 +828,44 @@ type Finding struct {
 	Level  FindingLevel `json:"level"`
 	Line   *int         `json:"line,omitempty"`
 	Remedy string       `json:"remedy"`
-	What   string       `json:"what"`
+
+	// Variant Of that device
+	Variant *string `json:"variant,omitempty"`
+	What    string  `json:"what"`
 }
 
 // FindingLevel defines model for Finding.Level.
 type FindingLevel string
+
+// Fit Whether a build and a package can run on a device
+type Fit struct {
+	Findings []Finding `json:"findings"`
+	Fits     FitFits   `json:"fits"`
+}
+
+// FitFits defines model for Fit.Fits.
+type FitFits string
+
+// Forecast How long a run will take from its start to its end: a range that is right 8 times in 10
+type Forecast struct {
+	// Basis What it is based on, in a sentence
+	Basis string `json:"basis"`
+
+	// Guess Nothing like it has run yet
+	Guess bool `json:"guess"`
+
+	// Held How a run that has ended came out against it
+	Held          *ForecastHeld `json:"held,omitempty"`
+	HighSeconds   float64       `json:"high_seconds"`
+	LikelySeconds float64       `json:"likely_seconds"`
+	LowSeconds    float64       `json:"low_seconds"`
+
+	// WaitSeconds Until the first device begins
+	WaitSeconds *float64 `json:"wait_seconds,omitempty"`
+}
+
+// ForecastHeld How a run that has ended came out against it
+type ForecastHeld string
 
 // Hello What a stream of events begins with
 type Hello struct {
@@ -765,17 +952,27 @@ type Key struct {
 	Workspace string     `json:"workspace"`
 }
 
+// LabelChange defines model for LabelChange.
+type LabelChange struct {
+	// Remove Names
+	Remove *[]string          `json:"remove,omitempty"`
+	Set    *map[string]string `json:"set,omitempty"`
+}
+
 // Leg defines model for Leg.
 type Leg struct {
 	Attempts []Attempt `json:"attempts"`
 	Build    string    `json:"build"`
 
 	// CasesTotal 0 while it goes on: not known before the end, of a program or a session
-	CasesTotal int     `json:"cases_total"`
-	Device     Device  `json:"device"`
-	Id         string  `json:"id"`
-	Message    *string `json:"message,omitempty"`
-	Package    string  `json:"package"`
+	CasesTotal int `json:"cases_total"`
+
+	// Conditions How its device is set
+	Conditions *map[string]string `json:"conditions,omitempty"`
+	Device     Device             `json:"device"`
+	Id         string             `json:"id"`
+	Message    *string            `json:"message,omitempty"`
+	Package    string             `json:"package"`
 
 	// Place Of one that waits: its place in the queue for its device, from 1
 	Place *int `json:"place,omitempty"`
@@ -784,6 +981,9 @@ type Leg struct {
 	RunId   string   `json:"run_id"`
 	Session *Session `json:"session,omitempty"`
 	Stage   string   `json:"stage"`
+
+	// Variant The name of its conditions
+	Variant *string  `json:"variant,omitempty"`
 	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
@@ -798,7 +998,7 @@ type LegSummary struct {
 	// Attempts So far
 	Attempts int `json:"attempts"`
 
-	// CaseNames Of a leg of a program: its cases as they came. Absent: those of its run
+	// CaseNames Of a leg whose cases are not those of its run: of a program, or where cases are shared out or need certain devices
 	CaseNames *[]string `json:"case_names,omitempty"`
 
 	// CaseVerdicts Of the last attempt, in the order of case_names: a verdict, running, or nothing
@@ -808,12 +1008,15 @@ type LegSummary struct {
 	Cases map[string]int `json:"cases"`
 
 	// CasesTotal 0 while it goes on: not known before the end, of a program or a session
-	CasesTotal int        `json:"cases_total"`
-	Created    time.Time  `json:"created"`
-	Ended      *time.Time `json:"ended,omitempty"`
-	Id         string     `json:"id"`
-	Message    *string    `json:"message,omitempty"`
-	Model      string     `json:"model"`
+	CasesTotal int `json:"cases_total"`
+
+	// Conditions How its device is set
+	Conditions *map[string]string `json:"conditions,omitempty"`
+	Created    time.Time          `json:"created"`
+	Ended      *time.Time         `json:"ended,omitempty"`
+	Id         string             `json:"id"`
+	Message    *string            `json:"message,omitempty"`
+	Model      string             `json:"model"`
 
 	// Now The case that is running
 	Now *string `json:"now,omitempty"`
@@ -834,8 +1037,11 @@ type LegSummary struct {
 	Stopping *bool `json:"stopping,omitempty"`
 
 	// Traits What can explain a difference: os, maker, width (dp), memory (GB), language…
-	Traits  map[string]string `json:"traits"`
-	Verdict *Verdict          `json:"verdict,omitempty"`
+	Traits map[string]string `json:"traits"`
+
+	// Variant The name of its conditions
+	Variant *string  `json:"variant,omitempty"`
+	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
 // LegSummaryStage defines model for LegSummary.Stage.
@@ -962,6 +1168,25 @@ type NewKey struct {
 	Workspace *string `json:"workspace,omitempty"`
 }
 
+// NewPool defines model for NewPool.
+type NewPool struct {
+	Definition PoolDefinition `json:"definition"`
+	Name       string         `json:"name"`
+}
+
+// NextDevice The device that would add most
+type NextDevice struct {
+	// Adds trait=value
+	Adds []string `json:"adds"`
+
+	// Pairs Pairs of values that no device has yet
+	Pairs  int    `json:"pairs"`
+	Serial string `json:"serial"`
+
+	// Share By which the share would grow
+	Share float64 `json:"share"`
+}
+
 // Package defines model for Package.
 type Package struct {
 	About    string    `json:"about"`
@@ -971,9 +1196,13 @@ type Package struct {
 	Id       string    `json:"id"`
 
 	// Inputs What a run can or must give it
-	Inputs []Input `json:"inputs"`
-	Kind   string  `json:"kind"`
-	Name   string  `json:"name"`
+	Inputs []Input            `json:"inputs"`
+	Kind   string             `json:"kind"`
+	Labels *map[string]string `json:"labels,omitempty"`
+	Name   string             `json:"name"`
+
+	// Needs Of a device: patterns
+	Needs *[]string `json:"needs,omitempty"`
 
 	// Program Of the kind program
 	Program *Program `json:"program,omitempty"`
@@ -1023,9 +1252,83 @@ type Plan struct {
 	// Cases On each device
 	Cases int `json:"cases"`
 
+	// Cover What devices cover of the values of traits, and of pairs of them
+	Cover *Cover `json:"cover,omitempty"`
+
 	// Devices Serials of the devices that would take part
-	Devices  []string  `json:"devices"`
+	Devices []string `json:"devices"`
+
+	// File The request as a run file
+	File     string    `json:"file"`
 	Findings []Finding `json:"findings"`
+
+	// Forecast How long a run will take from its start to its end: a range that is right 8 times in 10
+	Forecast *Forecast    `json:"forecast,omitempty"`
+	Legs     []PlannedLeg `json:"legs"`
+}
+
+// PlannedLeg defines model for PlannedLeg.
+type PlannedLeg struct {
+	// AnyUnit One like it will do
+	AnyUnit *bool `json:"any_unit,omitempty"`
+
+	// Cases 0: of a program
+	Cases      int                `json:"cases"`
+	Conditions *map[string]string `json:"conditions,omitempty"`
+
+	// LikelySeconds How long it will take
+	LikelySeconds *float64 `json:"likely_seconds,omitempty"`
+	Serial        string   `json:"serial"`
+	Variant       *string  `json:"variant,omitempty"`
+}
+
+// Pool defines model for Pool.
+type Pool struct {
+	Changed *time.Time `json:"changed,omitempty"`
+
+	// Cover What devices cover of the values of traits, and of pairs of them
+	Cover      *Cover         `json:"cover,omitempty"`
+	Definition PoolDefinition `json:"definition"`
+
+	// Matches Devices that its filter chooses
+	Matches int `json:"matches"`
+
+	// Name Empty: it was only tried
+	Name string `json:"name"`
+
+	// Says How it takes devices, in words
+	Says string `json:"says"`
+
+	// Serials Of the devices that it takes now
+	Serials []string `json:"serials"`
+}
+
+// PoolDefinition defines model for PoolDefinition.
+type PoolDefinition struct {
+	// Devices Serials
+	Devices *[]string `json:"devices,omitempty"`
+
+	// Models Any unit of each model will do
+	Models *bool `json:"models,omitempty"`
+	N      *int  `json:"n,omitempty"`
+
+	// Shares Of users; they say what matters most among those that differ
+	Shares *[]Share `json:"shares,omitempty"`
+
+	// Take All, any n, or the n that differ most
+	Take PoolDefinitionTake `json:"take"`
+
+	// Where Patterns over traits
+	Where *[]string `json:"where,omitempty"`
+}
+
+// PoolDefinitionTake All, any n, or the n that differ most
+type PoolDefinitionTake string
+
+// PoolPage defines model for PoolPage.
+type PoolPage struct {
+	Items []Pool  `json:"items"`
+	Next  *string `json:"next,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -1053,6 +1356,15 @@ type Program struct {
 	Run     []string `json:"run"`
 }
 
+// PutFile defines model for PutFile.
+type PutFile struct {
+	// From A file of the package
+	From string `json:"from"`
+
+	// To Its path on the device, below /sdcard or /data/local/tmp
+	To string `json:"to"`
+}
+
 // Quarantine defines model for Quarantine.
 type Quarantine struct {
 	// Why What is wrong with it, for those who wonder
@@ -1064,49 +1376,102 @@ type Role string
 
 // Run defines model for Run.
 type Run struct {
-	Build   string `json:"build"`
-	BuildId string `json:"build_id"`
+	// Beside Builds of other apps that are installed beside, as references
+	Beside  *[]string `json:"beside,omitempty"`
+	Build   string    `json:"build"`
+	BuildId string    `json:"build_id"`
 
 	// CaseNames In the order they run; not in lists
 	CaseNames []string `json:"case_names"`
 
 	// Cases Patterns that chose its cases
-	Cases   *[]string `json:"cases,omitempty"`
-	Confirm int       `json:"confirm"`
+	Cases *[]string `json:"cases,omitempty"`
+
+	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off
+	Conditions *map[string]string `json:"conditions,omitempty"`
+	Confirm    int                `json:"confirm"`
 
 	// Counts Legs that are done by verdict
-	Counts       map[string]int     `json:"counts"`
-	Created      time.Time          `json:"created"`
-	Devices      []string           `json:"devices"`
-	Done         bool               `json:"done"`
-	Ended        *time.Time         `json:"ended,omitempty"`
-	Findings     []Finding          `json:"findings"`
-	Id           string             `json:"id"`
-	Inputs       *map[string]string `json:"inputs,omitempty"`
-	Legs         []LegSummary       `json:"legs"`
-	LimitSeconds int                `json:"limit_seconds"`
-	MaxAttempts  int                `json:"max_attempts"`
-	Package      string             `json:"package"`
-	PackageId    string             `json:"package_id"`
+	Counts  map[string]int `json:"counts"`
+	Created time.Time      `json:"created"`
+	Devices []string       `json:"devices"`
+	Done    bool           `json:"done"`
+	Ended   *time.Time     `json:"ended,omitempty"`
+
+	// Fetch Files of the device that are kept afterwards
+	Fetch    *[]string `json:"fetch,omitempty"`
+	Findings []Finding `json:"findings"`
+
+	// Forecast How long a run will take from its start to its end: a range that is right 8 times in 10
+	Forecast *Forecast          `json:"forecast,omitempty"`
+	Id       string             `json:"id"`
+	Inputs   *map[string]string `json:"inputs,omitempty"`
+
+	// Labels name=value, by which runs are found
+	Labels       map[string]string `json:"labels"`
+	Legs         []LegSummary      `json:"legs"`
+	LimitSeconds int               `json:"limit_seconds"`
+
+	// Lines Of devices, one leg each; in place of a filter, a pool and variants
+	Lines       *[]DeviceLine `json:"lines,omitempty"`
+	MaxAttempts int           `json:"max_attempts"`
+
+	// Models Any unit of each model will do
+	Models *bool `json:"models,omitempty"`
+	N      *int  `json:"n,omitempty"`
+
+	// Name What people call it; may be empty
+	Name string `json:"name"`
+
+	// Number In its workspace, to be said aloud
+	Number    int    `json:"number"`
+	Package   string `json:"package"`
+	PackageId string `json:"package_id"`
+
+	// Pool A pool; patterns and serials narrow it
+	Pool *string `json:"pool,omitempty"`
+
+	// Put Files of the package that are put onto the device before
+	Put *[]PutFile `json:"put,omitempty"`
 
 	// Secrets Names of the secret inputs
 	Secrets  *[]string `json:"secrets,omitempty"`
 	Sentence string    `json:"sentence"`
 
+	// Spread The cases are shared out among devices that are alike: each runs once on each kind
+	Spread *bool `json:"spread,omitempty"`
+
 	// Stages Legs that are not done by stage
 	Stages map[string]int `json:"stages"`
+
+	// StartedBy The name of the key
+	StartedBy *string `json:"started_by,omitempty"`
 
 	// Stopped When a person asked for its end
 	Stopped *time.Time `json:"stopped,omitempty"`
 	Tags    *[]string  `json:"tags,omitempty"`
-	Verdict *Verdict   `json:"verdict,omitempty"`
-	Where   []string   `json:"where"`
+
+	// Take How many of the devices that fit: all, any n, or the n that differ most; absent: as the pool says, else all
+	Take *RunTake `json:"take,omitempty"`
+
+	// Variants A leg for each device and variant
+	Variants *[]Variant `json:"variants,omitempty"`
+	Verdict  *Verdict   `json:"verdict,omitempty"`
+	Where    []string   `json:"where"`
 }
+
+// RunTake How many of the devices that fit: all, any n, or the n that differ most; absent: as the pool says, else all
+type RunTake string
 
 // RunChange A run without its legs, and those of its legs that have changed. In a list, there are no legs
 type RunChange struct {
 	Legs *[]LegSummary `json:"legs,omitempty"`
 	Run  Run           `json:"run"`
+}
+
+// RunName defines model for RunName.
+type RunName struct {
+	Name string `json:"name"`
 }
 
 // RunPage defines model for RunPage.
@@ -1120,11 +1485,17 @@ type RunRequest struct {
 	// Attempts How many attempts a leg may have when devices are lost
 	Attempts *int `json:"attempts,omitempty"`
 
+	// Beside Builds of other apps that are installed beside, as references
+	Beside *[]string `json:"beside,omitempty"`
+
 	// Build A build's reference or id
 	Build string `json:"build"`
 
 	// Cases Patterns over names of cases, * for anything but a slash; a function's name means all its rows
 	Cases *[]string `json:"cases,omitempty"`
+
+	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off
+	Conditions *map[string]string `json:"conditions,omitempty"`
 
 	// Confirm How often a failed case is tried again on the same device from a clean state; passed then, it is flaky
 	Confirm *int `json:"confirm,omitempty"`
@@ -1132,24 +1503,58 @@ type RunRequest struct {
 	// Devices Serials
 	Devices *[]string `json:"devices,omitempty"`
 
+	// Fetch Files of the device that are kept afterwards
+	Fetch *[]string `json:"fetch,omitempty"`
+
 	// Inputs Inputs that the package declares
 	Inputs *map[string]string `json:"inputs,omitempty"`
+
+	// Labels name=value, by which runs are found
+	Labels *map[string]string `json:"labels,omitempty"`
 
 	// LimitSeconds A leg's time on its device
 	LimitSeconds *int `json:"limit_seconds,omitempty"`
 
+	// Lines Of devices, one leg each; in place of a filter, a pool and variants
+	Lines *[]DeviceLine `json:"lines,omitempty"`
+
+	// Models Any unit of each model will do
+	Models *bool `json:"models,omitempty"`
+	N      *int  `json:"n,omitempty"`
+
+	// Name What people call it
+	Name *string `json:"name,omitempty"`
+
 	// Package A package's reference or id
 	Package string `json:"package"`
+
+	// Pool A pool; patterns and serials narrow it
+	Pool *string `json:"pool,omitempty"`
+
+	// Put Files of the package that are put onto the device before
+	Put *[]PutFile `json:"put,omitempty"`
 
 	// Secrets Those that are secret: masked wherever they come, never answered, deleted when the run is over
 	Secrets *map[string]string `json:"secrets,omitempty"`
 
+	// Spread The cases are shared out among devices that are alike: each runs once on each kind
+	Spread *bool `json:"spread,omitempty"`
+
 	// Tags Cases with one of these tags
 	Tags *[]string `json:"tags,omitempty"`
+
+	// Take How many of the devices that fit: all, any n, or the n that differ most; absent: as the pool says, else all
+	Take *RunRequestTake `json:"take,omitempty"`
+
+	// Variants A leg for each device and variant
+	Variants *[]Variant `json:"variants,omitempty"`
 
 	// Where Patterns over traits
 	Where *[]string `json:"where,omitempty"`
 }
+
+// RunRequestTake How many of the devices that fit: all, any n, or the n that differ most; absent: as the pool says, else all
+type RunRequestTake string
 
 // ScreenChange There is a new picture at /legs/{id}/screen
 type ScreenChange struct {
@@ -1225,6 +1630,14 @@ type SessionPage struct {
 	Waiting int `json:"waiting"`
 }
 
+// Share defines model for Share.
+type Share struct {
+	// Of Of all users, 0 to 1
+	Of    float64 `json:"of"`
+	Trait string  `json:"trait"`
+	Value string  `json:"value"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Key    *string `json:"key,omitempty"`
@@ -1284,6 +1697,14 @@ type TimelineChange struct {
 // TimelineEvent defines model for TimelineEvent.
 type TimelineEvent = timeline.Event
 
+// TraitCover defines model for TraitCover.
+type TraitCover struct {
+	Covered []string `json:"covered"`
+	Missing []string `json:"missing"`
+	Share   float64  `json:"share"`
+	Trait   string   `json:"trait"`
+}
+
 // Try defines model for Try.
 type Try struct {
 	Actual   *string `json:"actual,omitempty"`
@@ -1296,6 +1717,13 @@ type Try struct {
 	Trace    *string `json:"trace,omitempty"`
 	Tree     *string `json:"tree,omitempty"`
 	Verdict  Verdict `json:"verdict"`
+}
+
+// Variant defines model for Variant.
+type Variant struct {
+	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off
+	Conditions *map[string]string `json:"conditions,omitempty"`
+	Name       string             `json:"name"`
 }
 
 // Verdict defines model for Verdict.
@@ -1331,7 +1759,9 @@ type Limit = int
 
 // ListBuildsParams defines parameters for ListBuilds.
 type ListBuildsParams struct {
-	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+	// Label Only those with these labels: branch=main
+	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
+	Limit *Limit    `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
@@ -1348,12 +1778,30 @@ type AddBuildParams struct {
 
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
-	// Where Patterns over traits, all of which must hold: maker=Orrery, os>=10
+	// Where Patterns over traits, all of which must hold: maker=Orrery, os>=10, label:desk=3, pool=everyday
 	Where *[]string `form:"where,omitempty" json:"where,omitempty"`
-	Limit *Limit    `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Build Say of each device whether it can run this build
+	Build *string `form:"build,omitempty" json:"build,omitempty"`
+
+	// Package And this package; a build must be given, too
+	Package *string `form:"package,omitempty" json:"package,omitempty"`
+	Limit   *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// GetFitParams defines parameters for GetFit.
+type GetFitParams struct {
+	// Build A build's reference or id
+	Build string `form:"build" json:"build"`
+
+	// Package A package's reference or id
+	Package *string `form:"package,omitempty" json:"package,omitempty"`
+
+	// Conditions How the device is to be set, such as language:de,dark
+	Conditions *string `form:"conditions,omitempty" json:"conditions,omitempty"`
 }
 
 // GetEventsParams defines parameters for GetEvents.
@@ -1466,6 +1914,16 @@ type GetTimelineParams struct {
 
 // ListPackagesParams defines parameters for ListPackages.
 type ListPackagesParams struct {
+	// Label Only those with these labels: branch=main
+	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
+	Limit *Limit    `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// ListPoolsParams defines parameters for ListPools.
+type ListPoolsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After The `next` of the page before
@@ -1482,7 +1940,16 @@ type ListRunsParams struct {
 
 	// Verdict Only runs that came out so
 	Verdict *Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
-	Limit   *Limit   `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Label Only those with these labels: branch=main
+	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
+
+	// By Only runs that the key of this name started
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// Search Words, all of which must occur in the name, the labels, the references, the pool or the name of who started it
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
@@ -1536,6 +2003,12 @@ type AddWorkspaceJSONBody struct {
 	Name string `json:"name"`
 }
 
+// LabelBuildJSONRequestBody defines body for LabelBuild for application/json ContentType.
+type LabelBuildJSONRequestBody = LabelChange
+
+// LabelDeviceJSONRequestBody defines body for LabelDevice for application/json ContentType.
+type LabelDeviceJSONRequestBody = LabelChange
+
 // QuarantineDeviceJSONRequestBody defines body for QuarantineDevice for application/json ContentType.
 type QuarantineDeviceJSONRequestBody = Quarantine
 
@@ -1551,11 +2024,29 @@ type PairJSONRequestBody = PairRequest
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
 
+// LabelPackageJSONRequestBody defines body for LabelPackage for application/json ContentType.
+type LabelPackageJSONRequestBody = LabelChange
+
+// AddPoolJSONRequestBody defines body for AddPool for application/json ContentType.
+type AddPoolJSONRequestBody = NewPool
+
+// TryPoolJSONRequestBody defines body for TryPool for application/json ContentType.
+type TryPoolJSONRequestBody = PoolDefinition
+
+// SetPoolJSONRequestBody defines body for SetPool for application/json ContentType.
+type SetPoolJSONRequestBody = PoolDefinition
+
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = RunRequest
 
 // CheckRunJSONRequestBody defines body for CheckRun for application/json ContentType.
 type CheckRunJSONRequestBody = RunRequest
+
+// LabelRunJSONRequestBody defines body for LabelRun for application/json ContentType.
+type LabelRunJSONRequestBody = LabelChange
+
+// NameRunJSONRequestBody defines body for NameRun for application/json ContentType.
+type NameRunJSONRequestBody = RunName
 
 // StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
 type StopRunJSONRequestBody = Stop
@@ -1684,6 +2175,20 @@ type ClientInterface interface {
 	// Corresponds with GET /builds/{ref}/icon (the `GetBuildIcon` operationId).
 	GetBuildIcon(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LabelBuildWithBody Give a build labels, or take some away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+	LabelBuildWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabelBuild Give a build labels, or take some away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+	LabelBuild(ctx context.Context, ref string, body LabelBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices All devices, by serial
 	//
 	// Corresponds with GET /devices (the `ListDevices` operationId).
@@ -1708,12 +2213,31 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
 	StartDeviceCheck(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFit Whether a build and a package can run on a device, and why not
+	//
+	// Corresponds with GET /devices/{serial}/fit (the `GetFit` operationId).
+	GetFit(ctx context.Context, serial string, params *GetFitParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// FreeDevice End the work on a device, whatever its state
 	//
 	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
 	//
 	// Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
 	FreeDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabelDeviceWithBody Give a device labels, or take some away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+	LabelDeviceWithBody(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabelDevice Give a device labels, or take some away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+	LabelDevice(ctx context.Context, serial string, body LabelDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReleaseDevice Let a device in quarantine have work again
 	//
@@ -1958,6 +2482,86 @@ type ClientInterface interface {
 	// Corresponds with GET /packages/{ref} (the `GetPackage` operationId).
 	GetPackage(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LabelPackageWithBody Give a package labels, or take some away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+	LabelPackageWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabelPackage Give a package labels, or take some away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+	LabelPackage(ctx context.Context, ref string, body LabelPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPools Pools, by name
+	//
+	// Corresponds with GET /pools (the `ListPools` operationId).
+	ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPoolWithBody Keep a pool of devices under a name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /pools (the `AddPool` operationId).
+	AddPoolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPool Keep a pool of devices under a name
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /pools (the `AddPool` operationId).
+	AddPool(ctx context.Context, body AddPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadSharesWithBody Read a file of the shares of users, as a pool has them
+	//
+	// CSV (RFC 4180) with the columns trait, value and share.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /pools/shares (the `ReadShares` operationId).
+	ReadSharesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryPoolWithBody Say what a pool would take, and keep nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /pools/try (the `TryPool` operationId).
+	TryPoolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryPool Say what a pool would take, and keep nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /pools/try (the `TryPool` operationId).
+	TryPool(ctx context.Context, body TryPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePool Remove a pool; runs that were started with it stay as they are
+	//
+	// Corresponds with DELETE /pools/{name} (the `RemovePool` operationId).
+	RemovePool(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPool One pool, what it takes now, and what that covers
+	//
+	// Corresponds with GET /pools/{name} (the `GetPool` operationId).
+	GetPool(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPoolWithBody Give a pool another definition
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+	SetPoolWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPool Give a pool another definition
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+	SetPool(ctx context.Context, name string, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns Runs, the newest first
 	//
 	// Corresponds with GET /runs (the `ListRuns` operationId).
@@ -1996,10 +2600,45 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRunFile What was asked for, as a run file
+	//
+	// docs/run-file.schema.json describes it. Secrets are named, not written.
+	//
+	// Corresponds with GET /runs/{id}/file (the `GetRunFile` operationId).
+	GetRunFile(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRunReport A run's results as JUnit XML, a suite a device
 	//
 	// Corresponds with GET /runs/{id}/junit (the `GetRunReport` operationId).
 	GetRunReport(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabelRunWithBody Give a run labels, or take some away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+	LabelRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabelRun Give a run labels, or take some away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+	LabelRun(ctx context.Context, id string, body LabelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NameRunWithBody Give a run another name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+	NameRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NameRun Give a run another name
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+	NameRun(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopRunWithBody End a run, or one leg of it
 	//
@@ -2233,6 +2872,40 @@ func (c *Client) GetBuildIcon(ctx context.Context, ref string, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// LabelBuildWithBody Give a build labels, or take some away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+func (c *Client) LabelBuildWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelBuildRequestWithBody(c.Server, ref, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabelBuild Give a build labels, or take some away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+func (c *Client) LabelBuild(ctx context.Context, ref string, body LabelBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelBuildRequest(c.Server, ref, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDevices All devices, by serial
 //
 // Corresponds with GET /devices (the `ListDevices` operationId).
@@ -2297,6 +2970,21 @@ func (c *Client) StartDeviceCheck(ctx context.Context, serial string, reqEditors
 	return c.Client.Do(req)
 }
 
+// GetFit Whether a build and a package can run on a device, and why not
+//
+// Corresponds with GET /devices/{serial}/fit (the `GetFit` operationId).
+func (c *Client) GetFit(ctx context.Context, serial string, params *GetFitParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFitRequest(c.Server, serial, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // FreeDevice End the work on a device, whatever its state
 //
 // For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
@@ -2304,6 +2992,40 @@ func (c *Client) StartDeviceCheck(ctx context.Context, serial string, reqEditors
 // Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
 func (c *Client) FreeDevice(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFreeDeviceRequest(c.Server, serial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabelDeviceWithBody Give a device labels, or take some away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+func (c *Client) LabelDeviceWithBody(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelDeviceRequestWithBody(c.Server, serial, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabelDevice Give a device labels, or take some away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+func (c *Client) LabelDevice(ctx context.Context, serial string, body LabelDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelDeviceRequest(c.Server, serial, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2907,6 +3629,206 @@ func (c *Client) GetPackage(ctx context.Context, ref string, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
+// LabelPackageWithBody Give a package labels, or take some away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+func (c *Client) LabelPackageWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelPackageRequestWithBody(c.Server, ref, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabelPackage Give a package labels, or take some away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+func (c *Client) LabelPackage(ctx context.Context, ref string, body LabelPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelPackageRequest(c.Server, ref, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPools Pools, by name
+//
+// Corresponds with GET /pools (the `ListPools` operationId).
+func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPoolsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPoolWithBody Keep a pool of devices under a name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /pools (the `AddPool` operationId).
+func (c *Client) AddPoolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPoolRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPool Keep a pool of devices under a name
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /pools (the `AddPool` operationId).
+func (c *Client) AddPool(ctx context.Context, body AddPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPoolRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadSharesWithBody Read a file of the shares of users, as a pool has them
+//
+// CSV (RFC 4180) with the columns trait, value and share.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /pools/shares (the `ReadShares` operationId).
+func (c *Client) ReadSharesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadSharesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryPoolWithBody Say what a pool would take, and keep nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /pools/try (the `TryPool` operationId).
+func (c *Client) TryPoolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryPoolRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryPool Say what a pool would take, and keep nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /pools/try (the `TryPool` operationId).
+func (c *Client) TryPool(ctx context.Context, body TryPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryPoolRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePool Remove a pool; runs that were started with it stay as they are
+//
+// Corresponds with DELETE /pools/{name} (the `RemovePool` operationId).
+func (c *Client) RemovePool(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePoolRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPool One pool, what it takes now, and what that covers
+//
+// Corresponds with GET /pools/{name} (the `GetPool` operationId).
+func (c *Client) GetPool(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPoolRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPoolWithBody Give a pool another definition
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+func (c *Client) SetPoolWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPoolRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPool Give a pool another definition
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+func (c *Client) SetPool(ctx context.Context, name string, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPoolRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns Runs, the newest first
 //
 // Corresponds with GET /runs (the `ListRuns` operationId).
@@ -3005,11 +3927,96 @@ func (c *Client) GetRun(ctx context.Context, id string, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
+// GetRunFile What was asked for, as a run file
+//
+// docs/run-file.schema.json describes it. Secrets are named, not written.
+//
+// Corresponds with GET /runs/{id}/file (the `GetRunFile` operationId).
+func (c *Client) GetRunFile(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunFileRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRunReport A run's results as JUnit XML, a suite a device
 //
 // Corresponds with GET /runs/{id}/junit (the `GetRunReport` operationId).
 func (c *Client) GetRunReport(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunReportRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabelRunWithBody Give a run labels, or take some away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+func (c *Client) LabelRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelRunRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabelRun Give a run labels, or take some away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+func (c *Client) LabelRun(ctx context.Context, id string, body LabelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabelRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NameRunWithBody Give a run another name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+func (c *Client) NameRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNameRunRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NameRun Give a run another name
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+func (c *Client) NameRun(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNameRunRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3432,6 +4439,18 @@ func NewListBuildsRequest(server string, params *ListBuildsParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -3609,6 +4628,53 @@ func NewGetBuildIconRequest(server string, ref string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewLabelBuildRequest calls the generic LabelBuild builder with application/json body
+func NewLabelBuildRequest(server string, ref string, body LabelBuildJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabelBuildRequestWithBody(server, ref, "application/json", bodyReader)
+}
+
+// NewLabelBuildRequestWithBody constructs an http.Request for the LabelBuild method, with any body, and a specified content type
+func NewLabelBuildRequestWithBody(server string, ref string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ref", ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/builds/%s/labels", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
 func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Request, error) {
 	var err error
@@ -3640,6 +4706,30 @@ func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Requ
 		if params.Where != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", *params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Build != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "build", *params.Build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Package != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "package", *params.Package, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3789,6 +4879,87 @@ func NewStartDeviceCheckRequest(server string, serial string) (*http.Request, er
 	return req, nil
 }
 
+// NewGetFitRequest constructs an http.Request for the GetFit method
+func NewGetFitRequest(server string, serial string, params *GetFitParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/fit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "build", params.Build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Package != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "package", *params.Package, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Conditions != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "conditions", *params.Conditions, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewFreeDeviceRequest constructs an http.Request for the FreeDevice method
 func NewFreeDeviceRequest(server string, serial string) (*http.Request, error) {
 	var err error
@@ -3819,6 +4990,53 @@ func NewFreeDeviceRequest(server string, serial string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewLabelDeviceRequest calls the generic LabelDevice builder with application/json body
+func NewLabelDeviceRequest(server string, serial string, body LabelDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabelDeviceRequestWithBody(server, serial, "application/json", bodyReader)
+}
+
+// NewLabelDeviceRequestWithBody constructs an http.Request for the LabelDevice method, with any body, and a specified content type
+func NewLabelDeviceRequestWithBody(server string, serial string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "serial", serial, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/labels", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5203,6 +6421,18 @@ func NewListPackagesRequest(server string, params *ListPackagesParams) (*http.Re
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -5304,6 +6534,343 @@ func NewGetPackageRequest(server string, ref string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewLabelPackageRequest calls the generic LabelPackage builder with application/json body
+func NewLabelPackageRequest(server string, ref string, body LabelPackageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabelPackageRequestWithBody(server, ref, "application/json", bodyReader)
+}
+
+// NewLabelPackageRequestWithBody constructs an http.Request for the LabelPackage method, with any body, and a specified content type
+func NewLabelPackageRequestWithBody(server string, ref string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ref", ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/packages/%s/labels", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListPoolsRequest constructs an http.Request for the ListPools method
+func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPoolRequest calls the generic AddPool builder with application/json body
+func NewAddPoolRequest(server string, body AddPoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPoolRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPoolRequestWithBody constructs an http.Request for the AddPool method, with any body, and a specified content type
+func NewAddPoolRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReadSharesRequestWithBody constructs an http.Request for the ReadShares method, with any body, and a specified content type
+func NewReadSharesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/shares")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryPoolRequest calls the generic TryPool builder with application/json body
+func NewTryPoolRequest(server string, body TryPoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryPoolRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryPoolRequestWithBody constructs an http.Request for the TryPool method, with any body, and a specified content type
+func NewTryPoolRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePoolRequest constructs an http.Request for the RemovePool method
+func NewRemovePoolRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPoolRequest constructs an http.Request for the GetPool method
+func NewGetPoolRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPoolRequest calls the generic SetPool builder with application/json body
+func NewSetPoolRequest(server string, name string, body SetPoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPoolRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetPoolRequestWithBody constructs an http.Request for the SetPool method, with any body, and a specified content type
+func NewSetPoolRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -5359,6 +6926,42 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		if params.Verdict != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", *params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5535,6 +7138,40 @@ func NewGetRunRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetRunFileRequest constructs an http.Request for the GetRunFile method
+func NewGetRunFileRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/file", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRunReportRequest constructs an http.Request for the GetRunReport method
 func NewGetRunReportRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -5565,6 +7202,100 @@ func NewGetRunReportRequest(server string, id string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewLabelRunRequest calls the generic LabelRun builder with application/json body
+func NewLabelRunRequest(server string, id string, body LabelRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabelRunRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewLabelRunRequestWithBody constructs an http.Request for the LabelRun method, with any body, and a specified content type
+func NewLabelRunRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/labels", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewNameRunRequest calls the generic NameRun builder with application/json body
+func NewNameRunRequest(server string, id string, body NameRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNameRunRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewNameRunRequestWithBody constructs an http.Request for the NameRun method, with any body, and a specified content type
+func NewNameRunRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/name", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6286,6 +8017,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /builds/{ref}/icon (the `GetBuildIcon` operationId).
 	GetBuildIconWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*GetBuildIconResponse, error)
 
+	// LabelBuildWithBodyWithResponse Give a build labels, or take some away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+	LabelBuildWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelBuildResponse, error)
+
+	// LabelBuildWithResponse Give a build labels, or take some away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+	LabelBuildWithResponse(ctx context.Context, ref string, body LabelBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelBuildResponse, error)
+
 	// ListDevicesWithResponse All devices, by serial
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6318,6 +8063,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{serial}/check (the `StartDeviceCheck` operationId).
 	StartDeviceCheckWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*StartDeviceCheckResponse, error)
 
+	// GetFitWithResponse Whether a build and a package can run on a device, and why not
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{serial}/fit (the `GetFit` operationId).
+	GetFitWithResponse(ctx context.Context, serial string, params *GetFitParams, reqEditors ...RequestEditorFn) (*GetFitResponse, error)
+
 	// FreeDeviceWithResponse End the work on a device, whatever its state
 	//
 	// For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
@@ -6326,6 +8078,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /devices/{serial}/hold (the `FreeDevice` operationId).
 	FreeDeviceWithResponse(ctx context.Context, serial string, reqEditors ...RequestEditorFn) (*FreeDeviceResponse, error)
+
+	// LabelDeviceWithBodyWithResponse Give a device labels, or take some away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+	LabelDeviceWithBodyWithResponse(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelDeviceResponse, error)
+
+	// LabelDeviceWithResponse Give a device labels, or take some away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+	LabelDeviceWithResponse(ctx context.Context, serial string, body LabelDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelDeviceResponse, error)
 
 	// ReleaseDeviceWithResponse Let a device in quarantine have work again
 	//
@@ -6610,6 +8376,92 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /packages/{ref} (the `GetPackage` operationId).
 	GetPackageWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*GetPackageResponse, error)
 
+	// LabelPackageWithBodyWithResponse Give a package labels, or take some away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+	LabelPackageWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelPackageResponse, error)
+
+	// LabelPackageWithResponse Give a package labels, or take some away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+	LabelPackageWithResponse(ctx context.Context, ref string, body LabelPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelPackageResponse, error)
+
+	// ListPoolsWithResponse Pools, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pools (the `ListPools` operationId).
+	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
+
+	// AddPoolWithBodyWithResponse Keep a pool of devices under a name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools (the `AddPool` operationId).
+	AddPoolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPoolResponse, error)
+
+	// AddPoolWithResponse Keep a pool of devices under a name
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools (the `AddPool` operationId).
+	AddPoolWithResponse(ctx context.Context, body AddPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPoolResponse, error)
+
+	// ReadSharesWithBodyWithResponse Read a file of the shares of users, as a pool has them
+	//
+	// CSV (RFC 4180) with the columns trait, value and share.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/shares (the `ReadShares` operationId).
+	ReadSharesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadSharesResponse, error)
+
+	// TryPoolWithBodyWithResponse Say what a pool would take, and keep nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/try (the `TryPool` operationId).
+	TryPoolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryPoolResponse, error)
+
+	// TryPoolWithResponse Say what a pool would take, and keep nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/try (the `TryPool` operationId).
+	TryPoolWithResponse(ctx context.Context, body TryPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*TryPoolResponse, error)
+
+	// RemovePoolWithResponse Remove a pool; runs that were started with it stay as they are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /pools/{name} (the `RemovePool` operationId).
+	RemovePoolWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemovePoolResponse, error)
+
+	// GetPoolWithResponse One pool, what it takes now, and what that covers
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pools/{name} (the `GetPool` operationId).
+	GetPoolWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetPoolResponse, error)
+
+	// SetPoolWithBodyWithResponse Give a pool another definition
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+	SetPoolWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+
+	// SetPoolWithResponse Give a pool another definition
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+	SetPoolWithResponse(ctx context.Context, name string, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
+
 	// ListRunsWithResponse Runs, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6652,12 +8504,49 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
 
+	// GetRunFileWithResponse What was asked for, as a run file
+	//
+	// docs/run-file.schema.json describes it. Secrets are named, not written.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/file (the `GetRunFile` operationId).
+	GetRunFileWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunFileResponse, error)
+
 	// GetRunReportWithResponse A run's results as JUnit XML, a suite a device
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /runs/{id}/junit (the `GetRunReport` operationId).
 	GetRunReportWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunReportResponse, error)
+
+	// LabelRunWithBodyWithResponse Give a run labels, or take some away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+	LabelRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelRunResponse, error)
+
+	// LabelRunWithResponse Give a run labels, or take some away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+	LabelRunWithResponse(ctx context.Context, id string, body LabelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelRunResponse, error)
+
+	// NameRunWithBodyWithResponse Give a run another name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+	NameRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NameRunResponse, error)
+
+	// NameRunWithResponse Give a run another name
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+	NameRunWithResponse(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*NameRunResponse, error)
 
 	// StopRunWithBodyWithResponse End a run, or one leg of it
 	//
@@ -7090,6 +8979,54 @@ func (r GetBuildIconResponse) ContentType() string {
 	return ""
 }
 
+type LabelBuildResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Build
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LabelBuildResponse) GetJSON200() *Build {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabelBuildResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabelBuildResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabelBuildResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabelBuildResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabelBuildResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDevicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7282,6 +9219,54 @@ func (r StartDeviceCheckResponse) ContentType() string {
 	return ""
 }
 
+type GetFitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Fit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFitResponse) GetJSON200() *Fit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type FreeDeviceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7324,6 +9309,54 @@ func (r FreeDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FreeDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabelDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LabelDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabelDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabelDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabelDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabelDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabelDeviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8707,6 +10740,383 @@ func (r GetPackageResponse) ContentType() string {
 	return ""
 }
 
+type LabelPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LabelPackageResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabelPackageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabelPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabelPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabelPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabelPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPoolsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PoolPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPoolsResponse) GetJSON200() *PoolPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPoolsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPoolsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPoolsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPoolsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPoolsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPoolResponse) GetJSON201() *Pool {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddPoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadSharesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Share
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadSharesResponse) GetJSON200() *[]Share {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadSharesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadSharesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadSharesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadSharesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadSharesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryPoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryPoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPoolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8906,6 +11316,54 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type GetRunFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// YAML200 the response for an HTTP 200 `application/yaml` response
+	YAML200 *openapi_types.File
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetYAML200 returns the response for an HTTP 200 `application/yaml` response
+func (r GetRunFileResponse) GetYAML200() *openapi_types.File {
+	return r.YAML200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunReportResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8948,6 +11406,102 @@ func (r GetRunReportResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRunReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabelRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LabelRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabelRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabelRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabelRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabelRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabelRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NameRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NameRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NameRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NameRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NameRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NameRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NameRunResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9733,6 +12287,32 @@ func (c *ClientWithResponses) GetBuildIconWithResponse(ctx context.Context, ref 
 	return ParseGetBuildIconResponse(rsp)
 }
 
+// LabelBuildWithBodyWithResponse Give a build labels, or take some away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+func (c *ClientWithResponses) LabelBuildWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelBuildResponse, error) {
+	rsp, err := c.LabelBuildWithBody(ctx, ref, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelBuildResponse(rsp)
+}
+
+// LabelBuildWithResponse Give a build labels, or take some away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
+func (c *ClientWithResponses) LabelBuildWithResponse(ctx context.Context, ref string, body LabelBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelBuildResponse, error) {
+	rsp, err := c.LabelBuild(ctx, ref, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelBuildResponse(rsp)
+}
+
 // ListDevicesWithResponse All devices, by serial
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9789,6 +12369,19 @@ func (c *ClientWithResponses) StartDeviceCheckWithResponse(ctx context.Context, 
 	return ParseStartDeviceCheckResponse(rsp)
 }
 
+// GetFitWithResponse Whether a build and a package can run on a device, and why not
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{serial}/fit (the `GetFit` operationId).
+func (c *ClientWithResponses) GetFitWithResponse(ctx context.Context, serial string, params *GetFitParams, reqEditors ...RequestEditorFn) (*GetFitResponse, error) {
+	rsp, err := c.GetFit(ctx, serial, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFitResponse(rsp)
+}
+
 // FreeDeviceWithResponse End the work on a device, whatever its state
 //
 // For work that does not end by itself or by stopping it. The leg, or session, is stopped at once; what its host had handed in is kept. Only operators can end the work of another workspace.
@@ -9802,6 +12395,32 @@ func (c *ClientWithResponses) FreeDeviceWithResponse(ctx context.Context, serial
 		return nil, err
 	}
 	return ParseFreeDeviceResponse(rsp)
+}
+
+// LabelDeviceWithBodyWithResponse Give a device labels, or take some away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+func (c *ClientWithResponses) LabelDeviceWithBodyWithResponse(ctx context.Context, serial string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelDeviceResponse, error) {
+	rsp, err := c.LabelDeviceWithBody(ctx, serial, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelDeviceResponse(rsp)
+}
+
+// LabelDeviceWithResponse Give a device labels, or take some away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{serial}/labels (the `LabelDevice` operationId).
+func (c *ClientWithResponses) LabelDeviceWithResponse(ctx context.Context, serial string, body LabelDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelDeviceResponse, error) {
+	rsp, err := c.LabelDevice(ctx, serial, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelDeviceResponse(rsp)
 }
 
 // ReleaseDeviceWithResponse Let a device in quarantine have work again
@@ -10297,6 +12916,164 @@ func (c *ClientWithResponses) GetPackageWithResponse(ctx context.Context, ref st
 	return ParseGetPackageResponse(rsp)
 }
 
+// LabelPackageWithBodyWithResponse Give a package labels, or take some away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+func (c *ClientWithResponses) LabelPackageWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelPackageResponse, error) {
+	rsp, err := c.LabelPackageWithBody(ctx, ref, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelPackageResponse(rsp)
+}
+
+// LabelPackageWithResponse Give a package labels, or take some away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /packages/{ref}/labels (the `LabelPackage` operationId).
+func (c *ClientWithResponses) LabelPackageWithResponse(ctx context.Context, ref string, body LabelPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelPackageResponse, error) {
+	rsp, err := c.LabelPackage(ctx, ref, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelPackageResponse(rsp)
+}
+
+// ListPoolsWithResponse Pools, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pools (the `ListPools` operationId).
+func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
+	rsp, err := c.ListPools(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPoolsResponse(rsp)
+}
+
+// AddPoolWithBodyWithResponse Keep a pool of devices under a name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools (the `AddPool` operationId).
+func (c *ClientWithResponses) AddPoolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPoolResponse, error) {
+	rsp, err := c.AddPoolWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPoolResponse(rsp)
+}
+
+// AddPoolWithResponse Keep a pool of devices under a name
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools (the `AddPool` operationId).
+func (c *ClientWithResponses) AddPoolWithResponse(ctx context.Context, body AddPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPoolResponse, error) {
+	rsp, err := c.AddPool(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPoolResponse(rsp)
+}
+
+// ReadSharesWithBodyWithResponse Read a file of the shares of users, as a pool has them
+//
+// CSV (RFC 4180) with the columns trait, value and share.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/shares (the `ReadShares` operationId).
+func (c *ClientWithResponses) ReadSharesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadSharesResponse, error) {
+	rsp, err := c.ReadSharesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadSharesResponse(rsp)
+}
+
+// TryPoolWithBodyWithResponse Say what a pool would take, and keep nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/try (the `TryPool` operationId).
+func (c *ClientWithResponses) TryPoolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryPoolResponse, error) {
+	rsp, err := c.TryPoolWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryPoolResponse(rsp)
+}
+
+// TryPoolWithResponse Say what a pool would take, and keep nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/try (the `TryPool` operationId).
+func (c *ClientWithResponses) TryPoolWithResponse(ctx context.Context, body TryPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*TryPoolResponse, error) {
+	rsp, err := c.TryPool(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryPoolResponse(rsp)
+}
+
+// RemovePoolWithResponse Remove a pool; runs that were started with it stay as they are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /pools/{name} (the `RemovePool` operationId).
+func (c *ClientWithResponses) RemovePoolWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemovePoolResponse, error) {
+	rsp, err := c.RemovePool(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePoolResponse(rsp)
+}
+
+// GetPoolWithResponse One pool, what it takes now, and what that covers
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pools/{name} (the `GetPool` operationId).
+func (c *ClientWithResponses) GetPoolWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetPoolResponse, error) {
+	rsp, err := c.GetPool(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPoolResponse(rsp)
+}
+
+// SetPoolWithBodyWithResponse Give a pool another definition
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+func (c *ClientWithResponses) SetPoolWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+	rsp, err := c.SetPoolWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPoolResponse(rsp)
+}
+
+// SetPoolWithResponse Give a pool another definition
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
+func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, name string, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error) {
+	rsp, err := c.SetPool(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPoolResponse(rsp)
+}
+
 // ListRunsWithResponse Runs, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10375,6 +13152,21 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id string,
 	return ParseGetRunResponse(rsp)
 }
 
+// GetRunFileWithResponse What was asked for, as a run file
+//
+// docs/run-file.schema.json describes it. Secrets are named, not written.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/file (the `GetRunFile` operationId).
+func (c *ClientWithResponses) GetRunFileWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunFileResponse, error) {
+	rsp, err := c.GetRunFile(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunFileResponse(rsp)
+}
+
 // GetRunReportWithResponse A run's results as JUnit XML, a suite a device
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10386,6 +13178,58 @@ func (c *ClientWithResponses) GetRunReportWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParseGetRunReportResponse(rsp)
+}
+
+// LabelRunWithBodyWithResponse Give a run labels, or take some away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+func (c *ClientWithResponses) LabelRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabelRunResponse, error) {
+	rsp, err := c.LabelRunWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelRunResponse(rsp)
+}
+
+// LabelRunWithResponse Give a run labels, or take some away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/labels (the `LabelRun` operationId).
+func (c *ClientWithResponses) LabelRunWithResponse(ctx context.Context, id string, body LabelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelRunResponse, error) {
+	rsp, err := c.LabelRun(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabelRunResponse(rsp)
+}
+
+// NameRunWithBodyWithResponse Give a run another name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+func (c *ClientWithResponses) NameRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NameRunResponse, error) {
+	rsp, err := c.NameRunWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNameRunResponse(rsp)
+}
+
+// NameRunWithResponse Give a run another name
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
+func (c *ClientWithResponses) NameRunWithResponse(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*NameRunResponse, error) {
+	rsp, err := c.NameRun(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNameRunResponse(rsp)
 }
 
 // StopRunWithBodyWithResponse End a run, or one leg of it
@@ -10848,6 +13692,39 @@ func ParseGetBuildIconResponse(rsp *http.Response) (*GetBuildIconResponse, error
 	return response, nil
 }
 
+// ParseLabelBuildResponse parses an HTTP response from a LabelBuildWithResponse call
+func ParseLabelBuildResponse(rsp *http.Response) (*LabelBuildResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabelBuildResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Build
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
 func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10980,6 +13857,39 @@ func ParseStartDeviceCheckResponse(rsp *http.Response) (*StartDeviceCheckRespons
 	return response, nil
 }
 
+// ParseGetFitResponse parses an HTTP response from a GetFitWithResponse call
+func ParseGetFitResponse(rsp *http.Response) (*GetFitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Fit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseFreeDeviceResponse parses an HTTP response from a FreeDeviceWithResponse call
 func ParseFreeDeviceResponse(rsp *http.Response) (*FreeDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10989,6 +13899,39 @@ func ParseFreeDeviceResponse(rsp *http.Response) (*FreeDeviceResponse, error) {
 	}
 
 	response := &FreeDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLabelDeviceResponse parses an HTTP response from a LabelDeviceWithResponse call
+func ParseLabelDeviceResponse(rsp *http.Response) (*LabelDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabelDeviceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -11948,6 +14891,266 @@ func ParseGetPackageResponse(rsp *http.Response) (*GetPackageResponse, error) {
 	return response, nil
 }
 
+// ParseLabelPackageResponse parses an HTTP response from a LabelPackageWithResponse call
+func ParseLabelPackageResponse(rsp *http.Response) (*LabelPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabelPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPoolsResponse parses an HTTP response from a ListPoolsWithResponse call
+func ParseListPoolsResponse(rsp *http.Response) (*ListPoolsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPoolsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PoolPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPoolResponse parses an HTTP response from a AddPoolWithResponse call
+func ParseAddPoolResponse(rsp *http.Response) (*AddPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadSharesResponse parses an HTTP response from a ReadSharesWithResponse call
+func ParseReadSharesResponse(rsp *http.Response) (*ReadSharesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadSharesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Share
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryPoolResponse parses an HTTP response from a TryPoolWithResponse call
+func ParseTryPoolResponse(rsp *http.Response) (*TryPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePoolResponse parses an HTTP response from a RemovePoolWithResponse call
+func ParseRemovePoolResponse(rsp *http.Response) (*RemovePoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPoolResponse parses an HTTP response from a GetPoolWithResponse call
+func ParseGetPoolResponse(rsp *http.Response) (*GetPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPoolResponse parses an HTTP response from a SetPoolWithResponse call
+func ParseSetPoolResponse(rsp *http.Response) (*SetPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12087,6 +15290,39 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetRunFileResponse parses an HTTP response from a GetRunFileWithResponse call
+func ParseGetRunFileResponse(rsp *http.Response) (*GetRunFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "yaml") && rsp.StatusCode == 200:
+		var dest openapi_types.File
+		if err := yaml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.YAML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunReportResponse parses an HTTP response from a GetRunReportWithResponse call
 func ParseGetRunReportResponse(rsp *http.Response) (*GetRunReportResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12107,6 +15343,72 @@ func ParseGetRunReportResponse(rsp *http.Response) (*GetRunReportResponse, error
 			return nil, err
 		}
 		response.XML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLabelRunResponse parses an HTTP response from a LabelRunWithResponse call
+func ParseLabelRunResponse(rsp *http.Response) (*LabelRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabelRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNameRunResponse parses an HTTP response from a NameRunWithResponse call
+func ParseNameRunResponse(rsp *http.Response) (*NameRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NameRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -12632,6 +15934,9 @@ type ServerInterface interface {
 	// GetBuildIcon The app's icon
 	// (GET /builds/{ref}/icon)
 	GetBuildIcon(ctx *echo.Context, ref string) error
+	// LabelBuild Give a build labels, or take some away
+	// (POST /builds/{ref}/labels)
+	LabelBuild(ctx *echo.Context, ref string) error
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx *echo.Context, params ListDevicesParams) error
@@ -12644,9 +15949,15 @@ type ServerInterface interface {
 	// StartDeviceCheck Try on a device everything that tests need of it
 	// (POST /devices/{serial}/check)
 	StartDeviceCheck(ctx *echo.Context, serial string) error
+	// GetFit Whether a build and a package can run on a device, and why not
+	// (GET /devices/{serial}/fit)
+	GetFit(ctx *echo.Context, serial string, params GetFitParams) error
 	// FreeDevice End the work on a device, whatever its state
 	// (DELETE /devices/{serial}/hold)
 	FreeDevice(ctx *echo.Context, serial string) error
+	// LabelDevice Give a device labels, or take some away
+	// (POST /devices/{serial}/labels)
+	LabelDevice(ctx *echo.Context, serial string) error
 	// ReleaseDevice Let a device in quarantine have work again
 	// (DELETE /devices/{serial}/quarantine)
 	ReleaseDevice(ctx *echo.Context, serial string) error
@@ -12737,6 +16048,30 @@ type ServerInterface interface {
 	// GetPackage One revision of a package, with its cases
 	// (GET /packages/{ref})
 	GetPackage(ctx *echo.Context, ref string) error
+	// LabelPackage Give a package labels, or take some away
+	// (POST /packages/{ref}/labels)
+	LabelPackage(ctx *echo.Context, ref string) error
+	// ListPools Pools, by name
+	// (GET /pools)
+	ListPools(ctx *echo.Context, params ListPoolsParams) error
+	// AddPool Keep a pool of devices under a name
+	// (POST /pools)
+	AddPool(ctx *echo.Context) error
+	// ReadShares Read a file of the shares of users, as a pool has them
+	// (POST /pools/shares)
+	ReadShares(ctx *echo.Context) error
+	// TryPool Say what a pool would take, and keep nothing
+	// (POST /pools/try)
+	TryPool(ctx *echo.Context) error
+	// RemovePool Remove a pool; runs that were started with it stay as they are
+	// (DELETE /pools/{name})
+	RemovePool(ctx *echo.Context, name string) error
+	// GetPool One pool, what it takes now, and what that covers
+	// (GET /pools/{name})
+	GetPool(ctx *echo.Context, name string) error
+	// SetPool Give a pool another definition
+	// (PUT /pools/{name})
+	SetPool(ctx *echo.Context, name string) error
 	// ListRuns Runs, the newest first
 	// (GET /runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -12749,9 +16084,18 @@ type ServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx *echo.Context, id string) error
+	// GetRunFile What was asked for, as a run file
+	// (GET /runs/{id}/file)
+	GetRunFile(ctx *echo.Context, id string) error
 	// GetRunReport A run's results as JUnit XML, a suite a device
 	// (GET /runs/{id}/junit)
 	GetRunReport(ctx *echo.Context, id string) error
+	// LabelRun Give a run labels, or take some away
+	// (POST /runs/{id}/labels)
+	LabelRun(ctx *echo.Context, id string) error
+	// NameRun Give a run another name
+	// (PUT /runs/{id}/name)
+	NameRun(ctx *echo.Context, id string) error
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx *echo.Context, id string) error
@@ -12832,6 +16176,13 @@ func (w *ServerInterfaceWrapper) ListBuilds(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListBuildsParams
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", ctx.QueryParams(), &params.Label, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter label: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -12918,6 +16269,22 @@ func (w *ServerInterfaceWrapper) GetBuildIcon(ctx *echo.Context) error {
 	return err
 }
 
+// LabelBuild converts echo context to params.
+func (w *ServerInterfaceWrapper) LabelBuild(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "ref" -------------
+	var ref string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ref", ctx.Param("ref"), &ref, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ref: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabelBuild(ctx, ref)
+	return err
+}
+
 // ListDevices converts echo context to params.
 func (w *ServerInterfaceWrapper) ListDevices(ctx *echo.Context) error {
 	var err error
@@ -12929,6 +16296,20 @@ func (w *ServerInterfaceWrapper) ListDevices(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", ctx.QueryParams(), &params.Where, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter where: %s", err))
+	}
+
+	// ------------- Optional query parameter "build" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "build", ctx.QueryParams(), &params.Build, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter build: %s", err))
+	}
+
+	// ------------- Optional query parameter "package" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "package", ctx.QueryParams(), &params.Package, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter package: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -12998,6 +16379,45 @@ func (w *ServerInterfaceWrapper) StartDeviceCheck(ctx *echo.Context) error {
 	return err
 }
 
+// GetFit converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFit(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFitParams
+	// ------------- Required query parameter "build" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "build", ctx.QueryParams(), &params.Build, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter build: %s", err))
+	}
+
+	// ------------- Optional query parameter "package" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "package", ctx.QueryParams(), &params.Package, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter package: %s", err))
+	}
+
+	// ------------- Optional query parameter "conditions" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "conditions", ctx.QueryParams(), &params.Conditions, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter conditions: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFit(ctx, serial, params)
+	return err
+}
+
 // FreeDevice converts echo context to params.
 func (w *ServerInterfaceWrapper) FreeDevice(ctx *echo.Context) error {
 	var err error
@@ -13011,6 +16431,22 @@ func (w *ServerInterfaceWrapper) FreeDevice(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.FreeDevice(ctx, serial)
+	return err
+}
+
+// LabelDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) LabelDevice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "serial" -------------
+	var serial string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "serial", ctx.Param("serial"), &serial, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter serial: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabelDevice(ctx, serial)
 	return err
 }
 
@@ -13595,6 +17031,13 @@ func (w *ServerInterfaceWrapper) ListPackages(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListPackagesParams
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", ctx.QueryParams(), &params.Label, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter label: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -13639,6 +17082,122 @@ func (w *ServerInterfaceWrapper) GetPackage(ctx *echo.Context) error {
 	return err
 }
 
+// LabelPackage converts echo context to params.
+func (w *ServerInterfaceWrapper) LabelPackage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "ref" -------------
+	var ref string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ref", ctx.Param("ref"), &ref, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ref: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabelPackage(ctx, ref)
+	return err
+}
+
+// ListPools converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPools(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPoolsParams
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPools(ctx, params)
+	return err
+}
+
+// AddPool converts echo context to params.
+func (w *ServerInterfaceWrapper) AddPool(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddPool(ctx)
+	return err
+}
+
+// ReadShares converts echo context to params.
+func (w *ServerInterfaceWrapper) ReadShares(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReadShares(ctx)
+	return err
+}
+
+// TryPool converts echo context to params.
+func (w *ServerInterfaceWrapper) TryPool(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryPool(ctx)
+	return err
+}
+
+// RemovePool converts echo context to params.
+func (w *ServerInterfaceWrapper) RemovePool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemovePool(ctx, name)
+	return err
+}
+
+// GetPool converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPool(ctx, name)
+	return err
+}
+
+// SetPool converts echo context to params.
+func (w *ServerInterfaceWrapper) SetPool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetPool(ctx, name)
+	return err
+}
+
 // ListRuns converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	var err error
@@ -13664,6 +17223,27 @@ func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", ctx.QueryParams(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter verdict: %s", err))
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", ctx.QueryParams(), &params.Label, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter label: %s", err))
+	}
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", ctx.QueryParams(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter search: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -13739,6 +17319,22 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// GetRunFile converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRunFile(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRunFile(ctx, id)
+	return err
+}
+
 // GetRunReport converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRunReport(ctx *echo.Context) error {
 	var err error
@@ -13752,6 +17348,38 @@ func (w *ServerInterfaceWrapper) GetRunReport(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetRunReport(ctx, id)
+	return err
+}
+
+// LabelRun converts echo context to params.
+func (w *ServerInterfaceWrapper) LabelRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabelRun(ctx, id)
+	return err
+}
+
+// NameRun converts echo context to params.
+func (w *ServerInterfaceWrapper) NameRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.NameRun(ctx, id)
 	return err
 }
 
@@ -14052,12 +17680,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
 	router.POST(options.BaseURL+"/builds", wrapper.AddBuild, options.OperationMiddlewares["addBuild"]...)
 	router.GET(options.BaseURL+"/builds/:ref", wrapper.GetBuild, options.OperationMiddlewares["getBuild"]...)
+	router.POST(options.BaseURL+"/builds/:ref/labels", wrapper.LabelBuild, options.OperationMiddlewares["labelBuild"]...)
 	router.GET(options.BaseURL+"/builds/:ref/icon", wrapper.GetBuildIcon, options.OperationMiddlewares["getBuildIcon"]...)
 	router.GET(options.BaseURL+"/packages", wrapper.ListPackages, options.OperationMiddlewares["listPackages"]...)
 	router.POST(options.BaseURL+"/packages", wrapper.AddPackage, options.OperationMiddlewares["addPackage"]...)
 	router.GET(options.BaseURL+"/packages/:ref", wrapper.GetPackage, options.OperationMiddlewares["getPackage"]...)
+	router.POST(options.BaseURL+"/packages/:ref/labels", wrapper.LabelPackage, options.OperationMiddlewares["labelPackage"]...)
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
 	router.GET(options.BaseURL+"/devices/:serial", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
+	router.POST(options.BaseURL+"/devices/:serial/labels", wrapper.LabelDevice, options.OperationMiddlewares["labelDevice"]...)
+	router.GET(options.BaseURL+"/devices/:serial/fit", wrapper.GetFit, options.OperationMiddlewares["getFit"]...)
 	router.DELETE(options.BaseURL+"/devices/:serial/quarantine", wrapper.ReleaseDevice, options.OperationMiddlewares["releaseDevice"]...)
 	router.PUT(options.BaseURL+"/devices/:serial/quarantine", wrapper.QuarantineDevice, options.OperationMiddlewares["quarantineDevice"]...)
 	router.GET(options.BaseURL+"/devices/:serial/check", wrapper.GetDeviceCheck, options.OperationMiddlewares["getDeviceCheck"]...)
@@ -14077,10 +17709,20 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/holds/:id/artifacts", wrapper.PutHoldArtifact, options.OperationMiddlewares["putHoldArtifact"]...)
 	router.PUT(options.BaseURL+"/holds/:id/parts", wrapper.PutHoldPart, options.OperationMiddlewares["putHoldPart"]...)
 	router.PUT(options.BaseURL+"/holds/:id/screen", wrapper.PutHoldScreen, options.OperationMiddlewares["putHoldScreen"]...)
+	router.GET(options.BaseURL+"/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
+	router.POST(options.BaseURL+"/pools", wrapper.AddPool, options.OperationMiddlewares["addPool"]...)
+	router.POST(options.BaseURL+"/pools/try", wrapper.TryPool, options.OperationMiddlewares["tryPool"]...)
+	router.POST(options.BaseURL+"/pools/shares", wrapper.ReadShares, options.OperationMiddlewares["readShares"]...)
+	router.DELETE(options.BaseURL+"/pools/:name", wrapper.RemovePool, options.OperationMiddlewares["removePool"]...)
+	router.GET(options.BaseURL+"/pools/:name", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
+	router.PUT(options.BaseURL+"/pools/:name", wrapper.SetPool, options.OperationMiddlewares["setPool"]...)
 	router.POST(options.BaseURL+"/runs/check", wrapper.CheckRun, options.OperationMiddlewares["checkRun"]...)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.POST(options.BaseURL+"/runs", wrapper.StartRun, options.OperationMiddlewares["startRun"]...)
 	router.GET(options.BaseURL+"/runs/:id", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
+	router.POST(options.BaseURL+"/runs/:id/labels", wrapper.LabelRun, options.OperationMiddlewares["labelRun"]...)
+	router.PUT(options.BaseURL+"/runs/:id/name", wrapper.NameRun, options.OperationMiddlewares["nameRun"]...)
+	router.GET(options.BaseURL+"/runs/:id/file", wrapper.GetRunFile, options.OperationMiddlewares["getRunFile"]...)
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
 	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
@@ -14376,6 +18018,46 @@ func (response GetBuildIcondefaultApplicationProblemPlusJSONResponse) VisitGetBu
 	return err
 }
 
+type LabelBuildRequestObject struct {
+	Ref  string `json:"ref"`
+	Body *LabelBuildJSONRequestBody
+}
+
+type LabelBuildResponseObject interface {
+	VisitLabelBuildResponse(w http.ResponseWriter) error
+}
+
+type LabelBuild200JSONResponse Build
+
+func (response LabelBuild200JSONResponse) VisitLabelBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LabelBuilddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LabelBuilddefaultApplicationProblemPlusJSONResponse) VisitLabelBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDevicesRequestObject struct {
 	Params ListDevicesParams
 }
@@ -14532,6 +18214,46 @@ func (response StartDeviceCheckdefaultApplicationProblemPlusJSONResponse) VisitS
 	return err
 }
 
+type GetFitRequestObject struct {
+	Serial string `json:"serial"`
+	Params GetFitParams
+}
+
+type GetFitResponseObject interface {
+	VisitGetFitResponse(w http.ResponseWriter) error
+}
+
+type GetFit200JSONResponse Fit
+
+func (response GetFit200JSONResponse) VisitGetFitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFitdefaultApplicationProblemPlusJSONResponse) VisitGetFitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type FreeDeviceRequestObject struct {
 	Serial string `json:"serial"`
 }
@@ -14560,6 +18282,46 @@ type FreeDevicedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response FreeDevicedefaultApplicationProblemPlusJSONResponse) VisitFreeDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LabelDeviceRequestObject struct {
+	Serial string `json:"serial"`
+	Body   *LabelDeviceJSONRequestBody
+}
+
+type LabelDeviceResponseObject interface {
+	VisitLabelDeviceResponse(w http.ResponseWriter) error
+}
+
+type LabelDevice200JSONResponse Device
+
+func (response LabelDevice200JSONResponse) VisitLabelDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LabelDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LabelDevicedefaultApplicationProblemPlusJSONResponse) VisitLabelDeviceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15808,6 +19570,314 @@ func (response GetPackagedefaultApplicationProblemPlusJSONResponse) VisitGetPack
 	return err
 }
 
+type LabelPackageRequestObject struct {
+	Ref  string `json:"ref"`
+	Body *LabelPackageJSONRequestBody
+}
+
+type LabelPackageResponseObject interface {
+	VisitLabelPackageResponse(w http.ResponseWriter) error
+}
+
+type LabelPackage200JSONResponse Package
+
+func (response LabelPackage200JSONResponse) VisitLabelPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LabelPackagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LabelPackagedefaultApplicationProblemPlusJSONResponse) VisitLabelPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPoolsRequestObject struct {
+	Params ListPoolsParams
+}
+
+type ListPoolsResponseObject interface {
+	VisitListPoolsResponse(w http.ResponseWriter) error
+}
+
+type ListPools200JSONResponse PoolPage
+
+func (response ListPools200JSONResponse) VisitListPoolsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPoolsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPoolsdefaultApplicationProblemPlusJSONResponse) VisitListPoolsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPoolRequestObject struct {
+	Body *AddPoolJSONRequestBody
+}
+
+type AddPoolResponseObject interface {
+	VisitAddPoolResponse(w http.ResponseWriter) error
+}
+
+type AddPool201JSONResponse Pool
+
+func (response AddPool201JSONResponse) VisitAddPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddPooldefaultApplicationProblemPlusJSONResponse) VisitAddPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadSharesRequestObject struct {
+	Body io.Reader
+}
+
+type ReadSharesResponseObject interface {
+	VisitReadSharesResponse(w http.ResponseWriter) error
+}
+
+type ReadShares200JSONResponse []Share
+
+func (response ReadShares200JSONResponse) VisitReadSharesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadSharesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadSharesdefaultApplicationProblemPlusJSONResponse) VisitReadSharesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryPoolRequestObject struct {
+	Body *TryPoolJSONRequestBody
+}
+
+type TryPoolResponseObject interface {
+	VisitTryPoolResponse(w http.ResponseWriter) error
+}
+
+type TryPool200JSONResponse Pool
+
+func (response TryPool200JSONResponse) VisitTryPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryPooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryPooldefaultApplicationProblemPlusJSONResponse) VisitTryPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePoolRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemovePoolResponseObject interface {
+	VisitRemovePoolResponse(w http.ResponseWriter) error
+}
+
+type RemovePool204Response struct {
+}
+
+func (response RemovePool204Response) VisitRemovePoolResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemovePooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePooldefaultApplicationProblemPlusJSONResponse) VisitRemovePoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPoolRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetPoolResponseObject interface {
+	VisitGetPoolResponse(w http.ResponseWriter) error
+}
+
+type GetPool200JSONResponse Pool
+
+func (response GetPool200JSONResponse) VisitGetPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPooldefaultApplicationProblemPlusJSONResponse) VisitGetPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPoolRequestObject struct {
+	Name string `json:"name"`
+	Body *SetPoolJSONRequestBody
+}
+
+type SetPoolResponseObject interface {
+	VisitSetPoolResponse(w http.ResponseWriter) error
+}
+
+type SetPool200JSONResponse Pool
+
+func (response SetPool200JSONResponse) VisitSetPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPooldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetPooldefaultApplicationProblemPlusJSONResponse) VisitSetPoolResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunsRequestObject struct {
 	Params ListRunsParams
 }
@@ -15979,6 +20049,51 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type GetRunFileRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetRunFileResponseObject interface {
+	VisitGetRunFileResponse(w http.ResponseWriter) error
+}
+
+type GetRunFile200ApplicationyamlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetRunFile200ApplicationyamlResponse) VisitGetRunFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/yaml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetRunFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunFiledefaultApplicationProblemPlusJSONResponse) VisitGetRunFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunReportRequestObject struct {
 	Id string `json:"id"`
 }
@@ -16013,6 +20128,86 @@ type GetRunReportdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRunReportdefaultApplicationProblemPlusJSONResponse) VisitGetRunReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LabelRunRequestObject struct {
+	Id   string `json:"id"`
+	Body *LabelRunJSONRequestBody
+}
+
+type LabelRunResponseObject interface {
+	VisitLabelRunResponse(w http.ResponseWriter) error
+}
+
+type LabelRun200JSONResponse Run
+
+func (response LabelRun200JSONResponse) VisitLabelRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LabelRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LabelRundefaultApplicationProblemPlusJSONResponse) VisitLabelRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NameRunRequestObject struct {
+	Id   string `json:"id"`
+	Body *NameRunJSONRequestBody
+}
+
+type NameRunResponseObject interface {
+	VisitNameRunResponse(w http.ResponseWriter) error
+}
+
+type NameRun200JSONResponse Run
+
+func (response NameRun200JSONResponse) VisitNameRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NameRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response NameRundefaultApplicationProblemPlusJSONResponse) VisitNameRunResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16610,6 +20805,9 @@ type StrictServerInterface interface {
 	// GetBuildIcon The app's icon
 	// (GET /builds/{ref}/icon)
 	GetBuildIcon(ctx context.Context, request GetBuildIconRequestObject) (GetBuildIconResponseObject, error)
+	// LabelBuild Give a build labels, or take some away
+	// (POST /builds/{ref}/labels)
+	LabelBuild(ctx context.Context, request LabelBuildRequestObject) (LabelBuildResponseObject, error)
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -16622,9 +20820,15 @@ type StrictServerInterface interface {
 	// StartDeviceCheck Try on a device everything that tests need of it
 	// (POST /devices/{serial}/check)
 	StartDeviceCheck(ctx context.Context, request StartDeviceCheckRequestObject) (StartDeviceCheckResponseObject, error)
+	// GetFit Whether a build and a package can run on a device, and why not
+	// (GET /devices/{serial}/fit)
+	GetFit(ctx context.Context, request GetFitRequestObject) (GetFitResponseObject, error)
 	// FreeDevice End the work on a device, whatever its state
 	// (DELETE /devices/{serial}/hold)
 	FreeDevice(ctx context.Context, request FreeDeviceRequestObject) (FreeDeviceResponseObject, error)
+	// LabelDevice Give a device labels, or take some away
+	// (POST /devices/{serial}/labels)
+	LabelDevice(ctx context.Context, request LabelDeviceRequestObject) (LabelDeviceResponseObject, error)
 	// ReleaseDevice Let a device in quarantine have work again
 	// (DELETE /devices/{serial}/quarantine)
 	ReleaseDevice(ctx context.Context, request ReleaseDeviceRequestObject) (ReleaseDeviceResponseObject, error)
@@ -16715,6 +20919,30 @@ type StrictServerInterface interface {
 	// GetPackage One revision of a package, with its cases
 	// (GET /packages/{ref})
 	GetPackage(ctx context.Context, request GetPackageRequestObject) (GetPackageResponseObject, error)
+	// LabelPackage Give a package labels, or take some away
+	// (POST /packages/{ref}/labels)
+	LabelPackage(ctx context.Context, request LabelPackageRequestObject) (LabelPackageResponseObject, error)
+	// ListPools Pools, by name
+	// (GET /pools)
+	ListPools(ctx context.Context, request ListPoolsRequestObject) (ListPoolsResponseObject, error)
+	// AddPool Keep a pool of devices under a name
+	// (POST /pools)
+	AddPool(ctx context.Context, request AddPoolRequestObject) (AddPoolResponseObject, error)
+	// ReadShares Read a file of the shares of users, as a pool has them
+	// (POST /pools/shares)
+	ReadShares(ctx context.Context, request ReadSharesRequestObject) (ReadSharesResponseObject, error)
+	// TryPool Say what a pool would take, and keep nothing
+	// (POST /pools/try)
+	TryPool(ctx context.Context, request TryPoolRequestObject) (TryPoolResponseObject, error)
+	// RemovePool Remove a pool; runs that were started with it stay as they are
+	// (DELETE /pools/{name})
+	RemovePool(ctx context.Context, request RemovePoolRequestObject) (RemovePoolResponseObject, error)
+	// GetPool One pool, what it takes now, and what that covers
+	// (GET /pools/{name})
+	GetPool(ctx context.Context, request GetPoolRequestObject) (GetPoolResponseObject, error)
+	// SetPool Give a pool another definition
+	// (PUT /pools/{name})
+	SetPool(ctx context.Context, request SetPoolRequestObject) (SetPoolResponseObject, error)
 	// ListRuns Runs, the newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -16727,9 +20955,18 @@ type StrictServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// GetRunFile What was asked for, as a run file
+	// (GET /runs/{id}/file)
+	GetRunFile(ctx context.Context, request GetRunFileRequestObject) (GetRunFileResponseObject, error)
 	// GetRunReport A run's results as JUnit XML, a suite a device
 	// (GET /runs/{id}/junit)
 	GetRunReport(ctx context.Context, request GetRunReportRequestObject) (GetRunReportResponseObject, error)
+	// LabelRun Give a run labels, or take some away
+	// (POST /runs/{id}/labels)
+	LabelRun(ctx context.Context, request LabelRunRequestObject) (LabelRunResponseObject, error)
+	// NameRun Give a run another name
+	// (PUT /runs/{id}/name)
+	NameRun(ctx context.Context, request NameRunRequestObject) (NameRunResponseObject, error)
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
@@ -16936,6 +21173,54 @@ func (sh *strictHandler) GetBuildIcon(ctx *echo.Context, ref string) error {
 	return nil
 }
 
+// LabelBuild operation middleware
+func (sh *strictHandler) LabelBuild(ctx *echo.Context, ref string) error {
+	var request LabelBuildRequestObject
+
+	request.Ref = ref
+
+	var body LabelBuildJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LabelBuild(ctx.Request().Context(), request.(LabelBuildRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LabelBuild")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LabelBuildResponseObject); ok {
+		return validResponse.VisitLabelBuildResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListDevices operation middleware
 func (sh *strictHandler) ListDevices(ctx *echo.Context, params ListDevicesParams) error {
 	var request ListDevicesRequestObject
@@ -17036,6 +21321,32 @@ func (sh *strictHandler) StartDeviceCheck(ctx *echo.Context, serial string) erro
 	return nil
 }
 
+// GetFit operation middleware
+func (sh *strictHandler) GetFit(ctx *echo.Context, serial string, params GetFitParams) error {
+	var request GetFitRequestObject
+
+	request.Serial = serial
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFit(ctx.Request().Context(), request.(GetFitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFitResponseObject); ok {
+		return validResponse.VisitGetFitResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // FreeDevice operation middleware
 func (sh *strictHandler) FreeDevice(ctx *echo.Context, serial string) error {
 	var request FreeDeviceRequestObject
@@ -17055,6 +21366,54 @@ func (sh *strictHandler) FreeDevice(ctx *echo.Context, serial string) error {
 		return err
 	} else if validResponse, ok := response.(FreeDeviceResponseObject); ok {
 		return validResponse.VisitFreeDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LabelDevice operation middleware
+func (sh *strictHandler) LabelDevice(ctx *echo.Context, serial string) error {
+	var request LabelDeviceRequestObject
+
+	request.Serial = serial
+
+	var body LabelDeviceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LabelDevice(ctx.Request().Context(), request.(LabelDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LabelDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LabelDeviceResponseObject); ok {
+		return validResponse.VisitLabelDeviceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -17930,6 +22289,294 @@ func (sh *strictHandler) GetPackage(ctx *echo.Context, ref string) error {
 	return nil
 }
 
+// LabelPackage operation middleware
+func (sh *strictHandler) LabelPackage(ctx *echo.Context, ref string) error {
+	var request LabelPackageRequestObject
+
+	request.Ref = ref
+
+	var body LabelPackageJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LabelPackage(ctx.Request().Context(), request.(LabelPackageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LabelPackage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LabelPackageResponseObject); ok {
+		return validResponse.VisitLabelPackageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPools operation middleware
+func (sh *strictHandler) ListPools(ctx *echo.Context, params ListPoolsParams) error {
+	var request ListPoolsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPools(ctx.Request().Context(), request.(ListPoolsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPools")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPoolsResponseObject); ok {
+		return validResponse.VisitListPoolsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddPool operation middleware
+func (sh *strictHandler) AddPool(ctx *echo.Context) error {
+	var request AddPoolRequestObject
+
+	var body AddPoolJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPool(ctx.Request().Context(), request.(AddPoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddPoolResponseObject); ok {
+		return validResponse.VisitAddPoolResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadShares operation middleware
+func (sh *strictHandler) ReadShares(ctx *echo.Context) error {
+	var request ReadSharesRequestObject
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadShares(ctx.Request().Context(), request.(ReadSharesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadShares")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadSharesResponseObject); ok {
+		return validResponse.VisitReadSharesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryPool operation middleware
+func (sh *strictHandler) TryPool(ctx *echo.Context) error {
+	var request TryPoolRequestObject
+
+	var body TryPoolJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryPool(ctx.Request().Context(), request.(TryPoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryPool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryPoolResponseObject); ok {
+		return validResponse.VisitTryPoolResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemovePool operation middleware
+func (sh *strictHandler) RemovePool(ctx *echo.Context, name string) error {
+	var request RemovePoolRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePool(ctx.Request().Context(), request.(RemovePoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemovePoolResponseObject); ok {
+		return validResponse.VisitRemovePoolResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPool operation middleware
+func (sh *strictHandler) GetPool(ctx *echo.Context, name string) error {
+	var request GetPoolRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPool(ctx.Request().Context(), request.(GetPoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPoolResponseObject); ok {
+		return validResponse.VisitGetPoolResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetPool operation middleware
+func (sh *strictHandler) SetPool(ctx *echo.Context, name string) error {
+	var request SetPoolRequestObject
+
+	request.Name = name
+
+	var body SetPoolJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetPool(ctx.Request().Context(), request.(SetPoolRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetPool")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetPoolResponseObject); ok {
+		return validResponse.VisitSetPoolResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(ctx *echo.Context, params ListRunsParams) error {
 	var request ListRunsRequestObject
@@ -18074,6 +22721,31 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// GetRunFile operation middleware
+func (sh *strictHandler) GetRunFile(ctx *echo.Context, id string) error {
+	var request GetRunFileRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunFile(ctx.Request().Context(), request.(GetRunFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRunFileResponseObject); ok {
+		return validResponse.VisitGetRunFileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetRunReport operation middleware
 func (sh *strictHandler) GetRunReport(ctx *echo.Context, id string) error {
 	var request GetRunReportRequestObject
@@ -18093,6 +22765,102 @@ func (sh *strictHandler) GetRunReport(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetRunReportResponseObject); ok {
 		return validResponse.VisitGetRunReportResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LabelRun operation middleware
+func (sh *strictHandler) LabelRun(ctx *echo.Context, id string) error {
+	var request LabelRunRequestObject
+
+	request.Id = id
+
+	var body LabelRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LabelRun(ctx.Request().Context(), request.(LabelRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LabelRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LabelRunResponseObject); ok {
+		return validResponse.VisitLabelRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// NameRun operation middleware
+func (sh *strictHandler) NameRun(ctx *echo.Context, id string) error {
+	var request NameRunRequestObject
+
+	request.Id = id
+
+	var body NameRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.NameRun(ctx.Request().Context(), request.(NameRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "NameRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(NameRunResponseObject); ok {
+		return validResponse.VisitNameRunResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

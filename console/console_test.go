@@ -749,7 +749,7 @@ func TestARunIsStoppedAndADeviceIsQuarantined(t *testing.T) {
 	_, _, err := d.AddPackage(ctx, d.Who, service.Upload{Body: strings.NewReader(d.zip("def test_long(phone):\n    phone.launch()\n    phone.find(\"#never\", within = 60)\n")), Size: -1})
 	require.NoError(t, err)
 	d.devicesFree()
-	rows, _, err := d.Packages(ctx, d.Who, "", 1)
+	rows, _, err := d.Packages(ctx, d.Who, nil, "", 1)
 	require.NoError(t, err)
 	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: rows[0].Ref(), Devices: []string{"emu-03"}})
 	require.NoError(t, err)

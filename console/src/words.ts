@@ -72,8 +72,9 @@ export function stageText(l: Pick<LegSummary, 'stage' | 'verdict' | 'place' | 's
   return l.stage === 'waiting' && l.place ? `waiting, ${ordinal(l.place)} in the queue` : l.stage;
 }
 
-/** The device that was asked for, and the one that the leg ran on where that is another. */
-export const unit = (l: Pick<LegSummary, 'serial' | 'ran_on'>) => (l.ran_on ? `${l.serial} → ${l.ran_on}` : l.serial);
+/** The device that was asked for, and the one that the leg ran on where that is another; and the name of its conditions. */
+export const unit = (l: Pick<LegSummary, 'serial' | 'ran_on' | 'variant'>) =>
+  [l.ran_on ? `${l.serial} → ${l.ran_on}` : l.serial, l.variant].filter(Boolean).join(' ');
 
 /** How far a leg is, 0 to 1: the part of its cases that are over. */
 export const share = (l: Pick<LegSummary, 'case_verdicts' | 'cases_total'>) =>
@@ -90,6 +91,7 @@ export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): s
 
 /** What the traits that devices differ in are called, and what stands before and after their values. */
 export const traits: Record<string, { name: string; before?: string; unit?: string }> = {
+  variant: { name: 'variant' },
   os: { name: 'OS version', before: 'Android' },
   maker: { name: 'maker' },
   model: { name: 'model' },
@@ -100,7 +102,40 @@ export const traits: Record<string, { name: string; before?: string; unit?: stri
   density: { name: 'density', unit: 'dpi' },
   processor: { name: 'processor' },
   origin: { name: 'origin' },
+  orientation: { name: 'orientation' },
+  dark: { name: 'dark mode', before: 'dark mode' },
+  'font-scale': { name: 'text size', before: 'text size' },
+  'display-size': { name: 'display size', before: 'display size' },
+  location: { name: 'location' },
+  'time-zone': { name: 'time zone' },
+  animations: { name: 'animations', before: 'animations' },
+  wifi: { name: 'Wi-Fi', before: 'Wi-Fi' },
+  'mobile-data': { name: 'mobile data', before: 'mobile data' },
+  bluetooth: { name: 'Bluetooth', before: 'Bluetooth' },
+  gps: { name: 'GPS', before: 'GPS' },
+  'airplane-mode': { name: 'airplane mode', before: 'airplane mode' },
+  'battery-saver': { name: 'battery saver', before: 'battery saver' },
 };
+
+const conditions = Object.keys(traits).slice(Object.keys(traits).indexOf('orientation'));
+
+/** Whether a trait is how a device is set: where nothing is said, it is as it is. */
+export const isCondition = (trait: string) => trait === 'variant' || trait.startsWith('label:') || conditions.includes(trait);
+
+/** The names of conditions, as the service has them. */
+export const conditionNames = ['language', ...conditions];
+
+/** What a trait is called; a label that people gave is one, too. */
+export const traitName = (trait: string) => traits[trait]?.name ?? trait.replace(/^label:/, '');
+
+/** Conditions in a line, as the command line has them: "language:de,dark". */
+export const conditionsText = (set: Record<string, string> | undefined) =>
+  Object.entries(set ?? {}).map(([k, v]) => (v === 'on' ? k : `${k}:${v}`)).join(',');
+
+/** How long a run is likely to take: "2:24 min to 3:17 min". */
+export const forecastText = (f: { low_seconds: number; high_seconds: number }) =>
+  `${took(roughly(f.low_seconds))} to ${took(roughly(f.high_seconds))}`;
+const roughly = (s: number) => 1000 * (s < 100 ? Math.round(s / 5) * 5 || 5 : Math.round(s / 10) * 10);
 
 /** In numbers where they are numbers ("9" before "10", "8.1" before "9"), else by letters. */
 export function compareValues(a: string, b: string): number {

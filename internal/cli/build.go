@@ -26,8 +26,10 @@ func (a *App) buildCmd() *cobra.Command {
 		Example: "  tessellant build add kelpline-1.8.0.apk",
 		RunE:    func(c *cobra.Command, args []string) error { return a.buildAdd(c.Context(), args[0]) }}
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "List builds, the newest first", Args: Nothing, Example: "  tessellant build list",
-		RunE: func(c *cobra.Command, _ []string) error { return a.buildList(c.Context(), limit) }}
+	var with []string
+	list := &cobra.Command{Use: "list", Short: "List builds, the newest first", Args: Nothing, Example: "  tessellant build list\n  tessellant build list --label branch=main",
+		RunE: func(c *cobra.Command, _ []string) error { return a.buildList(c.Context(), limit, with) }}
+	list.Flags().StringArrayVar(&with, "label", nil, "only builds with this label, such as branch=main; repeat for more, which must all match")
 	list.Flags().IntVar(&limit, "limit", 50, "how many to list, 1 to 200")
 	var icon string
 	show := &cobra.Command{Use: "show REF", Short: "Show what is in a build", Args: Exactly(1),
@@ -39,7 +41,7 @@ func (a *App) buildCmd() *cobra.Command {
 		Long:    "Inspect a local build file without uploading it. Exit code 3 if it is not a build.",
 		Example: "  tessellant build check kelpline-1.8.0.apk",
 		RunE:    func(_ *cobra.Command, args []string) error { return a.buildCheck(args[0]) }}
-	return group("build", "Upload, inspect and list app builds", add, check, list, show)
+	return group("build", "Upload, inspect and list app builds", add, check, list, show, a.labelCmd("build", "BUILD", "kelpline/android@newest", a.labelBuild))
 }
 
 func (a *App) buildAdd(ctx context.Context, path string) error {
@@ -172,12 +174,12 @@ func short(ps []string) []string {
 	return out
 }
 
-func (a *App) buildList(ctx context.Context, limit int) error {
+func (a *App) buildList(ctx context.Context, limit int, with []string) error {
 	client, err := a.Client()
 	if err != nil {
 		return err
 	}
-	r, err := client.ListBuildsWithResponse(ctx, &api.ListBuildsParams{Limit: &limit})
+	r, err := client.ListBuildsWithResponse(ctx, &api.ListBuildsParams{Limit: &limit, Label: someLabels(with)})
 	if err != nil || r.JSON200 == nil {
 		return a.Failed("list the builds", err, r)
 	}

@@ -116,7 +116,7 @@ Exit codes: 0 passed or flaky; 1 the app failed on some device; 2 wrong usage;
 	f := root.PersistentFlags()
 	f.StringVar(&a.URL, "url", "", "address of the service (default: TESSELLANT_URL, then what login saved, then "+DefaultURL+")")
 	f.BoolVar(&a.JSON, "json", false, "print the API's JSON")
-	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.keyCmd(), a.secretsCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.backupCmd())
+	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.keyCmd(), a.secretsCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.poolCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.sessionCmd(), a.snippetCmd(), a.backupCmd())
 	return root
 }
 
@@ -154,7 +154,11 @@ func between(least, most int) cobra.PositionalArgs {
 		case most == 0:
 			what = fmt.Sprintf("%s takes no arguments; %q is one too many", c.CommandPath(), args[0])
 		default:
-			what = fmt.Sprintf("%s takes only %s; %q is one too many", c.CommandPath(), strings.Join(names[:most], " and "), args[most])
+			takes := "only " + strings.Join(names[:min(most, len(names))], " and ")
+			if most > len(names) { // several of the last
+				takes = fmt.Sprintf("at most %d arguments", most)
+			}
+			what = fmt.Sprintf("%s takes %s; %q is one too many", c.CommandPath(), takes, args[most])
 		}
 		return usage(c, what)
 	}
@@ -281,7 +285,7 @@ func findingText(f api.Finding) string {
 	where := ""
 	switch {
 	case f.Device != nil:
-		where = *f.Device + ": "
+		where = strings.TrimSpace(*f.Device+" "+Deref(f.Variant)) + ": "
 	case f.File != nil && f.Line != nil:
 		where = fmt.Sprintf("%s:%d: ", *f.File, *f.Line)
 	case f.File != nil:

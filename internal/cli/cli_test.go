@@ -20,6 +20,7 @@ import (
 	"tessellant/internal/serve"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
+	"tessellant/internal/store"
 )
 
 func TestMain(m *testing.M) {
@@ -70,7 +71,7 @@ func TestCommands(t *testing.T) {
 	s := housetest.StartService(t, housetest.DSN(t))
 	s.Host(t, &server.Server, connect...)
 	housetest.Eventually(t, "both phones are free", func() bool {
-		ds, _, err := s.Devices(t.Context(), nil, "", 10)
+		ds, _, err := s.Devices(t.Context(), store.Identity{}, nil, "", 10)
 		return err == nil && len(ds) == 2 && ds[0].Standing().Free && ds[1].Standing().Free
 	})
 	apk, err := filepath.Abs(housetest.Kelpline(t))

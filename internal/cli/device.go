@@ -9,10 +9,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/verdict"
 )
 
 const whereHelp = `a pattern over a trait, such as maker=Orrery, model='Skerry*', os>=10, form!=tablet; repeat for more, which must all match.
-Traits: serial platform os api maker model form origin simulated screen width density memory processor language place`
+Values: * for any letters, /…/ for a regular expression, a comma for "or".
+Traits: serial platform os api maker model form origin simulated screen width density memory processor language place label:NAME pool`
 
 func (a *App) deviceCmd() *cobra.Command {
 	var where []string
@@ -23,6 +25,15 @@ func (a *App) deviceCmd() *cobra.Command {
 	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who uses it, and its newest results", Args: Exactly(1),
 		Example: "  tessellant device show orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceShow(c.Context(), args[0]) }}
+	var pkg, set string
+	fit := &cobra.Command{Use: "why BUILD SERIAL", Short: "Say whether a build can run on a device, and why not", Args: Exactly(2),
+		Long:    "Say whether a build can run on a device, and why not; with --package, whether the package can test it there. Exit code 3 if it can't.",
+		Example: "  tessellant device why kelpline/android@newest orr-01\n  tessellant device why kelpline/android@newest fen-01 --package shore-suite@newest --conditions language:de",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.deviceWhy(c.Context(), args[0], args[1], pkg, set)
+		}}
+	fit.Flags().StringVar(&pkg, "package", "", "a package, such as shore-suite@newest")
+	fit.Flags().StringVar(&set, "conditions", "", "how the device is to be set, such as language:de,dark")
 	var why string
 	quarantine := &cobra.Command{Use: "quarantine SERIAL --why TEXT", Short: "Stop scheduling work on a device", Args: Exactly(1),
 		Long:    "Stop scheduling work on a device until you release it. Work that is running on it is finished first.\nA device that is lost twice in a row is quarantined automatically, until it passes a check. For operators.",
@@ -67,7 +78,7 @@ func (a *App) deviceCmd() *cobra.Command {
 			}
 			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	return group("device", "List, check and manage devices", list, show, a.deviceCheckCmd(), quarantine, release, free, a.devicePairCmd())
+	return group("device", "List, check and manage devices", list, show, fit, a.labelCmd("device", "SERIAL", "orr-01", a.labelDevice), a.deviceCheckCmd(), quarantine, release, free, a.devicePairCmd())
 }
 
 func (a *App) deviceShow(ctx context.Context, serial string) error {
@@ -99,7 +110,7 @@ func (a *App) deviceShow(ctx context.Context, serial string) error {
 		}
 		facts(a.Out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
-			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "host", d.Host, "state", state, "seen", ago(d.Seen))
+			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "labels", labelText(Deref(d.Labels)), "without", strings.Join(Deref(d.Without), ", "), "host", d.Host, "state", state, "seen", ago(d.Seen))
 		if ways := Deref(d.Ways); len(ways) > 1 {
 			fmt.Fprintf(a.Out, "\nIt is connected in %d ways: %s; the first is used.\n", len(ways), strings.Join(ways, ", "))
 		}
@@ -123,6 +134,38 @@ func (a *App) deviceShow(ctx context.Context, serial string) error {
 			t.Render()
 		}
 	})
+}
+
+func (a *App) deviceWhy(ctx context.Context, build, serial, pkg, set string) error {
+	client, err := a.Client()
+	if err != nil {
+		return err
+	}
+	r, err := client.GetFitWithResponse(ctx, serial, &api.GetFitParams{Build: build, Package: given(pkg), Conditions: given(set)})
+	if err != nil || r.JSON200 == nil {
+		return a.Failed("say whether it can run there", err, r)
+	}
+	f := r.JSON200
+	what := strings.TrimSuffix(build+" with "+pkg, " with ")
+	if err := a.Show(f, func() {
+		switch f.Fits {
+		case api.No:
+			fmt.Fprintf(a.Out, "No: %s can't run on %s.\n", what, serial)
+		case api.Warned:
+			fmt.Fprintf(a.Out, "Yes, but: %s can run on %s.\n", what, serial)
+		default:
+			fmt.Fprintf(a.Out, "Yes: %s can run on %s.\n", what, serial)
+		}
+		for _, x := range f.Findings {
+			fmt.Fprintln(a.Out, findingText(x))
+		}
+	}); err != nil {
+		return err
+	}
+	if f.Fits == api.No {
+		return &Exit{verdict.ExitNothingSaid, nil}
+	}
+	return nil
 }
 
 func stateText(d api.Device) string {

@@ -120,7 +120,7 @@ func TestAMistakeInTheArgumentsSaysWhatWasExpectedWithAnExample(t *testing.T) {
 		if c.Args == nil || c.HasSubCommands() {
 			return
 		}
-		err := c.Args(c, strings.Fields(strings.Repeat("low-tide ", 9)))
+		err := c.Args(c, strings.Fields(strings.Repeat("low-tide ", 40)))
 		require.Error(t, err, c.CommandPath())
 		assert.Contains(t, err.Error(), c.CommandPath()+" takes ", c.CommandPath())
 		assert.Contains(t, err.Error(), `"low-tide" is one too many`)

@@ -26,13 +26,15 @@ func (a *App) packageCmd() *cobra.Command {
 		Example: "  tessellant package add demo/shore-suite",
 		RunE:    func(c *cobra.Command, args []string) error { return a.packageAdd(c.Context(), args[0]) }}
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "List packages, the newest first", Args: Nothing, Example: "  tessellant package list",
-		RunE: func(c *cobra.Command, _ []string) error { return a.packageList(c.Context(), limit) }}
+	var with []string
+	list := &cobra.Command{Use: "list", Short: "List packages, the newest first", Args: Nothing, Example: "  tessellant package list\n  tessellant package list --label branch=main",
+		RunE: func(c *cobra.Command, _ []string) error { return a.packageList(c.Context(), limit, with) }}
+	list.Flags().StringArrayVar(&with, "label", nil, "only packages with this label, such as branch=main; repeat for more, which must all match")
 	list.Flags().IntVar(&limit, "limit", 50, "how many to list, 1 to 200")
 	show := &cobra.Command{Use: "show REF", Short: "Show a package and its cases", Args: Exactly(1),
 		Long: "Show a package and its cases. REF is an id, shore-suite@7 (revision) or shore-suite@newest.", Example: "  tessellant package show shore-suite@newest",
 		RunE: func(c *cobra.Command, args []string) error { return a.packageShow(c.Context(), args[0]) }}
-	return group("package", "Check, upload and list test packages", check, add, list, show)
+	return group("package", "Check, upload and list test packages", check, add, list, show, a.labelCmd("package", "PACKAGE", "shore-suite@newest", a.labelPackage))
 }
 
 func readFolder(dir string) (fs.FS, *testpkg.Package, error) {
@@ -205,12 +207,12 @@ func (a *App) inputText(inputs []api.Input) {
 	t.Render()
 }
 
-func (a *App) packageList(ctx context.Context, limit int) error {
+func (a *App) packageList(ctx context.Context, limit int, with []string) error {
 	client, err := a.Client()
 	if err != nil {
 		return err
 	}
-	r, err := client.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Limit: &limit})
+	r, err := client.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Limit: &limit, Label: someLabels(with)})
 	if err != nil || r.JSON200 == nil {
 		return a.Failed("list the packages", err, r)
 	}

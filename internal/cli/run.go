@@ -15,61 +15,52 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/verdict"
 )
 
 func (a *App) runCmd() *cobra.Command {
-	var q api.RunRequest
-	var where, devices []string
-	var choice runFlags
+	var q, asked askFlags
 	var watch bool
-	request := func() (api.RunRequest, error) {
-		if len(where) > 0 {
-			q.Where = &where
-		}
-		if len(devices) > 0 {
-			q.Devices = &devices
-		}
-		return q, choice.apply(&q)
-	}
 	start := &cobra.Command{Use: "start", Short: "Start a run", Args: Nothing,
-		Long: "Start a run: test a build with a package on every device that --where and --device select.\nWithout them, the run uses every device that can run the build.",
+		Long: `Start a run: test a build with a package on every device that --pool, --where and --device select.
+Without them, the run uses every device that can run the build. With --variant, each device runs the cases
+once under each set of conditions. Everything can also stand in a run file: see docs/2-choosing.md.`,
 		Example: "  tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch\n" +
 			"  tessellant run start --build kelpline/android@231 --package shore-suite@1 --device orr-01 --limit 5m\n" +
-			"  tessellant run start --build kelpline/android@newest --package shore-suite@newest --tag smoke --confirm 1 --set observer=Jon --secret-from-env observer-code=KELPLINE_CODE",
+			"  tessellant run start --build kelpline/android@newest --package shore-suite@newest --differ 8 --variant as-it-is --variant de=language:de --name nightly --label branch=main\n" +
+			"  tessellant run start --build kelpline/android@newest --package shore-suite@newest --tag smoke --confirm 1 --set observer=Jon --secret-from-env observer-code=KELPLINE_CODE\n" +
+			"  tessellant run start --file demo/nightly.yaml --set observer=Jon",
 		RunE: func(c *cobra.Command, _ []string) error {
-			q, err := request()
+			q, err := q.request(c)
 			if err != nil {
 				return err
 			}
 			return a.runStart(c.Context(), q, watch)
 		}}
 	check := &cobra.Command{Use: "check", Short: "Show what a run would do, without starting it", Args: Nothing,
-		Long:    "Show which devices a run would use, which devices can't take part, and why. Nothing is started. Exit code 3 if the run can't start.",
+		Long:    "Show which legs a run would have, how long it is likely to take, which devices can't take part, and why. Nothing is started.\nExit code 3 if the run can't start.",
 		Example: "  tessellant run check --build kelpline/android@newest --package shore-suite@newest --where 'os>=10'",
 		RunE: func(c *cobra.Command, _ []string) error {
-			q, err := request()
+			q, err := asked.request(c)
 			if err != nil {
 				return err
 			}
 			return a.runCheck(c.Context(), q)
 		}}
-	for _, c := range []*cobra.Command{start, check} {
-		f := c.Flags()
-		f.StringVar(&q.Build, "build", "", "the build: an id, kelpline/android@231, @v1.8.0 or @newest")
-		f.StringVar(&q.Package, "package", "", "the package: an id, shore-suite@7 or @newest")
-		f.StringArrayVar(&where, "where", nil, whereHelp)
-		f.StringArrayVar(&devices, "device", nil, "serial of a device; repeat for more")
-		choice.register(f)
-		required(c, "build", "package")
-	}
+	q.register(start.Flags())
+	asked.register(check.Flags())
 	start.Flags().BoolVar(&watch, "watch", false, "wait until the run has finished, and exit with its verdict")
 	var n int
-	var build, pkg, came string
-	list := &cobra.Command{Use: "list", Short: "List runs, the newest first", Args: Nothing,
-		Example: "  tessellant run list\n  tessellant run list --build kelpline/android@231 --verdict failed",
-		RunE: func(c *cobra.Command, _ []string) error {
-			p := api.ListRunsParams{Limit: &n, Build: given(build), Package: given(pkg)}
+	var build, pkg, came, by string
+	var with []string
+	list := &cobra.Command{Use: "list [WORDS]", Short: "List runs, the newest first", Args: UpTo(8), Long: "List runs, the newest first. With words, only runs in whose name, labels, build, package, pool or starter all words occur.",
+		Example: "  tessellant run list\n  tessellant run list nightly\n  tessellant run list --build kelpline/android@231 --verdict failed\n  tessellant run list --label branch=main",
+		RunE: func(c *cobra.Command, args []string) error {
+			p := api.ListRunsParams{Limit: &n, Build: given(build), Package: given(pkg), By: given(by), Search: given(strings.Join(args, " "))}
+			if len(with) > 0 {
+				p.Label = &with
+			}
 			if came != "" {
 				v := api.Verdict(came)
 				p.Verdict = &v
@@ -79,15 +70,23 @@ func (a *App) runCmd() *cobra.Command {
 	list.Flags().IntVar(&n, "limit", 20, "how many to list, 1 to 200")
 	list.Flags().StringVar(&build, "build", "", "only runs of this build")
 	list.Flags().StringVar(&pkg, "package", "", "only runs of this package")
+	list.Flags().StringArrayVar(&with, "label", nil, "only runs with this label, such as branch=main; repeat for more, which must all match")
+	list.Flags().StringVar(&by, "by", "", "only runs that the key of this name started")
 	list.Flags().StringVar(&came, "verdict", "", "only runs with this verdict, such as failed")
-	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is an id, or newest.", Args: Exactly(1), Example: "  tessellant run show newest",
+	var asFile bool
+	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is a number, an id, or newest. With --as-file, print what was asked for as a run file.", Args: Exactly(1),
+		Example: "  tessellant run show newest\n  tessellant run show 1\n  tessellant run show newest --as-file > nightly.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
+			if asFile {
+				return a.runFile(c.Context(), args[0])
+			}
 			r, err := a.getRun(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			return a.Show(r, func() { a.runText(r) })
 		}}
+	show.Flags().BoolVar(&asFile, "as-file", false, "print what was asked for as a run file")
 	var junitFile string
 	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: Exactly(1),
 		Long:    "Write the results of a run so far as JUnit XML: one file with one suite per device. RUN is an id, or newest.",
@@ -110,7 +109,7 @@ func (a *App) runCmd() *cobra.Command {
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
 	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or run/serial")
-	return group("run", "Start, follow and list runs", check, start, list, show, follow, report, stop)
+	return group("run", "Start, follow and list runs", check, start, list, show, follow, report, stop, a.runNameCmd(), a.labelCmd("run", "RUN", "newest", a.labelRun))
 }
 
 func (a *App) runStop(ctx context.Context, id, leg string) error {
@@ -156,19 +155,7 @@ func (a *App) runCheck(ctx context.Context, q api.RunRequest) error {
 		return a.Failed("plan the run", err, r)
 	}
 	p := r.JSON200
-	if err := a.Show(p, func() {
-		fmt.Fprint(a.Out, Plural(len(p.Devices), "device"))
-		if p.Cases > 0 { // those of a program are seen when it runs
-			fmt.Fprintf(a.Out, ", %s on each", Plural(p.Cases, "case"))
-		}
-		if len(p.Devices) > 0 {
-			fmt.Fprintf(a.Out, ": %s", strings.Join(p.Devices, ", "))
-		}
-		fmt.Fprintln(a.Out, ".")
-		for _, f := range p.Findings {
-			fmt.Fprintln(a.Out, findingText(f))
-		}
-	}); err != nil {
+	if err := a.Show(p, func() { a.planText(p) }); err != nil {
 		return err
 	}
 	for _, f := range p.Findings {
@@ -192,9 +179,12 @@ func (a *App) runStart(ctx context.Context, q api.RunRequest, watch bool) error 
 	}
 	if !watch {
 		return a.Show(run, func() {
-			fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", run.Id, run.Build, run.Package, Plural(len(run.Legs), "device"))
+			fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", calledText(run), run.Build, run.Package, Plural(len(run.Legs), map[bool]string{true: "leg", false: "device"}[varied(run)]))
+			if f := run.Forecast; f != nil {
+				fmt.Fprintln(a.Out, forecastText(f))
+			}
 			a.leftOut(run)
-			fmt.Fprintf(a.Out, "Follow it with: tessellant run watch %s\n", run.Id)
+			fmt.Fprintf(a.Out, "Follow it with: tessellant run watch %d\n", run.Number)
 		})
 	}
 	return a.watch(ctx, run)
@@ -203,7 +193,11 @@ func (a *App) runStart(ctx context.Context, q api.RunRequest, watch bool) error 
 // leftOut says which chosen devices do not take part, and why.
 func (a *App) leftOut(r *api.Run) {
 	for _, f := range r.Findings {
-		fmt.Fprintln(a.Out, "Left out: "+findingText(f))
+		text := findingText(f)
+		if f.Level == api.Blocks {
+			text = "Left out: " + text
+		}
+		fmt.Fprintln(a.Out, text)
 	}
 }
 
@@ -229,7 +223,7 @@ func (a *App) runList(ctx context.Context, p api.ListRunsParams) error {
 		return a.Failed("list the runs", err, r)
 	}
 	return a.Show(r.JSON200, func() {
-		if len(r.JSON200.Items) == 0 && (p.Build != nil || p.Package != nil || p.Verdict != nil) {
+		if len(r.JSON200.Items) == 0 && (p.Build != nil || p.Package != nil || p.Verdict != nil || p.Label != nil || p.By != nil || p.Search != nil) {
 			fmt.Fprintln(a.Out, "No run fits.")
 			return
 		}
@@ -237,13 +231,13 @@ func (a *App) runList(ctx context.Context, p api.ListRunsParams) error {
 			fmt.Fprintln(a.Out, "No runs yet. Start one with: tessellant run start --build REF --package REF --watch")
 			return
 		}
-		t := NewTable(a.Out, "run", "build", "package", "verdict", "", "started")
+		t := NewTable(a.Out, "run", "name", "build", "package", "verdict", "", "started")
 		for _, x := range r.JSON200.Items {
 			v := "running"
 			if x.Done {
 				v = string(Deref(x.Verdict))
 			}
-			t.AppendRow(table.Row{x.Id, x.Build, x.Package, v, x.Sentence, ago(x.Created)})
+			t.AppendRow(table.Row{fmt.Sprint(x.Number), clipTo(x.Name, 24), x.Build, x.Package, v, x.Sentence, ago(x.Created)})
 		}
 		t.Render()
 		a.more(r.JSON200.Next)
@@ -279,10 +273,7 @@ func (a *App) runText(r *api.Run) {
 	if r.Ended != nil {
 		took = TookText(r.Ended.Sub(r.Created))
 	}
-	which := strings.Join(append(append([]string{}, r.Where...), r.Devices...), " ")
-	if which == "" {
-		which = "any device"
-	}
+	which := whichDevices(r)
 	cases := strings.Join(append(append([]string{}, Deref(r.Cases)...), prefixed("tag ", Deref(r.Tags))...), ", ")
 	confirm := ""
 	if r.Confirm > 0 {
@@ -298,7 +289,20 @@ func (a *App) runText(r *api.Run) {
 	if r.Stopped != nil {
 		stopped = ago(*r.Stopped)
 	}
-	facts(a.Out, "run", r.Id, "build", r.Build, "package", r.Package, "devices", which, "cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "stopped", stopped, "started", ago(r.Created), "took", took)
+	variants := []string{}
+	for _, v := range Deref(r.Variants) {
+		variants = append(variants, strings.TrimSuffix(v.Name+" = "+conditions.Set(Deref(v.Conditions)).String(), " = "))
+	}
+	forecast := ""
+	if r.Forecast != nil {
+		forecast = forecastText(r.Forecast)
+	}
+	by := ago(r.Created)
+	if r.StartedBy != nil {
+		by += " by " + *r.StartedBy
+	}
+	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "labels", labelText(r.Labels), "build", r.Build, "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
+		"cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "stopped", stopped, "started", by, "took", took, "forecast", forecast)
 	a.leftOut(r)
 	fmt.Fprintln(a.Out)
 	a.legTable(r).Render()
@@ -314,15 +318,33 @@ func prefixed(with string, list []string) []string {
 }
 
 func (a *App) legTable(r *api.Run) table.Writer {
-	t := NewTable(a.Out, "device", "model", "Android", "verdict", "cases", "took", "leg")
+	head := []any{"device", "model", "Android", "verdict", "cases", "took", "leg"}
+	if varied(r) {
+		head = slices.Insert(head, 1, any("variant"))
+	}
+	t := NewTable(a.Out, head...)
 	for _, l := range r.Legs {
 		model := l.Model
 		if l.Simulated {
 			model += " (simulated)"
 		}
-		t.AppendRow(table.Row{unitText(l), model, l.Os, verdictText(l), caseText(l), legTook(l), l.Id})
+		row := table.Row{unitText(l), model, l.Os, verdictText(l), caseText(l), legTook(l), l.Id}
+		if varied(r) {
+			row = slices.Insert(row, 1, any(Deref(l.Variant)))
+		}
+		t.AppendRow(row)
 	}
 	return t
+}
+
+// varied says whether the legs of a run have variants.
+func varied(r *api.Run) bool {
+	return slices.ContainsFunc(r.Legs, func(l api.LegSummary) bool { return l.Variant != nil })
+}
+
+// calledText is a run's number, and its name where it has one.
+func calledText(r *api.Run) string {
+	return strings.TrimSuffix(fmt.Sprintf("%d, %s", r.Number, r.Name), ", ")
 }
 
 // unitText is the device that was asked for, and the one that it ran on where that is another.
@@ -354,7 +376,7 @@ func verdictText(l api.LegSummary) string {
 func (a *App) broken(r *api.Run) {
 	for _, l := range r.Legs {
 		if v := Deref(l.Verdict); v != "" && v != api.Passed {
-			fmt.Fprintf(a.Out, "\n%s %s\n", l.Serial, v)
+			fmt.Fprintf(a.Out, "\n%s %s\n", strings.TrimSpace(l.Serial+" "+Deref(l.Variant)), v)
 			indented(a.Out, 4, clipTo(Deref(l.Message), 240))
 			fmt.Fprintf(a.Out, "    tessellant leg show %s\n", l.Id)
 		}

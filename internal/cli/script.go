@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -232,68 +231,4 @@ func (a *App) tried(ctx context.Context, client *api.ClientWithResponses, l *api
 		}
 	}
 	fmt.Fprintf(a.Out, "\n%s on %s. All of it: tessellant leg show %s\n", Deref(l.Verdict), at.Serial, l.Id)
-}
-
-// runFlags are the choices that a run has, whoever starts it.
-type runFlags struct {
-	cases, tags, set, secret []string
-	confirm, attempts        int
-	limit                    time.Duration
-}
-
-type flagSet interface {
-	StringArrayVar(p *[]string, name string, value []string, usage string)
-	IntVar(p *int, name string, value int, usage string)
-	DurationVar(p *time.Duration, name string, value time.Duration, usage string)
-}
-
-func (q *runFlags) register(f flagSet) {
-	f.StringArrayVar(&q.cases, "case", nil, "only cases whose name matches, such as 'survey.*' or tides.test_tide_table; repeat for more")
-	f.StringArrayVar(&q.tags, "tag", nil, "only cases with this tag; repeat for more tags, of which a case needs one")
-	f.StringArrayVar(&q.set, "set", nil, "an input of the package: NAME=VALUE; repeat for more")
-	f.StringArrayVar(&q.secret, "secret-from-env", nil, "a secret input, masked in all evidence: NAME=VARIABLE of the environment; repeat for more")
-	f.IntVar(&q.confirm, "confirm", 0, "retry a failed case this many times, on the same device from a clean state; if it then passes, it is flaky")
-	f.IntVar(&q.attempts, "attempts", 2, "most attempts for a leg when devices are lost")
-	f.DurationVar(&q.limit, "limit", 30*time.Minute, "time limit for the cases on one device")
-}
-
-// apply puts the choices into a request.
-func (q *runFlags) apply(r *api.RunRequest) error {
-	if q.limit <= 0 {
-		return fmt.Errorf("--limit must be longer than nothing, such as 5m")
-	}
-	seconds := int((q.limit + time.Second - 1) / time.Second)
-	r.LimitSeconds, r.Confirm, r.Attempts = &seconds, &q.confirm, &q.attempts
-	if len(q.cases) > 0 {
-		r.Cases = &q.cases
-	}
-	if len(q.tags) > 0 {
-		r.Tags = &q.tags
-	}
-	for _, f := range []struct {
-		flag string
-		in   []string
-		to   **map[string]string
-		env  bool
-	}{{"--set", q.set, &r.Inputs, false}, {"--secret-from-env", q.secret, &r.Secrets, true}} {
-		if len(f.in) == 0 {
-			continue
-		}
-		m := map[string]string{}
-		for _, x := range f.in {
-			name, value, ok := strings.Cut(x, "=")
-			if !ok || name == "" {
-				return fmt.Errorf("%s is %q; write %s", f.flag, x, map[bool]string{false: "NAME=VALUE", true: "NAME=VARIABLE"}[f.env])
-			}
-			if f.env {
-				variable := value
-				if value = os.Getenv(variable); value == "" {
-					return fmt.Errorf("%s %s: the environment has no %s", f.flag, name, variable)
-				}
-			}
-			m[name] = value
-		}
-		*f.to = &m
-	}
-	return nil
 }

@@ -27,7 +27,10 @@ func (a *App) watch(ctx context.Context, r *api.Run) error {
 	width, live := terminal(a.Out)
 	live = live && !a.JSON
 	if !a.JSON {
-		fmt.Fprintf(a.Out, "Run %s: %s with %s on %s\n", r.Id, r.Build, r.Package, Plural(len(r.Legs), "device"))
+		fmt.Fprintf(a.Out, "Run %s: %s with %s on %s\n", calledText(r), r.Build, r.Package, Plural(len(r.Legs), map[bool]string{true: "leg", false: "device"}[varied(r)]))
+		if r.Forecast != nil && !r.Done {
+			fmt.Fprintln(a.Out, forecastText(r.Forecast))
+		}
 		a.leftOut(r)
 	}
 	drawn := 0
@@ -47,7 +50,7 @@ func (a *App) watch(ctx context.Context, r *api.Run) error {
 		select {
 		case <-time.After(watchEvery):
 		case <-ctx.Done():
-			return &Exit{verdict.ExitNothingSaid, fmt.Errorf("stopped watching; the run continues. To follow it again: tessellant run watch %s", r.Id)}
+			return &Exit{verdict.ExitNothingSaid, fmt.Errorf("stopped watching; the run continues. To follow it again: tessellant run watch %d", r.Number)}
 		}
 		next, err := a.getRun(ctx, r.Id)
 		switch {

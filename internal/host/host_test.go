@@ -77,7 +77,7 @@ func setUp(t *testing.T, traits standin.Traits, change ...func(*config)) *bench 
 	_, _, err = b.AddBuild(context.Background(), b.Who, service.Upload{Body: apk, Size: -1})
 	require.NoError(t, err)
 	housetest.Eventually(t, "the phone is free", func() bool {
-		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		ds, _, err := b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 		return err == nil && len(ds) == 1 && ds[0].Standing().State == "ready"
 	})
 	return b
@@ -461,7 +461,7 @@ func TestADeviceWithoutStorageIsUnusableAndSaysWhatToDo(t *testing.T) {
 	s := housetest.StartService(t, housetest.DSN(t))
 	s.Host(t, &server.Server, p.Address())
 	housetest.Eventually(t, "the device is unusable", func() bool {
-		ds, _, err := s.Devices(context.Background(), nil, "", 10)
+		ds, _, err := s.Devices(context.Background(), store.Identity{}, nil, "", 10)
 		require.NoError(t, err)
 		return len(ds) == 1 && ds[0].Standing().State == "unusable" && strings.Contains(ds[0].Standing().Why, "12 MB free): remove apps or files")
 	})
@@ -471,7 +471,7 @@ func TestAQuarantinedDeviceIsCheckedAndReleased(t *testing.T) {
 	b := set(t, "orr-01", standin.Instant)
 	b.QuarantineLasts = 500 * time.Millisecond
 	ctx := context.Background()
-	ds, _, err := b.Devices(ctx, nil, "", 10)
+	ds, _, err := b.Devices(ctx, store.Identity{}, nil, "", 10)
 	require.NoError(t, err)
 	require.NoError(t, b.Store.Quarantine(ctx, ds[0].ID, "itself", "cable"))
 	housetest.Eventually(t, "it is released by its check", func() bool {
@@ -557,7 +557,7 @@ func TestADeviceThatGoesAwayIsAwayAndComesBack(t *testing.T) {
 	b := set(t, "orr-01", standin.Instant)
 	b.phone.Close()
 	state := func() string {
-		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		ds, _, err := b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 		require.NoError(t, err)
 		return ds[0].Standing().State + ": " + ds[0].Standing().Why
 	}
@@ -580,7 +580,7 @@ func TestADeviceThatCannotBeTestedIsNotGivenWorkAndSaysWhy(t *testing.T) {
 	b.HostWith(t, host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server, Connect: []string{locked.Address(), starting.Address(), deaf.Address()}})})
 	is := func(serial, state, why string) func() bool {
 		return func() bool {
-			ds, _, err := b.Devices(context.Background(), nil, "", 10)
+			ds, _, err := b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 			require.NoError(t, err)
 			for _, d := range ds {
 				if d.Serial == serial {
@@ -610,16 +610,16 @@ func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
 	same := housetest.Phone(t, server, traits)
 	b.HostWith(t, host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server, Connect: []string{one.Address(), other, same.Address()}})})
 	housetest.Eventually(t, "two devices, of which one is there in two ways", func() bool {
-		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		ds, _, err := b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 		require.NoError(t, err)
 		listed, err := server.Devices(context.Background())
 		require.NoError(t, err)
 		return len(listed) == 3 && len(ds) == 2 && ds[0].Standing().State == "ready" && ds[1].Standing().State == "ready"
 	})
-	ds, _, err := b.Devices(context.Background(), nil, "", 10)
+	ds, _, err := b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 	require.NoError(t, err)
 	housetest.Eventually(t, "one says its two ways, the other has none to say", func() bool {
-		ds, _, err = b.Devices(context.Background(), nil, "", 10)
+		ds, _, err = b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 		require.NoError(t, err)
 		return len(ds[0].Facts.V.Ways)+len(ds[1].Facts.V.Ways) == 2
 	})
@@ -630,7 +630,7 @@ func TestADeviceThatIsThereInTwoWaysIsShownOnce(t *testing.T) {
 	one.Unplug()
 	same.Unplug()
 	housetest.Eventually(t, "both are there again, as before", func() bool {
-		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		ds, _, err := b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 		require.NoError(t, err)
 		return len(ds) == 2 && ds[0].Standing().State == "ready" && ds[1].Standing().State == "ready" && ds[0].Serial == "orr-01" && ds[1].Serial == named
 	})
@@ -670,7 +670,7 @@ func TestAnEmulatorThatStartsLaterIsFound(t *testing.T) {
 	require.NoError(t, err)
 	b.HostWith(t, host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server, Emulators: []int{n}})})
 	housetest.Eventually(t, "it is among the devices", func() bool {
-		ds, _, err := b.Devices(context.Background(), nil, "", 10)
+		ds, _, err := b.Devices(context.Background(), store.Identity{}, nil, "", 10)
 		return err == nil && len(ds) == 1 && ds[0].Serial == "emu-03" && ds[0].Standing().State == "ready"
 	})
 }

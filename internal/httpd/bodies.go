@@ -20,6 +20,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/nearest"
+	"tessellant/internal/core/pools"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
@@ -53,6 +54,7 @@ type body struct {
 var bodies = map[string]body{
 	"POST /builds":             {"application/octet-stream", 0},
 	"POST /packages":           {"application/zip", testpkg.MaxZip},
+	"POST /pools/shares":       {"text/csv", pools.MaxSharesBytes},
 	"POST /hosts/call":         {"application/octet-stream", maxCall},
 	"PUT /holds/:id/artifacts": {"application/octet-stream", maxKept},
 	"PUT /holds/:id/parts":     {"application/octet-stream", maxPart},
@@ -231,7 +233,7 @@ func unreadable(err error, target any) error {
 	case unknown:
 		field = strings.Trim(field, `"`)
 		why := fmt.Sprintf("its body has a field %.100q, which is not known here", field)
-		if near := nearest.Word(field, fieldsOf(reflect.TypeOf(target), 0)); near != "" {
+		if near := nearest.Word(field, slices.DeleteFunc(fieldsOf(reflect.TypeOf(target), 0), func(known string) bool { return known == field })); near != "" {
 			why += fmt.Sprintf("; was %q meant?", near)
 		}
 		return badJSON("%s", why)

@@ -8,7 +8,9 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/checkup"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
@@ -21,8 +23,61 @@ func (s *server) ListDevices(ctx context.Context, q api.ListDevicesRequestObject
 	if q.Params.Where != nil {
 		where = *q.Params.Where
 	}
-	rows, next, err := s.s.Devices(ctx, where, text(q.Params.After), limit)
-	return api.ListDevices200JSONResponse{Items: each(rows, deviceOut), Next: some(next)}, err
+	who := identity(ctx)
+	rows, next, err := s.s.Devices(ctx, who, where, text(q.Params.After), limit)
+	if err != nil {
+		return nil, err
+	}
+	loads, err := s.s.Store.Loads(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o := api.ListDevices200JSONResponse{Items: []api.Device{}, Next: some(next)}
+	fit := func(store.Device) service.Fit { return service.Fit{} }
+	if q.Params.Build != nil || q.Params.Package != nil {
+		if fit, err = s.s.FitOf(ctx, who, text(q.Params.Build), text(q.Params.Package)); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range rows {
+		x := deviceOut(d)
+		n := loads[d.ID].Waiting
+		x.Waiting = someOf(n, n)
+		if q.Params.Build != nil {
+			f := fitOut(fit(d))
+			x.Fit = &f
+		}
+		o.Items = append(o.Items, x)
+	}
+	return o, nil
+}
+
+func (s *server) GetFit(ctx context.Context, q api.GetFitRequestObject) (api.GetFitResponseObject, error) {
+	r := service.RunRequest{Build: q.Params.Build, Package: text(q.Params.Package)}
+	if c := text(q.Params.Conditions); c != "" {
+		var err error
+		if r.Conditions, err = conditions.Parse(c); err != nil {
+			return nil, refuse.New(refuse.Invalid, "say what can run there", "such as language:de,dark", "%v", err)
+		}
+	}
+	f, err := s.s.Fit(ctx, identity(ctx), q.Serial, r)
+	return api.GetFit200JSONResponse(fitOut(f)), err
+}
+
+func fitOut(f service.Fit) api.Fit {
+	o := api.Fit{Fits: api.Yes, Findings: findings(refuse.PlanFindings(f.Findings))}
+	switch {
+	case f.No:
+		o.Fits = api.No
+	case len(f.Findings) > 0:
+		o.Fits = api.Warned
+	}
+	return o
+}
+
+func (s *server) LabelDevice(ctx context.Context, q api.LabelDeviceRequestObject) (api.LabelDeviceResponseObject, error) {
+	d, err := s.s.LabelDevice(ctx, identity(ctx), q.Serial, mapped(q.Body.Set), listed(q.Body.Remove))
+	return api.LabelDevice200JSONResponse(deviceView(d)), err
 }
 
 func (s *server) GetDevice(ctx context.Context, q api.GetDeviceRequestObject) (api.GetDeviceResponseObject, error) {
@@ -82,5 +137,5 @@ func deviceOut(d store.Device) api.Device {
 	}
 	return api.Device{Overdue: someTrue(d.Overdue), Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: api.DeviceState(stands.Name), Why: some(stands.Why), Platform: f.Platform, Os: f.OS, Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
 		Origin: api.DeviceOrigin(f.Origin), Simulated: f.Simulated, Width: f.Width, Height: f.Height, Density: f.Density, WidthDp: f.WidthDP(), MemoryMb: f.MemoryMB,
-		Abis: full(f.ABIs), Language: f.Language, Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits), Ways: someOf(len(f.Ways), f.Ways)}
+		Abis: full(f.ABIs), Language: f.Language, Labels: someOf(len(f.Labels), f.Labels), Place: some(f.Place), Without: someOf(len(f.Without), f.Without), Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits), Ways: someOf(len(f.Ways), f.Ways)}
 }

@@ -308,7 +308,7 @@ func TestARunIsPlannedOnceAndSaysWhyItCannotStart(t *testing.T) {
 	zero := 0
 	for says, q := range map[string]api.RunRequest{
 		"no device matches maker=Nobody": {Build: b.Ref, Package: "suite@1", Where: &[]string{"maker=Nobody"}},
-		"is not a device filter":         {Build: b.Ref, Package: "suite@1", Where: &[]string{"android"}},
+		"an operator is missing":         {Build: b.Ref, Package: "suite@1", Where: &[]string{"android"}},
 		`no device with the serial`:      {Build: b.Ref, Package: "suite@1", Devices: &[]string{"x"}},
 		"no build":                       {Build: "x/android@newest", Package: "suite@1"},
 		"no package":                     {Build: b.Ref, Package: "suite@99"},

@@ -25,6 +25,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/access"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/pools"
 	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
@@ -89,7 +90,7 @@ func makeWorld(t *testing.T) *world {
 	w.callers = append(w.callers, caller{name: "withdrawn", key: always(withdrawn)}, caller{name: "expired", key: always(expired)}, caller{name: "unknown", key: always("tsl_nobody")}, caller{name: "no key", key: always("")},
 		caller{name: "a withdrawn key's browser", cookie: true, key: always(signed)}, caller{name: "an expired key's browser", cookie: true, key: always(left)})
 
-	w.things["build"] = d.addKelpline().Id
+	w.things["build"], w.things["pool"] = d.addKelpline().Id, "everyday"
 	p, err := d.AddPackageWithBodyWithResponse(ctx, "application/zip", bytes.NewReader(good(t, "suite", "pass")))
 	require.NoError(t, err)
 	w.things["package"] = p.JSON201.Id
@@ -162,7 +163,7 @@ func operations(t *testing.T) (out []operation) {
 
 // ofWorkspace says what of the workspace an operation's path names; "": nothing.
 func (o operation) ofWorkspace() string {
-	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/keys/{id}": "key"} {
+	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/keys/{id}": "key", "/pools/{name}": "pool"} {
 		if strings.HasPrefix(o.path, prefix) {
 			return thing
 		}
@@ -177,6 +178,12 @@ func (w *world) request(o operation, c caller) *http.Request {
 	for name, thing := range map[string]string{"{ref}": o.ofWorkspace(), "{id}": o.ofWorkspace(), "{serial}": "serial", "{language}": "language"} {
 		path = strings.ReplaceAll(path, name, cmp.Or(w.things[thing], "1"))
 	}
+	if o.ofWorkspace() == "pool" {
+		path = strings.ReplaceAll(path, "{name}", w.things["pool"])
+		if _, err := w.Service.AddPool(ctx, w.Who, w.things["pool"], pools.Definition{Take: pools.All}); err != nil {
+			require.ErrorContains(t, err, "already") // it may have been removed by the one before
+		}
+	}
 	path = strings.ReplaceAll(path, "{name}", "bench-1")
 	switch o.OperationID {
 	case "removeKey": // one of its own, each time
@@ -190,12 +197,12 @@ func (w *world) request(o operation, c caller) *http.Request {
 	case "getTimeline", "getLog", "getLogOverview", "getFiles", "getScreen":
 		path += "?attempt=1"
 	}
-	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1"}[o.OperationID]
+	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1", "getFit": "?build=" + w.things["build"]}[o.OperationID]
 	body, media := "", ""
 	if o.RequestBody != nil {
 		for media = range o.RequestBody.Value.Content { //nolint:revive // there is one
 		}
-		body = map[string]string{"stopRun": "{}", "markSession": `{"verdict": "passed"}`, "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
+		body = map[string]string{"stopRun": "{}", "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
 		if body == "" {
 			body = `{"wobble": 1}`
 		}
@@ -233,7 +240,7 @@ func (o operation) want(c caller) string {
 		return "in"
 	case c.others && thing != "":
 		return "404"
-	case c.others && (o.OperationID == "checkRun" || o.OperationID == "startRun"): // which name a build of the workspace
+	case c.others && (o.OperationID == "checkRun" || o.OperationID == "startRun" || o.OperationID == "getFit"): // which name a build of the workspace
 		return "404"
 	}
 	return "in"

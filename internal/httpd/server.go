@@ -2,12 +2,11 @@ package httpd
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"net/http"
 
 	"tessellant/api"
-	"tessellant/internal/core/report"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
@@ -53,13 +52,27 @@ func (s *server) ListBuilds(ctx context.Context, q api.ListBuildsRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	rows, next, err := s.s.Builds(ctx, identity(ctx), text(q.Params.After), limit)
+	with, err := labelsIn(q.Params.Label)
+	if err != nil {
+		return nil, err
+	}
+	rows, next, err := s.s.Builds(ctx, identity(ctx), with, text(q.Params.After), limit)
 	return api.ListBuilds200JSONResponse{Items: each(rows, buildOut), Next: some(next)}, err
 }
 
 func (s *server) GetBuild(ctx context.Context, q api.GetBuildRequestObject) (api.GetBuildResponseObject, error) {
 	b, err := s.s.Build(ctx, identity(ctx), q.Ref)
 	return api.GetBuild200JSONResponse(buildOut(b)), err
+}
+
+func (s *server) LabelBuild(ctx context.Context, q api.LabelBuildRequestObject) (api.LabelBuildResponseObject, error) {
+	b, err := s.s.LabelBuild(ctx, identity(ctx), q.Ref, mapped(q.Body.Set), listed(q.Body.Remove))
+	return api.LabelBuild200JSONResponse(buildOut(b)), err
+}
+
+func (s *server) LabelPackage(ctx context.Context, q api.LabelPackageRequestObject) (api.LabelPackageResponseObject, error) {
+	p, err := s.s.LabelPackage(ctx, identity(ctx), q.Ref, mapped(q.Body.Set), listed(q.Body.Remove))
+	return api.LabelPackage200JSONResponse(packageOut(p)), err
 }
 
 func (s *server) GetBuildIcon(ctx context.Context, q api.GetBuildIconRequestObject) (api.GetBuildIconResponseObject, error) {
@@ -83,40 +96,17 @@ func (s *server) ListPackages(ctx context.Context, q api.ListPackagesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	rows, next, err := s.s.Packages(ctx, identity(ctx), text(q.Params.After), limit)
+	with, err := labelsIn(q.Params.Label)
+	if err != nil {
+		return nil, err
+	}
+	rows, next, err := s.s.Packages(ctx, identity(ctx), with, text(q.Params.After), limit)
 	return api.ListPackages200JSONResponse{Items: each(rows, packageOut), Next: some(next)}, err
 }
 
 func (s *server) GetPackage(ctx context.Context, q api.GetPackageRequestObject) (api.GetPackageResponseObject, error) {
 	p, err := s.s.Package(ctx, identity(ctx), q.Ref)
 	return api.GetPackage200JSONResponse(packageOut(p)), err
-}
-
-func runRequest(q api.RunRequest) service.RunRequest {
-	r := service.RunRequest{Build: q.Build, Package: q.Package}
-	if q.Where != nil {
-		r.Where = *q.Where
-	}
-	if q.Devices != nil {
-		r.Devices = *q.Devices
-	}
-	if q.LimitSeconds != nil {
-		r.LimitSeconds = *q.LimitSeconds
-		if r.LimitSeconds == 0 {
-			r.LimitSeconds = -1 // said, and makes no sense
-		}
-	}
-	r.Cases, r.Tags, r.Inputs, r.Secrets = listed(q.Cases), listed(q.Tags), mapped(q.Inputs), mapped(q.Secrets)
-	if q.Confirm != nil {
-		r.Confirm = *q.Confirm
-	}
-	if q.Attempts != nil {
-		r.Attempts = *q.Attempts
-		if r.Attempts == 0 {
-			r.Attempts = -1
-		}
-	}
-	return r
 }
 
 func listed(p *[]string) []string {
@@ -139,66 +129,6 @@ func someOf[T any](n int, v T) *T {
 		return nil
 	}
 	return &v
-}
-
-func (s *server) StopRun(ctx context.Context, q api.StopRunRequestObject) (api.StopRunResponseObject, error) {
-	leg := ""
-	if q.Body != nil {
-		leg = text(q.Body.Leg)
-	}
-	v, err := s.s.StopRun(ctx, identity(ctx), q.Id, leg)
-	return api.StopRun200JSONResponse(runOut(v)), err
-}
-
-func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api.CheckRunResponseObject, error) {
-	p, err := s.s.CheckRun(ctx, identity(ctx), runRequest(*q.Body))
-	if err != nil {
-		return nil, err
-	}
-	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Cases), Findings: findings(refuse.PlanFindings(p.Findings))}
-	for _, d := range p.Devices {
-		o.Devices = append(o.Devices, d.Facts.Serial)
-	}
-	return o, nil
-}
-
-func (s *server) StartRun(ctx context.Context, q api.StartRunRequestObject) (api.StartRunResponseObject, error) {
-	who := identity(ctx)
-	r := runRequest(*q.Body)
-	r.IdempotencyKey = text(q.Params.IdempotencyKey)
-	run, isNew, err := s.s.StartRun(ctx, who, r)
-	if err != nil {
-		return nil, err
-	}
-	v, err := s.s.Run(ctx, who, run.ID)
-	if err != nil {
-		return nil, err
-	}
-	if isNew {
-		return api.StartRun201JSONResponse(runOut(v)), nil
-	}
-	return api.StartRun200JSONResponse(runOut(v)), nil
-}
-
-func (s *server) ListRuns(ctx context.Context, q api.ListRunsRequestObject) (api.ListRunsResponseObject, error) {
-	limit, err := limitOf(q.Params.Limit)
-	if err != nil {
-		return nil, err
-	}
-	choice := service.RunChoice{Build: text(q.Params.Build), Package: text(q.Params.Package)}
-	if v := q.Params.Verdict; v != nil {
-		if !v.Valid() {
-			return nil, &refuse.Error{Kind: refuse.Invalid, Title: "list the runs", Why: fmt.Sprintf("there is no verdict %q", *v), Remedy: "choose one of crashed, failed, expired, invalid, lost, stopped, flaky, passed, skipped"}
-		}
-		choice.Verdict = verdict.Verdict(*v)
-	}
-	rows, next, err := s.s.ListRuns(ctx, identity(ctx), choice, text(q.Params.After), limit)
-	return api.ListRuns200JSONResponse{Items: each(rows, runOut), Next: some(next)}, err
-}
-
-func (s *server) GetRun(ctx context.Context, q api.GetRunRequestObject) (api.GetRunResponseObject, error) {
-	v, err := s.s.Run(ctx, identity(ctx), q.Id)
-	return api.GetRun200JSONResponse(runOut(v)), err
 }
 
 func (s *server) GetLeg(ctx context.Context, q api.GetLegRequestObject) (api.GetLegResponseObject, error) {
@@ -281,7 +211,7 @@ func counts(c verdict.Counts) map[string]int {
 
 func findings(in []refuse.Finding) []api.Finding {
 	return each(in, func(f refuse.Finding) api.Finding {
-		o := api.Finding{Level: api.FindingLevel(f.Level), Device: some(f.Device), File: some(f.File), What: f.What, Remedy: f.Remedy}
+		o := api.Finding{Level: api.FindingLevel(f.Level), Device: some(f.Device), Variant: some(f.Variant), File: some(f.File), What: f.What, Remedy: f.Remedy}
 		if f.Line > 0 {
 			o.Line = &f.Line
 		}
@@ -293,12 +223,14 @@ func buildOut(b store.Build) api.Build {
 	f := b.Facts.V
 	return api.Build{Id: b.ID, Ref: b.Ref(), AppId: b.AppID, Label: f.Label, Platform: b.Platform, VersionName: b.VersionName, VersionCode: b.VersionCode,
 		MinApi: f.MinAPI, TargetApi: f.TargetAPI, Permissions: full(f.Permissions), Abis: full(f.ABIs), Size: b.Size, Sha256: b.SHA256, Filename: b.Filename,
-		Created: b.Created, HasIcon: b.IconKey != "", Debuggable: f.Debuggable, MinCode: some(f.MinCode), TargetCode: some(f.TargetCode), Findings: api.BuildFindings(f.Findings)}
+		Created: b.Created, HasIcon: b.IconKey != "", Debuggable: f.Debuggable, MinCode: some(f.MinCode), TargetCode: some(f.TargetCode), Findings: api.BuildFindings(f.Findings),
+		Labels: someOf(len(b.Labels.V), b.Labels.V), Features: someOf(len(f.Features), f.Features), NoScreens: someOf(len(f.NoScreens), f.NoScreens)}
 }
 
 func packageOut(p store.Package) api.Package {
 	o := api.Package{Id: p.ID, Ref: p.Ref(), Name: p.Name, Revision: p.Revision, Kind: p.Kind, About: p.About, Size: p.Size, Sha256: p.SHA256, Created: p.Created,
-		Cases: []api.Case{}, Inputs: []api.Input{}, Findings: findings(refuse.PackageFindings(p.Findings.V))}
+		Cases: []api.Case{}, Inputs: []api.Input{}, Findings: findings(refuse.PackageFindings(p.Findings.V)),
+		Labels: someOf(len(p.Labels.V), p.Labels.V), Needs: someOf(len(p.Needs.V), p.Needs.V)}
 	if g := p.Program.V; g != nil {
 		x := api.Program{Run: g.Run, Needs: []string{}, Results: g.Results, Prepare: someOf(len(g.Prepare), g.Prepare)}
 		for _, n := range g.Needs {
@@ -315,26 +247,10 @@ func packageOut(p store.Package) api.Package {
 	return o
 }
 
-func runOut(v service.RunView) api.Run {
-	o := api.Run{Id: v.ID, Build: v.Request.V.Build, BuildId: v.BuildID, Package: v.Request.V.Package, PackageId: v.PackageID, Where: full(v.Request.V.Where),
-		Devices: full(v.Request.V.Devices), LimitSeconds: v.LimitSeconds, Created: v.Created, Done: v.Ended.Valid, Verdict: verdictOut(v.Verdict),
-		Sentence: report.Sentence(v.Verdicts), Counts: counts(verdict.Count(v.Verdicts...)), Stages: v.Stages, CaseNames: full(v.CaseNames), Legs: each(v.Legs, legSummary),
-		Findings: findings(refuse.PlanFindings(v.Findings.V))}
-	if v.Ended.Valid {
-		o.Ended = &v.Ended.Time
-	}
-	if v.Stopped.Valid {
-		o.Stopped = &v.Stopped.Time
-	}
-	q := v.Request.V
-	o.Cases, o.Tags, o.Inputs, o.Secrets = someOf(len(q.Cases), q.Cases), someOf(len(q.Tags), q.Tags), someOf(len(q.Inputs), q.Inputs), someOf(len(q.Secrets), q.Secrets)
-	o.Confirm, o.MaxAttempts = q.Confirm, q.MaxAttempts()
-	return o
-}
-
 func legSummary(l service.LegView) api.LegSummary {
 	f := l.Facts.V
-	s := api.LegSummary{Id: l.ID, RunId: l.RunID, Serial: l.Serial, Model: f.Maker + " " + f.Model, Os: f.OS, Simulated: f.Simulated, Traits: f.Traits(), Stage: api.LegSummaryStage(l.Stage),
+	set := l.Set()
+	s := api.LegSummary{Id: l.ID, RunId: l.RunID, Serial: l.Serial, Model: f.Maker + " " + f.Model, Os: f.OS, Simulated: f.Simulated, Traits: traitsOf(l, set), Variant: some(l.Variant), Conditions: conditionsOut(set), Stage: api.LegSummaryStage(l.Stage),
 		Verdict: verdictOut(l.Verdict), Message: some(l.Message), Attempts: l.Attempts, CasesTotal: l.CasesTotal, Now: some(l.NowCase.String), Created: l.Created, CaseVerdicts: []string{}, CaseNames: someOf(len(l.Names), l.Names)}
 	var vs []verdict.Verdict
 	for _, c := range l.Cases {
@@ -365,8 +281,17 @@ func legSummary(l service.LegView) api.LegSummary {
 	return s
 }
 
+// traitsOf are a leg's: its device's, over which its conditions win, and the name of those.
+func traitsOf(l service.LegView, set conditions.Set) map[string]string {
+	out := set.Traits(l.Facts.V.Traits())
+	if l.Variant != "" {
+		out["variant"] = l.Variant
+	}
+	return out
+}
+
 func legOut(l service.LegDetail) api.Leg {
-	o := api.Leg{Id: l.ID, RunId: l.RunID, Build: l.Run.Request.V.Build, Package: l.Run.Request.V.Package, Device: deviceOut(l.Device), Stage: l.Stage,
+	o := api.Leg{Id: l.ID, RunId: l.RunID, Variant: some(l.Variant), Conditions: conditionsOut(l.Set()), Build: l.Run.Request.V.Build, Package: l.Run.Request.V.Package, Device: deviceOut(l.Device), Stage: l.Stage,
 		Verdict: verdictOut(l.Verdict), Message: some(l.Message), CasesTotal: l.CasesTotal, Place: someOf(l.Place, l.Place), Attempts: []api.Attempt{}}
 	if l.Session != nil {
 		x := sessionOut(*l.Session)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
@@ -94,14 +95,13 @@ func TestWorkThatWasWrittenBeforeThereWereSpecsIsDone(t *testing.T) {
 		return len(holds) == 2
 	})
 	app := work.App{Build: id("b"), Ref: "kelpline/android@231", ID: "org.kelpline.app", Activity: "org.kelpline.app.Main", Size: 9, SHA256: "abc"}
-	leg := holds[work.Leg]
+	leg, session := holds[work.Leg], holds[work.Session]
 	assert.Equal(t, []string{id("l2"), "d-2"}, []string{leg.WorkID, leg.Serial})
 	assert.Equal(t, work.Spec{App: app, Content: work.Content{Kind: "script", Package: id("p"), Ref: "suite@3", SHA256: "def"}, Cases: []string{"a.test_a"}, Inputs: map[string]string{"tide": "low"}, Secrets: []string{"code"},
 		Recording: work.Recording{Video: true, Log: true}, Limits: work.Limits{Whole: 600, Confirm: 2, Attempts: 2}}, leg.Spec)
 	assert.Equal(t, map[string]string{"tide": "low", "code": "ebb-and-flow"}, leg.Inputs())
-	session, landscape := holds[work.Session], true
 	assert.Equal(t, []string{id("s2"), "d-1"}, []string{session.WorkID, session.Serial})
-	assert.Equal(t, work.Spec{App: app, Content: work.Content{Kind: work.Commands, Capabilities: map[string]any{"browserName": "x"}}, Conditions: work.Conditions{Landscape: &landscape},
+	assert.Equal(t, work.Spec{App: app, Content: work.Content{Kind: work.Commands, Capabilities: map[string]any{"browserName": "x"}}, Conditions: conditions.Set{conditions.Orientation: "landscape"},
 		Recording: work.Recording{Log: true}, Limits: work.Limits{Whole: 3600, Idle: 120, Attempts: 1}}, session.Spec)
 	// What was there is shown as before.
 	v, err := s.Run(ctx, s.Who, id("r"))

@@ -9,6 +9,7 @@ import (
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
 	"tessellant/internal/service/hosts"
+	"tessellant/internal/service/pools"
 	"tessellant/internal/service/runs"
 	"tessellant/internal/service/sessions"
 	"tessellant/internal/service/upkeep"
@@ -37,6 +38,10 @@ type (
 	SessionView = sessions.SessionView
 	// DeviceView is a device, and the hold on it where it is this workspace's.
 	DeviceView = fleet.DeviceView
+	// PoolView is a pool and what it takes now.
+	PoolView = pools.PoolView
+	// Fit is whether a build and a package can run on a device.
+	Fit = runs.Fit
 	// HostView is a host and how it stands.
 	HostView = hosts.HostView
 	// PairingView is a pairing with the picture that the phone scans.

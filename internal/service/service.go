@@ -2,6 +2,7 @@
 //
 //	access    who asks              content   builds and packages     runs, sessions   what is done with them
 //	hosts     what they say         fleet     devices for people      dispatcher       who gets which device
+//	pools     devices under a name
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
 //	queue, specs, secrets, upkeep, refuse, paging
 //
@@ -24,6 +25,7 @@ import (
 	"tessellant/internal/service/fleet"
 	"tessellant/internal/service/hosts"
 	"tessellant/internal/service/orders"
+	"tessellant/internal/service/pools"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/runs"
 	"tessellant/internal/service/secrets"
@@ -64,6 +66,7 @@ type Service struct {
 	*dispatcher.Dispatcher
 	*hosts.Hosts
 	*fleet.Fleet
+	*pools.Pools
 	*upkeep.Upkeep
 }
 
@@ -76,13 +79,14 @@ func New(c Config) *Service {
 	s := &Service{Store: c.Store, Blobs: c.Blobs, Bus: c.Bus, Log: c.Log, Version: c.Version, Feed: f}
 	s.Access = access.New(c.Store, c.Bus, c.Log)
 	s.Content = content.New(c.Store, c.Blobs, c.Log, f, c.MaxBuild)
-	s.Sessions = sessions.New(sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o})
+	s.Pools = &pools.Pools{Store: c.Store}
+	s.Sessions = sessions.New(sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o, Pools: s.Pools})
 	s.Secrets = c.Secrets
-	s.Runs = &runs.Runs{Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
+	s.Runs = &runs.Runs{Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o, Pools: s.Pools}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
-	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts}
+	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}
 	s.Upkeep = &upkeep.Upkeep{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Version: c.Version}
 	return s
 }

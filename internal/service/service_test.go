@@ -405,7 +405,7 @@ func TestInputsGoToTheHostAndSecretsNowhereElse(t *testing.T) {
 func TestADeviceWhoseHostIsSilentIsAway(t *testing.T) {
 	d := set(t, "d-1")
 	d.sql("UPDATE devices SET seen = seen - INTERVAL 1 MINUTE")
-	ds, _, err := d.Devices(ctx, nil, "", 10)
+	ds, _, err := d.Devices(ctx, store.Identity{}, nil, "", 10)
 	require.NoError(t, err)
 	assert.Equal(t, "away", ds[0].Standing().State)
 	assert.Contains(t, ds[0].Standing().Why, "gone silent")

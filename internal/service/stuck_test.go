@@ -141,7 +141,7 @@ func TestAHostsOddWordsHoldNoDeviceAndLoseNoOther(t *testing.T) {
 	assert.Equal(t, verdict.Lost, l.Attempts[0].Verdict)
 	assert.Contains(t, l.Attempts[0].Message, "unknown verdict")
 	assert.Less(t, len(l.Attempts[0].Message), 5000)
-	ds, _, err := d.Devices(ctx, nil, "", 10)
+	ds, _, err := d.Devices(ctx, store.Identity{}, nil, "", 10)
 	require.NoError(t, err)
 	assert.Len(t, ds, 1)
 }

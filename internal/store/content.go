@@ -30,6 +30,8 @@ type Build struct {
 	BlobKey     string              `db:"blob_key"`
 	IconKey     string              `db:"icon_key"`
 	Created     time.Time           `db:"created"`
+
+	Labels JSON[map[string]string] `db:"labels"`
 }
 
 // AddBuild keeps a build, under a slug where no other app has that, else under its app id; it answers which. ErrTaken: the workspace has one with this content.
@@ -87,8 +89,9 @@ func (s *Store) NewestBuild(ctx context.Context, workspace, app, platform string
 }
 
 // Builds lists builds, the newest first; after is the id of the last one seen.
-func (s *Store) Builds(ctx context.Context, workspace, after string, limit int) (out []Build, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT * FROM builds WHERE workspace_id = ? AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?", workspace, after, after, limit)
+func (s *Store) Builds(ctx context.Context, workspace string, labels map[string]string, after string, limit int) (out []Build, err error) {
+	q, args := having(LabelledBuild, workspace, "id", labels)
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM builds WHERE workspace_id = ?"+q+" AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?", append(append([]any{workspace}, args...), after, after, limit)...)
 	return out, err
 }
 
@@ -108,6 +111,9 @@ type Package struct {
 	SHA256      string                  `db:"sha256"`
 	BlobKey     string                  `db:"blob_key"`
 	Created     time.Time               `db:"created"`
+
+	Labels JSON[map[string]string] `db:"labels"`
+	Needs  JSON[[]string]          `db:"needs"` // of a device: patterns
 }
 
 // AddPackage keeps a package as the next revision of its name, and answers the
@@ -121,8 +127,8 @@ func (s *Store) AddPackage(ctx context.Context, p Package) (revision int, err er
 		if err := tx.GetContext(ctx, &revision, "SELECT coalesce(max(revision), 0) + 1 FROM packages WHERE workspace_id = ? AND name = ?", p.WorkspaceID, p.Name); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, inputs, program, size, sha256, blob_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			p.ID, p.WorkspaceID, p.Name, revision, p.Kind, p.About, asJSON(p.Cases.V), asJSON(p.Findings.V), asJSON(p.Inputs.V), asJSON(p.Program.V), p.Size, p.SHA256, p.BlobKey, p.Created)
+		_, err := tx.ExecContext(ctx, `INSERT INTO packages (id, workspace_id, name, revision, kind, about, cases, findings, inputs, program, needs, size, sha256, blob_key, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			p.ID, p.WorkspaceID, p.Name, revision, p.Kind, p.About, asJSON(p.Cases.V), asJSON(p.Findings.V), asJSON(p.Inputs.V), asJSON(p.Program.V), asJSON(p.Needs.V), p.Size, p.SHA256, p.BlobKey, p.Created)
 		return taken(err)
 	})
 	return revision, err
@@ -147,8 +153,9 @@ func (s *Store) PackageByName(ctx context.Context, workspace, name string, revis
 }
 
 // Packages lists packages, the newest first.
-func (s *Store) Packages(ctx context.Context, workspace, after string, limit int) (out []Package, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT * FROM packages WHERE workspace_id = ? AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?", workspace, after, after, limit)
+func (s *Store) Packages(ctx context.Context, workspace string, labels map[string]string, after string, limit int) (out []Package, err error) {
+	q, args := having(LabelledPackage, workspace, "id", labels)
+	err = s.db.SelectContext(ctx, &out, "SELECT * FROM packages WHERE workspace_id = ?"+q+" AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?", append(append([]any{workspace}, args...), after, after, limit)...)
 	return out, err
 }
 

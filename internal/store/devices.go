@@ -132,7 +132,10 @@ func (s *Store) DevicesGone(ctx context.Context, host string, still []string) er
 	return err
 }
 
-const deviceColumns = "d.id, d.serial, d.host_id, d.lab, d.unit, d.facts, d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, d.state, d.why, " +
+// deviceFacts are a device's facts with the labels that people gave it.
+const deviceFacts = "IF(d.labels = '{}', d.facts, JSON_SET(d.facts, '$.labels', JSON_EXTRACT(d.labels, '$'))) AS facts"
+
+const deviceColumns = "d.id, d.serial, d.host_id, d.lab, d.unit, " + deviceFacts + ", d.seen, d.lost_in_row, d.quarantined, d.quarantine_why, d.quarantine_by, (SELECT name FROM hosts t WHERE t.id = d.host_id) AS host, d.state, d.why, " +
 	"EXISTS (SELECT 1 FROM holds h WHERE h.device_id = d.id AND h.holding = 1) AS held, TIMESTAMPDIFF(SECOND, d.seen, now(3)) AS silent, EXISTS (SELECT 1 FROM " + overdueHolds + " AND h.device_id = d.id) AS overdue"
 
 // overdueHolds are holds that last longer than their work may take: its own limit, and 40 minutes to make ready and to hand in.

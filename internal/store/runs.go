@@ -5,13 +5,17 @@ package store
 import (
 	"context"
 	"database/sql"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/planning"
+	"tessellant/internal/core/pools"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 )
 
 // Run is one build and one package, fanned out.
@@ -30,6 +34,13 @@ type Run struct {
 	Stopped        sql.NullTime             `db:"stopped"` // when a person asked for its end
 	// IdempotencyHash is of the request that came with the key; nil: none, or an older version took it.
 	IdempotencyHash []byte `db:"idempotency_hash"`
+
+	Number    int                      `db:"number"` // in its workspace
+	Name      string                   `db:"name"`
+	Labels    JSON[map[string]string]  `db:"labels"`
+	StartedBy string                   `db:"started_by"` // the name of the key; "": an earlier version started it
+	Words     string                   `db:"words"`      // by which it is searched
+	Forecast  JSON[*planning.Forecast] `db:"forecast"`   // nil: there was none
 }
 
 // RunRequest is what was asked for, as it was asked.
@@ -45,6 +56,26 @@ type RunRequest struct {
 	Attempts int               `json:"attempts,omitempty"` // that a leg may have when devices are lost; 0: 2
 	Inputs   map[string]string `json:"inputs,omitempty"`   // not the secret ones
 	Secrets  []string          `json:"secrets,omitempty"`  // the names of the secret ones
+
+	Pool       string               `json:"pool,omitempty"`
+	Take       pools.How            `json:"take,omitempty"` // how many of the devices that fit; empty: as the pool says, else all
+	N          int                  `json:"n,omitempty"`
+	Models     bool                 `json:"models,omitempty"`     // any unit of each model
+	Conditions conditions.Set       `json:"conditions,omitempty"` // of all legs
+	Variants   []conditions.Variant `json:"variants,omitempty"`
+	Lines      []Line               `json:"lines,omitempty"` // of devices, with their conditions
+	Spread     bool                 `json:"spread,omitempty"`
+	Beside     []string             `json:"beside,omitempty"` // builds that are installed besides, as references, resolved
+	Put        []work.File          `json:"put,omitempty"`
+	Fetch      []string             `json:"fetch,omitempty"`
+}
+
+// Line is one line of a list of devices: one leg.
+type Line struct {
+	Device      string `json:"device"`                // a serial, or a model, as a pattern
+	Version     string `json:"version,omitempty"`     // of the system
+	Language    string `json:"language,omitempty"`    // of the app
+	Orientation string `json:"orientation,omitempty"` // of the screen
 }
 
 // MaxAttempts is how many attempts a leg may have.
@@ -59,9 +90,17 @@ func (q RunRequest) MaxAttempts() int {
 // this idempotency key is there.
 func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, legs []NewWork) error {
 	return s.InTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, idempotency_key, idempotency_hash, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			r.ID, r.WorkspaceID, r.BuildID, r.PackageID, asJSON(r.Request.V), asJSON(r.Findings.V), r.LimitSeconds, r.IdempotencyKey, r.IdempotencyHash, r.Created); err != nil {
+		// The workspace's row hands out the numbers, so that none is given twice and none is left out.
+		if _, err := tx.ExecContext(ctx, "UPDATE workspaces SET runs = runs + 1 WHERE id = ?", r.WorkspaceID); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, idempotency_key, idempotency_hash, created, name, labels, started_by, words, forecast, number)
+			SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, runs FROM workspaces WHERE id = ?`,
+			r.ID, r.WorkspaceID, r.BuildID, r.PackageID, asJSON(r.Request.V), asJSON(r.Findings.V), r.LimitSeconds, r.IdempotencyKey, r.IdempotencyHash, r.Created, r.Name, asJSON(r.Labels.V), r.StartedBy, r.Words, asJSON(r.Forecast.V), r.WorkspaceID); err != nil {
 			return taken(err)
+		}
+		if err := addLabels(ctx, tx, LabelledRun, r.WorkspaceID, r.ID, r.Labels.V); err != nil {
+			return err
 		}
 		for name, value := range secrets {
 			if _, err := tx.ExecContext(ctx, "INSERT INTO run_secrets (run_id, name, value) VALUES (?, ?, ?)", r.ID, name, value); err != nil {
@@ -76,6 +115,18 @@ func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, le
 func (s *Store) RunByID(ctx context.Context, workspace, id string) (r Run, err error) {
 	err = s.db.GetContext(ctx, &r, "SELECT * FROM runs WHERE workspace_id = ? AND id = ?", workspace, id)
 	return r, found(err)
+}
+
+// RunByNumber finds a run by its number in the workspace.
+func (s *Store) RunByNumber(ctx context.Context, workspace string, number int) (r Run, err error) {
+	err = s.db.GetContext(ctx, &r, "SELECT * FROM runs WHERE workspace_id = ? AND number = ?", workspace, number)
+	return r, found(err)
+}
+
+// NameRun gives a run another name.
+func (s *Store) NameRun(ctx context.Context, workspace, id, name, words string) error {
+	_, err := s.exec(ctx, "UPDATE runs SET name = ?, words = ? WHERE id = ? AND workspace_id = ?", name, words, id, workspace)
+	return err
 }
 
 // StopRun asks for the end of a run's legs, or of one of them: those that wait are done, the others
@@ -113,15 +164,23 @@ func (s *Store) RunByIdempotencyKey(ctx context.Context, workspace, key string) 
 type RunChoice struct {
 	BuildID, PackageID string
 	Verdict            verdict.Verdict
+	StartedBy          string
+	Labels             map[string]string
+	Words              []string // in small letters; all must occur
 }
 
 // Runs lists runs, the newest first.
 func (s *Store) Runs(ctx context.Context, workspace string, c RunChoice, after string, limit int) (out []Run, err error) {
 	q, args := "SELECT * FROM runs WHERE workspace_id = ?", []any{workspace}
-	for _, x := range []struct{ column, value string }{{"build_id", c.BuildID}, {"package_id", c.PackageID}, {"verdict", string(c.Verdict)}} {
+	for _, x := range []struct{ column, value string }{{"build_id", c.BuildID}, {"package_id", c.PackageID}, {"verdict", string(c.Verdict)}, {"started_by", c.StartedBy}} {
 		if x.value != "" {
 			q, args = q+" AND "+x.column+" = ?", append(args, x.value)
 		}
+	}
+	more, with := having(LabelledRun, workspace, "id", c.Labels)
+	q, args = q+more, append(args, with...)
+	for _, w := range c.Words {
+		q, args = q+" AND words LIKE ?", append(args, "%"+likeEscape.Replace(w)+"%")
 	}
 	if after != "" {
 		q, args = q+" AND id < ?", append(args, after)
@@ -129,6 +188,8 @@ func (s *Store) Runs(ctx context.Context, workspace string, c RunChoice, after s
 	err = s.db.SelectContext(ctx, &out, q+" ORDER BY id DESC LIMIT ?", append(args, limit)...)
 	return out, err
 }
+
+var likeEscape = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)
 
 // RunsGoing lists the runs of all workspaces that are not over.
 func (s *Store) RunsGoing(ctx context.Context) (out []Run, err error) {
@@ -167,14 +228,15 @@ type LegRow struct {
 	NowCase   sql.NullString      `db:"now_case"`
 	Started   sql.NullTime        `db:"started"`
 	RanOn     sql.NullString      `db:"ran_on"` // serial of the device of the last attempt
+	SpecHash  []byte              `db:"spec"`   // nil: it was written before there were specs
 }
 
-const legRows = "SELECT " + workColumns + `, d.serial, d.facts, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on FROM work w JOIN devices d ON d.id = w.device_id
+const legRows = "SELECT " + workColumns + `, w.spec, d.serial, ` + deviceFacts + `, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on FROM work w JOIN devices d ON d.id = w.device_id
 	LEFT JOIN attempts a ON a.work_id = w.id AND a.number = (SELECT max(number) FROM attempts WHERE work_id = w.id) LEFT JOIN devices ad ON ad.id = a.device_id`
 
 // Legs lists the legs of a run with their devices, by serial.
 func (s *Store) Legs(ctx context.Context, run string) (out []LegRow, err error) {
-	err = s.db.SelectContext(ctx, &out, legRows+" WHERE w.run_id = ? ORDER BY d.serial", run)
+	err = s.db.SelectContext(ctx, &out, legRows+" WHERE w.run_id = ? ORDER BY d.serial, w.id", run)
 	return out, err
 }
 

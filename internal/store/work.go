@@ -13,6 +13,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 )
@@ -33,6 +34,8 @@ type Work struct {
 	Stop        bool             `db:"stop"` // a person wants it to end
 	Wants       JSON[work.Wants] `db:"wants"`
 	AskedBy     string           `db:"asked_by"` // id of the key; "": written by an earlier version
+	Variant     string           `db:"variant"`
+	Conditions  string           `db:"conditions"` // how its device is set, as people write it
 }
 
 // Of is what the work belongs to when devices are shared out: its run, or itself.
@@ -43,7 +46,16 @@ func (w Work) Of() string {
 	return w.ID
 }
 
-const workColumns = "w.id, w.kind, coalesce(w.run_id, '') AS run_id, w.workspace_id, coalesce(w.device_id, '') AS device_id, w.stage, w.verdict, w.message, w.cases_total, w.created, w.ended, w.stop, w.wants, w.asked_by"
+// Set is how its device is set.
+func (w Work) Set() conditions.Set {
+	if w.Conditions == "" {
+		return nil
+	}
+	set, _ := conditions.Parse(w.Conditions) // as it was written by String
+	return set
+}
+
+const workColumns = "w.id, w.kind, coalesce(w.run_id, '') AS run_id, w.workspace_id, coalesce(w.device_id, '') AS device_id, w.stage, w.verdict, w.message, w.cases_total, w.created, w.ended, w.stop, w.wants, w.asked_by, w.variant, w.conditions"
 
 // NewWork is work to be written, with what is to be done.
 type NewWork struct {
@@ -61,9 +73,9 @@ func addWork(ctx context.Context, tx *sqlx.Tx, all ...NewWork) error {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO work (id, kind, run_id, workspace_id, device_id, stage, message, cases_total, created, spec, wants, limit_seconds, asked_by)
-			VALUES (?, ?, nullif(?, ''), ?, nullif(?, ''), 'waiting', '', ?, ?, ?, ?, ?, ?)`,
-			w.ID, w.Kind, w.RunID, w.WorkspaceID, w.DeviceID, w.CasesTotal, w.Created, hash, asJSON(w.Wants.V), int(w.Spec.Limits.Whole), w.AskedBy); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO work (id, kind, run_id, workspace_id, device_id, stage, message, cases_total, created, spec, wants, limit_seconds, asked_by, variant, conditions)
+			VALUES (?, ?, nullif(?, ''), ?, nullif(?, ''), 'waiting', '', ?, ?, ?, ?, ?, ?, ?, ?)`,
+			w.ID, w.Kind, w.RunID, w.WorkspaceID, w.DeviceID, w.CasesTotal, w.Created, hash, asJSON(w.Wants.V), int(w.Spec.Limits.Whole), w.AskedBy, w.Spec.Variant, w.Spec.Conditions.String()); err != nil {
 			return err
 		}
 	}
@@ -99,14 +111,14 @@ func (s *Store) SetSpec(ctx context.Context, id string, spec work.Spec) error {
 	})
 }
 
-// SpecsOfRun gives the different specs of a run's legs. Missing is a leg that has none: it was written before there were any.
-func (s *Store) SpecsOfRun(ctx context.Context, run string) (specs []work.Spec, missing string, err error) {
+// SpecsOfRun gives the different specs of a run's legs, with their hashes. Missing is a leg that has none: it was written before there were any.
+func (s *Store) SpecsOfRun(ctx context.Context, run string) (specs []work.Spec, hashed []string, missing string, err error) {
 	var hashes []struct {
 		Hash []byte `db:"spec"`
 		Leg  string `db:"leg"`
 	}
 	if err = s.db.SelectContext(ctx, &hashes, "SELECT spec, min(id) AS leg FROM work WHERE run_id = ? GROUP BY spec ORDER BY leg", run); err != nil {
-		return nil, "", err
+		return nil, nil, "", err
 	}
 	for _, h := range hashes {
 		if h.Hash == nil {
@@ -115,15 +127,15 @@ func (s *Store) SpecsOfRun(ctx context.Context, run string) (specs []work.Spec, 
 		}
 		var text string
 		if err = s.db.GetContext(ctx, &text, "SELECT spec FROM specs WHERE hash = ?", h.Hash); err != nil {
-			return nil, "", err
+			return nil, nil, "", err
 		}
 		var spec work.Spec
 		if err = json.Unmarshal([]byte(text), &spec); err != nil {
-			return nil, "", err
+			return nil, nil, "", err
 		}
-		specs = append(specs, spec)
+		specs, hashed = append(specs, spec), append(hashed, string(h.Hash))
 	}
-	return specs, missing, nil
+	return specs, hashed, missing, nil
 }
 
 // Waiting lists the work that waits for a device, in the order it was made. Where more waits than limit, the same number of each workspace

@@ -225,6 +225,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/builds/{ref}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a build labels, or take some away */
+        post: operations["labelBuild"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/builds/{ref}/icon": {
         parameters: {
             query?: never;
@@ -285,6 +304,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/packages/{ref}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a package labels, or take some away */
+        post: operations["labelPackage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices": {
         parameters: {
             query?: never;
@@ -313,6 +351,44 @@ export interface paths {
         };
         /** One device */
         get: operations["getDevice"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{serial}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a device labels, or take some away */
+        post: operations["labelDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{serial}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        /** Whether a build and a package can run on a device, and why not */
+        get: operations["getFit"];
         put?: never;
         post?: never;
         delete?: never;
@@ -648,6 +724,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pools, by name */
+        get: operations["listPools"];
+        put?: never;
+        /** Keep a pool of devices under a name */
+        post: operations["addPool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pools/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a pool would take, and keep nothing */
+        post: operations["tryPool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pools/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read a file of the shares of users, as a pool has them
+         * @description CSV (RFC 4180) with the columns trait, value and share.
+         */
+        post: operations["readShares"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pools/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** One pool, what it takes now, and what that covers */
+        get: operations["getPool"];
+        /** Give a pool another definition */
+        put: operations["setPool"];
+        post?: never;
+        /** Remove a pool; runs that were started with it stay as they are */
+        delete: operations["removePool"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/check": {
         parameters: {
             query?: never;
@@ -688,7 +840,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -703,12 +855,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a run labels, or take some away */
+        post: operations["labelRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a run another name */
+        put: operations["nameRun"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * What was asked for, as a run file
+         * @description docs/run-file.schema.json describes it. Secrets are named, not written.
+         */
+        get: operations["getRunFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/stop": {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -731,7 +945,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -771,7 +985,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -791,7 +1005,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -811,7 +1025,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -831,7 +1045,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -1060,6 +1274,8 @@ export interface components {
             level: "blocks" | "warns" | "notes";
             /** @description Serial */
             device?: string;
+            /** @description Of that device */
+            variant?: string;
             file?: string;
             line?: number;
             what: string;
@@ -1166,11 +1382,18 @@ export interface components {
             /** Format: date-time */
             created: string;
             has_icon: boolean;
+            labels?: {
+                [key: string]: string;
+            };
             debuggable: boolean;
             /** @description The code name of the unreleased system that it needs; min_api is 10000 then */
             min_code?: string;
             /** @description The code name of the unreleased system that it is made for; target_api is 10000 then */
             target_code?: string;
+            /** @description Of the system, that it can't do without */
+            features?: string[];
+            /** @description Sizes of screens that it is not made for: small, normal, large, xlarge */
+            no_screens?: string[];
             /** @description What will go wrong with it */
             findings?: components["schemas"]["Finding"][];
         };
@@ -1201,6 +1424,11 @@ export interface components {
             kind: string;
             about: string;
             cases: components["schemas"]["Case"][];
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description Of a device: patterns */
+            needs?: string[];
             /** @description What a run can or must give it */
             inputs: components["schemas"]["Input"][];
             program?: components["schemas"]["Program"];
@@ -1271,6 +1499,17 @@ export interface components {
             held_by?: components["schemas"]["Holder"];
             /** @description By which it is connected, where there are several: the one in use first */
             ways?: string[];
+            /** @description That people gave it */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description Where its lab stands */
+            place?: string;
+            /** @description Features that most devices have, and this one has not */
+            without?: string[];
+            /** @description Pieces of work that wait for it */
+            waiting?: number;
+            fit?: components["schemas"]["Fit"];
             /** @description What its maker does not let us do, what is done instead, and which switch opens it; one sentence each */
             limits?: string[];
         };
@@ -1347,6 +1586,161 @@ export interface components {
             items: components["schemas"]["Device"][];
             next?: string;
         };
+        LabelChange: {
+            set?: {
+                [key: string]: string;
+            };
+            /** @description Names */
+            remove?: string[];
+        };
+        RunName: {
+            name: string;
+        };
+        Variant: {
+            name: string;
+            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off */
+            conditions?: {
+                [key: string]: string;
+            };
+        };
+        DeviceLine: {
+            /** @description A model, or a pattern over a trait such as serial=orr-01 */
+            device: string;
+            /** @description Of the system */
+            version?: string;
+            /** @description Of the app */
+            language?: string;
+            /** @description portrait or landscape */
+            orientation?: string;
+        };
+        PutFile: {
+            /** @description A file of the package */
+            from: string;
+            /** @description Its path on the device, below /sdcard or /data/local/tmp */
+            to: string;
+        };
+        Share: {
+            trait: string;
+            value: string;
+            /**
+             * Format: double
+             * @description Of all users, 0 to 1
+             */
+            of: number;
+        };
+        PoolDefinition: {
+            /** @description Patterns over traits */
+            where?: string[];
+            /** @description Serials */
+            devices?: string[];
+            /**
+             * @description All, any n, or the n that differ most
+             * @enum {string}
+             */
+            take: "all" | "any" | "differ";
+            n?: number;
+            /** @description Any unit of each model will do */
+            models?: boolean;
+            /** @description Of users; they say what matters most among those that differ */
+            shares?: components["schemas"]["Share"][];
+        };
+        NewPool: {
+            name: string;
+            definition: components["schemas"]["PoolDefinition"];
+        };
+        Pool: {
+            /** @description Empty: it was only tried */
+            name: string;
+            definition: components["schemas"]["PoolDefinition"];
+            /** @description How it takes devices, in words */
+            says: string;
+            /** Format: date-time */
+            changed?: string;
+            /** @description Devices that its filter chooses */
+            matches: number;
+            /** @description Of the devices that it takes now */
+            serials: string[];
+            cover?: components["schemas"]["Cover"];
+        };
+        PoolPage: {
+            items: components["schemas"]["Pool"][];
+            next?: string;
+        };
+        /** @description What devices cover of the values of traits, and of pairs of them */
+        Cover: {
+            /**
+             * Format: double
+             * @description Of all that could be covered, 0 to 1
+             */
+            share: number;
+            traits: components["schemas"]["TraitCover"][];
+            next?: components["schemas"]["NextDevice"];
+        };
+        TraitCover: {
+            trait: string;
+            /** Format: double */
+            share: number;
+            covered: string[];
+            missing: string[];
+        };
+        /** @description The device that would add most */
+        NextDevice: {
+            serial: string;
+            /** @description trait=value */
+            adds: string[];
+            /** @description Pairs of values that no device has yet */
+            pairs: number;
+            /**
+             * Format: double
+             * @description By which the share would grow
+             */
+            share: number;
+        };
+        /** @description Whether a build and a package can run on a device */
+        Fit: {
+            /** @enum {string} */
+            fits: "yes" | "no" | "warned";
+            findings: components["schemas"]["Finding"][];
+        };
+        PlannedLeg: {
+            serial: string;
+            variant?: string;
+            conditions?: {
+                [key: string]: string;
+            };
+            /** @description 0: of a program */
+            cases: number;
+            /** @description One like it will do */
+            any_unit?: boolean;
+            /**
+             * Format: double
+             * @description How long it will take
+             */
+            likely_seconds?: number;
+        };
+        /** @description How long a run will take from its start to its end: a range that is right 8 times in 10 */
+        Forecast: {
+            /** Format: double */
+            low_seconds: number;
+            /** Format: double */
+            likely_seconds: number;
+            /** Format: double */
+            high_seconds: number;
+            /**
+             * Format: double
+             * @description Until the first device begins
+             */
+            wait_seconds?: number;
+            /** @description What it is based on, in a sentence */
+            basis: string;
+            /** @description Nothing like it has run yet */
+            guess: boolean;
+            /**
+             * @description How a run that has ended came out against it
+             * @enum {string}
+             */
+            held?: "inside" | "sooner" | "later";
+        };
         RunRequest: {
             /** @description A build's reference or id */
             build: string;
@@ -1356,6 +1750,38 @@ export interface components {
             where?: string[];
             /** @description Serials */
             devices?: string[];
+            /** @description What people call it */
+            name?: string;
+            /** @description name=value, by which runs are found */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description A pool; patterns and serials narrow it */
+            pool?: string;
+            /**
+             * @description How many of the devices that fit: all, any n, or the n that differ most; absent: as the pool says, else all
+             * @enum {string}
+             */
+            take?: "all" | "any" | "differ";
+            n?: number;
+            /** @description Any unit of each model will do */
+            models?: boolean;
+            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off */
+            conditions?: {
+                [key: string]: string;
+            };
+            /** @description A leg for each device and variant */
+            variants?: components["schemas"]["Variant"][];
+            /** @description Of devices, one leg each; in place of a filter, a pool and variants */
+            lines?: components["schemas"]["DeviceLine"][];
+            /** @description The cases are shared out among devices that are alike: each runs once on each kind */
+            spread?: boolean;
+            /** @description Builds of other apps that are installed beside, as references */
+            beside?: string[];
+            /** @description Files of the package that are put onto the device before */
+            put?: components["schemas"]["PutFile"][];
+            /** @description Files of the device that are kept afterwards */
+            fetch?: string[];
             /**
              * @description A leg's time on its device
              * @default 1800
@@ -1432,6 +1858,11 @@ export interface components {
             why: string;
         };
         Plan: {
+            legs: components["schemas"]["PlannedLeg"][];
+            forecast?: components["schemas"]["Forecast"];
+            cover?: components["schemas"]["Cover"];
+            /** @description The request as a run file */
+            file: string;
             /** @description Serials of the devices that would take part */
             devices: string[];
             /** @description On each device */
@@ -1442,6 +1873,43 @@ export interface components {
         Verdict: "crashed" | "failed" | "expired" | "invalid" | "lost" | "stopped" | "flaky" | "passed" | "skipped";
         Run: {
             id: string;
+            /** @description In its workspace, to be said aloud */
+            number: number;
+            /** @description The name of the key */
+            started_by?: string;
+            forecast?: components["schemas"]["Forecast"];
+            /** @description What people call it; may be empty */
+            name: string;
+            /** @description name=value, by which runs are found */
+            labels: {
+                [key: string]: string;
+            };
+            /** @description A pool; patterns and serials narrow it */
+            pool?: string;
+            /**
+             * @description How many of the devices that fit: all, any n, or the n that differ most; absent: as the pool says, else all
+             * @enum {string}
+             */
+            take?: "all" | "any" | "differ";
+            n?: number;
+            /** @description Any unit of each model will do */
+            models?: boolean;
+            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off */
+            conditions?: {
+                [key: string]: string;
+            };
+            /** @description A leg for each device and variant */
+            variants?: components["schemas"]["Variant"][];
+            /** @description Of devices, one leg each; in place of a filter, a pool and variants */
+            lines?: components["schemas"]["DeviceLine"][];
+            /** @description The cases are shared out among devices that are alike: each runs once on each kind */
+            spread?: boolean;
+            /** @description Builds of other apps that are installed beside, as references */
+            beside?: string[];
+            /** @description Files of the package that are put onto the device before */
+            put?: components["schemas"]["PutFile"][];
+            /** @description Files of the device that are kept afterwards */
+            fetch?: string[];
             build: string;
             build_id: string;
             package: string;
@@ -1503,6 +1971,12 @@ export interface components {
             cases_total: number;
             /** @description So far */
             attempts: number;
+            /** @description The name of its conditions */
+            variant?: string;
+            /** @description How its device is set */
+            conditions?: {
+                [key: string]: string;
+            };
             /** @description Serial of the device of the last attempt, where it is not the one asked for */
             ran_on?: string;
             /** @description Of a leg that waits: its place in the queue for its device, from 1 */
@@ -1515,7 +1989,7 @@ export interface components {
             };
             /** @description Of the last attempt, in the order of case_names: a verdict, running, or nothing */
             case_verdicts: string[];
-            /** @description Of a leg of a program: its cases as they came. Absent: those of its run */
+            /** @description Of a leg whose cases are not those of its run: of a program, or where cases are shared out or need certain devices */
             case_names?: string[];
             /** Format: date-time */
             created: string;
@@ -1739,6 +2213,12 @@ export interface components {
             id: string;
             /** @description Empty: it is a session */
             run_id: string;
+            /** @description The name of its conditions */
+            variant?: string;
+            /** @description How its device is set */
+            conditions?: {
+                [key: string]: string;
+            };
             session?: components["schemas"]["Session"];
             build: string;
             package: string;
@@ -2149,6 +2629,8 @@ export interface operations {
     listBuilds: {
         parameters: {
             query?: {
+                /** @description Only those with these labels: branch=main */
+                label?: string[];
                 limit?: components["parameters"]["Limit"];
                 /** @description The `next` of the page before */
                 after?: components["parameters"]["After"];
@@ -2235,6 +2717,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    labelBuild: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelChange"];
+            };
+        };
+        responses: {
+            /** @description What it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Build"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getBuildIcon: {
         parameters: {
             query?: never;
@@ -2261,6 +2770,8 @@ export interface operations {
     listPackages: {
         parameters: {
             query?: {
+                /** @description Only those with these labels: branch=main */
+                label?: string[];
                 limit?: components["parameters"]["Limit"];
                 /** @description The `next` of the page before */
                 after?: components["parameters"]["After"];
@@ -2341,11 +2852,42 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    labelPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelChange"];
+            };
+        };
+        responses: {
+            /** @description What it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listDevices: {
         parameters: {
             query?: {
-                /** @description Patterns over traits, all of which must hold: maker=Orrery, os>=10 */
+                /** @description Patterns over traits, all of which must hold: maker=Orrery, os>=10, label:desk=3, pool=everyday */
                 where?: string[];
+                /** @description Say of each device whether it can run this build */
+                build?: string;
+                /** @description And this package; a build must be given, too */
+                package?: string;
                 limit?: components["parameters"]["Limit"];
                 /** @description The `next` of the page before */
                 after?: components["parameters"]["After"];
@@ -2386,6 +2928,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    labelDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelChange"];
+            };
+        };
+        responses: {
+            /** @description What it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFit: {
+        parameters: {
+            query: {
+                /** @description A build's reference or id */
+                build: string;
+                /** @description A package's reference or id */
+                package?: string;
+                /** @description How the device is to be set, such as language:de,dark */
+                conditions?: string;
+            };
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Yes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fit"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2866,6 +3465,177 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listPools: {
+        parameters: {
+            query?: {
+                limit?: components["parameters"]["Limit"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Pools with what they take now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PoolPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addPool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPool"];
+            };
+        };
+        responses: {
+            /** @description The pool */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryPool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PoolDefinition"];
+            };
+        };
+        responses: {
+            /** @description What it takes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readShares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description The shares */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Share"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The pool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PoolDefinition"];
+            };
+        };
+        responses: {
+            /** @description The pool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     checkRun: {
         parameters: {
             query?: never;
@@ -2900,6 +3670,12 @@ export interface operations {
                 package?: string;
                 /** @description Only runs that came out so */
                 verdict?: components["schemas"]["Verdict"];
+                /** @description Only those with these labels: branch=main */
+                label?: string[];
+                /** @description Only runs that the key of this name started */
+                by?: string;
+                /** @description Words, all of which must occur in the name, the labels, the references, the pool or the name of who started it */
+                search?: string;
                 limit?: components["parameters"]["Limit"];
                 /** @description The `next` of the page before */
                 after?: components["parameters"]["After"];
@@ -2964,7 +3740,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -2983,12 +3759,91 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    labelRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelChange"];
+            };
+        };
+        responses: {
+            /** @description What it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    nameRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunName"];
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRunFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description YAML */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     stopRun: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -3016,7 +3871,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -3071,7 +3926,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -3095,7 +3950,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -3119,7 +3974,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;
@@ -3147,7 +4002,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, or newest */
+                /** @description An id, a number, or newest */
                 id: string;
             };
             cookie?: never;

@@ -1,6 +1,6 @@
 // What the pages ask for. Each thing has one key, so that live events know where to put what has changed.
 import { keepPreviousData, notifyManager, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { answer, http, Refusal, type Leg, type LogLevel, type RunRequest, type Timeline, type Verdict } from './api';
+import { answer, http, Refusal, type Leg, type LogLevel, type PoolDefinition, type RunRequest, type Timeline, type Verdict } from './api';
 
 notifyManager.setScheduler(queueMicrotask); // what an event changes is drawn in the next frame, not after a timer
 
@@ -30,7 +30,29 @@ export interface RunFilter {
   build?: string;
   package?: string;
   verdict?: Verdict;
+  label?: string[];
+  search?: string;
 }
+
+export const usePools = () =>
+  useQuery({
+    queryKey: ['pools'],
+    queryFn: async () => (await answer(http.GET('/pools', { params: { query: { limit: 200 } } }))).items,
+    staleTime: 10_000, // what they take changes as devices come and go
+  });
+
+export const usePool = (name: string) =>
+  useQuery({ queryKey: ['pools', name], queryFn: () => answer(http.GET('/pools/{name}', { params: { path: { name } } })), staleTime: 5_000 });
+
+export const useTrial = (d: PoolDefinition | undefined) =>
+  useQuery({
+    queryKey: ['trial', d],
+    queryFn: () => answer(http.POST('/pools/try', { body: d! })),
+    enabled: d !== undefined,
+    placeholderData: keepPreviousData,
+    staleTime: 5_000,
+    retry: false,
+  });
 
 export const useRuns = (filter: RunFilter, limit = 50) =>
   useInfiniteQuery({

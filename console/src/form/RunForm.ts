@@ -1,12 +1,15 @@
 // The form of a run, apart from how it is drawn: what its fields mean as a request, and as a command line.
 import type { Input, Plan, RunRequest } from '../data/api';
 import { list, oneOf, text, type View } from '../parts/address';
-import { shellWord } from '../words';
+import { conditionsText, shellWord } from '../words';
+import { parseConditions, parseLabels, variantsOf } from './conditions';
 import { patterns } from './patterns';
 
 /** What of the form stands in the address. Secrets never do. */
 export const formParts = {
   build: text(), package: text(), by: oneOf(['filter', 'name'] as const, 'filter'), where: text('platform=android'), devices: list(),
+  pool: text(), take: oneOf(['', 'any', 'differ'] as const, ''), n: text('8'), units: oneOf(['each', 'any'] as const, 'each'),
+  variants: list(), conditions: text(), spread: oneOf(['', 'yes'] as const, ''), name: text(), labels: text(),
   cases: text(), tags: text(), confirm: oneOf(['0', '1', '2', '3'] as const, '0'), limit: text('30'),
 };
 export type RunForm = View<typeof formParts>;
@@ -27,6 +30,9 @@ export function limitOf(minutes: string): number | undefined {
   return minutes.trim() !== '' && Number.isFinite(s) && s >= 1 && s <= 86_400 ? s : undefined;
 }
 
+/** How many devices; undefined: it is no such number. */
+export const countOf = (n: string) => (/^\d+$/.test(n.trim()) && Number(n) >= 1 && Number(n) <= 1000 ? Number(n) : undefined);
+
 const filled = (of: Record<string, string>) => Object.fromEntries(Object.entries(of).filter(([, v]) => v !== ''));
 const some = <K extends string, V extends object>(name: K, v: V) => (Object.keys(v).length > 0 ? ({ [name]: v } as Record<K, V>) : {});
 
@@ -45,6 +51,14 @@ export function requestOf(f: RunForm, chosen: Chosen): RunRequest | undefined {
     ...some('inputs', filled(chosen.given)),
     ...some('secrets', filled(chosen.secrets)),
     ...(f.by === 'name' ? { devices: f.devices } : some('where', patterns(f.where))),
+    ...(f.by === 'filter' && f.pool ? { pool: f.pool } : {}),
+    ...(f.by === 'filter' && f.take && countOf(f.n) ? { take: f.take, n: countOf(f.n)! } : {}),
+    ...(f.units === 'any' ? { models: true } : {}),
+    ...some('conditions', parseConditions(f.conditions)),
+    ...some('variants', variantsOf(f.variants)),
+    ...(f.spread ? { spread: true } : {}),
+    ...(f.name.trim() ? { name: f.name.trim() } : {}),
+    ...some('labels', parseLabels(f.labels)),
   };
 }
 
@@ -57,8 +71,9 @@ export function planned(q: RunRequest | undefined): RunRequest | undefined {
 export function readPlan(plan: Plan | undefined) {
   return {
     taking: new Set(plan?.devices ?? []),
-    unfit: new Map((plan?.findings ?? []).filter((x) => x.device).map((x) => [x.device!, x])),
-    blocked: (plan?.findings ?? []).filter((x) => !x.device),
+    unfit: new Map((plan?.findings ?? []).filter((x) => x.device && x.level === 'blocks').map((x) => [x.device!, x])),
+    blocked: (plan?.findings ?? []).filter((x) => !x.device && x.level === 'blocks'),
+    said: (plan?.findings ?? []).filter((x) => x.level !== 'blocks' || (x.device && x.variant)),
   };
 }
 
@@ -70,10 +85,21 @@ export const secretInputs = (inputs: Input[] | undefined) => (inputs ?? []).filt
 export function commandLine(q: RunRequest): string {
   const limit = q.limit_seconds ?? usualLimit;
   const parts = ['tessellant run start', `--build ${shellWord(q.build)}`, `--package ${shellWord(q.package)}`];
+  if (q.pool) parts.push(`--pool ${shellWord(q.pool)}`);
+  if (q.take && q.take !== 'all') parts.push(`--${q.take} ${q.n}`);
+  if (q.models) parts.push('--any-unit');
   for (const w of q.where ?? []) parts.push(`--where ${shellWord(w)}`);
   for (const d of q.devices ?? []) parts.push(`--device ${shellWord(d)}`);
   for (const k of q.cases ?? []) parts.push(`--case ${shellWord(k)}`);
   for (const t of q.tags ?? []) parts.push(`--tag ${shellWord(t)}`);
+  if (q.conditions) parts.push(`--conditions ${shellWord(conditionsText(q.conditions))}`);
+  for (const v of q.variants ?? []) {
+    const set = conditionsText(v.conditions);
+    parts.push(`--variant ${shellWord(set ? `${v.name}=${set}` : v.name)}`);
+  }
+  if (q.spread) parts.push('--spread');
+  if (q.name) parts.push(`--name ${shellWord(q.name)}`);
+  for (const [k, v] of Object.entries(q.labels ?? {})) parts.push(`--label ${shellWord(`${k}=${v}`)}`);
   if (q.confirm) parts.push(`--confirm ${q.confirm}`);
   for (const [k, v] of Object.entries(q.inputs ?? {})) parts.push(`--set ${shellWord(`${k}=${v}`)}`);
   for (const k of Object.keys(q.secrets ?? {}))

@@ -6,7 +6,7 @@ import { memo, useCallback, useDeferredValue, useMemo, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
-import { answer, base, http, type LegSummary, type Run } from '../data/api';
+import { answer, base, http, type Finding, type LegSummary, type Run } from '../data/api';
 import { useNow } from '../data/clock';
 import { client, useMay, useRun } from '../data/queries';
 import { useTopics } from '../data/tab';
@@ -19,7 +19,7 @@ import { Loaded } from '../parts/Loaded';
 import { Facts, Findings, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c } from '../theme';
-import { broken, cases, many, order, stageText, standing, took, traits, unit } from '../words';
+import { broken, cases, many, conditionsText, forecastText, order, stageText, standing, took, traitName, unit } from '../words';
 
 const Legend = styled.ul`
   display: flex; flex-wrap: wrap; gap: 4px 16px; font-size: 13px; line-height: 22px; color: ${c.faint};
@@ -35,13 +35,13 @@ const BrokenList = styled.ul`
   @media (max-width: 720px) { li { grid-template-columns: 92px minmax(0, 1fr); } li > :last-child { grid-column: 1 / -1; } }
 `;
 
-/** By which trait the tiles lie: the one that was chosen, else the OS version. */
+/** By which trait the tiles lie: the one that was chosen, else the variant, else the OS version. */
 const tabs = ['cases', 'legs', 'asked'] as const;
 const parts = { by: text(), tab: oneOf(tabs, 'cases'), sort: text() };
 
 function useLaidBy(ways: string[]): string {
   const [{ by }] = useView(parts);
-  return (by === 'verdict' || ways.includes(by) ? by : '') || (ways.includes('os') ? 'os' : (ways[0] ?? 'model'));
+  return (by === 'verdict' || ways.includes(by) ? by : '') || (['variant', 'os'].find((t) => ways.includes(t)) ?? ways[0] ?? 'model');
 }
 
 export default function RunPage() {
@@ -74,9 +74,16 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
         <div>
           <h1>{r.sentence}</h1>
           <Sub>
-            <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
+            Run {r.number}{r.name && <>, <strong>{r.name}</strong></>}: <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
             <When at={r.created} />
+            {r.started_by && ` by ${r.started_by}`}
             {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still running'}
+            {r.forecast && (r.ended ? held[r.forecast.held ?? ''] : `; likely to take ${forecastText(r.forecast)} in all`)}
+          </Sub>
+          <Sub>
+            {Object.entries(r.labels).map(([k, v]) => (
+              <Label key={k} to={`/?label=${encodeURIComponent(`${k}=${v}`)}`}>{k}={v}</Label>
+            ))}
           </Sub>
         </div>
         <Row $gap={12}>
@@ -87,6 +94,13 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
     </>
   );
 });
+
+/** How long it took against what was forecast. */
+const held: Record<string, string> = { inside: ', as forecast', sooner: ', less than forecast', later: ', more than forecast' };
+
+const Label = styled(Link)`
+  display: inline-block; margin-right: 8px; font-size: 13px; border: 1px solid ${c.grout}; border-radius: 3px; padding: 0 6px;
+`;
 
 /** Ends the run, when it is pressed a second time. */
 function StopRun({ r }: { r: Run }) {
@@ -116,10 +130,17 @@ const Trouble = memo(function Trouble({ r }: { r: Run }) {
     <>
       <Meaning legs={r.legs} />
       <WhatBroke legs={r.legs} />
-      {r.findings.length > 0 && <Section aria-labelledby="left"><h2 id="left">Left out</h2><Findings of={r.findings} /></Section>}
+      <Said title="Left out" of={r.findings.filter((f) => f.level === 'blocks')} />
+      <Said title="Worth knowing" of={r.findings.filter((f) => f.level !== 'blocks')} />
     </>
   );
 });
+
+function Said({ title, of }: { title: string; of: Finding[] }) {
+  if (of.length === 0) return null;
+  const id = title.toLowerCase().replace(' ', '-');
+  return <Section aria-labelledby={id}><h2 id={id}>{title}</h2><Findings of={of} /></Section>;
+}
 
 const LayBy = memo(function LayBy({ ways }: { ways: string }) {
   const [, setView] = useView(parts);
@@ -132,7 +153,7 @@ const LayBy = memo(function LayBy({ ways }: { ways: string }) {
       inRow
       value={by}
       onChange={choose}
-      options={[...all, 'verdict'].map((t) => ({ id: t, text: traits[t]?.name ?? t }))}
+      options={[...all, 'verdict'].map((t) => ({ id: t, text: traitName(t) }))}
     />
   );
 });
@@ -233,7 +254,7 @@ function Legs({ id }: { id: string }) {
         sort={view.sort}
         onSort={(sort) => setView({ sort })}
         columns={[
-          { name: 'device', show: unit, sort: (l) => l.serial },
+          { name: 'device', show: unit, sort: unit },
           { name: 'model', sort: (l) => l.model, show: (l) => <>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</> },
           { name: 'Android', show: (l) => l.os, sort: (l) => l.os },
           { name: 'verdict', sort: (l) => rank(standing(l)), show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
@@ -256,13 +277,28 @@ function Asked({ id }: { id: string }) {
   const r = useRun(id).data;
   if (!r) return null;
   return (
+    <Section>
+    <Sub><a href={`${base}/runs/${id}/file`} download={`run-${r.number}.yaml`}>The same as a run file</a>, to start it again:{' '}
+      <code>tessellant run start --file run-{r.number}.yaml</code></Sub>
     <Facts
       of={[
         ['run', <Ref key="r">{r.id}</Ref>],
         ['build', r.build],
         ['package', r.package],
-        ['where', r.where.join(' ') || (r.devices.length ? '' : 'any device')],
+        ['number', r.number],
+        ['name', r.name],
+        ['pool', r.pool && <Link key="p" to={`/pools/${r.pool}`}>{r.pool}</Link>],
+        ['where', r.where.join(' ') || (r.devices.length || r.pool || r.lines ? '' : 'any device')],
         ['devices', r.devices.join(' ')],
+        ['how many', r.take === 'any' ? `any ${r.n}` : r.take === 'differ' ? `the ${r.n} that differ most` : ''],
+        ['units', r.models ? 'any unit of each model' : ''],
+        ['lines', (r.lines ?? []).map((l) => [l.device, l.version, l.language, l.orientation].filter(Boolean).join(' ')).join('; ')],
+        ['conditions', conditionsText(r.conditions)],
+        ['variants', (r.variants ?? []).map((v) => `${v.name}: ${conditionsText(v.conditions) || 'as it is'}`).join('; ')],
+        ['spread', r.spread ? 'each case once on each kind of device' : ''],
+        ['beside', (r.beside ?? []).join(', ')],
+        ['put', (r.put ?? []).map((f) => `${f.from} to ${f.to}`).join(', ')],
+        ['kept', (r.fetch ?? []).join(', ')],
         ['cases', [...(r.cases ?? []), ...(r.tags ?? []).map((t) => `tag ${t}`), many(r.case_names.length, 'case')].join(', ')],
         [
           'inputs',
@@ -271,9 +307,11 @@ function Asked({ id }: { id: string }) {
         ['a failed case', r.confirm ? `is tried again ${r.confirm === 1 ? 'once' : `${r.confirm} times`}` : 'is not tried again'],
         ['a lost device', `gives the leg another attempt, up to ${r.max_attempts}`],
         ['time limit', `${took(r.limit_seconds * 1000)} on a device`],
+        ['forecast', r.forecast && `${forecastText(r.forecast)}, ${r.forecast.basis}`],
         ['stopped', r.stopped && <When key="s" at={r.stopped} />],
       ]}
     />
+    </Section>
   );
 }
 

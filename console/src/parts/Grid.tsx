@@ -7,6 +7,7 @@ import type { LegSummary } from '../data/api';
 import { c, narrow } from '../theme';
 import { stepOn, type Cell as Spot } from './roving';
 import { Tile } from './Tile';
+import { unit } from '../words';
 
 const Scroll = styled.div`
   overflow: auto; contain: layout paint style; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};
@@ -112,7 +113,7 @@ export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs:
               <Heading
                 key={legs[col]!.id}
                 leg={legs[col]!.id}
-                serial={legs[col]!.serial}
+                serial={unit(legs[col]!)}
                 spot={spotName({ row: 0, col })}
                 stop={isStop(0, col)}
               />
@@ -131,7 +132,7 @@ export const Grid = memo(function Grid({ names, legs }: { names: string[]; legs:
                   <One
                     key={l.id}
                     leg={l.id}
-                    serial={l.serial}
+                    serial={unit(l)}
                     name={name}
                     what={heldAt(l, name, n)}
                     spot={spotName({ row: n + 1, col })}

@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import styled from 'styled-components';
 import type { LegSummary } from '../data/api';
 import { c, narrow, radius } from '../theme';
-import { cases, compareValues, many, share, standing, traits } from '../words';
+import { cases, compareValues, many, isCondition, share, standing, traitName, traits, unit } from '../words';
 import { stepIn } from './roving';
 import { Tile } from './Tile';
 
@@ -26,7 +26,8 @@ export function differing(legs: LegSummary[]): string[] {
   if (!first) return [];
   const known = found.get(first.traits);
   if (known?.of === legs.length) return known.ways;
-  const ways = Object.keys(traits).filter((t) => legs.some((l) => l.traits[t] !== first.traits[t]));
+  const labels = new Set(legs.flatMap((l) => Object.keys(l.traits).filter((t) => t.startsWith('label:'))));
+  const ways = [...Object.keys(traits), ...labels].filter((t) => legs.some((l) => l.traits[t] !== first.traits[t]));
   found.set(first.traits, { of: legs.length, ways });
   return ways;
 }
@@ -47,7 +48,9 @@ const Spot = styled(Link)`
   &:hover { text-decoration: none; filter: brightness(1.12); }
 `;
 
-const legName = (l: LegSummary) => `${l.serial}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
+const Kind = styled.span`display: block; color: ${c.faint}; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; max-width: 56px;`;
+
+const legName = (l: LegSummary) => `${unit(l)}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
 
 const One = memo(function One({ leg, size, named, stop }: { leg: LegSummary; size: number; named: boolean; stop: boolean }) {
   const more = [legName(leg), cases(leg), leg.now ?? '', leg.message ?? ''].filter(Boolean).join('\n');
@@ -55,7 +58,7 @@ const One = memo(function One({ leg, size, named, stop }: { leg: LegSummary; siz
     <li>
       <Spot to={`/legs/${leg.id}`} aria-label={legName(leg)} title={more} tabIndex={stop ? 0 : -1} data-leg={leg.serial} data-id={leg.id}>
         <Tile what={standing(leg)} size={size} share={share(leg)} />
-        {named && leg.serial}
+        {named && <span>{leg.serial}{leg.variant && <Kind>{leg.variant}</Kind>}</span>}
       </Spot>
     </li>
   );
@@ -102,7 +105,7 @@ export function Mosaic({ legs, by }: { legs: LegSummary[]; by: string }) {
       onFocus={onFocus}
       onBlur={onBlur}
       role="group"
-      aria-label={`${many(legs.length, 'device')}, laid by ${t?.name ?? by}`}
+      aria-label={`${many(legs.length, legs.some((l) => l.variant) ? 'leg' : 'device')}, laid by ${traitName(by)}`}
     >
       {groups.map((g) => (
         <Group key={g.value}>
@@ -116,7 +119,7 @@ export function Mosaic({ legs, by }: { legs: LegSummary[]; by: string }) {
             ))}
           </Tiles>
           <Caption>
-            {g.value ? [t?.before, g.value, t?.unit].filter(Boolean).join(' ') : 'not known'}
+            {g.value ? [t?.before, g.value, t?.unit].filter(Boolean).join(' ') : isCondition(by) ? 'as it is' : 'not known'}
             {legs.length > 40 ? ` · ${g.legs.length}` : ''}
           </Caption>
         </Group>

@@ -21,7 +21,7 @@ func Candidates(w work.Wants, tried []string, all []Unit) (ids []string, moved b
 	if w.Device != "" {
 		return oneOrLike(w, tried, all)
 	}
-	filter, err := devices.ParseFilter(w.Where, nil)
+	filter, err := devices.ParseFilter(w.Where, w.Units)
 	if err != nil {
 		return nil, false // it was seen to be right when it was written
 	}

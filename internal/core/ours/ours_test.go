@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
 )
@@ -37,9 +38,7 @@ func TestWhatIsSaidIsTaken(t *testing.T) {
 	assert.Equal(t, []string{"os>=12"}, w.Where, "one filter needs no list")
 	assert.Equal(t, []time.Duration{0, 1500 * time.Millisecond, time.Hour}, []time.Duration{w.Patience, w.Limit, w.Idle})
 	assert.Equal(t, map[string]bool{"video": false, "log": true}, w.Recording)
-	assert.Equal(t, "landscape", w.Conditions.Orientation)
-	require.NotNil(t, w.Conditions.Dark)
-	assert.False(t, *w.Conditions.Dark)
+	assert.Equal(t, conditions.Set{"orientation": "landscape", "dark": "off"}, w.Conditions)
 	assert.Empty(t, w.Standard)
 }
 
@@ -60,9 +59,9 @@ func TestWhatCanNotBeMeantIsRefusedWithItsName(t *testing.T) {
 		`{"tessellant:recording": {"sound": true}}`:                         "tessellant:recording: it may have video and log, each true or false, not sound: true",
 		`{"tessellant:recording": {"video": "yes"}}`:                        `tessellant:recording: it may have video and log, each true or false, not video: "yes"`,
 		`{"tessellant:conditions": []}`:                                     "tessellant:conditions: it must be an object, not []",
-		`{"tessellant:conditions": {"weather": "fog"}}`:                     "tessellant:conditions: it may have orientation and dark",
-		`{"tessellant:conditions": {"orientation": "sideways"}}`:            `tessellant:conditions: an orientation is portrait or landscape, not "sideways"`,
-		`{"tessellant:build": "a", "tessellant:conditions": {"dark": "x"}}`: "tessellant:conditions: it may have orientation and dark",
+		`{"tessellant:conditions": {"weather": "fog"}}`:                     "tessellant:conditions: there is no condition \"weather\"",
+		`{"tessellant:conditions": {"orientation": "sideways"}}`:            `tessellant:conditions: orientation takes portrait or landscape: "sideways" is neither`,
+		`{"tessellant:build": "a", "tessellant:conditions": {"dark": "x"}}`: `tessellant:conditions: dark takes on or off: "x" is neither`,
 	} {
 		c := capabilities(t, text)
 		_, err := ours.Read(c)

@@ -57,7 +57,7 @@ func Value(f devices.Facts, trait string) string {
 	}
 	switch w := f.WidthDP(); {
 	case w < 360:
-		return "under 360"
+		return "0 to 359"
 	case w < 600:
 		return "360 to 599"
 	case w < 840:

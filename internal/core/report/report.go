@@ -11,8 +11,9 @@ import (
 )
 
 // Sentence says how a run on these devices came out, such as
-// "4 of 6 devices passed; 1 crashed, 1 failed." Legs without a verdict are counted as still going.
-func Sentence(legs []verdict.Verdict) string {
+// "4 of 6 devices passed; 1 crashed, 1 failed." Legs without a verdict are counted as still going. What is what they are called: "device", or "leg" where there are
+// several on a device.
+func Sentence(what string, legs []verdict.Verdict) string {
 	total := len(legs)
 	if total == 0 {
 		return "No device took part."
@@ -22,15 +23,15 @@ func Sentence(legs []verdict.Verdict) string {
 	for _, n := range c {
 		going -= n
 	}
-	noun := "devices"
+	noun := what + "s"
 	if total == 1 {
-		noun = "device"
+		noun = what
 	}
 	if going == 0 && c[verdict.Passed] == total {
 		if total == 1 {
-			return "The device passed."
+			return "The " + what + " passed."
 		}
-		return fmt.Sprintf("All %d devices passed.", total)
+		return fmt.Sprintf("All %d %s passed.", total, noun)
 	}
 	s := fmt.Sprintf("%d of %d %s passed", c[verdict.Passed], total, noun)
 	var rest []string

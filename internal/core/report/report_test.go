@@ -19,6 +19,6 @@ func TestSentence(t *testing.T) {
 		"1 of 4 devices passed; 1 ran out of time; 2 still going.":              {"passed", "", "", "expired"},
 		"0 of 3 devices passed; 1 could not start the package, 2 were stopped.": {"stopped", "invalid", "stopped"},
 	} {
-		assert.Equal(t, want, Sentence(legs))
+		assert.Equal(t, want, Sentence("device", legs))
 	}
 }

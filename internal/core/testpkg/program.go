@@ -82,7 +82,6 @@ func Missing(needs []Need, has map[string]string) (out []string) {
 type programKeys struct {
 	Run     command  `yaml:"run"`
 	Prepare command  `yaml:"prepare"`
-	Needs   []string `yaml:"needs"`
 	Results []string `yaml:"results"`
 	Limits  struct {
 		Prepare   string `yaml:"prepare"`
@@ -93,7 +92,7 @@ type programKeys struct {
 }
 
 func (k programKeys) any() bool {
-	return len(k.Run)+len(k.Prepare)+len(k.Needs)+len(k.Results) > 0 || k.Limits.Prepare != "" || k.Limits.MemoryMB+k.Limits.Processes+k.Limits.DiskMB != 0
+	return len(k.Run)+len(k.Prepare)+len(k.Results) > 0 || k.Limits.Prepare != "" || k.Limits.MemoryMB+k.Limits.Processes+k.Limits.DiskMB != 0
 }
 
 // command is a list of arguments, or a line for the shell.
@@ -127,7 +126,7 @@ const (
 
 var needForm = regexp.MustCompile(`^([a-z][a-z0-9]*)(?:\s*>=\s*(\d+(?:\.\d+){0,3}))?$`)
 
-func (p *Package) readProgram(k programKeys) {
+func (p *Package) readProgram(k programKeys, needs []string) {
 	prog := &Program{Run: k.Run, Prepare: k.Prepare, Results: k.Results, Limits: ProgramLimits{defaultPrepare, defaultMemory, defaultProcs, defaultDisk}}
 	p.Program = prog
 	if len(k.Run) == 0 || k.Run[0] == "" {
@@ -145,11 +144,11 @@ func (p *Package) readProgram(k programKeys) {
 	for _, r := range Runtimes {
 		known += " " + r.Name
 	}
-	for _, n := range k.Needs {
+	for _, n := range needs {
 		m := needForm.FindStringSubmatch(strings.TrimSpace(n))
 		switch {
 		case m == nil:
-			p.blocks(Entry, 0, "such as needs: [python3>=3.9]", "needs: %q can't be read", n)
+			p.blocks(Entry, 0, "such as needs: [python3>=3.9, os>=10]", "needs: %q can't be read", n)
 		case !strings.Contains(known+" ", " "+m[1]+" "):
 			p.blocks(Entry, 0, "hosts look for"+known+"; anything else must be in the package", "needs: no host looks for %q", m[1])
 		default:

@@ -49,7 +49,7 @@ func TestWhatIsWrongWithAProgramIsFound(t *testing.T) {
 	}
 	p, err := Read(fstest.MapFS{Entry: {Data: []byte("name: s\nkind: script\nrun: make\n")}, "a.star": {Data: []byte("def test_a(phone):\n    pass\n")}})
 	require.NoError(t, err)
-	assert.Equal(t, "run, prepare, needs, results and limits are for the kind program", p.Blocked()[0].What)
+	assert.Equal(t, "run, prepare, results and limits are for the kind program", p.Blocked()[0].What)
 }
 
 func TestRuntimesAreHeldAgainstNeeds(t *testing.T) {

@@ -5,6 +5,7 @@ package testpkg
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -14,6 +15,7 @@ import (
 	"go.starlark.net/starlark"
 	"go.starlark.net/syntax"
 
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/uitree"
 )
 
@@ -37,9 +39,10 @@ type script struct {
 
 // declared is what case(…) says of a function.
 type declared struct {
-	line int
-	tags []string
-	rows []map[string]any
+	line  int
+	tags  []string
+	needs []string
+	rows  []map[string]any
 }
 
 func (p *Package) readScript(name string, src []byte) {
@@ -102,7 +105,7 @@ func (p *Package) addCases(s *script, fn string) {
 	line := int(def.Name.NamePos.Line)
 	c := Case{Name: strings.TrimSuffix(s.name, path.Ext(s.name)) + "." + fn, File: s.name, Line: line, Func: fn, About: docstring(def)}
 	if d != nil {
-		c.Tags = d.tags
+		c.Tags, c.Needs = d.tags, d.needs
 	}
 	params := 1
 	if d != nil && d.rows != nil {
@@ -268,6 +271,20 @@ func (p *Package) readDeclaration(s *script, e syntax.Expr) {
 		}
 		if err != nil || !ok {
 			wrong("write tags = [\"smoke\"]", "tags must be a list of names, written out: small letters, digits and dashes, a letter first")
+		}
+	}
+	if e := named["needs"]; e != nil {
+		v, err := written(e)
+		list, ok := v.([]any)
+		if err != nil || !ok {
+			wrong("write needs = [\"form=tablet\"]", "needs must be a list of patterns over a device's traits, written out")
+		}
+		for _, x := range list {
+			n, _ := x.(string)
+			if p, err := devices.ParsePattern(n); err != nil || p.Trait == devices.OfPool {
+				wrong("write needs = [\"form=tablet\"]", "needs: %v", cmp.Or(err, errors.New("a case can't need a pool")))
+			}
+			d.needs = append(d.needs, n)
 		}
 	}
 	if e := named["rows"]; e != nil {

@@ -16,11 +16,13 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/zipdir"
 )
 
@@ -64,6 +66,7 @@ type Case struct {
 	Func  string   `json:"func"`
 	About string   `json:"about,omitempty"` // the function's docstring, its first line
 	Tags  []string `json:"tags,omitempty"`
+	Needs []string `json:"needs,omitempty"` // of a device: patterns
 	// Row is the row of a table that this case is for; its name follows the function's after a slash.
 	Row map[string]any `json:"-"`
 }
@@ -77,6 +80,7 @@ type Package struct {
 	Findings []Finding         `json:"findings"`
 	Inputs   []Input           `json:"inputs"`
 	Program  *Program          `json:"program,omitempty"` // of the kind program
+	Needs    []string          `json:"needs,omitempty"`   // of a device: patterns
 	Scripts  map[string]string `json:"-"`                 // file name → source
 
 	files   fs.FS
@@ -124,6 +128,7 @@ type entryFile struct {
 		Default *string `yaml:"default"`
 		Secret  bool    `yaml:"secret"`
 	} `yaml:"inputs"`
+	Needs       []string `yaml:"needs"`
 	programKeys `yaml:",inline"`
 }
 
@@ -211,20 +216,21 @@ func (p *Package) readEntry(raw []byte) {
 	}
 	if err != nil {
 		what := strings.ReplaceAll(strings.TrimPrefix(err.Error(), "yaml: "), " in type testpkg.entryFile", "")
-		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind, about and inputs, and of the kind program also run, prepare, needs, results and limits", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
+		p.blocks(Entry, yamlLine(err.Error()), "it has the keys name, kind, about, needs and inputs, and of the kind program also run, prepare, results and limits", "it can't be read: %s", strings.ReplaceAll(what, "\n  ", " "))
 		return
 	}
 	p.Name, p.Kind, p.About = e.Name, e.Kind, e.About
 	if !isName(e.Name) {
 		p.blocks(Entry, 0, "such as name: shore-suite", "name is %q; it needs small letters, digits and dashes, a letter first, 63 at most", e.Name)
 	}
+	runtimes := p.readNeeds(e.Needs, e.Kind == Programs)
 	switch e.Kind {
 	case Scripts:
 		if e.programKeys.any() {
-			p.blocks(Entry, 0, "write kind: program, or leave them out", "run, prepare, needs, results and limits are for the kind program")
+			p.blocks(Entry, 0, "write kind: program, or leave them out", "run, prepare, results and limits are for the kind program")
 		}
 	case Programs:
-		p.readProgram(e.programKeys)
+		p.readProgram(e.programKeys, runtimes)
 	default:
 		p.blocks(Entry, 0, "write kind: script, or kind: program", "kind is %q; the kinds are script and program", e.Kind)
 	}
@@ -238,6 +244,26 @@ func (p *Package) readEntry(raw []byte) {
 		p.Inputs = append(p.Inputs, Input{Name: name, About: in.About, Default: in.Default, Secret: in.Secret})
 	}
 	sort.Slice(p.Inputs, func(i, j int) bool { return p.Inputs[i].Name < p.Inputs[j].Name })
+}
+
+// readNeeds takes from what a package needs that of a device, and gives that of a host.
+func (p *Package) readNeeds(all []string, program bool) (runtimes []string) {
+	for _, n := range all {
+		word := n[:len(n)-len(strings.TrimLeft(n, "abcdefghijklmnopqrstuvwxyz0123456789_.+-"))]
+		_, err := devices.ParsePattern(n)
+		var no *devices.Mistake
+		switch {
+		case err == nil && strings.HasPrefix(n, devices.OfPool):
+			p.blocks(Entry, 0, "write what the device must have, such as os>=10", "needs: a package can't need a pool")
+		case err == nil:
+			p.Needs = append(p.Needs, n)
+		case program && (!slices.Contains(devices.Names, word) || !errors.As(err, &no)):
+			runtimes = append(runtimes, n)
+		default:
+			p.blocks(Entry, 0, "such as needs: [os>=10, form=phone]", "needs: %v", err)
+		}
+	}
+	return runtimes
 }
 
 var yamlLineForm = regexp.MustCompile(`line (\d+)`)

@@ -62,7 +62,7 @@ var Vocabulary = []Word{
 	{Name: "log", Call: `log(text)`, Does: "writes a line into the timeline; so does print", Example: `log("two shores left")`},
 	{Name: "skip", Call: `skip(reason)`, Does: "ends the case as skipped", Example: `skip("a phone has no second column")`},
 	{Name: "expect_failure", Call: `expect_failure(reason)`, Does: "says that this case is known to fail: a failure then counts as passed, with the reason, and a pass as failed. A crash is a crash", Example: `expect_failure("the dialog does not close with Back yet")`},
-	{Name: "case", Call: `case(function, tags=[], rows=None)`, Does: "gives a case tags, and makes of it one case for each row of a table: dicts written out here, or the name of a data file; the function then takes (phone, row)", Example: `case(test_search, tags = ["smoke"], rows = "data/shores.csv")`, Top: true},
+	{Name: "case", Call: `case(function, tags=[], needs=[], rows=None)`, Does: "gives a case tags, says what it needs of a device, and makes of it one case for each row of a table: dicts written out here, or the name of a data file; the function then takes (phone, row)", Example: `case(test_search, tags = ["smoke"], needs = ["form=phone"], rows = "data/shores.csv")`, Top: true},
 	{Name: "file", Call: `file(clear_between=True)`, Does: "with False, the app keeps its data from one case of this file to the next", Example: `file(clear_between = False)`, Top: true},
 }
 

@@ -93,5 +93,6 @@ type Wants struct {
 	Device string         `json:"device,omitempty"` // its id
 	Like   bool           `json:"like,omitempty"`   // any that is like that one will do from the beginning
 	Where  []string       `json:"where,omitempty"`  // patterns over traits; where no device is named
+	Units  []string       `json:"units,omitempty"`  // serials, one of which it must be; none: any
 	Needs  *devices.Needs `json:"needs,omitempty"`  // what the app needs of one
 }

@@ -194,6 +194,9 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	stop(nil)
 	side.Wait()
 	a.stage("collecting")
+	if cause := context.Cause(doing); cause == nil || errors.Is(cause, context.Canceled) {
+		a.keep(ctx)
+	}
 	if cause := context.Cause(doing); cause != nil && !errors.Is(cause, context.Canceled) {
 		err = cause // the device went away, whatever was noticed first
 	}

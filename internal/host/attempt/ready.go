@@ -85,7 +85,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 			return err
 		}
 	}
-	if err := a.setConditions(ctx); err != nil {
+	if err := a.furnish(ctx); err != nil {
 		return err
 	}
 	return a.runner.Prepare(ctx)
@@ -155,19 +155,6 @@ func (a *attempt) wake(ctx context.Context) error {
 		return &casebook.Unready{Err: fmt.Errorf("the device %s has %d MB of storage left, and needs %d for this build: remove apps or files from it", a.hold.Serial, free, needs)}
 	}
 	return nil
-}
-
-// setConditions sets the device as the work wants it.
-func (a *attempt) setConditions(ctx context.Context) error {
-	set := a.hold.Spec.Conditions
-	switch c := a.kit.Phone.Conditioner; {
-	case len(set) == 0:
-		return nil
-	case c == nil:
-		return fmt.Errorf("the device can't be set to %s: its lab does not let us change how it is set", set)
-	default:
-		return c.Condition(ctx, a.hold.Spec.App.ID, set, true)
-	}
 }
 
 // keepInTouch asks the device again and again whether it is there: one that freezes stays

@@ -228,12 +228,12 @@ func (s *Content) Build(ctx context.Context, who store.Identity, ref string) (st
 	return b, refuse.Missing(err, "build", ref, remedy)
 }
 
-// Builds lists builds, the newest first. Next is for the page after, "" at the end.
-func (s *Content) Builds(ctx context.Context, who store.Identity, after string, limit int) (items []store.Build, next string, err error) {
+// Builds lists builds, the newest first; those with these labels. Next is for the page after, "" at the end.
+func (s *Content) Builds(ctx context.Context, who store.Identity, labels map[string]string, after string, limit int) (items []store.Build, next string, err error) {
 	if err := paging.Check(after); err != nil {
 		return nil, "", err
 	}
-	items, err = s.Store.Builds(ctx, who.WorkspaceID, after, limit+1)
+	items, err = s.Store.Builds(ctx, who.WorkspaceID, labels, after, limit+1)
 	return paging.Cut(items, limit, err, func(b store.Build) string { return b.ID })
 }
 

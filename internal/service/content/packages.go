@@ -64,7 +64,7 @@ func (s *Content) AddPackage(ctx context.Context, who store.Identity, u Upload) 
 		read.Findings = append(read.Findings, found...)
 	}
 	p = store.Package{ID: id, WorkspaceID: who.WorkspaceID, Name: read.Name, Kind: read.Kind, About: read.About, Cases: store.JSON[[]testpkg.Case]{V: read.Cases},
-		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Inputs: store.JSON[[]testpkg.Input]{V: read.Inputs}, Program: store.JSON[*testpkg.Program]{V: read.Program}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
+		Findings: store.JSON[[]testpkg.Finding]{V: read.Findings}, Inputs: store.JSON[[]testpkg.Input]{V: read.Inputs}, Program: store.JSON[*testpkg.Program]{V: read.Program}, Needs: store.JSON[[]string]{V: read.Needs}, Size: size, SHA256: sha, BlobKey: key, Created: time.Now().UTC().Truncate(time.Millisecond)}
 	p.Revision, err = s.Store.AddPackage(ctx, p)
 	keep, err = s.settled(ctx, err, func(ctx context.Context) error {
 		found, err := s.Store.PackageByID(ctx, who.WorkspaceID, id)
@@ -137,11 +137,11 @@ func (s *Content) Package(ctx context.Context, who store.Identity, ref string) (
 	return p, refuse.Missing(err, "package", ref, remedy)
 }
 
-// Packages lists packages, the newest first.
-func (s *Content) Packages(ctx context.Context, who store.Identity, after string, limit int) (items []store.Package, next string, err error) {
+// Packages lists packages, the newest first; those with these labels.
+func (s *Content) Packages(ctx context.Context, who store.Identity, labels map[string]string, after string, limit int) (items []store.Package, next string, err error) {
 	if err := paging.Check(after); err != nil {
 		return nil, "", err
 	}
-	items, err = s.Store.Packages(ctx, who.WorkspaceID, after, limit+1)
+	items, err = s.Store.Packages(ctx, who.WorkspaceID, labels, after, limit+1)
 	return paging.Cut(items, limit, err, func(p store.Package) string { return p.ID })
 }

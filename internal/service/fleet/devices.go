@@ -10,16 +10,20 @@ import (
 	"tessellant/internal/core/access"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/service/content"
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
 // Devices lists devices by serial; where holds patterns over their traits.
-func (s *Fleet) Devices(ctx context.Context, where []string, after string, limit int) (items []store.Device, next string, err error) {
+func (s *Fleet) Devices(ctx context.Context, who store.Identity, where []string, after string, limit int) (items []store.Device, next string, err error) {
 	filter, err := devices.ParseFilter(where, nil)
 	if err != nil {
 		return nil, "", refuse.New(refuse.Invalid, "list devices", "", "%v", err)
+	}
+	if err := s.Pools.LookUp(ctx, who, filter); err != nil {
+		return nil, "", err
 	}
 	for {
 		rows, err := s.Store.Devices(ctx, after, 200)
@@ -77,6 +81,23 @@ func (s *Fleet) QuarantineDevice(ctx context.Context, who store.Identity, serial
 		return d, err
 	}
 	s.Log.Info("a device is in quarantine", "device", serial, "why", why)
+	s.Feed.DevicesChanged()
+	return s.Device(ctx, who, serial)
+}
+
+// LabelDevice gives a device labels, and takes some away. All workspaces see them.
+func (s *Fleet) LabelDevice(ctx context.Context, who store.Identity, serial string, set map[string]string, remove []string) (DeviceView, error) {
+	d, err := s.Device(ctx, who, serial)
+	if err != nil {
+		return d, err
+	}
+	now, err := content.Relabelled(d.Facts.V.Labels, set, remove)
+	if err != nil {
+		return d, err
+	}
+	if err := s.Store.SetDeviceLabels(ctx, d.ID, now); err != nil {
+		return d, err
+	}
 	s.Feed.DevicesChanged()
 	return s.Device(ctx, who, serial)
 }

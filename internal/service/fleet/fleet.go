@@ -9,6 +9,7 @@ import (
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/hosts"
 	"tessellant/internal/service/orders"
+	"tessellant/internal/service/pools"
 	"tessellant/internal/store"
 )
 
@@ -21,4 +22,5 @@ type Fleet struct {
 	Orders     *orders.Orders
 	Dispatcher *dispatcher.Dispatcher
 	Hosts      *hosts.Hosts
+	Pools      *pools.Pools
 }

@@ -34,6 +34,7 @@ const (
 // Finding is what is wrong, for people: a package's, a plan's.
 type Finding struct {
 	Level, Device, File string
+	Variant             string // of the device
 	Line                int
 	What, Remedy        string
 }
@@ -75,7 +76,7 @@ func Missing(err error, what, ref, remedy string) error {
 func PlanFindings(in []planning.Finding) []Finding {
 	out := make([]Finding, 0, len(in))
 	for _, f := range in {
-		out = append(out, Finding{Level: string(f.Level), Device: f.Device, What: f.What, Remedy: f.Remedy})
+		out = append(out, Finding{Level: string(f.Level), Device: f.Device, Variant: f.Variant, What: f.What, Remedy: f.Remedy})
 	}
 	return out
 }

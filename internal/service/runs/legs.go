@@ -4,6 +4,7 @@ package runs
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"tessellant/internal/core/work"
@@ -29,15 +30,16 @@ type AttemptDetail struct {
 	Artifacts []store.Artifact
 }
 
-// Leg finds a leg by its id, or by its run and device: newest/orr-01. A session's id gives what was gathered of it.
+// Leg finds a leg by its id, or by its run and device: newest/orr-01, and where there are variants newest/orr-01/de. A session's id gives what was gathered of it.
 func (s *Runs) Leg(ctx context.Context, who store.Identity, id string) (l LegDetail, err error) {
-	if run, serial, ok := strings.Cut(id, "/"); ok {
+	if run, rest, ok := strings.Cut(id, "/"); ok {
 		v, err := s.Run(ctx, who, run)
 		if err != nil {
 			return l, err
 		}
-		for _, leg := range v.Legs {
-			if leg.Serial == serial {
+		serial, variant, _ := strings.Cut(rest, "/")
+		for _, leg := range slices.Backward(v.Legs) { // the first counts
+			if leg.Serial == serial && (variant == "" || leg.Variant == variant) {
 				id = leg.ID
 			}
 		}

@@ -14,13 +14,14 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
-	"tessellant/internal/core/devices"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/planning"
-	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/pools"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
+	poolsroom "tessellant/internal/service/pools"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/service/secrets"
@@ -41,6 +42,7 @@ type Runs struct {
 	Queue    *queue.Queue
 	Sessions *sessions.Sessions
 	Orders   *orders.Orders
+	Pools    *poolsroom.Pools
 }
 
 // RunRequest asks for a run.
@@ -55,6 +57,20 @@ type RunRequest struct {
 	Attempts       int               // that a leg may have when devices are lost; 0: 2
 	Inputs         map[string]string // plain
 	Secrets        map[string]string // never shown again
+
+	Name       string
+	Labels     map[string]string
+	Pool       string         // a pool by its name
+	Take       pools.How      // how many of the devices that fit; empty: as the pool says, else all
+	N          int            // where Take says that there is a number
+	Models     bool           // any unit of each model will do
+	Conditions conditions.Set // of all legs
+	Variants   []conditions.Variant
+	Lines      []store.Line // of devices, with their conditions
+	Spread     bool         // the cases are shared out among devices that are alike
+	Beside     []string     // builds to install besides
+	Put        []work.File  // files of the package to put onto the device
+	Fetch      []string     // files of the device to keep
 }
 
 const (
@@ -78,85 +94,6 @@ func (q RunRequest) hash() []byte {
 	raw, _ := json.Marshal(q)
 	sum := sha256.Sum256(raw)
 	return sum[:]
-}
-
-// RunPlan is what a run would be.
-type RunPlan struct {
-	Build   store.Build
-	Package store.Package
-	Cases   []testpkg.Case
-	planning.Plan
-}
-
-// CheckRun plans a run and starts nothing: the findings say what is in its way.
-func (s *Runs) CheckRun(ctx context.Context, who store.Identity, q RunRequest) (RunPlan, error) {
-	return s.plan(ctx, who, &q)
-}
-
-// plan finds what a request names and plans it. It sets the limit that was not said.
-func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p RunPlan, err error) {
-	const title = "plan the run"
-	if q.Build == "" || q.Package == "" {
-		return p, refuse.New(refuse.Invalid, title, "set both, such as kelpline/android@newest and shore-suite@newest", "the request names no %s", map[bool]string{true: "build", false: "package"}[q.Build == ""])
-	}
-	if p.Build, err = s.Content.Build(ctx, who, q.Build); err != nil {
-		return p, err
-	}
-	if p.Package, err = s.Content.Package(ctx, who, q.Package); err != nil {
-		return p, err
-	}
-	filter, err := devices.ParseFilter(q.Where, q.Devices)
-	if err != nil {
-		return p, refuse.New(refuse.Invalid, title, "", "%v", err)
-	}
-	if q.LimitSeconds == 0 {
-		q.LimitSeconds = 1800
-	}
-	if q.LimitSeconds < 1 || q.LimitSeconds > 86400 {
-		return p, refuse.New(refuse.Invalid, title, "choose 1 to 86400 seconds (24 h)", "the time limit is out of range")
-	}
-	if q.Confirm < 0 || q.Confirm > maxConfirm {
-		return p, refuse.New(refuse.Invalid, title, "choose 0 to 10", "a failed case can't be retried %d times", q.Confirm)
-	}
-	if q.Attempts < 0 || q.Attempts > maxAttempts {
-		return p, refuse.New(refuse.Invalid, title, "choose 1 to 10", "a leg can't have %d attempts", q.Attempts)
-	}
-	prog := p.Package.Program.V
-	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || q.Confirm > 0) {
-		return p, refuse.New(refuse.Invalid, title, "remove --case, --tag and --confirm, or pass an input that the program reads", "%s is a program, and a program decides itself which cases it runs", p.Package.Ref())
-	}
-	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
-		return p, refuse.New(refuse.Invalid, title, "see the cases with: tessellant package show "+p.Package.Ref(), "%v", err)
-	}
-	about := map[string]store.HostAbout{}
-	if prog != nil {
-		hosts, err := s.Store.Hosts(ctx)
-		if err != nil {
-			return p, err
-		}
-		for _, h := range hosts {
-			about[h.ID] = h.About.V
-		}
-	}
-	all, err := s.Store.Devices(ctx, "", 0)
-	if err != nil {
-		return p, err
-	}
-	var there []planning.Device
-	for _, d := range all {
-		x := planning.Device{ID: d.ID, Facts: d.Facts.V, Lacks: content.Lacking(prog, about[d.HostID])}
-		x.Away = d.Standing().Unusable
-		there = append(there, x)
-	}
-	cases := len(p.Cases)
-	if prog != nil {
-		cases = 1 // at least: which, is seen when it runs
-	}
-	p.Plan = planning.Make(p.Build.Facts.V, cases, there, filter)
-	if _, _, err := testpkg.Inputs(p.Package.Inputs.V, q.Inputs, q.Secrets); err != nil {
-		p.Findings = append(p.Findings, planning.Finding{Level: planning.Blocks, What: err.Error(), Remedy: "fill it in; on the command line with --set NAME=VALUE, a secret one with --secret-from-env NAME=VARIABLE"})
-	}
-	return p, nil
 }
 
 // StartRun plans a run and writes it; the dispatcher does the rest. The same
@@ -187,8 +124,8 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q RunRequest) (
 	if err != nil {
 		return r, false, err
 	}
-	if waiting+len(p.Devices) > maxWaitingLegs {
-		return r, false, refuse.New(refuse.Refused, title, "wait until some have finished, or stop runs that you do not need", "%d legs of this workspace are waiting for devices; this run would add %d; the limit is %d", waiting, len(p.Devices), maxWaitingLegs)
+	if waiting+len(p.Legs) > maxWaitingLegs {
+		return r, false, refuse.New(refuse.Refused, title, "wait until some have finished, or stop runs that you do not need", "%d legs of this workspace are waiting for devices; this run would add %d; the limit is %d", waiting, len(p.Legs), maxWaitingLegs)
 	}
 	build, pkg, plan := p.Build, p.Package, p.Plan
 	if blocked := plan.Blocked(); len(blocked) > 0 {
@@ -197,21 +134,22 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q RunRequest) (
 		return r, false, e
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	r = store.Run{ID: store.NewID(), WorkspaceID: who.WorkspaceID, BuildID: build.ID, PackageID: pkg.ID, LimitSeconds: q.LimitSeconds, Created: now,
+	r = store.Run{ID: store.NewID(), WorkspaceID: who.WorkspaceID, BuildID: build.ID, PackageID: pkg.ID, LimitSeconds: q.LimitSeconds, Created: now, Name: q.Name, Labels: store.JSON[map[string]string]{V: q.Labels}, StartedBy: who.KeyName,
 		Request: store.JSON[store.RunRequest]{V: store.RunRequest{Build: build.Ref(), Package: pkg.Ref(), Where: q.Where, Devices: q.Devices,
-			Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Secrets: slices.Sorted(maps.Keys(q.Secrets))}},
-		Findings: store.JSON[[]planning.Finding]{V: plan.Findings}}
+			Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Secrets: slices.Sorted(maps.Keys(q.Secrets)),
+			Pool: q.Pool, Take: q.Take, N: q.N, Models: q.Models, Conditions: q.Conditions, Variants: q.Variants, Lines: q.Lines, Spread: q.Spread, Beside: refs(p.Beside), Put: q.Put, Fetch: q.Fetch}},
+		Findings: store.JSON[[]planning.Finding]{V: plan.Findings}, Forecast: store.JSON[*planning.Forecast]{V: &plan.Forecast}}
+	r.Words = words(r)
 	if q.IdempotencyKey != "" {
 		r.IdempotencyKey, r.IdempotencyHash = &q.IdempotencyKey, asked
 	}
-	spec, err := specs.Run(build, pkg, r.Request.V, q.LimitSeconds)
-	if err != nil {
-		return r, false, err
-	}
+	spec := specs.Run(build, pkg, r.Request.V, q.LimitSeconds, p.Beside)
 	var legs []store.NewWork
-	for _, d := range plan.Devices {
-		legs = append(legs, store.NewWork{Spec: spec, Work: store.Work{ID: store.NewID(), Kind: work.Leg, RunID: r.ID, WorkspaceID: r.WorkspaceID, DeviceID: d.ID, CasesTotal: len(p.Cases), Created: now,
-			Wants: store.JSON[work.Wants]{V: work.Wants{Device: d.ID}}, AskedBy: who.KeyID}})
+	for _, l := range plan.Legs {
+		x := spec
+		x.Cases, x.Variant, x.Conditions = l.Cases, l.Variant.Name, l.Variant.Conditions
+		legs = append(legs, store.NewWork{Spec: x, Work: store.Work{ID: store.NewID(), Kind: work.Leg, RunID: r.ID, WorkspaceID: r.WorkspaceID, DeviceID: l.Device.ID, CasesTotal: len(l.Cases), Created: now,
+			Wants: store.JSON[work.Wants]{V: work.Wants{Device: l.Device.ID, Like: l.AnyUnit}}, AskedBy: who.KeyID}})
 	}
 	sealed, err := s.Secrets.Seal(r.ID, q.Secrets)
 	if err != nil {

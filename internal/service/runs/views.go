@@ -4,6 +4,8 @@ package runs
 
 import (
 	"context"
+	"strconv"
+	"strings"
 
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
@@ -55,7 +57,7 @@ func (s *Runs) tallied(ctx context.Context, runs []store.Run) ([]RunView, error)
 // View is a run with those of its legs that wanted chooses; nil: all.
 func (s *Runs) View(ctx context.Context, r store.Run, wanted map[string]bool) (RunView, error) {
 	v := RunView{Run: r, Stages: map[string]int{}}
-	names, kind, err := s.Specs.CasesOfRun(ctx, r)
+	names, kind, of, err := s.Specs.CasesOfRun(ctx, r)
 	if err != nil {
 		return v, err
 	}
@@ -78,6 +80,11 @@ func (s *Runs) View(ctx context.Context, r store.Run, wanted map[string]bool) (R
 	}
 	if v.Legs, err = s.legViews(ctx, chosen); err == nil && kind == work.Programs {
 		err = s.asRun(ctx, &v, legs)
+	}
+	for i := range v.Legs {
+		if of != nil {
+			v.Legs[i].Names = of[string(v.Legs[i].SpecHash)]
+		}
 	}
 	return v, err
 }
@@ -136,7 +143,7 @@ func (s *Runs) legViews(ctx context.Context, legs []store.LegRow) ([]LegView, er
 	return out, nil
 }
 
-// Run finds a run by its id; "newest" is the one started last.
+// Run finds a run by its id or its number; "newest" is the one started last.
 func (s *Runs) Run(ctx context.Context, who store.Identity, id string) (RunView, error) {
 	var r store.Run
 	var err error
@@ -147,6 +154,8 @@ func (s *Runs) Run(ctx context.Context, who store.Identity, id string) (RunView,
 		} else if err == nil {
 			r = rows[0]
 		}
+	} else if n, no := strconv.Atoi(strings.TrimPrefix(id, "#")); no == nil && n > 0 && len(id) < 11 {
+		r, err = s.Store.RunByNumber(ctx, who.WorkspaceID, n)
 	} else {
 		r, err = s.Store.RunByID(ctx, who.WorkspaceID, id)
 	}
@@ -160,11 +169,17 @@ func (s *Runs) Run(ctx context.Context, who store.Identity, id string) (RunView,
 type RunChoice struct {
 	Build, Package string
 	Verdict        verdict.Verdict
+	Labels         map[string]string
+	StartedBy      string // the name of a key
+	Search         string // words, all of which must occur in name, labels, references, pool or who started it
 }
 
 // ListRuns lists runs, the newest first.
 func (s *Runs) ListRuns(ctx context.Context, who store.Identity, c RunChoice, after string, limit int) ([]RunView, string, error) {
-	choice := store.RunChoice{Verdict: c.Verdict}
+	choice := store.RunChoice{Verdict: c.Verdict, Labels: c.Labels, StartedBy: c.StartedBy, Words: strings.Fields(strings.ToLower(c.Search))}
+	if len(c.Labels)+len(choice.Words) > 20 || len(c.Search) > 500 {
+		return nil, "", refuse.New(refuse.Invalid, "list the runs", "search for less", "that are too many words and labels; 20 is the most")
+	}
 	if c.Build != "" {
 		b, err := s.Content.Build(ctx, who, c.Build)
 		if err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"tessellant/internal/bus"
 	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/dispatch"
 	"tessellant/internal/core/ours"
@@ -64,16 +65,44 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 			needs := planning.NeedsOf(app)
 			wants.Needs = &needs
 		}
+		if err := s.Pools.LookUp(ctx, who, w.Filter); err != nil {
+			why = append(why, "tessellant:where: "+err.Error())
+			continue
+		}
+		if len(w.Filter.Pools())+len(w.Conditions) > 0 {
+			wants.Where, wants.Units = narrowed(w.Filter, w.Conditions, b != nil, all)
+		}
 		if fit, _ := dispatch.Candidates(wants, nil, queue.Units(all)); len(fit) > 0 {
 			return w, b, wants, nil
 		}
-		why = append(why, noDevice(app, w.Filter, all))
+		why = append(why, noDevice(app, w.Filter, w.Conditions, b != nil, all))
 	}
 	return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
 }
 
+// nobody is a serial that no device has.
+const nobody = "\x00"
+
+// narrowed gives a filter without its pools, and the devices that are in them and can be set so.
+func narrowed(filter devices.Filter, set conditions.Set, app bool, all []store.Device) (where, units []string) {
+	for _, p := range filter.Where {
+		if p.Trait != devices.OfPool {
+			where = append(where, p.String())
+		}
+	}
+	for _, d := range all {
+		if filter.Match(d.Facts.V) && len(set.Lacks(d.Facts.V, app)) == 0 {
+			units = append(units, d.Serial)
+		}
+	}
+	if len(units) == 0 {
+		units = []string{nobody}
+	}
+	return where, units
+}
+
 // noDevice says why no device will do.
-func noDevice(app appfile.Facts, filter devices.Filter, all []store.Device) string {
+func noDevice(app appfile.Facts, filter devices.Filter, set conditions.Set, built bool, all []store.Device) string {
 	var there []planning.Device
 	for _, d := range all {
 		if d.Facts.V.Platform != "" {
@@ -81,6 +110,11 @@ func noDevice(app appfile.Facts, filter devices.Filter, all []store.Device) stri
 		}
 	}
 	var why []string
+	for _, d := range there {
+		if lacks := set.Lacks(d.Facts, built); len(lacks) > 0 && filter.Match(d.Facts) && len(why) < 4 {
+			why = append(why, d.Facts.Serial+" "+lacks[0].Why)
+		}
+	}
 	for _, f := range planning.Make(planning.Request{App: app, Program: true, Targets: []planning.Target{{Filter: filter}}, Devices: there}).Findings {
 		if len(why) < 4 {
 			why = append(why, strings.TrimSpace(f.Device+" "+f.What))

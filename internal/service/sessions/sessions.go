@@ -22,6 +22,7 @@ import (
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/paging"
+	"tessellant/internal/service/pools"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
@@ -36,6 +37,7 @@ type Sessions struct {
 	Content *content.Content
 	Queue   *queue.Queue
 	Orders  *orders.Orders
+	Pools   *pools.Pools
 
 	door door
 }
@@ -199,8 +201,12 @@ func (s *Sessions) markCase(ctx context.Context, x SessionView, c store.Case) er
 func (s *Sessions) Snippet(ctx context.Context, who store.Identity, language string, c snippet.Choice) (l snippet.Language, program string, fit int, err error) {
 	const title = "write the snippet"
 	wants := work.Wants{Where: c.Where}
-	if _, err = devices.ParseFilter(c.Where, nil); err != nil {
+	filter, err := devices.ParseFilter(c.Where, nil)
+	if err != nil {
 		return l, "", 0, refuse.New(refuse.Invalid, title, "see the traits with: tessellant device list --help", "%v", err)
+	}
+	if err = s.Pools.LookUp(ctx, who, filter); err != nil {
+		return l, "", 0, err
 	}
 	if c.Build != "" {
 		b, err := s.Content.Build(ctx, who, c.Build)
@@ -213,6 +219,9 @@ func (s *Sessions) Snippet(ctx context.Context, who store.Identity, language str
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
 		return l, "", 0, err
+	}
+	if len(filter.Pools()) > 0 {
+		wants.Where, wants.Units = narrowed(filter, nil, false, all)
 	}
 	l, program, err = snippet.Write(language, c)
 	if err != nil {

@@ -26,17 +26,14 @@ func app(b store.Build) work.App {
 	return work.App{Build: b.ID, Ref: b.Ref(), ID: b.AppID, Activity: b.Facts.V.Activity, Size: b.Size, SHA256: b.SHA256}
 }
 
-// Run is what each leg of a run is to do.
-func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int) (work.Spec, error) {
-	cases, err := testpkg.Choose(p.Cases.V, q.Cases, q.Tags)
-	if err != nil {
-		return work.Spec{}, err
-	}
+// Run is what each leg of a run is to do, but for its cases and its conditions.
+func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int, beside []store.Build) work.Spec {
 	s := work.Spec{App: app(b), Content: work.Content{Kind: p.Kind, Package: p.ID, Ref: p.Ref(), SHA256: p.SHA256}, Secrets: q.Secrets,
 		Recording: work.Recording{Video: true, Log: true}, Limits: work.Limits{Whole: work.Seconds(limitSeconds), Confirm: q.Confirm, Attempts: q.MaxAttempts()}}
-	for _, c := range cases {
-		s.Cases = append(s.Cases, c.Name)
+	for _, x := range beside {
+		s.Beside = append(s.Beside, app(x))
 	}
+	s.Put, s.Fetch = q.Put, q.Fetch
 	for _, in := range p.Inputs.V {
 		v, given := q.Inputs[in.Name]
 		if !given && in.Default != nil {
@@ -49,7 +46,7 @@ func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int) (
 			s.Inputs[in.Name] = v
 		}
 	}
-	return s, nil
+	return s
 }
 
 // Session is what a session wants.
@@ -103,28 +100,50 @@ func (s *Specs) old(ctx context.Context, w store.Work) (spec work.Spec, err erro
 	if err != nil {
 		return spec, err
 	}
-	return Run(b, p, run.Request.V, run.LimitSeconds)
+	spec = Run(b, p, run.Request.V, run.LimitSeconds, nil)
+	cases, err := testpkg.Choose(p.Cases.V, run.Request.V.Cases, run.Request.V.Tags)
+	for _, c := range cases {
+		spec.Cases = append(spec.Cases, c.Name)
+	}
+	return spec, err
 }
 
-// CasesOfRun gives the names of the cases that a run's legs were planned with, in their order, and the kind of its content.
-func (s *Specs) CasesOfRun(ctx context.Context, r store.Run) (names []string, kind string, err error) {
-	specs, missing, err := s.Store.SpecsOfRun(ctx, r.ID)
+// CasesOfRun gives the names of the cases that a run's legs were planned with, in their order, and the kind of its content. Of is the cases of a leg by
+// its spec's hash, where not all have the same.
+func (s *Specs) CasesOfRun(ctx context.Context, r store.Run) (names []string, kind string, of map[string][]string, err error) {
+	specs, hashed, missing, err := s.Store.SpecsOfRun(ctx, r.ID)
 	if err == nil && missing != "" {
 		var spec work.Spec
 		spec, err = s.Of(ctx, r.WorkspaceID, missing)
-		specs = append(specs, spec)
+		specs, hashed = append(specs, spec), append(hashed, "")
 	}
 	if err != nil || len(specs) == 0 {
-		return nil, "", err
+		return nil, "", nil, err
+	}
+	all := map[string][]string{}
+	alike := true
+	for i, x := range specs {
+		all[hashed[i]] = x.Cases
+		alike = alike && slices.Equal(x.Cases, specs[0].Cases)
+	}
+	if alike {
+		return specs[0].Cases, specs[0].Content.Kind, nil, nil
+	}
+	// Their order is the package's.
+	p, err := s.Store.PackageByID(ctx, r.WorkspaceID, r.PackageID)
+	if err != nil {
+		return nil, "", nil, err
 	}
 	known := map[string]bool{}
 	for _, x := range specs {
 		for _, n := range x.Cases {
-			if !known[n] {
-				known[n] = true
-				names = append(names, n)
-			}
+			known[n] = true
 		}
 	}
-	return names, specs[0].Content.Kind, nil
+	for _, c := range p.Cases.V {
+		if known[c.Name] {
+			names = append(names, c.Name)
+		}
+	}
+	return names, specs[0].Content.Kind, all, nil
 }

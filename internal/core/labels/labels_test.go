@@ -1,0 +1,30 @@
+package labels
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestLabels(t *testing.T) {
+	got, err := Parse([]string{"branch=main", "commit=a=b", "Desk.1=Größe 3"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"branch": "main", "commit": "a=b", "Desk.1": "Größe 3"}, got)
+	for text, why := range map[string]string{"branch": "is no label", "=x": "can't be named", "a b=x": "can't be named", "a=": "needs a value", "a=x\ny": "in one line", "a=" + strings.Repeat("x", 201): "needs a value", strings.Repeat("n", 64) + "=1": "can't be named"} {
+		_, err := Parse([]string{text})
+		assert.ErrorContains(t, err, why, text)
+	}
+	_, err = Parse([]string{"a=1", "a=2"})
+	assert.ErrorContains(t, err, "twice")
+	many := map[string]string{}
+	for i := range Most + 1 {
+		many[strings.Repeat("x", i+1)] = "1"
+	}
+	assert.ErrorContains(t, Check(many), "too many")
+	old := map[string]string{"a": "1", "b": "2"}
+	assert.Equal(t, map[string]string{"a": "3", "c": "4"}, Changed(old, map[string]string{"a": "3", "c": "4"}, []string{"b", "none"}))
+	assert.Equal(t, map[string]string{"a": "1", "b": "2"}, old)
+	assert.NotNil(t, Changed(nil, nil, nil))
+}

@@ -1,0 +1,273 @@
+package httpd
+
+// Runs: planned, started, named, stopped, listed.
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"tessellant/api"
+	"tessellant/internal/core/conditions"
+	"tessellant/internal/core/labels"
+	"tessellant/internal/core/planning"
+	"tessellant/internal/core/pools"
+	"tessellant/internal/core/report"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
+	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/runs"
+	"tessellant/internal/store"
+)
+
+// runRequest reads a request for a run.
+func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
+	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch),
+		Models: q.Models != nil && *q.Models, Spread: q.Spread != nil && *q.Spread}
+	if q.Where != nil {
+		r.Where = *q.Where
+	}
+	if q.Devices != nil {
+		r.Devices = *q.Devices
+	}
+	if q.LimitSeconds != nil {
+		r.LimitSeconds = *q.LimitSeconds
+		if r.LimitSeconds == 0 {
+			r.LimitSeconds = -1 // said, and makes no sense
+		}
+	}
+	r.Cases, r.Tags, r.Inputs, r.Secrets = listed(q.Cases), listed(q.Tags), mapped(q.Inputs), mapped(q.Secrets)
+	if q.Confirm != nil {
+		r.Confirm = *q.Confirm
+	}
+	if q.Attempts != nil {
+		r.Attempts = *q.Attempts
+		if r.Attempts == 0 {
+			r.Attempts = -1
+		}
+	}
+	if q.Take != nil {
+		r.Take = pools.How(*q.Take)
+	}
+	if q.N != nil {
+		r.N = *q.N
+	}
+	if r.Conditions, err = conditionsIn(q.Conditions); err != nil {
+		return r, err
+	}
+	if q.Variants != nil {
+		for _, v := range *q.Variants {
+			set, err := conditionsIn(v.Conditions)
+			if err != nil {
+				return r, err
+			}
+			r.Variants = append(r.Variants, conditions.Variant{Name: v.Name, Conditions: set})
+		}
+	}
+	if q.Lines != nil {
+		for _, l := range *q.Lines {
+			r.Lines = append(r.Lines, store.Line{Device: l.Device, Version: text(l.Version), Language: text(l.Language), Orientation: text(l.Orientation)})
+		}
+	}
+	if q.Put != nil {
+		for _, f := range *q.Put {
+			r.Put = append(r.Put, work.File{From: f.From, To: f.To})
+		}
+	}
+	return r, nil
+}
+
+// conditionsIn reads conditions as they stand in JSON.
+func conditionsIn(m *map[string]string) (set conditions.Set, err error) {
+	if m == nil {
+		return nil, nil
+	}
+	for _, name := range slices.Sorted(maps.Keys(*m)) {
+		if set, err = set.With(name, (*m)[name]); err != nil {
+			return nil, refuse.New(refuse.Invalid, "set the conditions", "such as language: de", "%v", err)
+		}
+	}
+	return set, nil
+}
+
+func (s *server) StopRun(ctx context.Context, q api.StopRunRequestObject) (api.StopRunResponseObject, error) {
+	leg := ""
+	if q.Body != nil {
+		leg = text(q.Body.Leg)
+	}
+	v, err := s.s.StopRun(ctx, identity(ctx), q.Id, leg)
+	return api.StopRun200JSONResponse(runOut(v)), err
+}
+
+func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api.CheckRunResponseObject, error) {
+	r, err := runRequest(*q.Body)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.s.CheckRun(ctx, identity(ctx), r)
+	if err != nil {
+		return nil, err
+	}
+	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Cases), Findings: findings(refuse.PlanFindings(p.Findings)), Legs: []api.PlannedLeg{},
+		File: runs.AsFile(r.Asked(), r.Name, r.Labels, r.LimitSeconds).YAML()}
+	for _, d := range p.Devices {
+		o.Devices = append(o.Devices, d.Facts.Serial)
+	}
+	for _, l := range p.Legs {
+		likely := l.Likely.Likely.Seconds()
+		o.Legs = append(o.Legs, api.PlannedLeg{Serial: l.Device.Facts.Serial, Variant: some(l.Variant.Name), Conditions: conditionsOut(l.Variant.Conditions), Cases: len(l.Cases), AnyUnit: someTrue(l.AnyUnit), LikelySeconds: &likely})
+	}
+	if len(p.Legs) > 0 {
+		o.Forecast = forecastOut(p.Forecast)
+	}
+	if p.Cover != nil {
+		o.Cover = coverOut(p.Cover)
+	}
+	return o, nil
+}
+
+func (s *server) StartRun(ctx context.Context, q api.StartRunRequestObject) (api.StartRunResponseObject, error) {
+	who := identity(ctx)
+	r, err := runRequest(*q.Body)
+	if err != nil {
+		return nil, err
+	}
+	r.IdempotencyKey = text(q.Params.IdempotencyKey)
+	run, isNew, err := s.s.StartRun(ctx, who, r)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.s.Run(ctx, who, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	if isNew {
+		return api.StartRun201JSONResponse(runOut(v)), nil
+	}
+	return api.StartRun200JSONResponse(runOut(v)), nil
+}
+
+func (s *server) ListRuns(ctx context.Context, q api.ListRunsRequestObject) (api.ListRunsResponseObject, error) {
+	limit, err := limitOf(q.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	choice := service.RunChoice{Build: text(q.Params.Build), Package: text(q.Params.Package), StartedBy: text(q.Params.By), Search: text(q.Params.Search)}
+	if choice.Labels, err = labelsIn(q.Params.Label); err != nil {
+		return nil, err
+	}
+	if v := q.Params.Verdict; v != nil {
+		if !v.Valid() {
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: "list the runs", Why: fmt.Sprintf("there is no verdict %q", *v), Remedy: "choose one of crashed, failed, expired, invalid, lost, stopped, flaky, passed, skipped"}
+		}
+		choice.Verdict = verdict.Verdict(*v)
+	}
+	rows, next, err := s.s.ListRuns(ctx, identity(ctx), choice, text(q.Params.After), limit)
+	return api.ListRuns200JSONResponse{Items: each(rows, runOut), Next: some(next)}, err
+}
+
+func (s *server) GetRun(ctx context.Context, q api.GetRunRequestObject) (api.GetRunResponseObject, error) {
+	v, err := s.s.Run(ctx, identity(ctx), q.Id)
+	return api.GetRun200JSONResponse(runOut(v)), err
+}
+
+func runOut(v service.RunView) api.Run {
+	o := api.Run{Id: v.ID, Number: v.Number, Name: v.Name, Labels: fullMap(v.Labels.V), StartedBy: some(v.StartedBy), Build: v.Request.V.Build, BuildId: v.BuildID, Package: v.Request.V.Package, PackageId: v.PackageID, Where: full(v.Request.V.Where),
+		Devices: full(v.Request.V.Devices), LimitSeconds: v.LimitSeconds, Created: v.Created, Done: v.Ended.Valid, Verdict: verdictOut(v.Verdict),
+		Sentence: report.Sentence(legsAre(v.Request.V), v.Verdicts), Counts: counts(verdict.Count(v.Verdicts...)), Stages: v.Stages, CaseNames: full(v.CaseNames), Legs: each(v.Legs, legSummary),
+		Findings: findings(refuse.PlanFindings(v.Findings.V))}
+	if v.Ended.Valid {
+		o.Ended = &v.Ended.Time
+	}
+	if v.Stopped.Valid {
+		o.Stopped = &v.Stopped.Time
+	}
+	q := v.Request.V
+	o.Cases, o.Tags, o.Inputs, o.Secrets = someOf(len(q.Cases), q.Cases), someOf(len(q.Tags), q.Tags), someOf(len(q.Inputs), q.Inputs), someOf(len(q.Secrets), q.Secrets)
+	o.Confirm, o.MaxAttempts = q.Confirm, q.MaxAttempts()
+	o.Pool, o.Models, o.Spread, o.Beside, o.Fetch, o.N = some(q.Pool), someTrue(q.Models), someTrue(q.Spread), someOf(len(q.Beside), q.Beside), someOf(len(q.Fetch), q.Fetch), someOf(q.N, q.N)
+	o.Conditions = conditionsOut(q.Conditions)
+	if q.Take != "" {
+		take := api.RunTake(q.Take)
+		o.Take = &take
+	}
+	if len(q.Variants) > 0 {
+		all := each(q.Variants, func(v conditions.Variant) api.Variant {
+			return api.Variant{Name: v.Name, Conditions: conditionsOut(v.Conditions)}
+		})
+		o.Variants = &all
+	}
+	if len(q.Lines) > 0 {
+		all := each(q.Lines, func(l store.Line) api.DeviceLine {
+			return api.DeviceLine{Device: l.Device, Version: some(l.Version), Language: some(l.Language), Orientation: some(l.Orientation)}
+		})
+		o.Lines = &all
+	}
+	if len(q.Put) > 0 {
+		all := each(q.Put, func(f work.File) api.PutFile { return api.PutFile{From: f.From, To: f.To} })
+		o.Put = &all
+	}
+	if f := v.Forecast.V; f != nil {
+		o.Forecast = forecastOut(*f)
+		if v.Ended.Valid && !v.Stopped.Valid {
+			held := api.ForecastHeld(f.Whole.Held(v.Ended.Time.Sub(v.Created)))
+			o.Forecast.Held = &held
+		}
+	}
+	return o
+}
+
+// legsAre is what the legs of a run are called.
+func legsAre(q store.RunRequest) string {
+	if len(q.Variants) > 1 || len(q.Lines) > 0 {
+		return "leg"
+	}
+	return "device"
+}
+
+// fullMap is never nil.
+func fullMap(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
+}
+
+func conditionsOut(set conditions.Set) *map[string]string {
+	if len(set) == 0 {
+		return nil
+	}
+	m := map[string]string(set)
+	return &m
+}
+
+func forecastOut(f planning.Forecast) *api.Forecast {
+	wait := f.Wait.Seconds()
+	return &api.Forecast{LowSeconds: f.Whole.Low.Seconds(), LikelySeconds: f.Whole.Likely.Seconds(), HighSeconds: f.Whole.High.Seconds(), WaitSeconds: &wait, Basis: f.Basis, Guess: f.Guess}
+}
+
+func labelsIn(all *[]string) (map[string]string, error) {
+	m, err := labels.Parse(listed(all))
+	if err != nil {
+		return nil, refuse.New(refuse.Invalid, "list", "write name=value, such as label=branch=main", "%v", err)
+	}
+	return m, nil
+}
+
+func (s *server) NameRun(ctx context.Context, q api.NameRunRequestObject) (api.NameRunResponseObject, error) {
+	v, err := s.s.NameRun(ctx, identity(ctx), q.Id, q.Body.Name)
+	return api.NameRun200JSONResponse(runOut(v)), err
+}
+
+func (s *server) LabelRun(ctx context.Context, q api.LabelRunRequestObject) (api.LabelRunResponseObject, error) {
+	v, err := s.s.LabelRun(ctx, identity(ctx), q.Id, mapped(q.Body.Set), listed(q.Body.Remove))
+	return api.LabelRun200JSONResponse(runOut(v)), err
+}
+
+func (s *server) GetRunFile(ctx context.Context, q api.GetRunFileRequestObject) (api.GetRunFileResponseObject, error) {
+	file, err := s.s.RunFile(ctx, identity(ctx), q.Id)
+	return api.GetRunFile200ApplicationyamlResponse{Body: strings.NewReader(file), ContentLength: int64(len(file))}, err
+}
