@@ -738,9 +738,6 @@ type Device struct {
 	Simulated bool        `json:"simulated"`
 	State     DeviceState `json:"state"`
 
-	// Waiting Pieces of work that wait for it
-	Waiting *int `json:"waiting,omitempty"`
-
 	// Ways By which it is connected, where there are several: the one in use first
 	Ways *[]string `json:"ways,omitempty"`
 
@@ -1046,6 +1043,27 @@ type LegSummary struct {
 
 // LegSummaryStage defines model for LegSummary.Stage.
 type LegSummaryStage string
+
+// Load defines model for Load.
+type Load struct {
+	// Ends When that ends at the latest, by its time limit
+	Ends *time.Time `json:"ends,omitempty"`
+
+	// HeldBy Of one device that this workspace holds
+	HeldBy *Holder `json:"held_by,omitempty"`
+	Serial string  `json:"serial"`
+
+	// Since When the work on it began, whosever it is
+	Since *time.Time `json:"since,omitempty"`
+
+	// Waiting Pieces of work that wait for it, of all workspaces
+	Waiting int `json:"waiting"`
+}
+
+// LoadList defines model for LoadList.
+type LoadList struct {
+	Items []Load `json:"items"`
+}
 
 // LogLevel defines model for LogLevel.
 type LogLevel string
@@ -2194,6 +2212,11 @@ type ClientInterface interface {
 	// Corresponds with GET /devices (the `ListDevices` operationId).
 	ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLoads What devices have to do
+	//
+	// Corresponds with GET /devices/loads (the `ListLoads` operationId).
+	ListLoads(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetDevice One device
 	//
 	// Corresponds with GET /devices/{serial} (the `GetDevice` operationId).
@@ -2911,6 +2934,21 @@ func (c *Client) LabelBuild(ctx context.Context, ref string, body LabelBuildJSON
 // Corresponds with GET /devices (the `ListDevices` operationId).
 func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDevicesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLoads What devices have to do
+//
+// Corresponds with GET /devices/loads (the `ListLoads` operationId).
+func (c *Client) ListLoads(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLoadsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4767,6 +4805,33 @@ func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Requ
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLoadsRequest constructs an http.Request for the ListLoads method
+func NewListLoadsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/loads")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -8038,6 +8103,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices (the `ListDevices` operationId).
 	ListDevicesWithResponse(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error)
 
+	// ListLoadsWithResponse What devices have to do
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/loads (the `ListLoads` operationId).
+	ListLoadsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLoadsResponse, error)
+
 	// GetDeviceWithResponse One device
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9069,6 +9141,54 @@ func (r ListDevicesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDevicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLoadsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LoadList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLoadsResponse) GetJSON200() *LoadList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLoadsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLoadsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLoadsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLoadsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLoadsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12326,6 +12446,19 @@ func (c *ClientWithResponses) ListDevicesWithResponse(ctx context.Context, param
 	return ParseListDevicesResponse(rsp)
 }
 
+// ListLoadsWithResponse What devices have to do
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/loads (the `ListLoads` operationId).
+func (c *ClientWithResponses) ListLoadsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLoadsResponse, error) {
+	rsp, err := c.ListLoads(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLoadsResponse(rsp)
+}
+
 // GetDeviceWithResponse One device
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13741,6 +13874,39 @@ func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest DevicePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLoadsResponse parses an HTTP response from a ListLoadsWithResponse call
+func ParseListLoadsResponse(rsp *http.Response) (*ListLoadsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLoadsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LoadList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15940,6 +16106,9 @@ type ServerInterface interface {
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx *echo.Context, params ListDevicesParams) error
+	// ListLoads What devices have to do
+	// (GET /devices/loads)
+	ListLoads(ctx *echo.Context) error
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx *echo.Context, serial string) error
@@ -16328,6 +16497,15 @@ func (w *ServerInterfaceWrapper) ListDevices(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListDevices(ctx, params)
+	return err
+}
+
+// ListLoads converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLoads(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLoads(ctx)
 	return err
 }
 
@@ -17687,6 +17865,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/packages/:ref", wrapper.GetPackage, options.OperationMiddlewares["getPackage"]...)
 	router.POST(options.BaseURL+"/packages/:ref/labels", wrapper.LabelPackage, options.OperationMiddlewares["labelPackage"]...)
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
+	router.GET(options.BaseURL+"/devices/loads", wrapper.ListLoads, options.OperationMiddlewares["listLoads"]...)
 	router.GET(options.BaseURL+"/devices/:serial", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
 	router.POST(options.BaseURL+"/devices/:serial/labels", wrapper.LabelDevice, options.OperationMiddlewares["labelDevice"]...)
 	router.GET(options.BaseURL+"/devices/:serial/fit", wrapper.GetFit, options.OperationMiddlewares["getFit"]...)
@@ -18086,6 +18265,44 @@ type ListDevicesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDevicesdefaultApplicationProblemPlusJSONResponse) VisitListDevicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLoadsRequestObject struct {
+}
+
+type ListLoadsResponseObject interface {
+	VisitListLoadsResponse(w http.ResponseWriter) error
+}
+
+type ListLoads200JSONResponse LoadList
+
+func (response ListLoads200JSONResponse) VisitListLoadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLoadsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLoadsdefaultApplicationProblemPlusJSONResponse) VisitListLoadsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20811,6 +21028,9 @@ type StrictServerInterface interface {
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
+	// ListLoads What devices have to do
+	// (GET /devices/loads)
+	ListLoads(ctx context.Context, request ListLoadsRequestObject) (ListLoadsResponseObject, error)
 	// GetDevice One device
 	// (GET /devices/{serial})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
@@ -21240,6 +21460,29 @@ func (sh *strictHandler) ListDevices(ctx *echo.Context, params ListDevicesParams
 		return err
 	} else if validResponse, ok := response.(ListDevicesResponseObject); ok {
 		return validResponse.VisitListDevicesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLoads operation middleware
+func (sh *strictHandler) ListLoads(ctx *echo.Context) error {
+	var request ListLoadsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLoads(ctx.Request().Context(), request.(ListLoadsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLoads")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLoadsResponseObject); ok {
+		return validResponse.VisitListLoadsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

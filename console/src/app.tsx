@@ -46,6 +46,8 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/builds', page(() => import('./pages/Builds'))],
   ['/builds/:ref', page(() => import('./pages/Build'))],
   ['/packages', page(() => import('./pages/Packages'))],
+  ['/pools', page(() => import('./pages/Pools'))],
+  ['/pools/:name', page(() => import('./pages/Pool'))],
   ['/packages/:ref', page(() => import('./pages/Package'))],
   ['/devices', page(() => import('./pages/Devices'))],
   ['/devices/:serial', page(() => import('./pages/Device'))],
@@ -108,6 +110,12 @@ const places = [
   ['/packages', 'Packages'],
   ['/devices', 'Devices'],
 ] as const;
+
+/** The pages below a place. */
+function below(to: string): RegExp {
+  if (to === '/') return /^\/($|runs|legs|start)/;
+  return to === '/devices' ? /^\/(devices|pools)/ : new RegExp('^' + to);
+}
 
 export function App() {
   const navigate = useNavigate();
@@ -174,7 +182,7 @@ export function App() {
               <Link
                 key={to}
                 to={to}
-                aria-current={(to === '/' ? /^\/($|runs|legs|start)/ : new RegExp('^' + to)).test(pathname) ? 'page' : undefined}
+                aria-current={below(to).test(pathname) ? 'page' : undefined}
               >
                 {name}
               </Link>

@@ -28,10 +28,6 @@ func (s *server) ListDevices(ctx context.Context, q api.ListDevicesRequestObject
 	if err != nil {
 		return nil, err
 	}
-	loads, err := s.s.Store.Loads(ctx)
-	if err != nil {
-		return nil, err
-	}
 	o := api.ListDevices200JSONResponse{Items: []api.Device{}, Next: some(next)}
 	fit := func(store.Device) service.Fit { return service.Fit{} }
 	if q.Params.Build != nil || q.Params.Package != nil {
@@ -41,8 +37,6 @@ func (s *server) ListDevices(ctx context.Context, q api.ListDevicesRequestObject
 	}
 	for _, d := range rows {
 		x := deviceOut(d)
-		n := loads[d.ID].Waiting
-		x.Waiting = someOf(n, n)
 		if q.Params.Build != nil {
 			f := fitOut(fit(d))
 			x.Fit = &f
@@ -50,6 +44,20 @@ func (s *server) ListDevices(ctx context.Context, q api.ListDevicesRequestObject
 		o.Items = append(o.Items, x)
 	}
 	return o, nil
+}
+
+func (s *server) ListLoads(ctx context.Context, _ api.ListLoadsRequestObject) (api.ListLoadsResponseObject, error) {
+	loads, err := s.s.Loads(ctx)
+	return api.ListLoads200JSONResponse{Items: each(loads, func(l service.DeviceLoad) api.Load {
+		o := api.Load{Serial: l.Serial, Waiting: l.Waiting}
+		if l.Since.Valid {
+			o.Since, o.Ends = &l.Since.Time, &l.Ends.Time
+		}
+		if l.WorkID != "" && l.Workspace == identity(ctx).WorkspaceID {
+			o.HeldBy = &api.Holder{Run: l.RunID, Leg: l.WorkID, Since: l.Since.Time, Until: l.Ends.Time}
+		}
+		return o
+	})}, err
 }
 
 func (s *server) GetFit(ctx context.Context, q api.GetFitRequestObject) (api.GetFitResponseObject, error) {

@@ -38,6 +38,8 @@ type (
 	SessionView = sessions.SessionView
 	// DeviceView is a device, and the hold on it where it is this workspace's.
 	DeviceView = fleet.DeviceView
+	// DeviceLoad is what a device has to do.
+	DeviceLoad = fleet.DeviceLoad
 	// PoolView is a pool and what it takes now.
 	PoolView = pools.PoolView
 	// Fit is whether a build and a package can run on a device.

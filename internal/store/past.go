@@ -55,18 +55,23 @@ func (s *Store) CaseTimes(ctx context.Context, workspace, pkg string) (map[strin
 
 // Load is what a device has to do.
 type Load struct {
-	Device  string       `db:"device_id"`
-	Waiting int          `db:"waiting"` // pieces of work that wait for it
-	Since   sql.NullTime `db:"since"`   // when the work on it began; nothing: it is free
-	Holds   int          `db:"holds"`   // seconds since then, by the database's clock
+	Device    string       `db:"device_id"`
+	Waiting   int          `db:"waiting"`      // pieces of work that wait for it
+	Since     sql.NullTime `db:"since"`        // when the work on it began; nothing: it is free
+	Holds     int          `db:"holds"`        // seconds since then, by the database's clock
+	Ends      sql.NullTime `db:"ends"`         // when it ends at the latest
+	Workspace string       `db:"workspace_id"` // whose it is
+	RunID     string       `db:"run_id"`
+	WorkID    string       `db:"work_id"`
 }
 
 // Loads says what devices have to do; those that have nothing are not in it.
 func (s *Store) Loads(ctx context.Context) (map[string]Load, error) {
 	var rows []Load
-	err := s.db.SelectContext(ctx, &rows, `SELECT device_id, sum(waiting) AS waiting, max(since) AS since, coalesce(max(TIMESTAMPDIFF(SECOND, since, now(3))), 0) AS holds FROM (
-			SELECT device_id, 1 AS waiting, NULL AS since FROM work WHERE stage = 'waiting' AND device_id IS NOT NULL
-			UNION ALL SELECT device_id, 0, created FROM holds WHERE holding = 1) AS x GROUP BY device_id`)
+	err := s.db.SelectContext(ctx, &rows, `SELECT device_id, sum(waiting) AS waiting, max(since) AS since, coalesce(max(TIMESTAMPDIFF(SECOND, since, now(3))), 0) AS holds, max(ends) AS ends,
+			max(workspace_id) AS workspace_id, max(run_id) AS run_id, max(work_id) AS work_id FROM (
+			SELECT device_id, 1 AS waiting, NULL AS since, NULL AS ends, '' AS workspace_id, '' AS run_id, '' AS work_id FROM work WHERE stage = 'waiting' AND device_id IS NOT NULL
+			UNION ALL SELECT h.device_id, 0, h.created, h.created + INTERVAL w.limit_seconds SECOND, h.workspace_id, h.run_id, h.work_id FROM holds h JOIN work w ON w.id = h.work_id WHERE h.holding = 1) AS x GROUP BY device_id`)
 	out := map[string]Load{}
 	for _, r := range rows {
 		out[r.Device] = r

@@ -340,6 +340,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What devices have to do */
+        get: operations["listLoads"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{serial}": {
         parameters: {
             query?: never;
@@ -1507,8 +1524,6 @@ export interface components {
             place?: string;
             /** @description Features that most devices have, and this one has not */
             without?: string[];
-            /** @description Pieces of work that wait for it */
-            waiting?: number;
             fit?: components["schemas"]["Fit"];
             /** @description What its maker does not let us do, what is done instead, and which switch opens it; one sentence each */
             limits?: string[];
@@ -1567,6 +1582,25 @@ export interface components {
             until: string;
             /** @description Of one by picture: a QR code, a text of 0 and 1 for each of its rows, 1 dark; with the quiet zone around it */
             picture?: string[];
+        };
+        LoadList: {
+            items: components["schemas"]["Load"][];
+        };
+        Load: {
+            serial: string;
+            /** @description Pieces of work that wait for it, of all workspaces */
+            waiting: number;
+            held_by?: components["schemas"]["Holder"];
+            /**
+             * Format: date-time
+             * @description When the work on it began, whosever it is
+             */
+            since?: string;
+            /**
+             * Format: date-time
+             * @description When that ends at the latest, by its time limit
+             */
+            ends?: string;
         };
         /** @description Of one device that this workspace holds */
         Holder: {
@@ -2905,6 +2939,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DevicePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLoads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Of those that have anything to do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadList"];
                 };
             };
             default: components["responses"]["Problem"];

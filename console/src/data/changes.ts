@@ -90,11 +90,13 @@ interface Filter {
   build?: string;
   package?: string;
   verdict?: string;
+  label?: string[];
+  search?: string;
 }
 
 function runInList(data: Pages<Run>, { run }: { run: Run }, [, filter]: [string, Filter?]): Pages<Run> | typeof stale {
   const f = filter ?? {};
-  if ([f.build, f.package].some((ref) => ref?.endsWith('@newest'))) return stale;
+  if (f.search || f.label || [f.build, f.package].some((ref) => ref?.endsWith('@newest'))) return stale; // the service finds them
   const fits = (!f.build || f.build === run.build || f.build === run.build_id) &&
     (!f.package || f.package === run.package || f.package === run.package_id) && (!f.verdict || f.verdict === run.verdict);
   if (!fits) return without(data, run.id);

@@ -42,7 +42,11 @@ export const usePools = () =>
   });
 
 export const usePool = (name: string) =>
-  useQuery({ queryKey: ['pools', name], queryFn: () => answer(http.GET('/pools/{name}', { params: { path: { name } } })), staleTime: 5_000 });
+  useQuery({
+    queryKey: ['pools', name],
+    queryFn: () => answer(http.GET('/pools/{name}', { params: { path: { name } } })),
+    staleTime: 5_000,
+  });
 
 export const useTrial = (d: PoolDefinition | undefined) =>
   useQuery({
@@ -205,6 +209,15 @@ export const useDevices = () =>
         if (!(after = page.next)) return all;
       }
     },
+  });
+
+/** What devices have to do, by serial. */
+export const useLoads = () =>
+  useQuery({
+    queryKey: ['loads'],
+    queryFn: async () => new Map((await answer(http.GET('/devices/loads'))).items.map((l) => [l.serial, l])),
+    refetchInterval: 5_000,
+    structuralSharing: false,
   });
 
 export const useHosts = () =>

@@ -1,11 +1,11 @@
 // The devices of a run: chosen by a filter, or one by one; each says whether it takes part, or why it can't.
 import { ListBox, ListBoxItem } from 'react-aria-components';
 import styled from 'styled-components';
-import type { Device, Finding } from '../data/api';
-import { Choose, TextField } from '../parts/controls';
+import type { Device, Finding, Pool } from '../data/api';
+import { Choose, Select, TextField } from '../parts/controls';
 import { Faint, Row, Section, Simulated, Sub } from '../parts/page';
 import { c, radius } from '../theme';
-import type { RunForm } from './RunForm';
+import { countOf, type RunForm } from './RunForm';
 
 const Tiles = styled(ListBox)`
   display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 8px; outline: none;
@@ -23,8 +23,11 @@ const DeviceTile = styled(ListBoxItem)<{ $in: boolean }>`
 `;
 const Why = styled.span`border-left: 2px solid ${c.failed}; padding-left: 6px; margin-top: 4px;`;
 
-export function DevicePicker({ form, set, devices, taking, unfit }: {
-  form: RunForm; set: (change: Partial<RunForm>) => void; devices: Device[]; taking: Set<string>; unfit: Map<string, Finding>;
+const Narrow = styled.div`display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr) 72px; gap: 12px; align-items: start;`;
+
+export function DevicePicker({ form, set, devices, pools, taking, unfit }: {
+  form: RunForm; set: (change: Partial<RunForm>) => void; devices: Device[]; pools: Pool[]; taking: Set<string>;
+  unfit: Map<string, Finding>;
 }) {
   const byName = form.by === 'name';
   return (
@@ -35,6 +38,21 @@ export function DevicePicker({ form, set, devices, taking, unfit }: {
           options={[{ id: 'filter', text: 'by a filter' }, { id: 'name', text: 'one by one' }]} />
       </Row>
       {!byName && (
+        <Narrow>
+          <Select label="Pool" value={form.pool || 'none'} onChange={(v) => set({ pool: v === 'none' ? '' : v })}
+            options={[{ id: 'none', text: 'all devices' }, ...pools.map((p) => ({ id: p.name, text: p.name, more: p.says }))]} />
+          <Select label="Take" value={form.take || 'all'} onChange={(v) => set({ take: v === 'all' ? '' : (v as RunForm['take']) })}
+            options={[
+              { id: 'all', text: form.pool ? 'as the pool does' : 'all that fit' },
+              { id: 'any', text: 'any of them, free ones first' },
+              { id: 'differ', text: 'those that differ most' },
+            ]} />
+          {form.take && (
+            <TextField label="How many" value={form.n} onChange={(n) => set({ n })} hint={countOf(form.n) ? undefined : '1 to 1000'} />
+          )}
+        </Narrow>
+      )}
+      {!byName && (
         <TextField
           label="Filter: patterns over traits, all of which must match"
           mono
@@ -43,8 +61,9 @@ export function DevicePicker({ form, set, devices, taking, unfit }: {
           placeholder="maker=Orrery os>=10"
           hint={
             <>
-              Examples: <code>maker=Orrery,Fennel</code>, <code>os&gt;=10</code>, <code>model=Skerry*</code>, <code>form!=tablet</code>.
-              Empty: any device.
+              Examples: <code>maker=Orrery,Fennel</code>, <code>os&gt;=10</code>, <code>model=Skerry*</code>,{' '}
+              <code>serial=/^orr/</code>,{' '}
+              <code>label:desk=3</code>. Empty: any device.
             </>
           }
         />

@@ -1,15 +1,18 @@
 // The form of a run, apart from how it is drawn: what its fields mean as a request, and as a command line.
 import type { Input, Plan, RunRequest } from '../data/api';
-import { list, oneOf, text, type View } from '../parts/address';
+import { list, oneOf, text, type Part, type View } from '../parts/address';
 import { conditionsText, shellWord } from '../words';
 import { parseConditions, parseLabels, variantsOf } from './conditions';
 import { patterns } from './patterns';
+
+/** Texts with commas in them. */
+const texts = (): Part<string[]> => ({ read: (s) => s.split('|').filter(Boolean), write: (v) => v.join('|'), normal: [] });
 
 /** What of the form stands in the address. Secrets never do. */
 export const formParts = {
   build: text(), package: text(), by: oneOf(['filter', 'name'] as const, 'filter'), where: text('platform=android'), devices: list(),
   pool: text(), take: oneOf(['', 'any', 'differ'] as const, ''), n: text('8'), units: oneOf(['each', 'any'] as const, 'each'),
-  variants: list(), conditions: text(), spread: oneOf(['', 'yes'] as const, ''), name: text(), labels: text(),
+  variants: texts(), conditions: text(), spread: oneOf(['', 'yes'] as const, ''), name: text(), labels: text(),
   cases: text(), tags: text(), confirm: oneOf(['0', '1', '2', '3'] as const, '0'), limit: text('30'),
 };
 export type RunForm = View<typeof formParts>;

@@ -19,12 +19,15 @@ export function parseConditions(text: string): Set {
 /** A variant as it stands in the address: "de=language:de"; without conditions, the device as it is. */
 export function parseVariant(text: string): { name: string; conditions: Set } {
   const at = text.indexOf('=');
-  return at < 0 ? { name: text.trim(), conditions: {} } : { name: text.slice(0, at).trim(), conditions: parseConditions(text.slice(at + 1)) };
+  if (at < 0) return { name: text.trim(), conditions: {} };
+  return { name: text.slice(0, at).trim(), conditions: parseConditions(text.slice(at + 1)) };
 }
 
 /** Labels as they are typed: "branch=main commit=4f2a". */
 export const parseLabels = (text: string): Record<string, string> =>
-  Object.fromEntries(text.split(/\s+/).filter((s) => s.includes('=')).map((s) => [s.slice(0, s.indexOf('=')), s.slice(s.indexOf('=') + 1)]));
+  Object.fromEntries(
+    text.split(/\s+/).filter((s) => s.includes('=')).map((s) => [s.slice(0, s.indexOf('=')), s.slice(s.indexOf('=') + 1)]),
+  );
 
 /** The variants of a form as a request has them; those without a name are still being typed. */
 export const variantsOf = (all: string[]): NonNullable<RunRequest['variants']> => all.map(parseVariant).filter((v) => v.name !== '');

@@ -81,6 +81,9 @@ function One({ d }: { d: Device }) {
             ['memory', `${d.memory_mb} MB`],
             ['processors', d.abis.join(', ')],
             ['language', d.language],
+            ['labels', Object.entries(d.labels ?? {}).map(([k, v]) => `${k}=${v}`).join(' ')],
+            ['place', d.place],
+            ['without', d.without?.join(', ')],
             ['connected by', d.ways ? `${d.ways.join(', ')}; the first is used` : undefined],
             ['lost in a row', d.lost_in_row ? many(d.lost_in_row, 'attempt') : undefined],
           ]}

@@ -1,14 +1,17 @@
-// All devices and how they stand.
+// All devices and how they stand: as a mosaic by host and place, or as a table.
+import { memo } from 'react';
+import { Link } from 'react-router';
 import styled from 'styled-components';
-import type { Device } from '../data/api';
-import { useDevices, useHosts } from '../data/queries';
+import type { Device, Load } from '../data/api';
+import { useNow } from '../data/clock';
+import { useDevices, useHosts, useLoads } from '../data/queries';
 import { useTopics } from '../data/tab';
-import { text, useView } from '../parts/address';
-import { SearchField } from '../parts/controls';
+import { oneOf, text, useView } from '../parts/address';
+import { Choose, SearchField } from '../parts/controls';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
-import { c } from '../theme';
-import { many } from '../words';
+import { c, narrow, radius } from '../theme';
+import { many, took } from '../words';
 import Pair from './Pair';
 
 const full = (colour: string) => `border-color: ${colour}; background: ${colour};`;
@@ -40,6 +43,8 @@ export function matches(d: Device, words: string): boolean {
     d.state,
     d.language,
     d.simulated ? 'simulated' : '',
+    d.place ?? '',
+    ...Object.entries(d.labels ?? {}).map(([k, v]) => `${k}=${v}`),
   ]
     .join(' ')
     .toLowerCase();
@@ -49,11 +54,11 @@ export function matches(d: Device, words: string): boolean {
     .every((w) => all.includes(w));
 }
 
-const parts = { find: text(), sort: text() };
+const parts = { find: text(), sort: text(), as: oneOf(['mosaic', 'table'] as const, 'mosaic') };
 
 export default function DevicesPage() {
   const devices = useDevices();
-  const [{ find: words, sort }, setView] = useView(parts);
+  const [{ find: words, sort, as }, setView] = useView(parts);
   useTopics({ list: ['devices'] });
   const all = devices.data ?? [];
   const items = all.filter((d) => matches(d, words));
@@ -82,12 +87,17 @@ export default function DevicesPage() {
           </Sub>
         </div>
         {all.length > 0 && (
-          <SearchField
-            label="Narrow the devices"
-            placeholder="maker, model, android 14 …"
-            value={words}
-            onChange={(find) => setView({ find })}
-          />
+          <Row $gap={12}>
+            <Link to="/pools">Pools</Link>
+            <Choose label="Show the devices as" value={as} onChange={(v) => setView({ as: v as typeof as })}
+              options={[{ id: 'mosaic', text: 'mosaic' }, { id: 'table', text: 'table' }]} />
+            <SearchField
+              label="Narrow the devices"
+              placeholder="maker, model, android 14 …"
+              value={words}
+              onChange={(find) => setView({ find })}
+            />
+          </Row>
         )}
       </Head>
       {devices.error && <Refused error={devices.error} />}
@@ -98,7 +108,8 @@ export default function DevicesPage() {
         </Empty>
       )}
       {all.length > 0 && items.length === 0 && <Sub>No device fits “{words}”.</Sub>}
-      {items.length > 0 && (
+      {as === 'mosaic' && <ByHost devices={items} />}
+      {as === 'table' && items.length > 0 && (
         <Table
           label="Devices"
           items={items}
@@ -154,6 +165,69 @@ export default function DevicesPage() {
     </Page>
   );
 }
+
+const Tiles = styled.ul`
+  display: grid; grid-template-columns: repeat(auto-fill, minmax(184px, 1fr)); gap: 8px; ${narrow} { grid-template-columns: 1fr 1fr; }
+`;
+const TileBox = styled.li<{ $state: Device['state'] }>`
+  border: 1px solid ${c.grout}; border-left: 4px solid ${(p) => sides[p.$state]}; border-radius: ${radius}; background: ${c.panel};
+  font-size: 13px; line-height: 18px; min-width: 0; contain: layout paint; content-visibility: auto; contain-intrinsic-size: auto 78px;
+  a { display: block; padding: 6px 8px; color: ${c.ink}; overflow-wrap: anywhere; }
+  a:hover { text-decoration: none; background: ${c.hover}; }
+  strong { font-size: 14px; }
+  small { font-size: 13px; color: ${c.faint}; display: block; }
+`;
+const sides: Record<Device['state'], string> = { free: c.passed, held: c.lapis, quarantined: c.flaky, unusable: c.hollow, away: c.hollow };
+
+/** The devices of each host, and of each place. */
+function ByHost({ devices }: { devices: Device[] }) {
+  const by = new Map<string, Device[]>();
+  for (const d of devices) {
+    const where = [d.host, d.place].filter(Boolean).join(', ');
+    by.set(where, [...(by.get(where) ?? []), d]);
+  }
+  return [...by].sort(([a], [b]) => (a < b ? -1 : 1)).map(([where, of]) => (
+    <Section key={where} aria-label={where}>
+      <h2>{where} <Sub as="span">· {many(of.length, 'device')}</Sub></h2>
+      <DeviceTiles devices={of} />
+    </Section>
+  ));
+}
+
+/** A tile a device: what it is, how it stands, who holds it until when, how many wait for it. */
+export function DeviceTiles({ devices }: { devices: Device[] }) {
+  const loads = useLoads().data;
+  const now = useNow(5_000);
+  return <Tiles>{devices.map((d) => <One key={d.serial} d={d} load={loads?.get(d.serial)} now={d.state === 'held' ? now : 0} />)}</Tiles>;
+}
+
+const One = memo(function One({ d, load, now }: { d: Device; load?: Load; now: number }) {
+  const held = d.state === 'held' && load?.since;
+  const standing = held
+    ? [
+        load.held_by ? (load.held_by.run ? 'a leg' : 'a session') : 'another workspace',
+        `for ${took(Math.max(0, now - Date.parse(load.since!)))}`,
+        load.ends && `at most ${took(Math.max(0, Date.parse(load.ends) - now))} more`,
+      ].filter(Boolean).join(', ')
+    : (d.why ?? '');
+  return (
+    <TileBox $state={d.state}>
+      <Link to={`/devices/${encodeURIComponent(d.serial)}`} title={d.why}>
+        <Row style={{ justifyContent: 'space-between' }} $gap={4}>
+          <strong>{d.serial}</strong> <State of={d.state} />
+        </Row>
+        {d.maker} {d.model}
+        <small>
+          Android {d.os} · {d.width_dp} dp · {Math.round(d.memory_mb / 1024)} GB · {d.language}
+          {d.simulated && ' · simulated'}
+        </small>
+        {d.labels && <small>{Object.entries(d.labels).map(([k, v]) => `${k}=${v}`).join(' ')}</small>}
+        {standing && <small>{standing.length > 90 ? standing.slice(0, 88) + '…' : standing}</small>}
+        {load !== undefined && load.waiting > 0 && <small>{many(load.waiting, 'piece of work waits', 'pieces of work wait')} for it</small>}
+      </Link>
+    </TileBox>
+  );
+});
 
 /** The processes that work on the devices. */
 function Hosts() {

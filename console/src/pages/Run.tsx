@@ -2,8 +2,8 @@
 //
 // While a run goes on it changes often. The tiles come first: what else shows a change is
 // drawn after the frame that has the changed tile.
-import { memo, useCallback, useDeferredValue, useMemo, useState } from 'react';
-import { Link, useParams } from 'react-router';
+import { memo, useCallback, useDeferredValue, useEffect, useMemo, useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, base, http, type Finding, type LegSummary, type Run } from '../data/api';
@@ -47,7 +47,12 @@ function useLaidBy(ways: string[]): string {
 export default function RunPage() {
   const { id = '' } = useParams();
   const run = useRun(id);
-  useTopics({ run: run.data && id, list: ['devices'] });
+  const known = run.data?.id;
+  useTopics({ run: known && id, list: ['devices'] });
+  const navigate = useNavigate();
+  useEffect(() => {
+    if (known && known !== id) void navigate(`/runs/${known}${location.search}`, { replace: true }); // it was asked for by its number
+  }, [known, id, navigate]);
   return (
     <Loaded of={run} what="the run" page>
       {(r) => (
@@ -74,7 +79,8 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
         <div>
           <h1>{r.sentence}</h1>
           <Sub>
-            Run {r.number}{r.name && <>, <strong>{r.name}</strong></>}: <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
+            Run {r.number}{r.name && <>, <strong>{r.name}</strong></>}:{' '}
+            <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
             <When at={r.created} />
             {r.started_by && ` by ${r.started_by}`}
             {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still running'}

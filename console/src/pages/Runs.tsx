@@ -4,7 +4,7 @@ import type { Run } from '../data/api';
 import { useBuilds, usePackages, useRuns, type RunFilter } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { oneOf, text, useView } from '../parts/address';
-import { Button, Select } from '../parts/controls';
+import { Button, SearchField, Select } from '../parts/controls';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Sub, Title, When } from '../parts/page';
 import { Tile } from '../parts/Tile';
@@ -27,7 +27,9 @@ function Thumbnail({ run }: { run: Run }) {
   );
 }
 
-const parts = { build: text(), package: text(), verdict: oneOf(['', ...order] as const, '') };
+const Called = styled.span`display: inline-block; max-width: 200px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap;`;
+
+const parts = { find: text(), label: text(), build: text(), package: text(), verdict: oneOf(['', ...order] as const, '') };
 
 export default function RunsPage() {
   const [view, setView] = useView(parts);
@@ -36,6 +38,8 @@ export default function RunsPage() {
   if (view.build) filter.build = view.build;
   if (view.package) filter.package = view.package;
   if (view.verdict) filter.verdict = view.verdict;
+  if (view.label) filter.label = [view.label];
+  if (view.find.trim()) filter.search = view.find.trim();
   const runs = useRuns(filter);
   const builds = useBuilds();
   const packages = usePackages();
@@ -54,6 +58,7 @@ export default function RunsPage() {
       </Head>
       {(items.length > 0 || filtered) && (
         <Row>
+          <SearchField label="Search runs" placeholder="name, branch=main …" value={view.find} onChange={(find) => setView({ find })} />
           <Select
             label="Build"
             hideLabel
@@ -84,7 +89,9 @@ export default function RunsPage() {
             onChange={(v) => setView({ verdict: v as typeof view.verdict }, 'step')}
             options={[{ id: '', text: 'any verdict' }, ...order.map((v) => ({ id: v, text: v }))]}
           />
-          {filtered && <Button onPress={() => setView({ build: '', package: '', verdict: '' }, 'step')}>Show all</Button>}
+          {filtered && (
+            <Button onPress={() => setView({ build: '', package: '', verdict: '', label: '', find: '' }, 'step')}>Show all</Button>
+          )}
         </Row>
       )}
       {[runs.error, builds.error, packages.error].map((e, i) => (e ? <Refused key={i} error={e} /> : null))}
@@ -105,6 +112,7 @@ export default function RunsPage() {
         <Table
           label="Runs" items={items} id={(r) => r.id} href={(r) => `/runs/${r.id}`}
           columns={[
+            { name: 'run', show: (r) => <Called>{r.number}{r.name && ` ${r.name}`}</Called> },
             { name: 'result', wide: true, show: (r) => r.sentence },
             { name: 'devices', show: (r) => <Thumbnail run={r} /> },
             { name: 'build', show: (r) => r.build },

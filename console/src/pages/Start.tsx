@@ -4,16 +4,17 @@ import { useNavigate, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, http, type Input, type RunRequest } from '../data/api';
-import { client, useBuilds, useDevices, useMay, useMe, usePackage, usePackages, usePlan } from '../data/queries';
+import { client, useBuilds, useDevices, useMay, useMe, usePackage, usePackages, usePlan, usePools } from '../data/queries';
 import { useTopics } from '../data/tab';
-import { CommandText } from '../form/CommandText';
+import { AsText, Covered, Forecast, ToMind } from '../form/Preflight';
+import { Settings } from '../form/Settings';
 import { DevicePicker } from '../form/DevicePicker';
 import { formParts, limitOf, newer, openInputs, pinned, planned, readPlan, requestOf, secretInputs, type Pin } from '../form/RunForm';
 import { useView } from '../parts/address';
 import { Button, Select, TextField } from '../parts/controls';
 import { Empty, Findings, Head, Page, Refused, Section, Sub, Title } from '../parts/page';
 import { c, narrow, radius } from '../theme';
-import { ago, many, took } from '../words';
+import { ago, many } from '../words';
 import { serverNow } from '../data/clock';
 
 const Columns = styled.div`
@@ -66,6 +67,7 @@ function Start() {
   const builds = useBuilds();
   const packages = usePackages();
   const devices = useDevices();
+  const pools = usePools();
   const [secrets, setSecrets] = useState<Record<string, string>>({}); // never in the address
   const buildItems = builds.data?.pages.flatMap((p) => p.items);
   const packageItems = packages.data?.pages.flatMap((p) => p.items);
@@ -79,7 +81,7 @@ function Start() {
   const told = Object.fromEntries(hidden.map((i) => [i.name, secrets[i.name] ?? '']));
   const request = requestOf(form, { ...ids, given, secrets: told });
   const plan = usePlan(planned(request));
-  const { taking, unfit, blocked } = readPlan(request && !plan.error ? plan.data : undefined);
+  const { taking, unfit, blocked, said } = readPlan(request && !plan.error ? plan.data : undefined);
   const start = useAction(async (q: RunRequest, key) => {
     const run = await answer(http.POST('/runs', { body: q, params: { header: { 'Idempotency-Key': key } } }));
     client.setQueryData(['run', run.id], run);
@@ -119,9 +121,7 @@ function Start() {
               ? 'Start a run'
               : taking.size === 0 || blocked.length > 0
                 ? 'This run can’t start yet.'
-                : plan.data.cases
-                  ? `${many(taking.size, 'device')} × ${many(plan.data.cases, 'case')}.`
-                  : `A program on ${many(taking.size, 'device')}.`}
+                : headline(plan.data.legs.length, taking.size, plan.data.cases)}
           </h1>
           <Sub>Nothing starts until you press the button.</Sub>
         </div>
@@ -177,7 +177,8 @@ function Start() {
               </Two>
             </Section>
           )}
-          <DevicePicker form={form} set={set} devices={devices.data ?? []} taking={taking} unfit={unfit} />
+          <DevicePicker form={form} set={set} devices={devices.data ?? []} pools={pools.data ?? []} taking={taking} unfit={unfit} />
+          <Settings form={form} set={set} />
           <Section aria-labelledby="how">
             <h2 id="how">How</h2>
             <Two>
@@ -206,6 +207,26 @@ function Start() {
                 onChange={(v) => set({ limit: v })}
                 hint={limit ? undefined : 'Enter a number from 0.02 (a second) to 1440 (a day).'}
               />
+              <Select
+                label="The cases"
+                value={form.spread || 'each'}
+                onChange={(v) => set({ spread: v === 'yes' ? 'yes' : '' })}
+                options={[
+                  { id: 'each', text: 'all on each device' },
+                  { id: 'yes', text: 'shared out among devices that are alike' },
+                ]}
+              />
+              <Select
+                label="Units"
+                value={form.units}
+                onChange={(v) => set({ units: v as typeof form.units })}
+                options={[
+                  { id: 'each', text: 'exactly these units' },
+                  { id: 'any', text: 'any unit of each model' },
+                ]}
+              />
+              <TextField label="Name" value={form.name} onChange={(name) => set({ name })} placeholder="nightly" />
+              <TextField label="Labels" mono value={form.labels} onChange={(v) => set({ labels: v })} placeholder="branch=main" />
             </Two>
           </Section>
         </Fields>
@@ -219,18 +240,16 @@ function Start() {
                 : 'Choose a build, a package and a time limit.'}
             </Sub>
           )}
-          {ready && taking.size > 0 && limit && (
-            <p>
-              {many(taking.size, 'device')},{' '}
-              {plan.data.cases ? `${many(plan.data.cases, 'case')} on each` : 'the program decides its cases'}, at most{' '}
-              {took(limit * 1000)}{' '}
-              on a device.
-              {unfit.size > 0 && ` ${many(unfit.size, 'more device')} can’t take part: the tiles say why.`}
-            </p>
+          {ready && taking.size > 0 && limit && <Forecast plan={plan.data} limit={limit} />}
+          {ready && taking.size > 0 && plan.data.cover && <Covered of={plan.data.cover} />}
+          {ready && unfit.size > 0 && taking.size > 0 && (
+            <Sub>{many(unfit.size, 'device')} can’t take part, or not in every variant: the tiles say why.</Sub>
           )}
+          {ready && <ToMind of={said} />}
           {request && (
-            <CommandText
+            <AsText
               of={request}
+              file={plan.data?.file}
               build={build?.item.ref ?? ids.build}
               pkg={pkg?.item.ref ?? ids.package}
               secrets={hidden.map((i) => i.name)}
@@ -244,6 +263,12 @@ function Start() {
       </Columns>
     </Page>
   );
+}
+
+/** What a run would be, in a sentence. */
+function headline(legs: number, devices: number, cases: number): string {
+  const where = legs === devices ? many(devices, 'device') : `${many(legs, 'leg')} on ${many(devices, 'device')}`;
+  return cases ? `${where} × ${many(cases, 'case')}.` : `A program on ${where}.`;
 }
 
 /** A newer one has come while the form was open. It is only taken when a person wants it. */

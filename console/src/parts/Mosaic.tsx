@@ -48,7 +48,9 @@ const Spot = styled(Link)`
   &:hover { text-decoration: none; filter: brightness(1.12); }
 `;
 
-const Kind = styled.span`display: block; color: ${c.faint}; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; max-width: 56px;`;
+const Kind = styled.span`
+  display: block; color: ${c.faint}; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; max-width: 56px;
+`;
 
 const legName = (l: LegSummary) => `${unit(l)}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
 

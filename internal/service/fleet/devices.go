@@ -46,6 +46,27 @@ func (s *Fleet) Devices(ctx context.Context, who store.Identity, where []string,
 	}
 }
 
+// DeviceLoad is what a device has to do.
+type DeviceLoad struct {
+	store.Load
+	Serial string
+}
+
+// Loads says what devices have to do, by serial; those that have nothing are not in it.
+func (s *Fleet) Loads(ctx context.Context) (out []DeviceLoad, err error) {
+	loads, err := s.Store.Loads(ctx)
+	if err != nil || len(loads) == 0 {
+		return nil, err
+	}
+	all, err := s.Store.Devices(ctx, "", 0)
+	for _, d := range all {
+		if l, ok := loads[d.ID]; ok {
+			out = append(out, DeviceLoad{l, d.Serial})
+		}
+	}
+	return out, err
+}
+
 // DeviceView is a device, and the hold on it where it is this workspace's.
 type DeviceView struct {
 	store.Device
