@@ -1,9 +1,11 @@
 // Pools: sets of devices under a name. A new one is tried as it is typed.
 import { useState } from 'react';
+import { FileTrigger } from 'react-aria-components';
 import { useNavigate } from 'react-router';
 import { useAction } from '../data/action';
 import { answer, http, type PoolDefinition } from '../data/api';
 import { client, useMay, usePools, useTrial } from '../data/queries';
+import { useSettled } from '../data/settled';
 import { patterns } from '../form/patterns';
 import { Covered } from '../form/Preflight';
 import { countOf } from '../form/RunForm';
@@ -105,11 +107,16 @@ export function PoolFields({ typed, set, shares, onShares }: {
       </Row>
       {typed.take === 'differ' && (
         <div>
-          <label>
-            <Sub as="span">Shares of your users (CSV: trait, value, share; may be left out) </Sub>
-            <input type="file" accept=".csv,text/csv" onChange={(e) => e.target.files?.[0] && void read.run(e.target.files[0])} />
-          </label>
-          {shares && shares.length > 0 && <Sub>{many(shares.length, 'share')} of users are counted.</Sub>}
+          <Row $gap={12}>
+            <FileTrigger acceptedFileTypes={['.csv', 'text/csv']} onSelect={(f) => f?.[0] && void read.run(f[0])}>
+              <Button isDisabled={read.busy}>Shares of your users …</Button>
+            </FileTrigger>
+            <Sub>
+              {shares?.length
+                ? `${many(shares.length, 'value')} with shares.`
+                : 'A CSV file with the columns trait, value, share. Without one, each value of a trait counts the same.'}
+            </Sub>
+          </Row>
           {read.error !== undefined && <Refused error={read.error} />}
         </div>
       )}
@@ -119,7 +126,7 @@ export function PoolFields({ typed, set, shares, onShares }: {
 
 /** What a pool would take. */
 export function Trial({ of }: { of?: PoolDefinition }) {
-  const trial = useTrial(of);
+  const trial = useTrial(useSettled(of));
   if (trial.error) return <Refused error={trial.error} />;
   const p = of && trial.data;
   if (!p) return null;

@@ -28,7 +28,8 @@ const Legend = styled.ul`
 const BrokenList = styled.ul`
   display: flex; flex-direction: column; border-top: 1px solid ${c.grout};
   li {
-    border-bottom: 1px solid ${c.grout}; padding: 6px 8px; display: grid; grid-template-columns: 92px 110px minmax(0, 1fr); gap: 12px;
+    border-bottom: 1px solid ${c.grout}; padding: 6px 8px; display: grid; gap: 12px;
+    grid-template-columns: 140px 110px minmax(0, 1fr);
     align-items: baseline;
   }
   li > :last-child { overflow: hidden; overflow-wrap: anywhere; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }

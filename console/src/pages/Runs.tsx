@@ -2,6 +2,7 @@
 import styled from 'styled-components';
 import type { Run } from '../data/api';
 import { useBuilds, usePackages, useRuns, type RunFilter } from '../data/queries';
+import { useSettled } from '../data/settled';
 import { useTopics } from '../data/tab';
 import { oneOf, text, useView } from '../parts/address';
 import { Button, SearchField, Select } from '../parts/controls';
@@ -27,19 +28,21 @@ function Thumbnail({ run }: { run: Run }) {
   );
 }
 
-const Called = styled.span`display: inline-block; max-width: 200px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap;`;
+const Called = styled.span`display: inline-block; max-width: 200px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap;
+  vertical-align: middle;`;
 
 const parts = { find: text(), label: text(), build: text(), package: text(), verdict: oneOf(['', ...order] as const, '') };
 
 export default function RunsPage() {
   const [view, setView] = useView(parts);
   useTopics({ list: ['runs', 'builds', 'packages'] });
+  const search = useSettled(view.find.trim());
   const filter: RunFilter = {};
   if (view.build) filter.build = view.build;
   if (view.package) filter.package = view.package;
   if (view.verdict) filter.verdict = view.verdict;
   if (view.label) filter.label = [view.label];
-  if (view.find.trim()) filter.search = view.find.trim();
+  if (search) filter.search = search;
   const runs = useRuns(filter);
   const builds = useBuilds();
   const packages = usePackages();

@@ -5,6 +5,7 @@ import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, http, type Input, type RunRequest } from '../data/api';
 import { client, useBuilds, useDevices, useMay, useMe, usePackage, usePackages, usePlan, usePools } from '../data/queries';
+import { useSettled } from '../data/settled';
 import { useTopics } from '../data/tab';
 import { AsText, Covered, Forecast, ToMind } from '../form/Preflight';
 import { Settings } from '../form/Settings';
@@ -80,7 +81,9 @@ function Start() {
   const given = Object.fromEntries(asked.map((i) => [i.name, params.get(`set.${i.name}`) ?? '']));
   const told = Object.fromEntries(hidden.map((i) => [i.name, secrets[i.name] ?? '']));
   const request = requestOf(form, { ...ids, given, secrets: told });
-  const plan = usePlan(planned(request));
+  const settled = useSettled(request);
+  const plan = usePlan(planned(settled));
+  const resting = JSON.stringify(settled) === JSON.stringify(request);
   const { taking, unfit, blocked, said } = readPlan(request && !plan.error ? plan.data : undefined);
   const start = useAction(async (q: RunRequest, key) => {
     const run = await answer(http.POST('/runs', { body: q, params: { header: { 'Idempotency-Key': key } } }));
@@ -110,7 +113,7 @@ function Start() {
   }
   const limit = limitOf(form.limit);
   const ready = request && plan.data && !plan.error;
-  const cannot = !request || taking.size === 0 || blocked.length > 0 || plan.isPlaceholderData;
+  const cannot = !request || taking.size === 0 || blocked.length > 0 || plan.isPlaceholderData || !resting;
   return (
     <Page>
       <Title>Start a run</Title>
@@ -268,7 +271,7 @@ function Start() {
 /** What a run would be, in a sentence. */
 function headline(legs: number, devices: number, cases: number): string {
   const where = legs === devices ? many(devices, 'device') : `${many(legs, 'leg')} on ${many(devices, 'device')}`;
-  return cases ? `${where} × ${many(cases, 'case')}.` : `A program on ${where}.`;
+  return cases ? `${where} × ${many(cases, 'case')}.` : `A program: ${where}.`;
 }
 
 /** A newer one has come while the form was open. It is only taken when a person wants it. */

@@ -140,6 +140,12 @@ const FindingItem = styled.li<{ $level: Finding['level'] }>`
 `;
 const Plain = styled.ul`display: flex; flex-direction: column; gap: 12px;`;
 
+/** What a finding is about: a device, in one variant; a line of a file. */
+function about(f: Finding): string {
+  if (f.device) return [f.device, f.variant].filter(Boolean).join(' ');
+  return f.line ? `${f.file}:${f.line}` : (f.file ?? '');
+}
+
 /** What is wrong or worth knowing, each with its place and its remedy. */
 export function Findings({ of }: { of: Finding[] }) {
   return (
@@ -147,7 +153,7 @@ export function Findings({ of }: { of: Finding[] }) {
       {of.map((f, i) => (
         <FindingItem key={i} $level={f.level}>
           <p>
-            {(f.device || f.file) && <Mono>{f.device ?? (f.line ? `${f.file}:${f.line}` : f.file)}</Mono>} {f.what}{' '}
+            {(f.device || f.file) && <Mono>{about(f)}</Mono>} {f.what}{' '}
             <Faint>({f.level})</Faint>
           </p>
           <p>{f.remedy}</p>
