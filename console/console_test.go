@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/console"
+	"tessellant/internal/core/pools"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/housetest"
@@ -38,7 +39,8 @@ func TestMain(m *testing.M) { housetest.Main(m) }
 
 // desk is a whole service with two phones, and a browser in front of it.
 type desk struct {
-	t *testing.T
+	phones int
+	t      *testing.T
 	*housetest.Service
 	tab *housetest.Tab
 
@@ -72,7 +74,7 @@ func sit(t *testing.T, serials ...string) *desk {
 	t.Helper()
 	_, err := console.Files().Open("index.html")
 	require.NoError(t, err, "the console is not built: run make console")
-	d := &desk{t: t, Service: housetest.StartService(t, housetest.DSN(t))}
+	d := &desk{t: t, Service: housetest.StartService(t, housetest.DSN(t)), phones: len(serials)}
 	if len(serials) > 0 {
 		server := housetest.ADB(t)
 		fleet := housetest.Fleet(t)
@@ -264,7 +266,7 @@ func (d *desk) devicesFree() {
 				free++
 			}
 		}
-		return free == 2
+		return free == d.phones
 	})
 }
 
@@ -662,14 +664,14 @@ func TestPagesComeAndGo(t *testing.T) {
 	d.until("the focus is on the button", "document.activeElement === button('Copy "+v.ID+"')")
 
 	// A table is sorted by its headings, and the address has it; its rows are links.
-	d.goTo("/devices", "tbody tr")
+	d.goTo("/devices?as=table", "tbody tr")
 	first := func() string { return eval[string](d, "document.querySelector('tbody th a').innerText") }
 	assert.Equal(t, "orr-01", first())
 	eval[bool](d, button)
 	d.press("serial")
 	d.press("serial")
 	housetest.Eventually(t, "downwards", func() bool { return first() == "orr-05" })
-	assert.Equal(t, "?sort=-serial", eval[string](d, "location.search"))
+	assert.Equal(t, "?as=table&sort=-serial", eval[string](d, "location.search"))
 	assert.Equal(t, "/devices/orr-05", eval[string](d, "document.querySelector('tbody th a').getAttribute('href')"))
 	d.goTo("/devices/orr-05", "dl")
 	d.says("The host " + housetest.HostName + " sees it.")
@@ -691,6 +693,8 @@ func TestPagesComeAndGo(t *testing.T) {
 func TestEveryPageIsAccessible(t *testing.T) {
 	d := sit(t, "orr-01", "orr-05")
 	v := d.run()
+	_, err := d.Service.AddPool(t.Context(), d.Who, "most", pools.Definition{Take: pools.Differ, N: 2})
+	require.NoError(t, err)
 	session := d.session("accessible", func(wd func(method, path, body string) string) { wd("GET", "/source", "") })
 	axe, err := os.ReadFile(filepath.Join(housetest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err, "run make console")
@@ -704,7 +708,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	check("sign in")
 	d.signIn()
 	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/runs/" + v.ID + "?tab=legs": "tbody tr", "/legs/" + legOf(v, "orr-05"): "[data-outline=true]", "/start": "aside pre", "/builds": "tbody tr",
-		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "tbody tr", "/devices/orr-05": "tbody tr", "/keys": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video", "/nowhere": "[role=alert]"} {
+		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "main li a", "/devices?as=table": "tbody tr", "/pools": "tbody tr", "/pools/most": "tbody tr", "/start?pool=most&where=%20&variants=a%3D%7Cde%3Dlanguage:de": "aside pre", "/devices/orr-05": "tbody tr", "/keys": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video", "/nowhere": "[role=alert]"} {
 		for _, look := range []string{"light", "dark"} {
 			require.NoError(t, d.tab.Look(look))
 			if look == "light" {
@@ -735,7 +739,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	assert.Equal(t, 2, strings.Count(report, "<testsuite "), report)
 	// No page is wider than a phone.
 	require.NoError(t, d.tab.Size(390, 800))
-	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/devices": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video"} {
+	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/start?variants=a%3D%7Cde%3Dlanguage:de": "aside pre", "/devices": "tbody tr", "/pools": "tbody tr", "/pools/most": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video"} {
 		d.goTo(path, ready)
 		assert.LessOrEqual(t, eval[int](d, "document.documentElement.scrollWidth"), 390, path)
 	}

@@ -1,5 +1,7 @@
 """The list of shores."""
 
+load("lib/steps.star", "fill")
+
 def test_list_shows_all_shores(phone):
     """Every shore is on the first screen, or some swipes away."""
     phone.launch()
@@ -11,7 +13,7 @@ def test_list_shows_all_shores(phone):
 def test_search_narrows_the_list(phone, row):
     """Typing a part of a name leaves the shores that have it."""
     phone.launch()
-    phone.type("#search", row["typed"])
+    fill(phone, "#search", row["typed"])
     phone.wait_until(lambda: len(phone.all("group[id^=shore_]")) == 1, "one shore left")
     phone.step("searched")
     check.contains(phone.read("#shore_" + row["shore"]), row["title"])

@@ -32,7 +32,7 @@ def test_draft_survives_going_back(phone):
     """What was entered is still there after a look at the tides."""
     fill(phone, "#wrack", "12")
     phone.back()
-    phone.find("#show_chart")
+    phone.find("#tide_0")
     phone.tap("#start")
     check.equal(phone.read("#wrack"), "12", "the cover of wrack")
 

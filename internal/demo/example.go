@@ -36,9 +36,12 @@ type foretoldLeg struct {
 // everywhere names what comes out alike on all devices.
 const everywhere = "everywhere"
 
-// of is what is foretold for a device.
-func (f foretold) of(label, serial string) foretoldLeg {
-	leg := f[label][serial]
+// of is what is foretold for a device, under the conditions of a variant: that of both, else of the device.
+func (f foretold) of(label, serial, variant string) foretoldLeg {
+	leg, known := f[label][serial+"/"+variant]
+	if !known {
+		leg = f[label][serial]
+	}
 	if leg.Verdict == "" {
 		leg.Verdict = verdict.Passed
 	}
@@ -208,6 +211,9 @@ func chosen(fleet []phone.Traits, serials []string) (out []phone.Traits, err err
 	return out, nil
 }
 
+// pool is one of the demo's.
+const pool = "most-different"
+
 // versions of Kelpline, in the order in which they came out.
 var versions = []string{"1.8.0", "1.9.0"}
 
@@ -229,12 +235,19 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 	if err := os.Setenv(codeVariable, backend.Code); err != nil {
 		return nil, err
 	}
+	if err := d.types(ctx, "", nil, "pool", "add", pool, "--differ", "8"); err != nil {
+		return nil, err
+	}
 	var runs []demoRun
 	for _, v := range versions {
 		if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+v+".apk")); err != nil {
 			return nil, err
 		}
-		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, "run", "start", "--build", "kelpline/android@v"+v, "--package", "shore-suite@newest", "--confirm", "1", "--secret-from-env", "observer-code="+codeVariable, "--watch"); err != nil {
+		start := []string{"run", "start", "--build", "kelpline/android@v" + v, "--package", "shore-suite@newest", "--confirm", "1", "--secret-from-env", "observer-code=" + codeVariable, "--watch"}
+		if v == versions[0] {
+			start = append(start, "--pool", pool, "--variant", "as-it-is", "--variant", "de=language:de", "--variant", "large=display-size:1.15", "--name", "variants")
+		}
+		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, start...); err != nil {
 			return nil, err
 		}
 		run, err := d.run(ctx, "newest")
@@ -332,12 +345,14 @@ func (d *demo) compare(ctx context.Context, want foretold, runs []demoRun, evide
 		fmt.Fprintf(d.Out, "\nEvidence of %s:\n", v)
 		seen := map[string]bool{}
 		for _, l := range run.Legs {
-			seen[l.Serial] = true
-			dir := filepath.Join(evidence, v, l.Serial)
+			variant := cli.Deref(l.Variant)
+			name := strings.TrimSuffix(l.Serial+"/"+variant, "/")
+			seen[l.Serial], seen[name] = true, true
+			dir := filepath.Join(evidence, v, filepath.FromSlash(name))
 			if err := os.RemoveAll(dir); err != nil {
 				return err
 			}
-			fmt.Fprintf(d.Out, "  %s: ", l.Serial)
+			fmt.Fprintf(d.Out, "  %s: ", name)
 			if err := d.silently(ctx, d.Out, nil, "leg", "fetch", l.Id, dir); err != nil {
 				return err
 			}
@@ -345,13 +360,13 @@ func (d *demo) compare(ctx context.Context, want foretold, runs []demoRun, evide
 			if err != nil {
 				return err
 			}
-			expect := want.of(v, l.Serial)
-			for _, w := range differences(l.Serial, expect, leg, dir) {
+			expect := want.of(v, l.Serial, variant)
+			for _, w := range differences(name, expect, leg, dir) {
 				wrong = append(wrong, v+" on "+w)
 			}
 		}
 		for serial := range want[v] {
-			if !seen[serial] && serial != everywhere && (len(phones) == 0 || slices.Contains(phones, serial)) {
+			if !seen[serial] && serial != everywhere && (len(phones) == 0 || slices.Contains(phones, strings.Split(serial, "/")[0])) {
 				wrong = append(wrong, v+" on "+serial+": took no part")
 			}
 		}

@@ -115,8 +115,8 @@ export default function RunsPage() {
         <Table
           label="Runs" items={items} id={(r) => r.id} href={(r) => `/runs/${r.id}`}
           columns={[
-            { name: 'run', show: (r) => <Called>{r.number}{r.name && ` ${r.name}`}</Called> },
             { name: 'result', wide: true, show: (r) => r.sentence },
+            { name: 'run', show: (r) => <Called title={r.name}>{r.number}{r.name && ` ${r.name}`}</Called> },
             { name: 'devices', show: (r) => <Thumbnail run={r} /> },
             { name: 'build', show: (r) => r.build },
             { name: 'package', show: (r) => r.package },

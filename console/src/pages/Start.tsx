@@ -90,8 +90,12 @@ function Start() {
     client.setQueryData(['run', run.id], run);
     void navigate(`/runs/${run.id}`);
   });
-  const setInput = (name: string, v: string) =>
-    setParams((p) => { if (v) p.set(`set.${name}`, v); else p.delete(`set.${name}`); return p; }, { replace: true });
+  const setInput = (name: string, v: string) => {
+    const p = new URLSearchParams(location.search); // what the page was drawn with may be older
+    if (v) p.set(`set.${name}`, v);
+    else p.delete(`set.${name}`);
+    setParams(p, { replace: true });
+  };
 
   if (buildItems?.length === 0 || packageItems?.length === 0) {
     return (

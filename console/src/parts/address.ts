@@ -57,7 +57,9 @@ export function useView<P extends Parts>(parts: P): [View<P>, (change: Partial<V
   const [params, setParams] = useSearchParams();
   const view = useMemo(() => readView(parts, params), [parts, params]);
   const set = useCallback(
-    (change: Partial<View<P>>, how?: 'step') => setParams((p) => writeView(parts, p, change), { replace: how !== 'step' }),
+    (change: Partial<View<P>>, how?: 'step') =>
+      // What the page was drawn with may be older than the address.
+      setParams(writeView(parts, new URLSearchParams(location.search), change), { replace: how !== 'step' }),
     [parts, setParams],
   );
   return [view, set];

@@ -22,6 +22,7 @@ import {
 } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 import { c, mono, radius } from '../theme';
+import { useTyped } from './typed';
 
 const control = css`
   font: inherit; color: ${c.ink}; background: ${c.panel}; border: 1px solid ${c.grout}; border-radius: ${radius}; min-height: 32px;
@@ -65,8 +66,9 @@ export function TextField(p: {
   name?: string;
   autoComplete?: string;
 }) {
+  const typed = useTyped(p.value, p.onChange);
   return (
-    <Field value={p.value} onChange={p.onChange} type={p.type ?? 'text'} name={p.name} autoFocus={p.autoFocus}>
+    <Field {...typed} type={p.type ?? 'text'} name={p.name} autoFocus={p.autoFocus}>
       <FieldLabel>{p.label}</FieldLabel>
       <Typed $mono={p.mono} placeholder={p.placeholder} autoComplete={p.autoComplete ?? 'off'} spellCheck={false} />
       {p.hint && <Said>{p.hint}</Said>}
@@ -81,8 +83,9 @@ const Search = styled(AriaSearchField)`
 
 /** A field that narrows what is shown. Its label is only heard. */
 export function SearchField(p: { label: string; value: string; onChange: (v: string) => void; placeholder?: string }) {
+  const typed = useTyped(p.value, p.onChange);
   return (
-    <Search aria-label={p.label} value={p.value} onChange={p.onChange}>
+    <Search aria-label={p.label} {...typed}>
       <Typed placeholder={p.placeholder ?? p.label} />
     </Search>
   );

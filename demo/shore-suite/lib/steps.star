@@ -9,7 +9,7 @@ def open_shore(phone, shore = "gull-ledge"):
 def open_survey(phone):
     """From the start to an empty survey."""
     open_shore(phone)
-    phone.tap("#start")
+    phone.tap(phone.scroll_to("#start"))
 
 def open_settings(phone):
     """From the start to the settings."""
