@@ -109,7 +109,7 @@ func consoleFigures(dir string) error {
 	}
 	defer stopTab()
 	var all error
-	for _, f := range []func(context.Context, string, *housetest.Tab) error{largeLeg, mosaic} {
+	for _, f := range []func(context.Context, string, *housetest.Tab) error{largeLeg, mosaic, deviceTiles} {
 		sub, err := os.MkdirTemp(dir, "console-")
 		if err != nil {
 			return err
@@ -263,6 +263,43 @@ func longLog() io.Reader {
 		fmt.Fprintf(&b, "%15d.%03d %5d %5d %c %-16s: %s %d\n", 1900000000+ms/1000, ms%1000, 1000+i%7, 2000+i%11, "VDIWE"[i%5], fmt.Sprintf("Tag%d", i%60), "the tide comes in and the tide goes out over the ledge at", i)
 	}
 	return strings.NewReader(b.String())
+}
+
+// deviceTiles opens the page of 1,000 devices.
+func deviceTiles(ctx context.Context, dir string, tab *housetest.Tab) error {
+	s, stop, err := openStall(ctx, dir)
+	defer stop()
+	if err != nil {
+		return err
+	}
+	const tiles = 1000
+	id, err := s.Store.SeeHost(ctx, "bench")
+	if err != nil {
+		return err
+	}
+	for i := range tiles {
+		f := devices.Facts{Serial: fmt.Sprintf("d-%04d", i), Platform: "android", OS: fmt.Sprint(9 + i%7), API: 28 + i%7, Maker: "Orrery", Model: "Skerry", Form: "phone", Origin: "real", Simulated: true, Width: 720, Height: 1600, Density: 280, MemoryMB: 4096,
+			ABIs: []string{"arm64-v8a"}, Language: "en", Place: fmt.Sprint("room ", i%8)}
+		if _, err := s.Store.SeeDevice(ctx, store.Sighting{HostID: id, Host: "bench", Lab: "adb", Facts: f, State: "ready"}); err != nil {
+			return err
+		}
+	}
+	if err := tab.SignIn(s.url, s.key); err != nil {
+		return err
+	}
+	var took []time.Duration
+	for range 7 {
+		if err := tab.Do(chromedp.Navigate(s.url + "/devices")); err != nil {
+			return err
+		}
+		ms, err := housetest.Eval[float64](tab, fmt.Sprintf(`new Promise(done => { const look = () => document.querySelectorAll('main li a').length === %d
+			? requestAnimationFrame(() => done(performance.now())) : requestAnimationFrame(look); look(); })`, tiles))
+		if err != nil {
+			return err
+		}
+		took = append(took, time.Duration(ms*float64(time.Millisecond)))
+	}
+	return say("the mosaic of 1,000 devices ÷ 1 s", median(took).Seconds(), 1, "from the navigation's start until all tiles are drawn; median of %d: %s", len(took), median(took).Round(time.Millisecond))
 }
 
 // mosaic changes one leg of 300 again and again while its run is shown. It counts the

@@ -25,7 +25,7 @@ func (a *App) runCmd() *cobra.Command {
 	start := &cobra.Command{Use: "start", Short: "Start a run", Args: Nothing,
 		Long: `Start a run: test a build with a package on every device that --pool, --where and --device select.
 Without them, the run uses every device that can run the build. With --variant, each device runs the cases
-once under each set of conditions. Everything can also stand in a run file: see docs/2-choosing.md.`,
+once under each set of conditions. Everything can also stand in a run file: see docs/5-runs.md.`,
 		Example: "  tessellant run start --build kelpline/android@newest --package shore-suite@newest --where platform=android --watch\n" +
 			"  tessellant run start --build kelpline/android@231 --package shore-suite@1 --device orr-01 --limit 5m\n" +
 			"  tessellant run start --build kelpline/android@newest --package shore-suite@newest --differ 8 --variant as-it-is --variant de=language:de --name nightly --label branch=main\n" +
@@ -354,6 +354,9 @@ func unitText(l api.LegSummary) string {
 	}
 	return l.Serial
 }
+
+// legText is a leg's device, and the name of its conditions.
+func legText(l api.LegSummary) string { return strings.TrimSpace(unitText(l) + " " + Deref(l.Variant)) }
 
 // verdictText is a leg's verdict, or the stage that it is in.
 func verdictText(l api.LegSummary) string {

@@ -92,7 +92,7 @@ func (a *App) redraw(r *api.Run, width, before int) int {
 			model += " (simulated)"
 		}
 		stage := stageText(l)
-		t.AppendRow(table.Row{unitText(l), model, l.Os, stage, caseText(l), legTook(l), Deref(l.Now)})
+		t.AppendRow(table.Row{legText(l), model, l.Os, stage, caseText(l), legTook(l), Deref(l.Now)})
 	}
 	t.Render()
 	lines := strings.Split(strings.TrimRight(buf.String(), "\n"), "\n")
@@ -129,9 +129,9 @@ func (a *App) changes(r *api.Run, seen map[string]string) {
 		case l.Stage == "running" && l.Stopping == nil && (l.CasesTotal > 0 || len(l.Cases) > 0):
 			continue // between two cases
 		}
-		if seen[l.Serial] != state {
-			seen[l.Serial] = state
-			fmt.Fprintf(a.Out, "%s  %-8s %s\n", time.Now().Format("15:04:05"), unitText(l), state)
+		if seen[l.Id] != state {
+			seen[l.Id] = state
+			fmt.Fprintf(a.Out, "%s  %-8s %s\n", time.Now().Format("15:04:05"), legText(l), state)
 		}
 	}
 }

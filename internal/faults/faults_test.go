@@ -50,6 +50,26 @@ func (l *lab) whole(leg *api.Leg) {
 	}
 }
 
+// A phone whose owner has set it otherwise: it must be as it was, also when the host was killed while a test held it set.
+func TestAPhoneThatWasSetIsPutBackAfterItsHostWasKilled(t *testing.T) {
+	t.Parallel()
+	l := newLab(t, 1)
+	l.add("patient", patient)
+	before := l.phones[0].Stands()
+	set := map[string]string{"language": "de", "font-scale": "1.3", "display-size": "1.2", "time-zone": "Asia/Tokyo", "dark": "on", "wifi": "off", "location": "1.5,-2"}
+	two := 2
+	r, err := l.StartRunWithResponse(ctx, nil, api.RunRequest{Build: "kelpline/android@newest", Package: "patient@newest", Attempts: &two, Conditions: &set})
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON201, string(r.Body))
+	l.until(r.JSON201.Id, "c.test_long")
+	assert.NotEqual(t, before, l.phones[0].Stands())
+	l.host.kill()
+	l.host.start()
+	_, legs := l.over(r.JSON201.Id, 2*time.Minute)
+	assert.Equal(t, []string{"lost", "passed"}, verdicts(legs[0]))
+	housetest.Eventually(t, "it is as it was", func() bool { return assert.ObjectsAreEqual(before, l.phones[0].Stands()) })
+}
+
 func TestWhenTheServiceIsKilledTheLegsGoOn(t *testing.T) {
 	t.Parallel()
 	l := newLab(t, 1)

@@ -19,10 +19,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/adb"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/host"
 	"tessellant/internal/housetest"
 	"tessellant/internal/lab/adblab"
@@ -35,6 +37,7 @@ func TestMain(m *testing.M) { housetest.Main(m) }
 
 // bench is a service, a phone and a host beside it, with Kelpline uploaded.
 type bench struct {
+	conditions conditions.Set // of the runs that are started
 	*housetest.Service
 	t     *testing.T
 	adb   *adb.Process
@@ -96,7 +99,7 @@ func (b *bench) start(limit int, cases ...string) string {
 	ctx := context.Background()
 	_, _, err := b.AddPackage(ctx, b.Who, service.Upload{Body: &zip, Size: -1})
 	require.NoError(b.t, err)
-	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit, Confirm: b.confirm, Attempts: b.attempts})
+	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit, Confirm: b.confirm, Attempts: b.attempts, Conditions: b.conditions})
 	require.NoError(b.t, err)
 	return r.ID
 }
@@ -352,6 +355,70 @@ func TestAnAppThatDoesNotRespondHasCrashed(t *testing.T) {
 	assert.Contains(t, cs[0].Trace, "ANR in org.kelpline.app")
 	assert.Contains(t, string(b.file(l.Attempts[0], cs[0].Tree)), "isn&#39;t responding")
 	assert.Contains(t, cs[1].Message, "low tide")
+}
+
+func TestADeviceIsSetAsTheRunWantsAndPutBack(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	before := b.phone.Stands()
+	b.conditions = conditions.Set{conditions.Language: "de", conditions.DisplaySize: "1.2", conditions.FontScale: "1.3", conditions.Orientation: "landscape", conditions.TimeZone: "Asia/Tokyo", conditions.Animations: "off"}
+	l := b.wait(b.start(120, "a", `phone.launch()
+phone.find('#shore_gull-ledge')
+log('language %s width %d' % (phone.facts['language'], phone.facts['width']))
+phone.conditions('font-scale:1,dark')
+check.that(phone.sees('#settings[label=Einstellungen]') or phone.sees('#settings[text=Einstellungen]'), 'the app is German')`, "b", "phone.launch()\nphone.find('#shore_gull-ledge')"))
+	require.Equal(t, verdict.Passed, l.Verdict, l.Message)
+	var said []string
+	for _, e := range b.whole(l.Attempts[0]) {
+		if e.Name == "set conditions" || strings.HasPrefix(e.Name, "language ") {
+			said = append(said, e.Name+e.Args["to"])
+		}
+	}
+	assert.Equal(t, []string{"set conditionslanguage:de,time-zone:Asia/Tokyo,font-scale:1.3,display-size:1.2,animations:off,orientation:landscape", "language de width 342", "set conditionsfont-scale:1,dark"}, said)
+	assert.Equal(t, before, b.phone.Stands(), "all is as it was")
+	d, err := b.Store.DeviceByID(context.Background(), l.DeviceID)
+	require.NoError(t, err)
+	assert.False(t, d.Quarantined.Valid)
+}
+
+func TestADeviceThatTakesASettingAndKeepsItsOwnSaysSoInTheLeg(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	before := b.phone.Stands()
+	b.phone.Lie("font_scale")
+	b.conditions = conditions.Set{conditions.FontScale: "1.3", conditions.Dark: "on"}
+	l := b.wait(b.start(120, "a", "phone.launch()"))
+	require.Len(t, l.Attempts, 1, "another attempt would end the same")
+	assert.Equal(t, verdict.Invalid, l.Verdict, "it says nothing of the app")
+	assert.Contains(t, l.Message, `the device would not be set to font-scale:1.3: afterwards it says "1.0"; set the device by hand, or leave it out`)
+	assert.Equal(t, before, b.phone.Stands(), "what was set beside it is put back")
+	d, err := b.Store.DeviceByID(context.Background(), l.DeviceID)
+	require.NoError(t, err)
+	assert.Zero(t, d.LostInRow)
+}
+
+func TestFilesAreThereBeforeAndKeptAfterwardsAndAnotherAppIsBeside(t *testing.T) {
+	b := set(t, "orr-01", standin.Instant)
+	ctx := context.Background()
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: files2\nkind: script\n")}, "data/note.txt": {Data: []byte("calm sea\n")}, "c.star": {Data: []byte("def test_a(phone):\n    phone.launch()\n    phone.find('#shore_gull-ledge')\n")}}
+	var zip bytes.Buffer
+	require.NoError(t, testpkg.Pack(f, &zip))
+	_, _, err := b.AddPackage(ctx, b.Who, service.Upload{Body: &zip, Size: -1})
+	require.NoError(t, err)
+	q := service.RunRequest{Build: "kelpline/android@newest", Package: "files2@newest", Put: []work.File{{From: "data/note.txt", To: "/sdcard/Download/note.txt"}}, Fetch: []string{"/sdcard/Download/note.txt", "/sdcard/none.txt"}}
+	r, _, err := b.StartRun(ctx, b.Who, q)
+	require.NoError(t, err)
+	l := b.wait(r.ID)
+	require.Equal(t, verdict.Passed, l.Verdict, l.Message)
+	assert.Equal(t, "calm sea\n", string(b.file(l.Attempts[0], "kept/01-note.txt")))
+	assert.Contains(t, string(b.file(l.Attempts[0], "timeline.jsonl")), "file not kept")
+	assert.NotContains(t, b.phone.Files(), "/sdcard/Download/note.txt", "it is removed with the app")
+	for path, why := range map[string]string{"/system/x": "is no place for a file", "/sdcard/../data/x": "is no place for a file", "relative": "is no place for a file"} {
+		q.Put[0].To = path
+		_, _, err = b.StartRun(ctx, b.Who, q)
+		assert.ErrorContains(t, err, why, path)
+	}
+	q.Put, q.Beside = nil, []string{"kelpline/android@newest"}
+	_, _, err = b.StartRun(ctx, b.Who, q)
+	assert.ErrorContains(t, err, "they are the same app")
 }
 
 func TestARunThatIsStoppedEndsWithWhatItHas(t *testing.T) {

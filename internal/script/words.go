@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/uitree"
@@ -28,6 +29,8 @@ type Hands struct {
 	Phone    phone.Phone
 	Keyboard phone.Keyboard // nil: unknown
 	Settings phone.Settings // nil: it has none that can be changed
+	// Conditioner sets it as a test wants; nil: it can't be set.
+	Conditioner phone.Conditioner
 	// Permissions answers for the system's dialogs; nil: it has none.
 	Permissions phone.Permissions
 	App         phone.App
@@ -107,6 +110,8 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		return nil, h.Phone.Press(ctx, key)
 	case "rotate", "dark":
 		return nil, h.change(ctx, c)
+	case "conditions":
+		return nil, h.condition(ctx, asText(c.Args["to"]))
 	case "settle":
 		on, given := c.Args["on"].(bool)
 		h.hasty = given && !on
@@ -293,6 +298,25 @@ func (h *Hands) change(ctx context.Context, c Call) error {
 		return err
 	}
 	h.turned = (to == "landscape") != (h.Facts.Width > h.Facts.Height)
+	return nil
+}
+
+// condition sets the device, until Restore.
+func (h *Hands) condition(ctx context.Context, to string) error {
+	set, err := conditions.Parse(to)
+	if err != nil {
+		return fmt.Errorf("conditions: %w", err)
+	}
+	if h.Conditioner == nil || h.Settings == nil {
+		return errors.New("conditions: this device can't be set")
+	}
+	h.set = true
+	if err := h.Conditioner.Condition(ctx, h.App.ID, set, false); err != nil {
+		return err
+	}
+	if o, ok := set[conditions.Orientation]; ok {
+		h.turned = (o == "landscape") != (h.Facts.Width > h.Facts.Height)
+	}
 	return nil
 }
 

@@ -4,6 +4,9 @@ package store
 
 import (
 	"context"
+	"time"
+
+	"tessellant/internal/core/planning"
 )
 
 // CountOverdue counts the devices that are held for longer than the work on them may take.
@@ -64,4 +67,21 @@ func (s *Store) counted(ctx context.Context, query string) (map[string]int, erro
 		out[k] = n
 	}
 	return out, rows.Err()
+}
+
+// CountForecasts counts the runs of the last 30 days that ended by themselves, by how they came out against their forecast: inside, sooner or later.
+func (s *Store) CountForecasts(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Forecast JSON[*planning.Forecast] `db:"forecast"`
+		Created  time.Time                `db:"created"`
+		Ended    time.Time                `db:"ended"`
+	}
+	err := s.db.SelectContext(ctx, &rows, "SELECT forecast, created, ended FROM runs WHERE ended > now(3) - INTERVAL 30 DAY AND stopped IS NULL AND forecast <> 'null' ORDER BY id DESC LIMIT 10000")
+	out := map[string]int{"inside": 0, "sooner": 0, "later": 0}
+	for _, r := range rows {
+		if r.Forecast.V != nil {
+			out[r.Forecast.V.Whole.Held(r.Ended.Sub(r.Created))]++
+		}
+	}
+	return out, err
 }

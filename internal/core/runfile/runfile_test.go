@@ -1,6 +1,10 @@
 package runfile
 
 import (
+	"encoding/json"
+	"maps"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -57,6 +61,25 @@ func TestARunFileIsReadAndWritten(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Line{{Device: "Skerry 5", Version: "14", Language: "de"}}, lines.Lines)
 	assert.Equal(t, "on", lines.Conditions["dark"])
+}
+
+func TestTheSchemaHasWhatAFileHas(t *testing.T) {
+	raw, err := os.ReadFile("../../../docs/run-file.schema.json")
+	require.NoError(t, err)
+	var schema struct {
+		Properties map[string]any
+		Defs       struct {
+			Conditions struct{ Properties map[string]any }
+		} `json:"$defs"`
+	}
+	require.NoError(t, json.Unmarshal(raw, &schema))
+	assert.ElementsMatch(t, keys(), slices.Collect(maps.Keys(schema.Properties)))
+	assert.ElementsMatch(t, conditions.Names(), slices.Collect(maps.Keys(schema.Defs.Conditions.Properties)))
+	nightly, err := os.ReadFile("../../../demo/nightly.yaml")
+	require.NoError(t, err)
+	f, err := Parse(nightly)
+	require.NoError(t, err)
+	assert.Equal(t, 4, f.Differ)
 }
 
 func TestWhatIsWrongWithARunFileIsSaidWithItsLine(t *testing.T) {

@@ -46,6 +46,7 @@ var byLabel = []struct {
 	{prometheus.NewDesc("tessellant_devices", "Devices, by state.", []string{"state"}, nil), (*store.Store).CountDevices},
 	{prometheus.NewDesc("tessellant_sessions", "Sessions that are not over, by whether they have a device.", []string{"state"}, nil), (*store.Store).CountSessionStates},
 	{prometheus.NewDesc("tessellant_hosts", "Hosts, by state.", []string{"state"}, nil), (*store.Store).CountHosts},
+	{prometheus.NewDesc("tessellant_forecasts", "Runs of the last 30 days that ended by themselves, by how they came out against their forecast.", []string{"result"}, nil), (*store.Store).CountForecasts},
 }
 
 var (

@@ -56,7 +56,7 @@ func New(k *runner.Kit) (runner.Runner, error) {
 
 // Prepare implements runner.Runner.
 func (s *scripts) Prepare(context.Context) error {
-	s.hands = &script.Hands{Phone: s.Phone, Keyboard: s.Phone.Keyboard, Settings: s.Phone.Settings, Permissions: s.Phone.Permissions, App: s.App, Facts: s.Unit.Known,
+	s.hands = &script.Hands{Phone: s.Phone, Keyboard: s.Phone.Keyboard, Settings: s.Phone.Settings, Conditioner: s.Phone.Conditioner, Permissions: s.Phone.Permissions, App: s.App, Facts: s.Unit.Known,
 		Data: s.Package.Package, Notes: record.Notes{R: s.Timeline, P: s.Phone}, Calls: s.Timeline.AtCall}
 	return nil
 }
