@@ -64,21 +64,23 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 	legs := func(r api.Run) map[string]string {
 		out := map[string]string{}
 		for _, l := range r.Legs {
-			out[l.Serial] = l.Id
+			if out[l.Serial] == "" { // the first of its variants
+				out[l.Serial] = l.Id
+			}
 		}
 		return out
 	}
 	pictures := []picture{
 		{"console-runs", "/", "light", "tbody tr", ""},
-		{"console-run", "/runs/" + first.Id, "light", "[data-leg]", ""},
+		{"console-run", "/runs/" + first.Id + "?by=language", "light", "[data-leg]", ""},
 		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", ""},
-		{"console-leg-dark", "/legs/" + legs(first)["fen-01"], "dark", "video", ""},
-		{"console-start", "/start", "light", "aside pre", ""},
+		{"console-leg-dark", "/legs/" + legs(first)["fen-02"], "dark", "video", ""},
+		{"console-start", "/start?where=%20&pool=most-different&package=shore-suite@1&variants=as-it-is%3D%7Cde%3Dlanguage:de", "light", "aside pre", ""},
 		{"console-builds", "/builds", "light", "tbody tr", ""},
 		{"console-build", "/builds/" + newest.BuildId, "light", "dl", ""},
 		{"console-packages", "/packages", "light", "tbody tr", "/keys"},
 		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr", ""},
-		{"console-devices", "/devices", "light", "tbody tr", ""},
+		{"console-devices", "/devices", "light", "main li a", "/pools/most-different"},
 		{"console-sessions", "/sessions", "light", "main pre", ""},
 		{"console-session", "/sessions/" + sessions.Items[0].Id, "light", "video", ""},
 	}

@@ -18,9 +18,14 @@ Traits: serial platform os api maker model form origin simulated screen width de
 
 func (a *App) deviceCmd() *cobra.Command {
 	var where []string
+	var forBuild, forPackage string
 	list := &cobra.Command{Use: "list", Short: "List devices by serial", Args: Nothing,
-		Example: "  tessellant device list\n  tessellant device list --where maker=Fennel --where 'os>=10'",
-		RunE:    func(c *cobra.Command, _ []string) error { return a.deviceList(c.Context(), where) }}
+		Example: "  tessellant device list\n  tessellant device list --where maker=Fennel --where 'os>=10'\n  tessellant device list --build kelpline/android@newest --package shore-suite@newest",
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.deviceList(c.Context(), api.ListDevicesParams{Where: someLabels(where), Build: given(forBuild), Package: given(forPackage)})
+		}}
+	list.Flags().StringVar(&forBuild, "build", "", "say of each device whether it can run this build")
+	list.Flags().StringVar(&forPackage, "package", "", "and whether this package can test it there; with --build")
 	list.Flags().StringArrayVar(&where, "where", nil, whereHelp)
 	show := &cobra.Command{Use: "show SERIAL", Short: "Show a device, who uses it, and its newest results", Args: Exactly(1),
 		Example: "  tessellant device show orr-01",
@@ -178,7 +183,7 @@ func stateText(d api.Device) string {
 	return string(d.State)
 }
 
-func (a *App) deviceList(ctx context.Context, where []string) error {
+func (a *App) deviceList(ctx context.Context, q api.ListDevicesParams) error {
 	client, err := a.Client()
 	if err != nil {
 		return err
@@ -186,11 +191,8 @@ func (a *App) deviceList(ctx context.Context, where []string) error {
 	all := api.DevicePage{Items: []api.Device{}}
 	limit := 200
 	for after := (*string)(nil); ; {
-		q := &api.ListDevicesParams{Limit: &limit, After: after}
-		if len(where) > 0 {
-			q.Where = &where
-		}
-		r, err := client.ListDevicesWithResponse(ctx, q)
+		q.Limit, q.After = &limit, after
+		r, err := client.ListDevicesWithResponse(ctx, &q)
 		if err != nil || r.JSON200 == nil {
 			return a.Failed("list the devices", err, r)
 		}
@@ -204,10 +206,18 @@ func (a *App) deviceList(ctx context.Context, where []string) error {
 			fmt.Fprintln(a.Out, "No device matches. Plug one in with USB debugging on, or leave the filter out. What keeps one away, says: tessellant doctor")
 			return
 		}
-		t := NewTable(a.Out, "serial", "device", "kind", "Android", "screen", "memory", "language", "state")
+		head := []any{"serial", "device", "kind", "Android", "screen", "memory", "language", "state"}
+		if q.Build != nil {
+			head = append(head, "can run it")
+		}
+		t := NewTable(a.Out, head...)
 		for _, d := range all.Items {
-			t.AppendRow(table.Row{d.Serial, d.Maker + " " + d.Model, kind(d), fmt.Sprintf("%s (API %d)", d.Os, d.Api),
-				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)})
+			row := table.Row{d.Serial, d.Maker + " " + d.Model, kind(d), fmt.Sprintf("%s (API %d)", d.Os, d.Api),
+				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)}
+			if f := d.Fit; f != nil {
+				row = append(row, fitText(*f))
+			}
+			t.AppendRow(row)
 		}
 		t.Render()
 		var said []string // each once, in the order of the devices
@@ -227,6 +237,14 @@ func (a *App) deviceList(ctx context.Context, where []string) error {
 			fmt.Fprintf(a.Out, "%s: %s\n", strings.Join(whose[l], ", "), l)
 		}
 	})
+}
+
+// fitText says whether it can run there: yes, or why not.
+func fitText(f api.Fit) string {
+	if len(f.Findings) == 0 {
+		return string(f.Fits)
+	}
+	return map[api.FitFits]string{api.No: "no: ", api.Warned: "yes, but "}[f.Fits] + clipTo(f.Findings[0].What, 60)
 }
 
 func kind(d api.Device) string {

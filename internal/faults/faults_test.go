@@ -2,6 +2,7 @@ package faults
 
 import (
 	"bytes"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -68,6 +69,44 @@ func TestAPhoneThatWasSetIsPutBackAfterItsHostWasKilled(t *testing.T) {
 	_, legs := l.over(r.JSON201.Id, 2*time.Minute)
 	assert.Equal(t, []string{"lost", "passed"}, verdicts(legs[0]))
 	housetest.Eventually(t, "it is as it was", func() bool { return assert.ObjectsAreEqual(before, l.phones[0].Stands()) })
+}
+
+// The cases of a run that is spread run once each, on whichever of the devices that are alike, also when one of those goes away.
+func TestASpreadRunRunsEachCaseOnceAlsoWhenADeviceIsLost(t *testing.T) {
+	t.Parallel()
+	l := newLab(t, 2)
+	var src strings.Builder
+	for i := range 6 {
+		fmt.Fprintf(&src, "def test_%d(phone):\n    phone.launch()\n    phone.background(1)\n", i)
+	}
+	l.add("six", src.String())
+	spread, three := true, 3
+	r, err := l.StartRunWithResponse(ctx, nil, api.RunRequest{Build: "kelpline/android@newest", Package: "six@newest", Attempts: &three, Spread: &spread})
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON201, string(r.Body))
+	require.Len(t, r.JSON201.Legs, 2)
+	for _, x := range r.JSON201.Legs {
+		assert.Len(t, *x.CaseNames, 3)
+		assert.Equal(t, 3, x.CasesTotal)
+	}
+	housetest.Eventually(t, "a case runs", func() bool {
+		x := l.run(r.JSON201.Id)
+		return x != nil && x.Legs[0].Now != nil
+	})
+	l.phones[0].Unplug()
+	run, legs := l.over(r.JSON201.Id, 3*time.Minute)
+	assert.Equal(t, api.Passed, *run.Verdict)
+	assert.Len(t, run.CaseNames, 6, "in the order of the package, of all legs")
+	ran := map[string]int{}
+	for _, leg := range legs {
+		for _, c := range leg.Attempts[len(leg.Attempts)-1].Cases {
+			ran[c.Name]++
+		}
+	}
+	assert.Len(t, ran, 6)
+	for name, n := range ran {
+		assert.Equal(t, 1, n, name)
+	}
 }
 
 func TestWhenTheServiceIsKilledTheLegsGoOn(t *testing.T) {

@@ -21,6 +21,7 @@ export type Role = Schemas['Role'];
 export type Input = Schemas['Input'];
 export type Plan = Schemas['Plan'];
 export type Finding = Schemas['Finding'];
+export type Fit = Schemas['Fit'];
 export type Load = Schemas['Load'];
 export type Pool = Schemas['Pool'];
 export type PoolDefinition = Schemas['PoolDefinition'];

@@ -1,6 +1,8 @@
 // What the pages ask for. Each thing has one key, so that live events know where to put what has changed.
 import { keepPreviousData, notifyManager, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { answer, http, Refusal, type Leg, type LogLevel, type PoolDefinition, type RunRequest, type Timeline, type Verdict } from './api';
+import {
+  answer, http, Refusal, type Fit, type Leg, type LogLevel, type PoolDefinition, type RunRequest, type Timeline, type Verdict,
+} from './api';
 
 notifyManager.setScheduler(queueMicrotask); // what an event changes is drawn in the next frame, not after a timer
 
@@ -209,6 +211,22 @@ export const useDevices = () =>
         if (!(after = page.next)) return all;
       }
     },
+  });
+
+/** Whether a build can run on devices, by serial. */
+export const useFits = (build: string) =>
+  useQuery({
+    queryKey: ['fits', build],
+    queryFn: async () => {
+      const fits = new Map<string, Fit>();
+      for (let after: string | undefined; ; ) {
+        const page = await answer(http.GET('/devices', { params: { query: { limit: 200, after, build } } }));
+        for (const d of page.items) if (d.fit) fits.set(d.serial, d.fit);
+        if (!(after = page.next)) return fits;
+      }
+    },
+    enabled: build !== '',
+    staleTime: 10_000,
   });
 
 /** What devices have to do, by serial. */

@@ -2,12 +2,12 @@
 import { memo } from 'react';
 import { Link } from 'react-router';
 import styled from 'styled-components';
-import type { Device, Load } from '../data/api';
+import type { Device, Fit, Load } from '../data/api';
 import { useNow } from '../data/clock';
-import { useDevices, useHosts, useLoads } from '../data/queries';
+import { useBuilds, useDevices, useFits, useHosts, useLoads } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { oneOf, text, useView } from '../parts/address';
-import { Choose, SearchField } from '../parts/controls';
+import { Choose, SearchField, Select } from '../parts/controls';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { c, narrow, radius } from '../theme';
@@ -54,11 +54,13 @@ export function matches(d: Device, words: string): boolean {
     .every((w) => all.includes(w));
 }
 
-const parts = { find: text(), sort: text(), as: oneOf(['mosaic', 'table'] as const, 'mosaic') };
+const parts = { find: text(), sort: text(), as: oneOf(['mosaic', 'table'] as const, 'mosaic'), runs: text() };
 
 export default function DevicesPage() {
   const devices = useDevices();
-  const [{ find: words, sort, as }, setView] = useView(parts);
+  const [{ find: words, sort, as, runs }, setView] = useView(parts);
+  const builds = useBuilds().data?.pages.flatMap((p) => p.items) ?? [];
+  const fits = useFits(runs);
   useTopics({ list: ['devices'] });
   const all = devices.data ?? [];
   const items = all.filter((d) => matches(d, words));
@@ -91,6 +93,14 @@ export default function DevicesPage() {
             <Link to="/pools">Pools</Link>
             <Choose label="Show the devices as" value={as} onChange={(v) => setView({ as: v as typeof as })}
               options={[{ id: 'mosaic', text: 'mosaic' }, { id: 'table', text: 'table' }]} />
+            {as === 'mosaic' && builds.length > 0 && (
+              <Select label="Which devices can run a build" hideLabel value={runs || 'any'}
+                onChange={(v) => setView({ runs: v === 'any' ? '' : v })}
+                options={[
+                  { id: 'any', text: 'can run …' },
+                  ...[...new Set(builds.map((b) => b.ref))].map((ref) => ({ id: ref, text: `can run ${ref}` })),
+                ]} />
+            )}
             <SearchField
               label="Narrow the devices"
               placeholder="maker, model, android 14 …"
@@ -108,7 +118,8 @@ export default function DevicesPage() {
         </Empty>
       )}
       {all.length > 0 && items.length === 0 && <Sub>No device fits “{words}”.</Sub>}
-      {as === 'mosaic' && <ByHost devices={items} />}
+      {fits.error && <Refused error={fits.error} />}
+      {as === 'mosaic' && <ByHost devices={items} fits={runs ? fits.data : undefined} />}
       {as === 'table' && items.length > 0 && (
         <Table
           label="Devices"
@@ -180,7 +191,7 @@ const TileBox = styled.li<{ $state: Device['state'] }>`
 const sides: Record<Device['state'], string> = { free: c.passed, held: c.lapis, quarantined: c.flaky, unusable: c.hollow, away: c.hollow };
 
 /** The devices of each host, and of each place. */
-function ByHost({ devices }: { devices: Device[] }) {
+function ByHost({ devices, fits }: { devices: Device[]; fits?: Map<string, Fit> }) {
   const by = new Map<string, Device[]>();
   for (const d of devices) {
     const where = [d.host, d.place].filter(Boolean).join(', ');
@@ -189,19 +200,31 @@ function ByHost({ devices }: { devices: Device[] }) {
   return [...by].sort(([a], [b]) => (a < b ? -1 : 1)).map(([where, of]) => (
     <Section key={where} aria-label={where}>
       <h2>{where} <Sub as="span">· {many(of.length, 'device')}</Sub></h2>
-      <DeviceTiles devices={of} />
+      <DeviceTiles devices={of} fits={fits} />
     </Section>
   ));
 }
 
 /** A tile a device: what it is, how it stands, who holds it until when, how many wait for it. */
-export function DeviceTiles({ devices }: { devices: Device[] }) {
+export function DeviceTiles({ devices, fits }: { devices: Device[]; fits?: Map<string, Fit> }) {
   const loads = useLoads().data;
   const now = useNow(5_000);
-  return <Tiles>{devices.map((d) => <One key={d.serial} d={d} load={loads?.get(d.serial)} now={d.state === 'held' ? now : 0} />)}</Tiles>;
+  return (
+    <Tiles>
+      {devices.map((d) => (
+        <One key={d.serial} d={d} load={loads?.get(d.serial)} now={d.state === 'held' ? now : 0} fit={fits?.get(d.serial)} />
+      ))}
+    </Tiles>
+  );
 }
 
-const One = memo(function One({ d, load, now }: { d: Device; load?: Load; now: number }) {
+/** Whether it can run there: yes, or why not. */
+function fitText(f: Fit): string {
+  if (f.fits === 'yes') return 'can run it';
+  return `${f.fits === 'no' ? 'can’t run it' : 'can run it, but'}: ${f.findings[0]?.what ?? ''}`;
+}
+
+const One = memo(function One({ d, load, now, fit }: { d: Device; load?: Load; now: number; fit?: Fit }) {
   const held = d.state === 'held' && load?.since;
   const standing = held
     ? [
@@ -222,6 +245,7 @@ const One = memo(function One({ d, load, now }: { d: Device; load?: Load; now: n
           {d.simulated && ' · simulated'}
         </small>
         {d.labels && <small>{Object.entries(d.labels).map(([k, v]) => `${k}=${v}`).join(' ')}</small>}
+        {fit && <small>{fitText(fit)}</small>}
         {standing && <small>{standing.length > 90 ? standing.slice(0, 88) + '…' : standing}</small>}
         {load !== undefined && load.waiting > 0 && <small>{many(load.waiting, 'piece of work waits', 'pieces of work wait')} for it</small>}
       </Link>

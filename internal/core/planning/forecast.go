@@ -41,6 +41,8 @@ type Forecast struct {
 
 const (
 	begins   = 12 * time.Second // what a leg takes besides its cases, where nothing is known
+	besides  = 20 * time.Second // of the time of a past leg: at most, and no more than half of it
+	others   = 0.25             // how much surer one is of the cases that ran than of others: the spread for e times as many
 	perCase  = 8 * time.Second
 	common   = 0.10 // the part of the spread that all legs share
 	mostPast = 8    // of legs alike that are looked at
@@ -52,7 +54,8 @@ const (
 // guess is what a leg will take: the logarithm's mean and spread, in ln seconds.
 type guess struct {
 	mean, spread float64
-	like         int // how alike the legs are that it comes from: 3 the same device and conditions … 0 none
+	shared       float64 // the part of the spread that all legs share: what is not known of cases that have not run yet
+	like         int     // how alike the legs are that it comes from: 3 the same device and conditions … 0 none
 }
 
 // history finds past legs.
@@ -91,26 +94,30 @@ func (h history) of(l Leg) guess {
 		if len(c.from) == 0 {
 			continue
 		}
-		mean, square := 0.0, 0.0
+		mean, square, shared := 0.0, 0.0, 0.0
 		for _, x := range c.from {
-			v := math.Log(x.Took.Seconds() * grown(x.Cases, len(l.Cases)))
+			v := math.Log(grown(x.Took, x.Cases, len(l.Cases)).Seconds())
 			mean += v
 			square += v * v
+			if x.Cases > 0 && len(l.Cases) > 0 {
+				shared += math.Abs(math.Log(float64(len(l.Cases))/float64(x.Cases))) * others
+			}
 		}
 		n := float64(len(c.from))
 		mean /= n
 		variance := max(0, square/n-mean*mean)
-		return guess{mean, math.Sqrt(variance*(1+1/n) + c.spread*c.spread*(1+2/n)), c.like}
+		return guess{mean, math.Sqrt(variance*(1+1/n) + c.spread*c.spread*(1+2/n)), math.Hypot(common, shared/n), c.like}
 	}
-	return guess{math.Log((begins + time.Duration(max(len(l.Cases), 5))*perCase).Seconds()), 0.6, 0}
+	return guess{math.Log((begins + time.Duration(max(len(l.Cases), 5))*perCase).Seconds()), 0.6, common, 0}
 }
 
-// grown says by what factor a leg with so many cases takes longer than one with others: a quarter of its time is the same for all.
-func grown(had, has int) float64 {
+// grown says how long a leg takes with as many cases, by one that had others. What it takes besides its cases is the same for both.
+func grown(took time.Duration, had, has int) time.Duration {
 	if had <= 0 || has <= 0 {
-		return 1
+		return took
 	}
-	return 0.25 + 0.75*float64(has)/float64(had)
+	same := min(besides, took/2)
+	return same + time.Duration(float64(took-same)*float64(has)/float64(had))
 }
 
 // forecast says how long the plan will take.
@@ -129,7 +136,7 @@ func (p *Plan) forecast(q Request) {
 		guesses[i] = h.of(l)
 		likes[guesses[i].like]++
 		g := guesses[i]
-		at := func(z float64) time.Duration { return seconds(math.Exp(g.mean + z*math.Hypot(g.spread, common))) }
+		at := func(z float64) time.Duration { return seconds(math.Exp(g.mean + z*math.Hypot(g.spread, g.shared))) }
 		p.Legs[i].Likely = Range{at(-1.2816), at(0), at(1.2816)} // the quantiles of the normal distribution
 		n, ok := devicesOf[l.Device.ID]
 		if !ok {
@@ -143,14 +150,14 @@ func (p *Plan) forecast(q Request) {
 	times := make([]float64, min(draws, max(leastOf, work/len(p.Legs))))
 	ends := make([]float64, len(busy))
 	for n := range times {
-		shared := rnd.NormFloat64() * common
+		shared := rnd.NormFloat64()
 		for d, b := range busy {
 			if ends[d] = 0; b > 0 {
 				ends[d] = b * math.Exp(rnd.NormFloat64()*0.5)
 			}
 		}
 		for i, g := range guesses {
-			ends[order[i]] += math.Exp(g.mean + shared + rnd.NormFloat64()*g.spread)
+			ends[order[i]] += math.Exp(g.mean + shared*g.shared + rnd.NormFloat64()*g.spread)
 		}
 		times[n] = slices.Max(ends)
 	}
