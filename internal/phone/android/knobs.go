@@ -124,15 +124,19 @@ func (d *Device) readAll(ctx context.Context, doing string, knobs []knob) ([]str
 	if len(knobs) == 0 {
 		return nil, nil
 	}
+	const mark = "-- tessellant reads on --"
 	line := ""
 	for _, k := range knobs {
-		line += k.read + " 2>&1; echo; echo ---; "
+		if line += k.read; strings.HasPrefix(k.read, "cmd ") { // they say there why not; of others only warnings come there
+			line += " 2>&1"
+		}
+		line += "; echo; echo '" + mark + "'; "
 	}
 	a, err := d.shell(ctx, doing, line, quick)
 	if err != nil {
 		return nil, err
 	}
-	parts := strings.Split(strings.ReplaceAll(string(a.out), "\r\n", "\n"), "\n---\n")
+	parts := strings.Split(strings.ReplaceAll(string(a.out), "\r\n", "\n"), "\n"+mark+"\n")
 	if len(parts) != len(knobs)+1 {
 		return nil, &phone.Refused{Doing: doing, Why: clip(a.text()), Remedy: "allow changing settings over USB in the developer options"}
 	}

@@ -3,10 +3,13 @@ package evidence
 // Reports of test runners, as JUnit XML: taken in for sessions, given out for runs.
 
 import (
+	"cmp"
 	"context"
 	"io"
+	"strings"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service/refuse"
@@ -95,7 +98,13 @@ func (s *Evidence) RunReport(ctx context.Context, who store.Identity, id string)
 	}
 	for _, l := range v.Legs {
 		f := l.Facts.V
-		suite := junit.Suite{Name: l.Serial, Properties: [][2]string{{"run", v.ID}, {"leg", l.ID}, {"build", v.Request.V.Build}, {"package", v.Request.V.Package}, {"maker", f.Maker}, {"model", f.Model}, {"os", f.OS}, {"language", f.Language}}}
+		name, set := strings.TrimSpace(l.Serial+" "+l.Variant), l.Set()
+		suite := junit.Suite{Name: name, Properties: [][2]string{{"run", v.ID}, {"leg", l.ID}, {"build", v.Request.V.Build}, {"package", v.Request.V.Package}, {"maker", f.Maker}, {"model", f.Model}, {"os", f.OS}, {"language", cmp.Or(set[conditions.Language], f.Language)}}}
+		for _, c := range set.Sorted() {
+			if c != conditions.Language {
+				suite.Properties = append(suite.Properties, [2]string{c, set[c]})
+			}
+		}
 		if l.AttemptID.Valid {
 			suite.Start = l.Started.Time
 			cases, err := s.Store.Cases(ctx, l.AttemptID.String)
@@ -103,7 +112,7 @@ func (s *Evidence) RunReport(ctx context.Context, who store.Identity, id string)
 				return "", nil, err
 			}
 			for _, c := range cases {
-				suite.Cases = append(suite.Cases, junit.Case{Class: l.Serial, Name: c.Name, File: c.Line, Verdict: c.Verdict, Message: c.Message, Trace: said(c), Took: time.Duration(c.TookMS) * time.Millisecond})
+				suite.Cases = append(suite.Cases, junit.Case{Class: name, Name: c.Name, File: c.Line, Verdict: c.Verdict, Message: c.Message, Trace: said(c), Took: time.Duration(c.TookMS) * time.Millisecond})
 			}
 		}
 		if l.Verdict == verdict.Lost || l.Verdict == verdict.Invalid || (l.Verdict != "" && len(suite.Cases) == 0) {

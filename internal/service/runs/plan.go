@@ -8,6 +8,7 @@ import (
 	"maps"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/pools"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
@@ -89,7 +91,7 @@ func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p R
 	for _, c := range p.Cases {
 		r.Cases = append(r.Cases, planning.Case{Name: c.Name, Needs: c.Needs, Took: took[c.Name]})
 	}
-	if r.Devices, err = s.there(ctx, prog, r.Past); err != nil {
+	if r.Devices, err = s.there(ctx, prog, q.sets(), r.Past); err != nil {
 		return p, err
 	}
 	if r.Targets, err = s.targets(ctx, who, *q); err != nil {
@@ -251,16 +253,22 @@ func lines(all []store.Line) (out []planning.Target, err error) {
 // usualLeg is how long a leg takes of which nothing is known.
 const usualLeg = 2 * time.Minute
 
+// sets says whether devices are to be set, or furnished, in ways that hosts of protocol 1 don't know.
+func (q RunRequest) sets() bool {
+	return len(q.Conditions)+len(q.Lines)+len(q.Beside)+len(q.Put)+len(q.Fetch) > 0 || slices.ContainsFunc(q.Variants, func(v conditions.Variant) bool { return len(v.Conditions) > 0 })
+}
+
 // there gives the devices as the planner sees them.
-func (s *Runs) there(ctx context.Context, prog *testpkg.Program, past []planning.Past) ([]planning.Device, error) {
-	about := map[string]store.HostAbout{}
-	if prog != nil {
+func (s *Runs) there(ctx context.Context, prog *testpkg.Program, sets bool, past []planning.Past) ([]planning.Device, error) {
+	about, older := map[string]store.HostAbout{}, map[string]bool{}
+	if prog != nil || sets {
 		hosts, err := s.Store.Hosts(ctx)
 		if err != nil {
 			return nil, err
 		}
 		for _, h := range hosts {
 			about[h.ID] = h.About.V
+			older[h.ID] = sets && h.Protocol == hostlink.Protocol-1
 		}
 	}
 	all, err := s.Store.Devices(ctx, "", 0)
@@ -282,6 +290,9 @@ func (s *Runs) there(ctx context.Context, prog *testpkg.Program, past []planning
 	for _, d := range all {
 		st := d.Standing()
 		x := planning.Device{ID: d.ID, Facts: d.Facts.V, Lacks: content.Lacking(prog, about[d.HostID]), Away: st.Unusable, Free: st.Free, Lost: d.LostInRow}
+		if older[d.HostID] && x.Lacks == "" {
+			x.Lacks = "it is of an older version, which does not set conditions; update it"
+		}
 		if l, ok := loads[d.ID]; ok {
 			leg := usualLeg
 			if n := legs[d.ID]; n > 0 {
