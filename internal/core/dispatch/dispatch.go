@@ -91,10 +91,12 @@ type share struct {
 
 type shares []*share
 
-func (s shares) Len() int           { return len(s) }
-func (s shares) Less(i, j int) bool { return cmp.Or(s[i].has-s[j].has, s[i].runs[0].before(s[j].runs[0])) < 0 }
-func (s shares) Swap(i, j int)      { s[i], s[j] = s[j], s[i] }
-func (s *shares) Push(x any)        { *s = append(*s, x.(*share)) }
+func (s shares) Len() int { return len(s) }
+func (s shares) Less(i, j int) bool {
+	return cmp.Or(s[i].has-s[j].has, s[i].runs[0].before(s[j].runs[0])) < 0
+}
+func (s shares) Swap(i, j int) { s[i], s[j] = s[j], s[i] }
+func (s *shares) Push(x any)   { *s = append(*s, x.(*share)) }
 func (s *shares) Pop() any {
 	x := (*s)[len(*s)-1]
 	*s = (*s)[:len(*s)-1]
