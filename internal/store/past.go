@@ -38,13 +38,13 @@ func (s *Store) Past(ctx context.Context, workspace, pkg string) (out []planning
 	return out, err
 }
 
-// CaseTimes gives how long each case of a package took on average in its newest legs.
+// CaseTimes gives how long each case of a package took on average in its newest legs: where it passed, or in all where it never did.
 func (s *Store) CaseTimes(ctx context.Context, workspace, pkg string) (map[string]time.Duration, error) {
 	var rows []struct {
 		Name string  `db:"name"`
 		Took float64 `db:"took"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT c.name, avg(c.took_ms) AS took FROM (SELECT a.id FROM (SELECT id FROM runs WHERE workspace_id = ? AND package_id IN (SELECT id FROM packages WHERE workspace_id = ? AND name = ?) ORDER BY id DESC LIMIT 5) r
+	err := s.db.SelectContext(ctx, &rows, `SELECT c.name, coalesce(avg(CASE WHEN c.verdict = 'passed' THEN c.took_ms END), avg(c.took_ms)) AS took FROM (SELECT a.id FROM (SELECT id FROM runs WHERE workspace_id = ? AND package_id IN (SELECT id FROM packages WHERE workspace_id = ? AND name = ?) ORDER BY id DESC LIMIT 5) r
 		JOIN work w ON w.run_id = r.id JOIN attempts a ON a.work_id = w.id WHERE w.stage = 'done' ORDER BY a.id DESC LIMIT 100) a JOIN cases c ON c.attempt_id = a.id WHERE c.took_ms > 0 GROUP BY c.name`, workspace, workspace, pkg)
 	out := map[string]time.Duration{}
 	for _, r := range rows {

@@ -4,7 +4,8 @@ package planning
 //
 // What a leg takes is drawn from how legs like it went: on the same device under the same conditions where there were any, else on the
 // same device, on one like it, or on any. Times of work vary by factors, not by differences, so that they are taken as log-normal; a part of the
-// factor is common to all legs of a draw, as a busy host slows all of them. Many draws give the range that is right 8 times in 10: from the
+// factor is common to all legs of a draw, as a busy host slows all of them. Where past legs had fewer cases, each case more adds what a case
+// of the package takes that passes: a leg with failures, which waits and tries again, would make others look slow. Many draws give the range that is right 8 times in 10: from the
 // tenth of them to the ninetieth. The same request gives the same forecast.
 
 import (
@@ -62,10 +63,18 @@ type guess struct {
 type history struct {
 	device, variant, kind map[string][]Past
 	all                   []Past
+	more                  time.Duration // what a case more takes; 0: not known
 }
 
-func newHistory(past []Past) history {
-	h := history{map[string][]Past{}, map[string][]Past{}, map[string][]Past{}, nil}
+func newHistory(past []Past, cases []Case) history {
+	h := history{device: map[string][]Past{}, variant: map[string][]Past{}, kind: map[string][]Past{}}
+	known := 0
+	for _, c := range cases {
+		if c.Took > 0 {
+			known, h.more = known+1, h.more+c.Took
+		}
+	}
+	h.more /= time.Duration(max(known, 1))
 	add := func(to map[string][]Past, key string, x Past) {
 		if len(to[key]) < mostPast {
 			to[key] = append(to[key], x)
@@ -96,7 +105,7 @@ func (h history) of(l Leg) guess {
 		}
 		mean, square, shared := 0.0, 0.0, 0.0
 		for _, x := range c.from {
-			v := math.Log(grown(x.Took, x.Cases, len(l.Cases)).Seconds())
+			v := math.Log(grown(x.Took, x.Cases, len(l.Cases), h.more).Seconds())
 			mean += v
 			square += v * v
 			if x.Cases > 0 && len(l.Cases) > 0 {
@@ -111,10 +120,14 @@ func (h history) of(l Leg) guess {
 	return guess{math.Log((begins + time.Duration(max(len(l.Cases), 5))*perCase).Seconds()), 0.6, common, 0}
 }
 
-// grown says how long a leg takes with as many cases, by one that had others. What it takes besides its cases is the same for both.
-func grown(took time.Duration, had, has int) time.Duration {
+// grown says how long a leg takes with as many cases, by one that had others. What it takes besides its cases is the same for both; a case
+// more takes what is known of cases, or as long as those that it had.
+func grown(took time.Duration, had, has int, more time.Duration) time.Duration {
 	if had <= 0 || has <= 0 {
 		return took
+	}
+	if has > had && more > 0 {
+		return took + time.Duration(has-had)*more
 	}
 	same := min(besides, took/2)
 	return same + time.Duration(float64(took-same)*float64(has)/float64(had))
@@ -125,7 +138,7 @@ func (p *Plan) forecast(q Request) {
 	if len(p.Legs) == 0 {
 		return
 	}
-	h := newHistory(q.Past)
+	h := newHistory(q.Past, q.Cases)
 	guesses := make([]guess, len(p.Legs))
 	likes := [4]int{}
 	first := time.Duration(math.MaxInt64)

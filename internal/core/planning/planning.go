@@ -51,7 +51,7 @@ type Device struct {
 type Case struct {
 	Name  string
 	Needs []string      // of a device: patterns
-	Took  time.Duration // in the past; 0: not known
+	Took  time.Duration // in the past, where it passed; 0: not known
 }
 
 // Request is what is to be planned.

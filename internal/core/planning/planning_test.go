@@ -240,6 +240,10 @@ func TestWhatAForecastIsBasedOn(t *testing.T) {
 	f = ask(Past{Device: like.ID, Kind: like.Facts.Kind(), Cases: 4, Took: 100 * time.Second})
 	assert.Contains(t, f.Basis, "or on devices like them")
 	assert.InDelta(t, 60, f.Whole.Likely.Seconds(), 10, "with half the cases")
+	slow := Past{Device: d.ID, Kind: d.Facts.Kind(), Cases: 1, Took: 50 * time.Second} // the case failed twice
+	assert.InDelta(t, 80, ask(slow).Whole.Likely.Seconds(), 5, "nothing is known of cases")
+	timed := Make(Request{App: app, Cases: []Case{{Name: "x", Took: 6 * time.Second}, {Name: "y"}}, Targets: []Target{{}}, Devices: []Device{d}, Past: []Past{slow}}).Forecast
+	assert.InDelta(t, 56, timed.Whole.Likely.Seconds(), 4, "a case more takes what one takes that passes")
 	f = ask(Past{Device: "other", Kind: "other", Cases: 2, Took: time.Minute}, Past{Device: d.ID, Took: time.Hour, Lost: true}, Past{Device: d.ID, Took: -time.Hour})
 	assert.Contains(t, f.Basis, "1 of 1 legs have none", "a lost one says nothing, nor one whose clock jumped")
 	d.Busy = 10 * time.Minute

@@ -82,11 +82,9 @@ func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p R
 	if r.Past, err = s.Store.Past(ctx, who.WorkspaceID, p.Package.Name); err != nil {
 		return p, err
 	}
-	took := map[string]time.Duration{}
-	if q.Spread {
-		if took, err = s.Store.CaseTimes(ctx, who.WorkspaceID, p.Package.Name); err != nil {
-			return p, err
-		}
+	took, err := s.Store.CaseTimes(ctx, who.WorkspaceID, p.Package.Name)
+	if err != nil {
+		return p, err
 	}
 	for _, c := range p.Cases {
 		r.Cases = append(r.Cases, planning.Case{Name: c.Name, Needs: c.Needs, Took: took[c.Name]})
