@@ -74,7 +74,7 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		{"console-runs", "/", "light", "tbody tr", ""},
 		{"console-run", "/runs/" + first.Id + "?by=language", "light", "[data-leg]", ""},
 		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", ""},
-		{"console-leg-dark", "/legs/" + legs(first)["fen-02"], "dark", "video", ""},
+		{"console-leg-dark", "/legs/" + legs(first)["fen-02"] + "?case=tides.test_tide_chart", "dark", "video", ""},
 		{"console-start", "/start?where=%20&pool=most-different&package=shore-suite@1&variants=as-it-is%3D%7Cde%3Dlanguage:de", "light", "aside pre", ""},
 		{"console-builds", "/builds", "light", "tbody tr", ""},
 		{"console-build", "/builds/" + newest.BuildId, "light", "dl", ""},
