@@ -74,6 +74,8 @@ func TestVariantsAreForetoldStartedAndLaid(t *testing.T) {
 	d.until("its number leads to it", "location.pathname !== '/runs/1' && location.search === '?by=language'")
 	assert.Equal(t, []string{"de 3", "en 2"}, eval[[]string](d, `[...document.querySelectorAll('figure')].map(f => f.querySelector('figcaption').innerText + ' ' + f.querySelectorAll('li').length)`))
 	d.says("branch=main")
+	d.do(chromedp.Click(css("[data-leg][aria-label*=' de']")))
+	d.says("de: set to language:de")
 	// It is found by a word; what is typed is asked once it has come to rest.
 	d.goTo("/", "tbody tr")
 	d.requests("")

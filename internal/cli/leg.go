@@ -21,6 +21,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
@@ -85,7 +86,7 @@ func (a *App) legShow(ctx context.Context, id string, withTimeline bool) error {
 	}
 	d := l.Device
 	facts(a.Out, "leg", l.Id, "run", l.RunId, "device", fmt.Sprintf("%s: %s %s, Android %s (API %d), %d dp wide, %s (%s)", d.Serial, d.Maker, d.Model, d.Os, d.Api, d.WidthDp, d.Language, kind(d)),
-		"build", l.Build, "package", l.Package, "verdict", v, "because", clipTo(Deref(l.Message), 200))
+		"variant", Deref(l.Variant), "conditions", conditions.Set(Deref(l.Conditions)).String(), "build", l.Build, "package", l.Package, "verdict", v, "because", clipTo(Deref(l.Message), 200))
 	return a.attempts(ctx, client, l, withTimeline, "tessellant leg fetch "+l.Id+" DIR")
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
 )
@@ -207,17 +208,18 @@ func (a *App) sessionShow(ctx context.Context, id string, withTimeline bool) err
 	if a.JSON {
 		return a.Show(s, nil)
 	}
-	a.sessionText(s)
 	client, l, err := a.getLeg(ctx, s.Id)
 	if err != nil {
 		return err
 	}
+	a.sessionText(s, "conditions", conditions.Set(Deref(l.Conditions)).String())
 	return a.attempts(ctx, client, l, withTimeline, "tessellant session fetch "+s.Id+" DIR")
 }
 
 var endings = map[string]string{"client": "ended by its client", "idle": "its client sent nothing any more", "limit": "its time limit was reached", "lost": "its device or host went away", "stopped": "stopped by a person", "never": "it did not begin"}
 
-func (a *App) sessionText(s *api.Session) {
+// sessionText writes what a session is, and what else is known of it: names and values.
+func (a *App) sessionText(s *api.Session, more ...string) {
 	device, took := "none yet", ""
 	if s.Device != nil {
 		device = s.Device.Serial + ": " + s.Device.Model + ", Android " + s.Device.Os
@@ -234,8 +236,8 @@ func (a *App) sessionText(s *api.Session) {
 	if s.Verdict != nil {
 		standing = "verdict"
 	}
-	facts(a.Out, "session", s.Id, "group", s.Group, "name", s.Name, "build", s.Build, "where", strings.Join(s.Where, " "), "device", device, standing, sessionState(*s), "because", clipTo(Deref(s.Message), 200),
-		"ended", endings[Deref(s.How)], "took", took)
+	facts(a.Out, append([]string{"session", s.Id, "group", s.Group, "name", s.Name, "build", s.Build, "where", strings.Join(s.Where, " "), "device", device, standing, sessionState(*s), "because", clipTo(Deref(s.Message), 200),
+		"ended", endings[Deref(s.How)], "took", took}, more...)...)
 }
 
 func (a *App) sessionStop(ctx context.Context, id string) error {

@@ -25,7 +25,7 @@ import { Sheet } from '../parts/Sheet';
 import { VerdictWord } from '../parts/Tile';
 import { sessionSentence } from '../sessionWords';
 import { narrow } from '../theme';
-import { ordinal, took } from '../words';
+import { conditionsText, ordinal, took } from '../words';
 import { SessionActions, SessionFacts } from './Outside';
 
 const Whole = styled.main`
@@ -200,6 +200,13 @@ function Heading({
                 {device.maker} {device.model}
               </Link>
               , Android {device.os}, {device.width_dp} dp, {device.language} {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
+            </>
+          )}
+          {(l.variant || l.conditions) && (
+            <>
+              {l.variant && <strong>{l.variant}</strong>}
+              {l.variant && l.conditions && ': '}
+              {l.conditions && `set to ${conditionsText(l.conditions)}`} ·{' '}
             </>
           )}
           {l.session ? <>{l.build && `${l.build} · `}<SessionFacts s={l.session} /></> : <>{l.build} with {l.package}</>}
