@@ -29,8 +29,8 @@ var floors = [][]string{
 	{"internal/service/dispatcher"},
 	{"internal/service/evidence", "internal/service/upkeep"},
 	{"internal/service/runs"},
-	{"internal/service/sessions"},
-	{"internal/service/content"},
+	{"internal/service/sessions", "internal/service/plans"},
+	{"internal/service/content", "internal/service/pools"},
 	{"internal/service/access", "internal/service/paging", "internal/service/orders", "internal/service/queue", "internal/service/specs", "internal/service/feed"},
 	{"internal/service/secrets"},
 	{"internal/service/refuse"},
@@ -50,10 +50,11 @@ var floors = [][]string{
 	{"internal/guard"},
 	{"internal/child"},
 	{"internal/core/ours"},
-	{"internal/core/planning", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup"},
+	{"internal/core/planning", "internal/core/runfile", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup"},
 	{"internal/core/work"},
+	{"internal/core/conditions", "internal/core/pools"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks"},
-	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope"},
+	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope", "internal/core/nearest", "internal/core/labels"},
 }
 
 // beside are the arrows within a floor.

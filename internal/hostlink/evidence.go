@@ -40,12 +40,5 @@ type Now struct {
 	FrameAt int64            // ms on the attempt's clock
 }
 
-// Bounds of what a host says, in bytes. The service cuts what is longer.
-const (
-	MaxCaseName = 500
-	MaxText     = 60_000  // of each text of a case
-	MaxMessage  = 4 << 10 // of a leg, or of a session
-)
-
 // Artifact is a file to be kept.
 type Artifact = tracks.Artifact

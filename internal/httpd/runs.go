@@ -18,8 +18,8 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service"
+	"tessellant/internal/service/plans"
 	"tessellant/internal/service/refuse"
-	"tessellant/internal/service/runs"
 	"tessellant/internal/store"
 )
 
@@ -112,7 +112,7 @@ func (s *server) CheckRun(ctx context.Context, q api.CheckRunRequestObject) (api
 		return nil, err
 	}
 	o := api.CheckRun200JSONResponse{Devices: []string{}, Cases: len(p.Cases), Findings: findings(refuse.PlanFindings(p.Findings)), Legs: []api.PlannedLeg{},
-		File: runs.AsFile(r.Asked(), r.Name, r.Labels, r.LimitSeconds).YAML()}
+		File: plans.AsFile(r.Asked(), r.Name, r.Labels, r.LimitSeconds).YAML()}
 	for _, d := range p.Devices {
 		o.Devices = append(o.Devices, d.Facts.Serial)
 	}

@@ -9,6 +9,7 @@ import (
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
 	"tessellant/internal/service/hosts"
+	"tessellant/internal/service/plans"
 	"tessellant/internal/service/pools"
 	"tessellant/internal/service/runs"
 	"tessellant/internal/service/sessions"
@@ -23,7 +24,7 @@ type (
 	// Upload is a file on its way in.
 	Upload = content.Upload
 	// RunRequest asks for a run.
-	RunRequest = runs.RunRequest
+	RunRequest = plans.Request
 	// RunChoice says which runs are wanted.
 	RunChoice = runs.RunChoice
 	// RunView is a run with how its legs stand.
@@ -43,7 +44,7 @@ type (
 	// PoolView is a pool and what it takes now.
 	PoolView = pools.PoolView
 	// Fit is whether a build and a package can run on a device.
-	Fit = runs.Fit
+	Fit = plans.Fit
 	// HostView is a host and how it stands.
 	HostView = hosts.HostView
 	// PairingView is a pairing with the picture that the phone scans.

@@ -2,7 +2,7 @@
 //
 //	access    who asks              content   builds and packages     runs, sessions   what is done with them
 //	hosts     what they say         fleet     devices for people      dispatcher       who gets which device
-//	pools     devices under a name
+//	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
 //	queue, specs, secrets, upkeep, refuse, paging
 //
@@ -25,6 +25,7 @@ import (
 	"tessellant/internal/service/fleet"
 	"tessellant/internal/service/hosts"
 	"tessellant/internal/service/orders"
+	"tessellant/internal/service/plans"
 	"tessellant/internal/service/pools"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/runs"
@@ -60,6 +61,7 @@ type Service struct {
 
 	*access.Access
 	*content.Content
+	*plans.Plans
 	*runs.Runs
 	*sessions.Sessions
 	*evidence.Evidence
@@ -82,7 +84,8 @@ func New(c Config) *Service {
 	s.Pools = &pools.Pools{Store: c.Store}
 	s.Sessions = sessions.New(sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o, Pools: s.Pools})
 	s.Secrets = c.Secrets
-	s.Runs = &runs.Runs{Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o, Pools: s.Pools}
+	s.Plans = &plans.Plans{Store: c.Store, Content: s.Content, Pools: s.Pools}
+	s.Runs = &runs.Runs{Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Plans: s.Plans, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}

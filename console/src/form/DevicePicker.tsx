@@ -2,10 +2,11 @@
 import { ListBox, ListBoxItem } from 'react-aria-components';
 import styled from 'styled-components';
 import type { Device, Finding, Pool } from '../data/api';
+import type { Change } from '../parts/address';
 import { Choose, Select, TextField } from '../parts/controls';
 import { Faint, Row, Section, Simulated, Sub } from '../parts/page';
 import { c, radius } from '../theme';
-import { countOf, type RunForm } from './RunForm';
+import { choosing, countOf, type RunForm } from './RunForm';
 
 const Tiles = styled(ListBox)`
   display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 8px; outline: none;
@@ -26,7 +27,7 @@ const Why = styled.span`border-left: 2px solid ${c.failed}; padding-left: 6px; m
 const Narrow = styled.div`display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr) 72px; gap: 12px; align-items: start;`;
 
 export function DevicePicker({ form, set, devices, pools, taking, unfit }: {
-  form: RunForm; set: (change: Partial<RunForm>) => void; devices: Device[]; pools: Pool[]; taking: Set<string>;
+  form: RunForm; set: (change: Change<RunForm>) => void; devices: Device[]; pools: Pool[]; taking: Set<string>;
   unfit: Map<string, Finding>;
 }) {
   const byName = form.by === 'name';
@@ -75,7 +76,7 @@ export function DevicePicker({ form, set, devices, pools, taking, unfit }: {
         items={devices.map((d) => ({ id: d.serial, d, in: taking.has(d.serial), why: unfit.get(d.serial)?.what }))}
         selectionMode={byName ? 'multiple' : 'none'}
         selectedKeys={byName ? form.devices : []}
-        onSelectionChange={(keys) => set({ devices: keys === 'all' ? devices.map((d) => d.serial) : [...keys].map(String) })}
+        onSelectionChange={(keys) => set(choosing(form.devices, keys === 'all' ? devices.map((d) => d.serial) : [...keys].map(String)))}
       >
         {(x) => <One d={x.d} inRun={x.in} why={x.why} />}
       </Tiles>

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
 import { readView, writeView } from '../parts/address';
-import { commandLine, formParts, limitOf, newer, pinned, planned, readPlan, requestOf, type Chosen } from './RunForm';
+import { choosing, commandLine, formParts, limitOf, newer, pinned, planned, readPlan, requestOf, type Chosen } from './RunForm';
 
 const form = (q = '') => readView(formParts, new URLSearchParams(q));
 const chosen: Chosen = { build: 'B1', package: 'P1', given: {}, secrets: {} };
@@ -80,4 +80,11 @@ test('what was chosen stays what it is when a newer one is uploaded', () => {
   expect(pinned(named, '3', again)?.item.ref).toBe('app@232');
   expect(pinned(undefined, 'app@1', more)).toBeUndefined();
   expect(pinned(undefined, '', undefined)).toBeUndefined();
+});
+
+test('two devices that are chosen faster than the page is drawn are both chosen', () => {
+  const now = { ...readView(formParts, new URLSearchParams()), devices: ['a', 'b'] };
+  expect(choosing(['a'], ['a', 'c'])(now).devices).toEqual(['a', 'b', 'c']);
+  expect(choosing(['a'], [])(now).devices).toEqual(['b']);
+  expect(choosing(['a', 'b'], ['b'])(now).devices).toEqual(['b']);
 });

@@ -17,6 +17,14 @@ export const formParts = {
 };
 export type RunForm = View<typeof formParts>;
 
+/** What a choice of devices changes, whatever was chosen since the devices were drawn. */
+export const choosing = (drawn: string[], chosen: string[]) => ({ devices }: RunForm): Partial<RunForm> => ({
+  devices: [
+    ...devices.filter((s) => chosen.includes(s) || !drawn.includes(s)),
+    ...chosen.filter((s) => !devices.includes(s) && !drawn.includes(s)),
+  ],
+});
+
 /** What is chosen: the build and the package as they were when they were chosen, and what the package asks for. */
 export interface Chosen {
   build: string; // id

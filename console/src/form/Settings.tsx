@@ -1,5 +1,6 @@
 // How devices are set: conditions for all, and named variants of them.
 import styled from 'styled-components';
+import type { Change } from '../parts/address';
 import { Button, TextField } from '../parts/controls';
 import { Section, Sub } from '../parts/page';
 import { narrow } from '../theme';
@@ -15,9 +16,15 @@ const cut = (v: string): [string, string] => {
   return at < 0 ? [v, ''] : [v.slice(0, at), v.slice(at + 1)];
 };
 
-export function Settings({ form, set }: { form: RunForm; set: (change: Partial<RunForm>) => void }) {
-  const put = (n: number, name: string, conditions: string) =>
-    set({ variants: form.variants.map((v, i) => (i === n ? `${name.replace(/[=|]/g, '')}=${conditions.replaceAll('|', '')}` : v)) });
+export function Settings({ form, set }: { form: RunForm; set: (change: Change<RunForm>) => void }) {
+  const put = (n: number, change: { name?: string; conditions?: string }) =>
+    set(({ variants }) => ({
+      variants: variants.map((v, i) => {
+        if (i !== n) return v;
+        const [name, conditions] = cut(v);
+        return `${(change.name ?? name).replace(/[=|]/g, '')}=${(change.conditions ?? conditions).replaceAll('|', '')}`;
+      }),
+    }));
   return (
     <Section aria-labelledby="settings">
       <h2 id="settings">How devices are set</h2>
@@ -33,11 +40,17 @@ export function Settings({ form, set }: { form: RunForm; set: (change: Partial<R
         const [name, conditions] = cut(v);
         return (
           <Line key={i}>
-            <TextField label={`Variant ${i + 1}`} value={name} onChange={(x) => put(i, x, conditions)} placeholder="de" />
-            <TextField label="Its conditions" mono value={conditions} onChange={(x) => put(i, name, x)} placeholder="as the device is" />
+            <TextField label={`Variant ${i + 1}`} value={name} onChange={(x) => put(i, { name: x })} placeholder="de" />
+            <TextField
+              label="Its conditions"
+              mono
+              value={conditions}
+              onChange={(x) => put(i, { conditions: x })}
+              placeholder="as the device is"
+            />
             <Button
               aria-label={`Remove variant ${name || i + 1}`}
-              onPress={() => set({ variants: form.variants.filter((_, k) => k !== i) })}
+              onPress={() => set(({ variants }) => ({ variants: variants.filter((_, k) => k !== i) }))}
             >
               Remove
             </Button>
@@ -45,7 +58,10 @@ export function Settings({ form, set }: { form: RunForm; set: (change: Partial<R
         );
       })}
       <div>
-        <Button isDisabled={form.variants.length >= 20} onPress={() => set({ variants: [...form.variants, next(form.variants)] })}>
+        <Button
+          isDisabled={form.variants.length >= 20}
+          onPress={() => set(({ variants }) => ({ variants: [...variants, next(variants)] }))}
+        >
           Add a variant
         </Button>
       </div>

@@ -52,14 +52,18 @@ export function writeView<P extends Parts>(parts: P, params: URLSearchParams, ch
   return out;
 }
 
+/** A change of a view; as a function, of the view that there is when it is made, which may be newer than the one that is drawn. */
+export type Change<V> = Partial<V> | ((now: V) => Partial<V>);
+
 /** The page's view, and how it changes: in place, or as a step that the browser's back takes back. */
-export function useView<P extends Parts>(parts: P): [View<P>, (change: Partial<View<P>>, how?: 'step') => void] {
+export function useView<P extends Parts>(parts: P): [View<P>, (change: Change<View<P>>, how?: 'step') => void] {
   const [params, setParams] = useSearchParams();
   const view = useMemo(() => readView(parts, params), [parts, params]);
   const set = useCallback(
-    (change: Partial<View<P>>, how?: 'step') =>
-      // What the page was drawn with may be older than the address.
-      setParams(writeView(parts, new URLSearchParams(location.search), change), { replace: how !== 'step' }),
+    (change: Change<View<P>>, how?: 'step') => {
+      const now = new URLSearchParams(location.search); // what the page was drawn with may be older
+      setParams(writeView(parts, now, typeof change === 'function' ? change(readView(parts, now)) : change), { replace: how !== 'step' });
+    },
     [parts, setParams],
   );
   return [view, set];

@@ -53,8 +53,8 @@ func Check(all map[string]string) error {
 	return nil
 }
 
-// Changed gives labels with some set and some removed.
-func Changed(of, set map[string]string, remove []string) map[string]string {
+// Changed gives labels with some set and some removed, or says what is wrong with them then.
+func Changed(of, set map[string]string, remove []string) (map[string]string, error) {
 	out := maps.Clone(of)
 	if out == nil {
 		out = map[string]string{}
@@ -63,5 +63,5 @@ func Changed(of, set map[string]string, remove []string) map[string]string {
 	for _, name := range remove {
 		delete(out, name)
 	}
-	return out
+	return out, Check(out)
 }

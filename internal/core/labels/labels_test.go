@@ -24,7 +24,13 @@ func TestLabels(t *testing.T) {
 	}
 	assert.ErrorContains(t, Check(many), "too many")
 	old := map[string]string{"a": "1", "b": "2"}
-	assert.Equal(t, map[string]string{"a": "3", "c": "4"}, Changed(old, map[string]string{"a": "3", "c": "4"}, []string{"b", "none"}))
+	now, err := Changed(old, map[string]string{"a": "3", "c": "4"}, []string{"b", "none"})
+	assert.NoError(t, err)
+	assert.Equal(t, map[string]string{"a": "3", "c": "4"}, now)
 	assert.Equal(t, map[string]string{"a": "1", "b": "2"}, old)
-	assert.NotNil(t, Changed(nil, nil, nil))
+	now, err = Changed(nil, nil, nil)
+	assert.NoError(t, err)
+	assert.NotNil(t, now)
+	_, err = Changed(old, map[string]string{"no name": "1"}, nil)
+	assert.ErrorContains(t, err, "can't be named")
 }

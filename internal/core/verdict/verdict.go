@@ -23,6 +23,13 @@ const (
 	Skipped Verdict = "skipped"
 )
 
+// Bounds of what is said with a verdict, in bytes. What is longer is cut.
+const (
+	MaxCaseName = 500
+	MaxText     = 60_000  // of each text of a case
+	MaxMessage  = 4 << 10 // of a leg, or of a session
+)
+
 // Order lists all verdicts, the one that decides a roll-up first.
 var Order = []Verdict{Crashed, Failed, Expired, Invalid, Lost, Stopped, Flaky, Passed, Skipped}
 

@@ -213,7 +213,7 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 
 // close completes the closing.
 func (a *attempt) close(end *hostlink.Closing) {
-	end.Message, end.OurFault = foreign.Fit(a.mask.Text(end.Message), hostlink.MaxMessage), a.ours
+	end.Message, end.OurFault = foreign.Fit(a.mask.Text(end.Message), verdict.MaxMessage), a.ours
 	if a.timeline != nil && a.timeline.Whole() != nil {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.timeline.Whole().Error() + ")")
 	}

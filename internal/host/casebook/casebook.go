@@ -218,7 +218,7 @@ func (b *Book) Judge(err error) (verdict.Verdict, string) {
 // maxTrySaid is how many bytes of each text of a try leave the host, where there was more than one: the bus carries small messages.
 const maxTrySaid = 8 << 10
 
-func (b *Book) name(s string) string { return foreign.Name(b.Mask.Text(s), hostlink.MaxCaseName) }
+func (b *Book) name(s string) string { return foreign.Name(b.Mask.Text(s), verdict.MaxCaseName) }
 
 // Masked is a result as it may leave the host.
 func (b *Book) Masked(r hostlink.CaseResult) *hostlink.CaseResult {
@@ -230,7 +230,7 @@ func (b *Book) Masked(r hostlink.CaseResult) *hostlink.CaseResult {
 	}
 	r.Name = b.name(r.Name)
 	r.Tries = append([]hostlink.Try(nil), r.Tries...)
-	hide(&r.Try, hostlink.MaxText)
+	hide(&r.Try, verdict.MaxText)
 	for i := range r.Tries {
 		hide(&r.Tries[i], maxTrySaid)
 	}

@@ -127,7 +127,7 @@ func (g *Outside) BeginCase(_ context.Context, name string) error {
 	if g.ordinal >= maxCases {
 		return fmt.Errorf("the session has %d cases already", g.ordinal)
 	}
-	name = foreign.Name(name, hostlink.MaxCaseName)
+	name = foreign.Name(name, verdict.MaxCaseName)
 	g.open, g.crash = &hostlink.CaseResult{Ordinal: g.ordinal, Name: name, Try: hostlink.Try{StartMS: g.k.Timeline.Now()}}, nil
 	g.ordinal++
 	g.k.Book.Begin(*g.open, "", 1)
@@ -155,7 +155,7 @@ func (g *Outside) EndCase(ctx context.Context, v, message string) error {
 		return errors.New("no case is open; begin one with …/tessellant/case/begin")
 	}
 	g.open = nil
-	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), foreign.Fit(message, hostlink.MaxText), g.k.Timeline.Now()-c.StartMS
+	c.Verdict, c.Message, c.TookMS = verdict.Verdict(v), foreign.Fit(message, verdict.MaxText), g.k.Timeline.Now()-c.StartMS
 	if g.crash != nil {
 		said := c.Message
 		c.Verdict, c.Message, c.Trace = verdict.Crashed, g.crash.Problem, g.crash.Trace
@@ -208,7 +208,7 @@ func (g *Outside) endCase(c *hostlink.CaseResult) {
 func (g *Outside) Mark(v, message string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.marked, g.message = verdict.Verdict(v), foreign.Fit(message, hostlink.MaxText)
+	g.marked, g.message = verdict.Verdict(v), foreign.Fit(message, verdict.MaxText)
 	g.k.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "marked " + v, Answer: message})
 }
 

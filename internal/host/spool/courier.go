@@ -19,6 +19,7 @@ import (
 
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/tracks"
+	"tessellant/internal/core/verdict"
 	"tessellant/internal/hostlink"
 )
 
@@ -214,7 +215,7 @@ func (c *Courier) round(ctx context.Context, end func() hostlink.Closing) error 
 		if n > maxNamed {
 			more = fmt.Sprintf(" and %d more", n-maxNamed)
 		}
-		e.Message = strings.TrimSpace(foreign.Fit(e.Message, hostlink.MaxMessage-maxNotKept) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
+		e.Message = strings.TrimSpace(foreign.Fit(e.Message, verdict.MaxMessage-maxNotKept) + " (not kept: " + strings.Join(c.missing[:min(n, maxNamed)], "; ") + more + ")")
 	}
 	err = c.close(ctx, e)
 	if errors.Is(err, hostlink.ErrUnfit) { // nothing that is said may keep the device

@@ -16,9 +16,9 @@ func (s *Content) LabelBuild(ctx context.Context, who store.Identity, ref string
 	if err != nil {
 		return b, err
 	}
-	now, err := Relabelled(b.Labels.V, set, remove)
+	now, err := labels.Changed(b.Labels.V, set, remove)
 	if err != nil {
-		return b, err
+		return b, refuse.Labels(err)
 	}
 	b.Labels.V = now
 	return b, s.Store.SetLabels(ctx, store.LabelledBuild, who.WorkspaceID, b.ID, now)
@@ -30,19 +30,10 @@ func (s *Content) LabelPackage(ctx context.Context, who store.Identity, ref stri
 	if err != nil {
 		return p, err
 	}
-	now, err := Relabelled(p.Labels.V, set, remove)
+	now, err := labels.Changed(p.Labels.V, set, remove)
 	if err != nil {
-		return p, err
+		return p, refuse.Labels(err)
 	}
 	p.Labels.V = now
 	return p, s.Store.SetLabels(ctx, store.LabelledPackage, who.WorkspaceID, p.ID, now)
-}
-
-// Relabelled gives labels as they are to be after a change, or says what is wrong with it.
-func Relabelled(of, set map[string]string, remove []string) (map[string]string, error) {
-	now := labels.Changed(of, set, remove)
-	if err := labels.Check(now); err != nil {
-		return nil, refuse.New(refuse.Invalid, "set the labels", "write name=value, such as branch=main", "%v", err)
-	}
-	return now, nil
 }

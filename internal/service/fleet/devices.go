@@ -9,8 +9,8 @@ import (
 
 	"tessellant/internal/core/access"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/labels"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/service/content"
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
@@ -112,9 +112,9 @@ func (s *Fleet) LabelDevice(ctx context.Context, who store.Identity, serial stri
 	if err != nil {
 		return d, err
 	}
-	now, err := content.Relabelled(d.Facts.V.Labels, set, remove)
+	now, err := labels.Changed(d.Facts.V.Labels, set, remove)
 	if err != nil {
-		return d, err
+		return d, refuse.Labels(err)
 	}
 	if err := s.Store.SetDeviceLabels(ctx, d.ID, now); err != nil {
 		return d, err

@@ -293,7 +293,7 @@ func (l *link) Close(ctx context.Context, hold hostlink.Hold, c hostlink.Closing
 	if c.Marked != "" && !c.Marked.Known() {
 		c.Marked = ""
 	}
-	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, hostlink.MaxMessage), foreign.Fit(c.MarkedMessage, hostlink.MaxMessage), foreign.Name(c.How, 16)
+	c.Message, c.MarkedMessage, c.How = foreign.Fit(c.Message, verdict.MaxMessage), foreign.Fit(c.MarkedMessage, verdict.MaxMessage), foreign.Name(c.How, 16)
 	return unfit(l.Dispatcher.CloseHold(ctx, h, store.Closing{Verdict: c.Verdict, Message: c.Message, ClockDoubtMS: c.ClockDoubtMS, OurFault: c.OurFault, How: c.How, Marked: c.Marked, MarkedMessage: c.MarkedMessage}))
 }
 

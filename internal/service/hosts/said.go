@@ -8,6 +8,7 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/verdict"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/store"
 )
@@ -52,9 +53,9 @@ func fit(c *store.Case) error {
 	if c.Verdict != "" && !c.Verdict.Known() {
 		return fmt.Errorf("%w: there is no verdict %.50q", hostlink.ErrUnfit, c.Verdict)
 	}
-	c.Name, c.Line = foreign.Name(c.Name, hostlink.MaxCaseName), foreign.Name(c.Line, hostlink.MaxCaseName)
+	c.Name, c.Line = foreign.Name(c.Name, verdict.MaxCaseName), foreign.Name(c.Line, verdict.MaxCaseName)
 	for _, s := range []*string{&c.Message, &c.Expected, &c.Actual, &c.Trace} {
-		*s = foreign.Fit(*s, hostlink.MaxText)
+		*s = foreign.Fit(*s, verdict.MaxText)
 	}
 	for _, s := range []*string{&c.Shot, &c.Tree} {
 		if *s != foreign.Name(*s, maxFile) {

@@ -72,6 +72,11 @@ func Missing(err error, what, ref, remedy string) error {
 	return err
 }
 
+// Labels says what is wrong with labels.
+func Labels(why error) *Error {
+	return New(Invalid, "set the labels", "write name=value, such as branch=main", "%v", why)
+}
+
 // PlanFindings gives what was found with a plan.
 func PlanFindings(in []planning.Finding) []Finding {
 	out := make([]Finding, 0, len(in))

@@ -14,14 +14,11 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
-	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/planning"
-	"tessellant/internal/core/pools"
 	"tessellant/internal/core/work"
-	"tessellant/internal/service/content"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
-	poolsroom "tessellant/internal/service/pools"
+	"tessellant/internal/service/plans"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/service/secrets"
@@ -36,49 +33,16 @@ type Runs struct {
 	Bus      bus.Bus
 	Log      *slog.Logger
 	Feed     *feed.Feed
-	Content  *content.Content
+	Plans    *plans.Plans
 	Specs    *specs.Specs
 	Secrets  *secrets.Secrets
 	Queue    *queue.Queue
 	Sessions *sessions.Sessions
 	Orders   *orders.Orders
-	Pools    *poolsroom.Pools
 }
 
-// RunRequest asks for a run.
-type RunRequest struct {
-	Build, Package string // references or ids
-	Where          []string
-	Devices        []string // serials
-	LimitSeconds   int
-	IdempotencyKey string
-	Cases, Tags    []string          // which cases; none: all
-	Confirm        int               // how often a failed case is tried again
-	Attempts       int               // that a leg may have when devices are lost; 0: 2
-	Inputs         map[string]string // plain
-	Secrets        map[string]string // never shown again
-
-	Name       string
-	Labels     map[string]string
-	Pool       string         // a pool by its name
-	Take       pools.How      // how many of the devices that fit; empty: as the pool says, else all
-	N          int            // where Take says that there is a number
-	Models     bool           // any unit of each model will do
-	Conditions conditions.Set // of all legs
-	Variants   []conditions.Variant
-	Lines      []store.Line // of devices, with their conditions
-	Spread     bool         // the cases are shared out among devices that are alike
-	Beside     []string     // builds to install besides
-	Put        []work.File  // files of the package to put onto the device
-	Fetch      []string     // files of the device to keep
-}
-
-const (
-	maxConfirm  = 10
-	maxAttempts = 10
-	// maxWaitingLegs is how many legs of a workspace may wait for devices.
-	maxWaitingLegs = 20_000
-)
+// maxWaitingLegs is how many legs of a workspace may wait for devices.
+const maxWaitingLegs = 20_000
 
 // isKey says whether a text may be an Idempotency-Key (draft-ietf-httpapi-idempotency-key-header: a printable string).
 func isKey(s string) bool {
@@ -86,7 +50,7 @@ func isKey(s string) bool {
 }
 
 // hash is of all that a request asks for, but for the values of secrets.
-func (q RunRequest) hash() []byte {
+func hash(q plans.Request) []byte {
 	q.IdempotencyKey, q.Secrets = "", maps.Clone(q.Secrets)
 	for name := range q.Secrets {
 		q.Secrets[name] = ""
@@ -98,12 +62,12 @@ func (q RunRequest) hash() []byte {
 
 // StartRun plans a run and writes it; the dispatcher does the rest. The same
 // idempotency key gives the run that is there already, and isNew false.
-func (s *Runs) StartRun(ctx context.Context, who store.Identity, q RunRequest) (r store.Run, isNew bool, err error) {
+func (s *Runs) StartRun(ctx context.Context, who store.Identity, q plans.Request) (r store.Run, isNew bool, err error) {
 	const title = "start the run"
 	if !isKey(q.IdempotencyKey) {
 		return r, false, refuse.New(refuse.Invalid, title, "send an Idempotency-Key of up to 100 printable ASCII characters, or none", "the Idempotency-Key is not valid")
 	}
-	asked := q.hash()
+	asked := hash(q)
 	before := func() (store.Run, error) {
 		old, err := s.Store.RunByIdempotencyKey(ctx, who.WorkspaceID, q.IdempotencyKey)
 		if err == nil && old.IdempotencyHash != nil && !bytes.Equal(old.IdempotencyHash, asked) {
@@ -116,7 +80,7 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q RunRequest) (
 			return old, false, err
 		}
 	}
-	p, err := s.plan(ctx, who, &q)
+	p, err := s.Plans.Plan(ctx, who, &q)
 	if err != nil {
 		return r, false, err
 	}
@@ -199,4 +163,12 @@ func (s *Runs) StopRun(ctx context.Context, who store.Identity, id, leg string) 
 		return v, err
 	}
 	return s.Run(ctx, who, v.ID)
+}
+
+// refs are the references of builds.
+func refs(builds []store.Build) (out []string) {
+	for _, b := range builds {
+		out = append(out, b.Ref())
+	}
+	return out
 }

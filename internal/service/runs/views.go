@@ -180,20 +180,11 @@ func (s *Runs) ListRuns(ctx context.Context, who store.Identity, c RunChoice, af
 	if len(c.Labels)+len(choice.Words) > 20 || len(c.Search) > 500 {
 		return nil, "", refuse.New(refuse.Invalid, "list the runs", "search for less", "that are too many words and labels; 20 is the most")
 	}
-	if c.Build != "" {
-		b, err := s.Content.Build(ctx, who, c.Build)
-		if err != nil {
-			return nil, "", err
-		}
-		choice.BuildID = b.ID
+	b, p, err := s.Plans.Named(ctx, who, c.Build, c.Package)
+	if err != nil {
+		return nil, "", err
 	}
-	if c.Package != "" {
-		p, err := s.Content.Package(ctx, who, c.Package)
-		if err != nil {
-			return nil, "", err
-		}
-		choice.PackageID = p.ID
-	}
+	choice.BuildID, choice.PackageID = b.ID, p.ID
 	if err := paging.Check(after); err != nil {
 		return nil, "", err
 	}

@@ -17,7 +17,6 @@ import (
 	"tessellant/internal/core/snippet"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
-	"tessellant/internal/hostlink"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
@@ -166,8 +165,8 @@ func (s *Sessions) MarkSession(ctx context.Context, who store.Identity, id, case
 	if v != verdict.Passed && v != verdict.Failed && (v != verdict.Skipped || caseName == "") {
 		return x, refuse.New(refuse.Invalid, title, "use passed or failed; for a case also skipped", "%q is not a verdict you can set", v)
 	}
-	if len(caseName) > hostlink.MaxCaseName || len(message) > hostlink.MaxText || !utf8.ValidString(caseName+message) {
-		return x, refuse.New(refuse.Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", hostlink.MaxCaseName, hostlink.MaxText), "the name or the message is too long, or is not text")
+	if len(caseName) > verdict.MaxCaseName || len(message) > verdict.MaxText || !utf8.ValidString(caseName+message) {
+		return x, refuse.New(refuse.Invalid, title, fmt.Sprintf("keep the name within %d bytes and the message within %d, as UTF-8", verdict.MaxCaseName, verdict.MaxText), "the name or the message is too long, or is not text")
 	}
 	if caseName == "" {
 		err = s.Store.MarkSession(ctx, x.ID, v, message)

@@ -430,7 +430,7 @@ func (o *output) Write(b []byte) (int, error) {
 	o.part = append(o.part, b...)
 	for {
 		i := bytes.IndexByte(o.part, '\n')
-		if i < 0 && len(o.part) < hostlink.MaxText {
+		if i < 0 && len(o.part) < verdict.MaxText {
 			break
 		}
 		if i < 0 {

@@ -112,7 +112,7 @@ func (s *session) Close(end *hostlink.Closing) {
 		end.How = "lost"
 	}
 	v, message := s.outside.Marked()
-	end.Marked, end.MarkedMessage = v, foreign.Fit(s.Mask.Text(message), hostlink.MaxMessage)
+	end.Marked, end.MarkedMessage = v, foreign.Fit(s.Mask.Text(message), verdict.MaxMessage)
 }
 
 // judge gives the verdict, and says how it ended.

@@ -1,4 +1,4 @@
-package runs
+package plans
 
 // Whether a build and a package can run on a device: for lists, tiles, and who asks about one.
 
@@ -19,24 +19,18 @@ type Fit struct {
 }
 
 // FitOf gives what says of devices whether a build and a package can run there. Package "": any.
-func (s *Runs) FitOf(ctx context.Context, who store.Identity, build, pkg string) (func(store.Device) Fit, error) {
-	return s.fits(ctx, who, RunRequest{Build: build, Package: pkg})
+func (s *Plans) FitOf(ctx context.Context, who store.Identity, build, pkg string) (func(store.Device) Fit, error) {
+	return s.fits(ctx, who, Request{Build: build, Package: pkg})
 }
 
-func (s *Runs) fits(ctx context.Context, who store.Identity, q RunRequest) (func(store.Device) Fit, error) {
+func (s *Plans) fits(ctx context.Context, who store.Identity, q Request) (func(store.Device) Fit, error) {
 	const title = "say what can run there"
 	if q.Build == "" {
 		return nil, refuse.New(refuse.Invalid, title, "name one, such as kelpline/android@newest", "the request names no build")
 	}
-	b, err := s.Content.Build(ctx, who, q.Build)
+	b, p, err := s.Named(ctx, who, q.Build, q.Package)
 	if err != nil {
 		return nil, err
-	}
-	var p store.Package
-	if q.Package != "" {
-		if p, err = s.Content.Package(ctx, who, q.Package); err != nil {
-			return nil, err
-		}
 	}
 	needs, err := devices.ParseFilter(p.Needs.V, nil)
 	if err != nil {
@@ -76,4 +70,17 @@ func (s *Runs) fits(ctx context.Context, who store.Identity, q RunRequest) (func
 		plan := planning.Make(planning.Request{App: b.Facts.V, Cases: cases, Program: p.Program.V != nil, Targets: []planning.Target{{}}, Devices: []planning.Device{x}, Past: past})
 		return Fit{No: len(plan.Legs) == 0, Findings: plan.Findings}
 	}, nil
+}
+
+// Fit says whether a build and a package can run on a device, set in this way.
+func (s *Plans) Fit(ctx context.Context, who store.Identity, serial string, q Request) (Fit, error) {
+	fits, err := s.fits(ctx, who, q)
+	if err != nil {
+		return Fit{}, err
+	}
+	d, err := s.Store.DeviceBySerial(ctx, serial)
+	if err != nil {
+		return Fit{}, refuse.Missing(err, "device", serial, "see the devices with: tessellant device list")
+	}
+	return fits(d), nil
 }

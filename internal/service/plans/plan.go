@@ -1,39 +1,47 @@
-package runs
-
-// Planning a run: what a request names is found, and core/planning is asked.
+// Package plans says what a run would be: what a request names is found, and core/planning is asked. It starts nothing.
+package plans
 
 import (
 	"context"
 	"fmt"
 	"maps"
-	"path"
-	"regexp"
-	"slices"
 	"strings"
 	"time"
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
-	"tessellant/internal/core/labels"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/pools"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/service/content"
+	poolsroom "tessellant/internal/service/pools"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
-// Bounds of what a run may ask for.
-const (
-	maxRunName = 200 // bytes
-	maxLines   = 500
-	maxBeside  = 10
-	maxFiles   = 20 // each way
-)
+// Plans is that room.
+type Plans struct {
+	Store   *store.Store
+	Content *content.Content
+	Pools   *poolsroom.Pools
+}
 
-// RunPlan is what a run would be.
-type RunPlan struct {
+// Named finds a build and a package by what they are called; of an empty name nothing is found.
+func (s *Plans) Named(ctx context.Context, who store.Identity, build, pkg string) (b store.Build, p store.Package, err error) {
+	if build != "" {
+		if b, err = s.Content.Build(ctx, who, build); err != nil {
+			return b, p, err
+		}
+	}
+	if pkg != "" {
+		p, err = s.Content.Package(ctx, who, pkg)
+	}
+	return b, p, err
+}
+
+// Plan is what a run would be.
+type Plan struct {
 	Build   store.Build
 	Package store.Package
 	Beside  []store.Build
@@ -42,23 +50,20 @@ type RunPlan struct {
 }
 
 // CheckRun plans a run and starts nothing: the findings say what is in its way.
-func (s *Runs) CheckRun(ctx context.Context, who store.Identity, q RunRequest) (RunPlan, error) {
-	return s.plan(ctx, who, &q)
+func (s *Plans) CheckRun(ctx context.Context, who store.Identity, q Request) (Plan, error) {
+	return s.Plan(ctx, who, &q)
 }
 
-// plan finds what a request names and plans it. It sets what was not said.
-func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p RunPlan, err error) {
+// Plan finds what a request names and plans it. It sets what was not said.
+func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Plan, err error) {
 	const title = "plan the run"
 	if q.Build == "" || q.Package == "" {
 		return p, refuse.New(refuse.Invalid, title, "set both, such as kelpline/android@newest and shore-suite@newest", "the request names no %s", map[bool]string{true: "build", false: "package"}[q.Build == ""])
 	}
-	if p.Build, err = s.Content.Build(ctx, who, q.Build); err != nil {
+	if p.Build, p.Package, err = s.Named(ctx, who, q.Build, q.Package); err != nil {
 		return p, err
 	}
-	if p.Package, err = s.Content.Package(ctx, who, q.Package); err != nil {
-		return p, err
-	}
-	if err := q.check(); err != nil {
+	if err := q.Check(); err != nil {
 		return p, err
 	}
 	for _, ref := range q.Beside {
@@ -102,63 +107,8 @@ func (s *Runs) plan(ctx context.Context, who store.Identity, q *RunRequest) (p R
 	return p, nil
 }
 
-// pathForm is a file's place on a device that may be written or read.
-var pathForm = regexp.MustCompile(`^/(sdcard|storage/[\w-]+|data/local/tmp)/[^\x00-\x1f]{1,300}$`)
-
-// check says what makes no sense in a request, whatever there is. It sets the limit that was not said.
-func (q *RunRequest) check() error {
-	const title = "plan the run"
-	wrong := func(remedy, why string, args ...any) error {
-		return refuse.New(refuse.Invalid, title, remedy, why, args...)
-	}
-	if q.LimitSeconds == 0 {
-		q.LimitSeconds = 1800
-	}
-	q.Name = strings.TrimSpace(q.Name)
-	switch {
-	case q.LimitSeconds < 1 || q.LimitSeconds > 86400:
-		return wrong("choose 1 to 86400 seconds (24 h)", "the time limit is out of range")
-	case q.Confirm < 0 || q.Confirm > maxConfirm:
-		return wrong("choose 0 to 10", "a failed case can't be retried %d times", q.Confirm)
-	case q.Attempts < 0 || q.Attempts > maxAttempts:
-		return wrong("choose 1 to 10", "a leg can't have %d attempts", q.Attempts)
-	case len(q.Name) > maxRunName || strings.ContainsFunc(q.Name, func(r rune) bool { return r < ' ' }):
-		return wrong("use up to 200 characters in one line", "the run's name is too long, or has characters that can't be shown")
-	case len(q.Beside) > maxBeside:
-		return wrong("leave some out", "%d builds can't be installed beside; %d is the most", len(q.Beside), maxBeside)
-	case len(q.Put) > maxFiles || len(q.Fetch) > maxFiles:
-		return wrong("leave some out", "at most %d files can be put onto a device, and kept of it", maxFiles)
-	case len(q.Lines) > maxLines:
-		return wrong("start several runs", "%d lines of devices are too many; %d is the most", len(q.Lines), maxLines)
-	case len(q.Lines) > 0 && (len(q.Where)+len(q.Devices)+len(q.Variants)+len(q.Conditions) > 0 || q.Pool != "" || q.Take != ""):
-		return wrong("give lines, or a filter with variants", "lines of devices say which devices and conditions; a filter, a pool, conditions and variants can't be given besides")
-	}
-	if q.Take != "" || q.N != 0 {
-		if err := (pools.Definition{Take: q.Take, N: q.N}).Check(); err != nil {
-			return wrong("write all, any with a number, or differ with a number", "%v", err)
-		}
-	}
-	if err := labels.Check(q.Labels); err != nil {
-		return wrong("write name=value, such as branch=main", "%v", err)
-	}
-	if err := conditions.CheckVariants(q.Variants); err != nil {
-		return wrong("name each variant once, such as --variant de=language:de", "%v", err)
-	}
-	for _, f := range q.Put {
-		if !pathForm.MatchString(f.To) || path.Clean(f.To) != f.To {
-			return wrong("choose a path below /sdcard or /data/local/tmp", "%.200q is no place for a file on a device", f.To)
-		}
-	}
-	for _, f := range q.Fetch {
-		if !pathForm.MatchString(f) || path.Clean(f) != f {
-			return wrong("choose a path below /sdcard or /data/local/tmp", "%.200q is no file of a device that can be kept", f)
-		}
-	}
-	return nil
-}
-
 // targets says where the run is to go.
-func (s *Runs) targets(ctx context.Context, who store.Identity, q RunRequest) ([]planning.Target, error) {
+func (s *Plans) targets(ctx context.Context, who store.Identity, q Request) ([]planning.Target, error) {
 	if len(q.Lines) > 0 {
 		return lines(q.Lines)
 	}
@@ -251,13 +201,8 @@ func lines(all []store.Line) (out []planning.Target, err error) {
 // usualLeg is how long a leg takes of which nothing is known.
 const usualLeg = 2 * time.Minute
 
-// sets says whether devices are to be set, or furnished, in ways that hosts of protocol 1 don't know.
-func (q RunRequest) sets() bool {
-	return len(q.Conditions)+len(q.Lines)+len(q.Beside)+len(q.Put)+len(q.Fetch) > 0 || slices.ContainsFunc(q.Variants, func(v conditions.Variant) bool { return len(v.Conditions) > 0 })
-}
-
 // there gives the devices as the planner sees them.
-func (s *Runs) there(ctx context.Context, prog *testpkg.Program, sets bool, past []planning.Past) ([]planning.Device, error) {
+func (s *Plans) there(ctx context.Context, prog *testpkg.Program, sets bool, past []planning.Past) ([]planning.Device, error) {
 	about, older := map[string]store.HostAbout{}, map[string]bool{}
 	if prog != nil || sets {
 		hosts, err := s.Store.Hosts(ctx)
@@ -304,22 +249,4 @@ func (s *Runs) there(ctx context.Context, prog *testpkg.Program, sets bool, past
 		out = append(out, x)
 	}
 	return out, nil
-}
-
-// refs are the references of builds.
-func refs(builds []store.Build) (out []string) {
-	for _, b := range builds {
-		out = append(out, b.Ref())
-	}
-	return out
-}
-
-// words are those by which a run is searched.
-func words(r store.Run) string {
-	parts := []string{r.Name, r.Request.V.Build, r.Request.V.Package, r.Request.V.Pool, r.StartedBy}
-	for name, value := range r.Labels.V {
-		parts = append(parts, name+"="+value)
-	}
-	s := strings.ToLower(strings.Join(parts, " "))
-	return strings.ToValidUTF8(s[:min(len(s), 2000)], "")
 }

@@ -1,0 +1,53 @@
+package plans
+
+// A request as it is kept, and as a run file.
+
+import (
+	"strings"
+	"time"
+
+	"tessellant/internal/core/pools"
+	"tessellant/internal/core/runfile"
+	"tessellant/internal/store"
+)
+
+// Asked is a request as it is kept.
+func (q Request) Asked() store.RunRequest {
+	r := store.RunRequest{Build: q.Build, Package: q.Package, Where: q.Where, Devices: q.Devices, Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Pool: q.Pool, Take: q.Take, N: q.N, Models: q.Models,
+		Conditions: q.Conditions, Variants: q.Variants, Lines: q.Lines, Spread: q.Spread, Beside: q.Beside, Put: q.Put, Fetch: q.Fetch}
+	for name := range q.Secrets {
+		r.Secrets = append(r.Secrets, name)
+	}
+	return r
+}
+
+// AsFile writes a request as a run file. A secret comes from a variable of its name.
+func AsFile(q store.RunRequest, name string, labels map[string]string, limit int) runfile.File {
+	f := runfile.File{Build: q.Build, Package: q.Package, Name: name, Labels: labels, Pool: q.Pool, Where: q.Where, Devices: q.Devices, AnyUnit: q.Models, Conditions: runfile.Conditions(q.Conditions), Variants: q.Variants,
+		Cases: q.Cases, Tags: q.Tags, Spread: q.Spread, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Beside: q.Beside, Fetch: q.Fetch}
+	if limit > 0 {
+		f.Limit = runfile.Duration(time.Duration(limit) * time.Second)
+	}
+	switch q.Take {
+	case pools.Any:
+		f.Any = q.N
+	case pools.Differ:
+		f.Differ = q.N
+	}
+	for _, l := range q.Lines {
+		f.Lines = append(f.Lines, runfile.Line(l))
+	}
+	for _, x := range q.Put {
+		if f.Put == nil {
+			f.Put = map[string]string{}
+		}
+		f.Put[x.From] = x.To
+	}
+	for _, s := range q.Secrets {
+		if f.SecretsFromEnv == nil {
+			f.SecretsFromEnv = map[string]string{}
+		}
+		f.SecretsFromEnv[s] = strings.ToUpper(strings.ReplaceAll(s, "-", "_"))
+	}
+	return f
+}
