@@ -369,8 +369,8 @@ check.that(phone.sees('#settings[label=Einstellungen]') or phone.sees('#settings
 	require.Equal(t, verdict.Passed, l.Verdict, l.Message)
 	var said []string
 	for _, e := range b.whole(l.Attempts[0]) {
-		if e.Name == "set conditions" || strings.HasPrefix(e.Name, "language ") {
-			said = append(said, e.Name+e.Args["to"])
+		if e.Name == "set conditions" || e.Kind == timeline.Log {
+			said = append(said, e.Name+e.Answer+e.Args["to"])
 		}
 	}
 	assert.Equal(t, []string{"set conditionslanguage:de,time-zone:Asia/Tokyo,font-scale:1.3,display-size:1.2,animations:off,orientation:landscape", "language de width 342", "set conditionsfont-scale:1,dark"}, said)
