@@ -117,7 +117,7 @@ func (h history) of(l Leg) guess {
 		variance := max(0, square/n-mean*mean)
 		return guess{mean, math.Sqrt(variance*(1+1/n) + c.spread*c.spread*(1+2/n)), math.Hypot(common, shared/n), c.like}
 	}
-	return guess{math.Log((begins + time.Duration(max(len(l.Cases), 5))*perCase).Seconds()), 0.6, common, 0}
+	return guess{math.Log((begins + time.Duration(max(len(l.Cases), 5))*perCase).Seconds()), 0.25, 0.55, 0} // what is not known of the cases is the same for all legs
 }
 
 // grown says how long a leg takes with as many cases, by one that had others. What it takes besides its cases is the same for both; a case
