@@ -195,9 +195,9 @@ func (a *App) leftOut(r *api.Run) {
 	for _, f := range r.Findings {
 		text := findingText(f)
 		if f.Level == api.Blocks {
-			text = "Left out: " + text
+			text = "Left out: " + strings.Replace(text, fmt.Sprintf("(%s; ", f.Level), "(", 1)
 		}
-		fmt.Fprintln(a.Out, text)
+		indented(a.Out, 0, text)
 	}
 }
 
