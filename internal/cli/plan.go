@@ -80,7 +80,7 @@ func forecastText(f *api.Forecast) string {
 
 // coverText says what devices cover.
 func (a *App) coverText(c *api.Cover) {
-	fmt.Fprintf(a.Out, "They cover %.0f %% of what differs.", 100*c.Share)
+	said := fmt.Sprintf("They cover %.0f %% of what differs.", 100*c.Share)
 	var missing []string
 	for _, t := range c.Traits {
 		if len(t.Missing) > 0 {
@@ -88,16 +88,16 @@ func (a *App) coverText(c *api.Cover) {
 		}
 	}
 	if len(missing) > 0 {
-		fmt.Fprintf(a.Out, " Not covered: %s.", strings.Join(missing, "; "))
+		said += fmt.Sprintf(" Not covered: %s.", strings.Join(missing, "; "))
 	}
 	if n := c.Next; n != nil {
 		adds := append([]string{}, n.Adds...)
 		if n.Pairs > 0 {
 			adds = append(adds, Plural(n.Pairs, "pair")+" of values")
 		}
-		fmt.Fprintf(a.Out, " The next device, %s, would add %s (%.1f %%).", n.Serial, strings.Join(adds, ", "), 100*n.Share)
+		said += fmt.Sprintf(" The next device, %s, would add %s (%.1f %%).", n.Serial, strings.Join(adds, ", "), 100*n.Share)
 	}
-	fmt.Fprintln(a.Out)
+	indented(a.Out, 0, said)
 }
 
 // whichDevices says which devices a run was asked for.

@@ -91,16 +91,20 @@ export function PoolFields({ typed, set, shares, onShares }: {
   return (
     <>
       <Row $gap={12} style={{ alignItems: 'flex-start' }}>
-        <TextField label="Filter: patterns over traits" mono value={typed.where} placeholder="os>=10"
-          onChange={(where) => set({ ...typed, where })} />
+        <div style={{ flex: '1 1 320px' }}>
+          <TextField label="Filter: patterns over traits" mono value={typed.where} placeholder="os>=10"
+            onChange={(where) => set({ ...typed, where })} />
+        </div>
         <Select label="Take" value={typed.take} onChange={(v) => set({ ...typed, take: v as Typed['take'] })}
           options={[
             { id: 'all', text: 'all that fit' }, { id: 'any', text: 'any of them, free ones first' },
             { id: 'differ', text: 'those that differ most' },
           ]} />
         {typed.take !== 'all' && (
-          <TextField label="How many" value={typed.n} onChange={(n) => set({ ...typed, n })}
-            hint={countOf(typed.n) ? undefined : '1 to 1000'} />
+          <div style={{ width: 96 }}>
+            <TextField label="How many" value={typed.n} onChange={(n) => set({ ...typed, n })}
+              hint={countOf(typed.n) ? undefined : '1 to 1000'} />
+          </div>
         )}
         <Select label="Units" value={typed.units} onChange={(v) => set({ ...typed, units: v as Typed['units'] })}
           options={[{ id: 'each', text: 'exactly these units' }, { id: 'any', text: 'any unit of each model' }]} />
