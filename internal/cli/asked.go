@@ -3,6 +3,7 @@ package cli
 // What a run is asked for: by flags, by a run file, or by both. What a flag says wins over the file; inputs and labels are put together.
 
 import (
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/labels"
+	"tessellant/internal/core/pools"
 	"tessellant/internal/core/runfile"
 )
 
@@ -32,6 +34,8 @@ type runFlags struct {
 	flags *pflag.FlagSet // knows which were given
 }
 
+const usualAttempts = 2
+
 func (q *runFlags) register(f *pflag.FlagSet) {
 	q.flags = f
 	f.StringArrayVar(&q.cases, "case", nil, "only cases whose name matches, such as 'survey.*' or tides.test_tide_table; repeat for more")
@@ -39,7 +43,7 @@ func (q *runFlags) register(f *pflag.FlagSet) {
 	f.StringArrayVar(&q.set, "set", nil, "an input of the package: NAME=VALUE; repeat for more")
 	f.StringArrayVar(&q.secret, "secret-from-env", nil, "a secret input, masked in all evidence: NAME=VARIABLE of the environment; repeat for more")
 	f.IntVar(&q.confirm, "confirm", 0, "retry a failed case this many times, on the same device from a clean state; if it then passes, it is flaky")
-	f.IntVar(&q.attempts, "attempts", 2, "most attempts for a leg when devices are lost")
+	f.IntVar(&q.attempts, "attempts", usualAttempts, "most attempts for a leg when devices are lost")
 	f.DurationVar(&q.limit, "limit", 30*time.Minute, "time limit for the cases on one device")
 	f.StringVar(&q.conditions, "conditions", "", "how to set the device first, such as language:de,dark,font-scale:1.3. Conditions: "+strings.Join(conditions.Names(), " "))
 }
@@ -47,34 +51,28 @@ func (q *runFlags) register(f *pflag.FlagSet) {
 // given says whether a flag was written.
 func (q *runFlags) given(name string) bool { return q.flags.Changed(name) }
 
-// apply puts the choices into a request.
-func (q *runFlags) apply(r *api.RunRequest) error {
+// over puts the choices over those of a file.
+func (q *runFlags) over(f *runfile.File) (err error) {
 	if q.limit <= 0 {
-		return fmt.Errorf("--limit must be longer than nothing, such as 5m")
+		return errors.New("--limit must be longer than nothing, such as 5m")
 	}
-	if r.LimitSeconds == nil || q.given("limit") {
-		seconds := int((q.limit + time.Second - 1) / time.Second)
-		r.LimitSeconds = &seconds
+	if f.Limit == 0 || q.given("limit") {
+		f.Limit = runfile.Duration(q.limit)
 	}
-	if r.Confirm == nil || q.given("confirm") {
-		r.Confirm = &q.confirm
+	if q.given("confirm") {
+		f.Confirm = q.confirm
 	}
-	if r.Attempts == nil || q.given("attempts") {
-		r.Attempts = &q.attempts
+	if f.Attempts == 0 || q.given("attempts") {
+		f.Attempts = q.attempts
 	}
-	if len(q.cases) > 0 {
-		r.Cases = &q.cases
-	}
-	if len(q.tags) > 0 {
-		r.Tags = &q.tags
-	}
+	replace(q.cases, &f.Cases)
+	replace(q.tags, &f.Tags)
 	if q.conditions != "" {
 		set, err := conditions.Parse(q.conditions)
 		if err != nil {
 			return fmt.Errorf("--conditions: %w", err)
 		}
-		all := joined(r.Conditions, set)
-		r.Conditions = &all
+		f.Conditions = joined(f.Conditions, runfile.Conditions(set))
 	}
 	inputs, err := pairs("--set", q.set, "VALUE")
 	if err != nil {
@@ -84,22 +82,21 @@ func (q *runFlags) apply(r *api.RunRequest) error {
 	if err != nil {
 		return err
 	}
-	if secrets, err = fromEnv(secrets); err != nil {
-		return err
-	}
-	if all := joined(r.Inputs, inputs); len(all) > 0 {
-		r.Inputs = &all
-	}
-	if all := joined(r.Secrets, secrets); len(all) > 0 {
-		r.Secrets = &all
-	}
+	f.Inputs, f.SecretsFromEnv = joined(f.Inputs, inputs), joined(f.SecretsFromEnv, secrets)
 	return nil
 }
 
+// replace puts a list that was written in the place of the file's.
+func replace(flag []string, file *[]string) {
+	if len(flag) > 0 {
+		*file = flag
+	}
+}
+
 // joined puts what a flag says over what the file says.
-func joined(file *map[string]string, flag map[string]string) map[string]string {
-	out := map[string]string{}
-	maps.Copy(out, Deref(file))
+func joined[M ~map[string]string](file, flag M) M {
+	out := M{}
+	maps.Copy(out, file)
 	maps.Copy(out, flag)
 	return out
 }
@@ -117,25 +114,41 @@ func pairs(flag string, all []string, what string) (map[string]string, error) {
 	return m, nil
 }
 
-// fromEnv takes secrets from the variables that are named.
-func fromEnv(variables map[string]string) (map[string]string, error) {
-	m := map[string]string{}
-	for _, name := range slices.Sorted(maps.Keys(variables)) {
-		if m[name] = os.Getenv(variables[name]); m[name] == "" {
-			return nil, fmt.Errorf("--secret-from-env %s: the environment has no %s", name, variables[name])
-		}
-	}
-	return m, nil
+// takeFlags choose devices, for runs and for pools.
+type takeFlags struct {
+	where, devices []string
+	any, differ    int
+	anyUnit        bool
 }
 
-// askFlags are the choices of run start and run check besides those of runFlags.
+func (q *takeFlags) register(f *pflag.FlagSet, anyUnit string) {
+	f.StringArrayVar(&q.where, "where", nil, whereHelp)
+	f.StringArrayVar(&q.devices, "device", nil, "serial of a device; repeat for more")
+	f.IntVar(&q.any, "any", 0, "take this many of the devices that fit; free ones first")
+	f.IntVar(&q.differ, "differ", 0, "take this many of the devices that fit: those that differ most")
+	f.BoolVar(&q.anyUnit, "any-unit", false, anyUnit)
+}
+
+// check says which numbers of devices make no sense.
+func (q *takeFlags) check(f *pflag.FlagSet) error {
+	if f.Changed("any") && f.Changed("differ") {
+		return errors.New("--any and --differ can't go together")
+	}
+	for name, n := range map[string]int{"any": q.any, "differ": q.differ} {
+		if f.Changed(name) && (n < 1 || n > pools.MaxN) {
+			return fmt.Errorf("--%s %d: choose 1 to %d devices", name, n, pools.MaxN)
+		}
+	}
+	return nil
+}
+
+// askFlags are the choices of run start and run check.
 type askFlags struct {
 	runFlags
-	build, pkg, file, pool, lines, name string
-	where, devices, variants, labels    []string
-	beside, put, fetch                  []string
-	any, differ                         int
-	anyUnit, spread                     bool
+	takeFlags
+	build, pkg, file, pool, lines, name  string
+	variants, labels, beside, put, fetch []string
+	spread                               bool
 }
 
 func (q *askFlags) register(f *pflag.FlagSet) {
@@ -143,11 +156,7 @@ func (q *askFlags) register(f *pflag.FlagSet) {
 	f.StringVar(&q.pkg, "package", "", "the package: an id, shore-suite@7 or @newest")
 	f.StringVar(&q.file, "file", "", "a run file, such as: tessellant run show newest --as-file; flags win over it")
 	f.StringVar(&q.pool, "pool", "", "a pool of devices; --where and --device narrow it")
-	f.StringArrayVar(&q.where, "where", nil, whereHelp)
-	f.StringArrayVar(&q.devices, "device", nil, "serial of a device; repeat for more")
-	f.IntVar(&q.any, "any", 0, "take this many of the devices that fit; free ones first")
-	f.IntVar(&q.differ, "differ", 0, "take this many of the devices that fit: those that differ most")
-	f.BoolVar(&q.anyUnit, "any-unit", false, "one leg per model; any unit of the model can run it")
+	q.takeFlags.register(f, "one leg per model; any unit of the model can run it")
 	f.StringVar(&q.lines, "lines", "", "CSV file with the columns device,version,language,orientation; one leg per line")
 	f.StringArrayVar(&q.variants, "variant", nil, "a leg per device with these conditions: NAME=CONDITIONS, such as de=language:de; repeat for more")
 	f.BoolVar(&q.spread, "spread", false, "share the cases out among devices that are alike; each case runs once per kind")
@@ -161,203 +170,133 @@ func (q *askFlags) register(f *pflag.FlagSet) {
 
 // request puts file and flags together.
 func (q *askFlags) request(c *cobra.Command) (r api.RunRequest, err error) {
+	var f runfile.File
 	if q.file != "" {
-		if r, err = fromFile(q.file); err != nil {
+		if f, err = readFile(q.file); err != nil {
 			return r, err
 		}
 	}
-	text := func(flag string, to *string) {
-		if flag != "" {
-			*to = flag
-		}
+	if err := q.over(&f); err != nil {
+		return r, err
 	}
-	text(q.build, &r.Build)
-	text(q.pkg, &r.Package)
 	var missing []string
-	if r.Build == "" {
+	if f.Build == "" {
 		missing = append(missing, "--build")
 	}
-	if r.Package == "" {
+	if f.Package == "" {
 		missing = append(missing, "--package")
 	}
 	if len(missing) > 0 {
 		return r, usage(c, c.CommandPath()+" needs "+strings.Join(missing, " and ")+", or --file with a run file that has them")
 	}
-	maybe := func(flag string, to **string) {
-		if flag != "" {
-			*to = &flag
-		}
+	return asRequest(f)
+}
+
+// over puts the choices over those of a file.
+func (q *askFlags) over(f *runfile.File) error {
+	for _, x := range []struct {
+		flag string
+		file *string
+	}{{q.build, &f.Build}, {q.pkg, &f.Package}, {q.pool, &f.Pool}, {q.name, &f.Name}} {
+		*x.file = cmp.Or(x.flag, *x.file)
 	}
-	maybe(q.pool, &r.Pool)
-	maybe(q.name, &r.Name)
-	list := func(flag []string, to **[]string) {
-		if len(flag) > 0 {
-			*to = &flag
-		}
+	replace(q.where, &f.Where)
+	replace(q.devices, &f.Devices)
+	replace(q.beside, &f.Beside)
+	replace(q.fetch, &f.Fetch)
+	if err := q.check(q.flags); err != nil {
+		return err
 	}
-	list(q.where, &r.Where)
-	list(q.devices, &r.Devices)
-	list(q.beside, &r.Beside)
-	list(q.fetch, &r.Fetch)
-	if q.any > 0 && q.differ > 0 {
-		return r, errors.New("--any and --differ can't go together")
+	if q.given("any") || q.given("differ") {
+		f.Any, f.Differ = q.any, q.differ
 	}
-	take := func(how api.RunRequestTake, n int) {
-		r.Take, r.N = &how, &n
-	}
-	switch {
-	case q.given("any"):
-		take(api.RunRequestTakeAny, q.any)
-	case q.given("differ"):
-		take(api.RunRequestTakeDiffer, q.differ)
-	}
-	if q.anyUnit {
-		r.Models = &q.anyUnit
-	}
-	if q.spread {
-		r.Spread = &q.spread
-	}
+	f.AnyUnit, f.Spread = f.AnyUnit || q.anyUnit, f.Spread || q.spread
 	if len(q.variants) > 0 {
-		var all []api.Variant
+		f.Variants = nil
 		for _, x := range q.variants {
 			v, err := conditions.ParseVariant(x)
 			if err != nil {
-				return r, fmt.Errorf("--variant: %w", err)
+				return fmt.Errorf("--variant: %w", err)
 			}
-			set := map[string]string(v.Conditions)
-			all = append(all, api.Variant{Name: v.Name, Conditions: &set})
+			f.Variants = append(f.Variants, v)
 		}
-		r.Variants = &all
 	}
 	with, err := labels.Parse(q.labels)
 	if err != nil {
-		return r, fmt.Errorf("--label: %w", err)
+		return fmt.Errorf("--label: %w", err)
 	}
-	if all := joined(r.Labels, with); len(all) > 0 {
-		r.Labels = &all
-	}
+	f.Labels = joined(f.Labels, with)
 	put, err := pairs("--put", q.put, "PATH")
 	if err != nil {
-		return r, err
+		return err
 	}
 	if len(put) > 0 {
-		files := putFiles(put)
-		r.Put = &files
+		f.Put = put
 	}
 	if q.lines != "" {
-		lines, err := readLines(q.lines)
-		if err != nil {
-			return r, err
+		if f.Lines, err = readLines(q.lines); err != nil {
+			return err
 		}
-		r.Lines = &lines
 	}
-	return r, q.apply(&r)
+	return q.runFlags.over(f)
 }
 
-func putFiles(m map[string]string) (out []api.PutFile) {
-	for _, from := range slices.Sorted(maps.Keys(m)) {
-		out = append(out, api.PutFile{From: from, To: m[from]})
-	}
-	return out
-}
-
-// fromFile reads a run file.
-func fromFile(name string) (r api.RunRequest, err error) {
+// readFile reads a run file; "-" is the standard input.
+func readFile(name string) (f runfile.File, err error) {
 	in := io.Reader(os.Stdin)
 	if name != "-" {
-		f, err := os.Open(name)
+		file, err := os.Open(name)
 		if err != nil {
-			return r, err
+			return f, err
 		}
-		defer f.Close()
-		in = f
+		defer file.Close()
+		in = file
 	}
 	raw, err := io.ReadAll(io.LimitReader(in, runfile.MaxBytes+1))
 	if err != nil {
-		return r, err
+		return f, err
 	}
-	x, err := runfile.Parse(raw)
-	if err != nil {
-		return r, fmt.Errorf("%s: %w", name, err)
+	if f, err = runfile.Parse(raw); err != nil {
+		return f, fmt.Errorf("%s: %w", name, err)
 	}
-	some := func(s string) *string {
-		if s == "" {
-			return nil
+	return f, nil
+}
+
+// asRequest is a run file as the service takes it, with its secrets from the environment.
+func asRequest(f runfile.File) (api.RunRequest, error) {
+	secrets := map[string]string{}
+	for _, name := range slices.Sorted(maps.Keys(f.SecretsFromEnv)) {
+		if secrets[name] = os.Getenv(f.SecretsFromEnv[name]); secrets[name] == "" {
+			return api.RunRequest{}, fmt.Errorf("the secret input %s: the environment has no %s", name, f.SecretsFromEnv[name])
 		}
-		return &s
 	}
-	list := func(all []string) *[]string {
-		if len(all) == 0 {
-			return nil
+	seconds := int((time.Duration(f.Limit) + time.Second - 1) / time.Second)
+	r := api.RunRequest{Build: f.Build, Package: f.Package, Name: given(f.Name), Pool: given(f.Pool), Where: listed(f.Where), Devices: listed(f.Devices), Cases: listed(f.Cases), Tags: listed(f.Tags),
+		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions),
+		Models: &f.AnyUnit, Spread: &f.Spread, Confirm: &f.Confirm, Attempts: &f.Attempts, LimitSeconds: &seconds}
+	for how, n := range map[api.RunRequestTake]int{api.RunRequestTakeAny: f.Any, api.RunRequestTakeDiffer: f.Differ} {
+		if n > 0 {
+			r.Take, r.N = &how, &n
 		}
-		return &all
 	}
-	r = api.RunRequest{Build: x.Build, Package: x.Package, Name: some(x.Name), Pool: some(x.Pool), Where: list(x.Where), Devices: list(x.Devices), Cases: list(x.Cases), Tags: list(x.Tags), Beside: list(x.Beside), Fetch: list(x.Fetch)}
-	if len(x.Labels) > 0 {
-		r.Labels = &x.Labels
+	var variants []api.Variant
+	for _, v := range f.Variants {
+		variants = append(variants, api.Variant{Name: v.Name, Conditions: mapped(v.Conditions)})
 	}
-	if len(x.Inputs) > 0 {
-		r.Inputs = &x.Inputs
+	var lines []api.DeviceLine
+	for _, l := range f.Lines {
+		lines = append(lines, api.DeviceLine{Device: l.Device, Version: given(l.Version), Language: given(l.Language), Orientation: given(l.Orientation)})
 	}
-	if len(x.SecretsFromEnv) > 0 {
-		secrets, err := fromEnv(x.SecretsFromEnv)
-		if err != nil {
-			return r, fmt.Errorf("%s: %w", name, err)
-		}
-		r.Secrets = &secrets
+	var put []api.PutFile
+	for _, from := range slices.Sorted(maps.Keys(f.Put)) {
+		put = append(put, api.PutFile{From: from, To: f.Put[from]})
 	}
-	if x.Any > 0 {
-		how := api.RunRequestTakeAny
-		r.Take, r.N = &how, &x.Any
-	}
-	if x.Differ > 0 {
-		how := api.RunRequestTakeDiffer
-		r.Take, r.N = &how, &x.Differ
-	}
-	if x.AnyUnit {
-		r.Models = &x.AnyUnit
-	}
-	if x.Spread {
-		r.Spread = &x.Spread
-	}
-	if x.Confirm > 0 {
-		r.Confirm = &x.Confirm
-	}
-	if x.Attempts > 0 {
-		r.Attempts = &x.Attempts
-	}
-	if x.Limit > 0 {
-		seconds := int(time.Duration(x.Limit).Seconds())
-		r.LimitSeconds = &seconds
-	}
-	if len(x.Conditions) > 0 {
-		set := map[string]string(x.Conditions)
-		r.Conditions = &set
-	}
-	if len(x.Variants) > 0 {
-		var all []api.Variant
-		for _, v := range x.Variants {
-			set := map[string]string(v.Conditions)
-			all = append(all, api.Variant{Name: v.Name, Conditions: &set})
-		}
-		r.Variants = &all
-	}
-	if len(x.Lines) > 0 {
-		var all []api.DeviceLine
-		for _, l := range x.Lines {
-			all = append(all, api.DeviceLine{Device: l.Device, Version: some(l.Version), Language: some(l.Language), Orientation: some(l.Orientation)})
-		}
-		r.Lines = &all
-	}
-	if len(x.Put) > 0 {
-		files := putFiles(x.Put)
-		r.Put = &files
-	}
+	r.Variants, r.Lines, r.Put = listed(variants), listed(lines), listed(put)
 	return r, nil
 }
 
 // readLines reads a CSV file (RFC 4180) of devices: device,version,language,orientation. The first line may name the columns.
-func readLines(name string) (out []api.DeviceLine, err error) {
+func readLines(name string) (out []runfile.Line, err error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
@@ -378,7 +317,7 @@ func readLines(name string) (out []api.DeviceLine, err error) {
 		rows = rows[1:]
 	}
 	for n, row := range rows {
-		l := api.DeviceLine{}
+		l := runfile.Line{}
 		for i, v := range row {
 			if v = strings.TrimSpace(v); v == "" {
 				continue
@@ -390,11 +329,11 @@ func readLines(name string) (out []api.DeviceLine, err error) {
 			case "device":
 				l.Device = v
 			case "version":
-				l.Version = &v
+				l.Version = v
 			case "language":
-				l.Language = &v
+				l.Language = v
 			case "orientation":
-				l.Orientation = &v
+				l.Orientation = v
 			default:
 				return nil, fmt.Errorf("%s has a column %q; the columns are device,version,language,orientation", name, order[i])
 			}

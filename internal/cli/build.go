@@ -179,7 +179,7 @@ func (a *App) buildList(ctx context.Context, limit int, with []string) error {
 	if err != nil {
 		return err
 	}
-	r, err := client.ListBuildsWithResponse(ctx, &api.ListBuildsParams{Limit: &limit, Label: someLabels(with)})
+	r, err := client.ListBuildsWithResponse(ctx, &api.ListBuildsParams{Limit: &limit, Label: listed(with)})
 	if err != nil || r.JSON200 == nil {
 		return a.Failed("list the builds", err, r)
 	}

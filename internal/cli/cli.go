@@ -319,6 +319,32 @@ func terminal(w io.Writer) (width int, ok bool) {
 	return width, err == nil
 }
 
+// given is nil where nothing was said.
+func given(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// listed is a list, or nil where it is empty.
+func listed[T any](all []T) *[]T {
+	if len(all) == 0 {
+		return nil
+	}
+	return &all
+}
+
+// mapped is a map, or nil where it is empty.
+func mapped[M ~map[string]string](m M) *map[string]string {
+	if len(m) == 0 {
+		return nil
+	}
+	plain := map[string]string(m)
+	return &plain
+}
+
+// Deref is what a pointer points to, or nothing.
 func Deref[T any](p *T) T {
 	var zero T
 	if p == nil {

@@ -22,7 +22,7 @@ func (a *App) deviceCmd() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List devices by serial", Args: Nothing,
 		Example: "  tessellant device list\n  tessellant device list --where maker=Fennel --where 'os>=10'\n  tessellant device list --build kelpline/android@newest --package shore-suite@newest",
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.deviceList(c.Context(), api.ListDevicesParams{Where: someLabels(where), Build: given(forBuild), Package: given(forPackage)})
+			return a.deviceList(c.Context(), api.ListDevicesParams{Where: listed(where), Build: given(forBuild), Package: given(forPackage)})
 		}}
 	list.Flags().StringVar(&forBuild, "build", "", "say of each device whether it can run this build")
 	list.Flags().StringVar(&forPackage, "package", "", "and whether this package can test it there; with --build")

@@ -25,14 +25,6 @@ func labelText(m map[string]string) string {
 	return strings.Join(parts, " ")
 }
 
-// someLabels are those that a list is to have; none: nil.
-func someLabels(all []string) *[]string {
-	if len(all) == 0 {
-		return nil
-	}
-	return &all
-}
-
 // labelCmd is the command that labels one kind of thing. Put carries out the change and gives the thing and its labels.
 func (a *App) labelCmd(what, argument, example string, put func(context.Context, string, api.LabelChange) (any, map[string]string, error)) *cobra.Command {
 	var remove []string
@@ -45,11 +37,7 @@ func (a *App) labelCmd(what, argument, example string, put func(context.Context,
 			if err != nil {
 				return err
 			}
-			x := api.LabelChange{Set: &set}
-			if len(remove) > 0 {
-				x.Remove = &remove
-			}
-			thing, now, err := put(c.Context(), args[0], x)
+			thing, now, err := put(c.Context(), args[0], api.LabelChange{Set: &set, Remove: listed(remove)})
 			if err != nil {
 				return err
 			}

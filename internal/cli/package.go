@@ -212,7 +212,7 @@ func (a *App) packageList(ctx context.Context, limit int, with []string) error {
 	if err != nil {
 		return err
 	}
-	r, err := client.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Limit: &limit, Label: someLabels(with)})
+	r, err := client.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Limit: &limit, Label: listed(with)})
 	if err != nil || r.JSON200 == nil {
 		return a.Failed("list the packages", err, r)
 	}

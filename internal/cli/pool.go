@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -17,49 +16,35 @@ import (
 
 // poolFlags say what a pool is.
 type poolFlags struct {
-	where, devices []string
-	any, differ    int
-	anyUnit        bool
-	shares         string
+	takeFlags
+	shares string
 }
 
 func (q *poolFlags) register(f *pflag.FlagSet) {
-	f.StringArrayVar(&q.where, "where", nil, whereHelp)
-	f.StringArrayVar(&q.devices, "device", nil, "serial of a device; repeat for more")
-	f.IntVar(&q.any, "any", 0, "take this many of the devices that fit; free ones first")
-	f.IntVar(&q.differ, "differ", 0, "take this many of the devices that fit: those that differ most")
-	f.BoolVar(&q.anyUnit, "any-unit", false, "take one device per model; any unit of the model can run its legs")
+	q.takeFlags.register(f, "take one device per model; any unit of the model can run its legs")
 	f.StringVar(&q.shares, "shares", "", "CSV file with the columns trait,value,share: how many of your users have each value; for --differ")
 }
 
-func (q *poolFlags) definition() (d api.PoolDefinition, err error) {
-	d.Take = api.PoolDefinitionTakeAll
+func (q *poolFlags) definition(f *pflag.FlagSet) (d api.PoolDefinition, err error) {
+	if err := q.check(f); err != nil {
+		return d, err
+	}
+	d = api.PoolDefinition{Take: api.PoolDefinitionTakeAll, Where: listed(q.where), Devices: listed(q.devices), Models: &q.anyUnit}
 	switch {
-	case q.any > 0 && q.differ > 0:
-		return d, errors.New("--any and --differ can't go together")
 	case q.any > 0:
 		d.Take, d.N = api.PoolDefinitionTakeAny, &q.any
 	case q.differ > 0:
 		d.Take, d.N = api.PoolDefinitionTakeDiffer, &q.differ
 	}
-	if len(q.where) > 0 {
-		d.Where = &q.where
-	}
-	if len(q.devices) > 0 {
-		d.Devices = &q.devices
-	}
-	if q.anyUnit {
-		d.Models = &q.anyUnit
-	}
 	if q.shares == "" {
 		return d, nil
 	}
-	f, err := os.Open(q.shares)
+	file, err := os.Open(q.shares)
 	if err != nil {
 		return d, err
 	}
-	defer f.Close()
-	shares, err := pools.ReadShares(f)
+	defer file.Close()
+	shares, err := pools.ReadShares(file)
 	if err != nil {
 		return d, fmt.Errorf("%s: %w", q.shares, err)
 	}
@@ -75,7 +60,7 @@ func (a *App) poolCmd() *cobra.Command {
 	define := func(use, short, example string, args cobra.PositionalArgs, do func(context.Context, []string, api.PoolDefinition) error) *cobra.Command {
 		var q poolFlags
 		c := &cobra.Command{Use: use, Short: short, Args: args, Example: example, RunE: func(c *cobra.Command, args []string) error {
-			d, err := q.definition()
+			d, err := q.definition(c.Flags())
 			if err != nil {
 				return err
 			}

@@ -57,10 +57,7 @@ once under each set of conditions. Everything can also stand in a run file: see 
 	list := &cobra.Command{Use: "list [WORDS]", Short: "List runs, the newest first", Args: UpTo(8), Long: "List runs, the newest first. With words, only runs in whose name, labels, build, package, pool or starter all words occur.",
 		Example: "  tessellant run list\n  tessellant run list nightly\n  tessellant run list --build kelpline/android@231 --verdict failed\n  tessellant run list --label branch=main",
 		RunE: func(c *cobra.Command, args []string) error {
-			p := api.ListRunsParams{Limit: &n, Build: given(build), Package: given(pkg), By: given(by), Search: given(strings.Join(args, " "))}
-			if len(with) > 0 {
-				p.Label = &with
-			}
+			p := api.ListRunsParams{Limit: &n, Build: given(build), Package: given(pkg), By: given(by), Search: given(strings.Join(args, " ")), Label: listed(with)}
 			if came != "" {
 				v := api.Verdict(came)
 				p.Verdict = &v
@@ -137,14 +134,6 @@ func (a *App) runStop(ctx context.Context, id, leg string) error {
 	})
 }
 
-// given is nil where nothing was said.
-func given(s string) *string {
-	if s == "" {
-		return nil
-	}
-	return &s
-}
-
 func (a *App) runCheck(ctx context.Context, q api.RunRequest) error {
 	client, err := a.Client()
 	if err != nil {
@@ -179,7 +168,7 @@ func (a *App) runStart(ctx context.Context, q api.RunRequest, watch bool) error 
 	}
 	if !watch {
 		return a.Show(run, func() {
-			fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", calledText(run), run.Build, run.Package, Plural(len(run.Legs), map[bool]string{true: "leg", false: "device"}[varied(run)]))
+			fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", calledText(run), run.Build, run.Package, legsText(run))
 			if f := run.Forecast; f != nil {
 				fmt.Fprintln(a.Out, forecastText(f))
 			}
@@ -340,6 +329,15 @@ func (a *App) legTable(r *api.Run) table.Writer {
 // varied says whether the legs of a run have variants.
 func varied(r *api.Run) bool {
 	return slices.ContainsFunc(r.Legs, func(l api.LegSummary) bool { return l.Variant != nil })
+}
+
+// legsText says how many legs a run has, in the words of its sentence: as long as each device has one, they are devices.
+func legsText(r *api.Run) string {
+	what := "device"
+	if len(Deref(r.Variants)) > 1 || r.Lines != nil {
+		what = "leg"
+	}
+	return Plural(len(r.Legs), what)
 }
 
 // calledText is a run's number, and its name where it has one.

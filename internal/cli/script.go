@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/runfile"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
@@ -94,8 +95,12 @@ func (a *App) scriptTry(ctx context.Context, dir, build, device string, q *runFl
 		}
 		build = r.JSON200.Items[0].Ref
 	}
-	req := api.RunRequest{Build: build, Package: pkg.Ref, Devices: &[]string{device}}
-	if err := q.apply(&req); err != nil {
+	f := runfile.File{Build: build, Package: pkg.Ref, Devices: []string{device}}
+	if err := q.over(&f); err != nil {
+		return err
+	}
+	req, err := asRequest(f)
+	if err != nil {
 		return err
 	}
 	key := ulid.Make().String()

@@ -643,6 +643,26 @@ func TestAHostHandsInOfAnAttemptAsMuchAsItMay(t *testing.T) {
 	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}), "the attempt ends all the same")
 }
 
+func TestAHostSaysOfADeviceWhatCanBeKeptAndGivesNoLabels(t *testing.T) {
+	d := set(t)
+	long := strings.Repeat("x", 10_000)
+	f := devices.Facts{Serial: "orr-01", Platform: "android", API: 30, Place: long, Labels: map[string]string{"desk": "3"}, Without: []string{long, "android.hardware.nfc", "android.hardware.nfc"}}
+	say := func() store.Device {
+		_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{Isolation: "open"}, []hostlink.Seen{{Facts: f, State: "ready"}})
+		require.NoError(t, err)
+		v, err := d.Device(ctx, d.Who, "orr-01")
+		require.NoError(t, err)
+		return v.Device
+	}
+	x := say().Facts.V
+	assert.Empty(t, x.Labels, "people give them")
+	assert.Equal(t, []string{"android.hardware.nfc"}, x.Without)
+	assert.LessOrEqual(t, len(x.Place), 200)
+	_, err := d.LabelDevice(ctx, d.Who, "orr-01", map[string]string{"room": "lab"}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"room": "lab"}, say().Facts.V.Labels)
+}
+
 func TestWhatCouldNotBeKeptDoesNotCount(t *testing.T) {
 	d := set(t, "d-1")
 	d.start()

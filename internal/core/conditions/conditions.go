@@ -99,11 +99,7 @@ func (s Set) With(name, value string) (Set, error) {
 	name = strings.ToLower(strings.TrimSpace(name))
 	c, ok := Of(name)
 	if !ok {
-		meant := ""
-		if w := nearest.Word(name, Names()); w != "" {
-			meant = "; was " + w + " meant?"
-		}
-		return s, fmt.Errorf("there is no condition %.60q%s The conditions are %s", name, cmp.Or(meant, "."), strings.Join(Names(), ", "))
+		return s, fmt.Errorf("there is no condition %.60q%s The conditions are %s", name, cmp.Or(nearest.Meant(name, Names()), "."), strings.Join(Names(), ", "))
 	}
 	v, err := c.read(strings.TrimSpace(value))
 	if err != nil {

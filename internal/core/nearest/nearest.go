@@ -1,7 +1,10 @@
 // Package nearest finds the word that was probably meant. In: a word that is not known, and those that are. Out: the one that is most like it.
 package nearest
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Word gives the known word that is most like an unknown one; "": none is like it. Case does not count.
 func Word(unknown string, known []string) string {
@@ -12,6 +15,14 @@ func Word(unknown string, known []string) string {
 		}
 	}
 	return best
+}
+
+// Meant asks whether the known word that is most like an unknown one was meant, for the end of a sentence; "": none is like it.
+func Meant(unknown string, known []string) string {
+	if w := Word(unknown, known); w != "" {
+		return fmt.Sprintf("; was %s meant?", w)
+	}
+	return ""
 }
 
 // longest is up to how many bytes words are compared.

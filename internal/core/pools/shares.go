@@ -68,11 +68,7 @@ func ReadShares(r io.Reader) (out []Share, err error) {
 			s.Trait = strings.ToLower(s.Trait)
 		}
 		if !strings.HasPrefix(s.Trait, devices.OfLabel) && !slices.Contains(devices.Names, s.Trait) {
-			meant := ""
-			if w := nearest.Word(s.Trait, devices.Names); w != "" {
-				meant = "; was " + w + " meant?"
-			}
-			return nil, fmt.Errorf("line %d of the file of shares: there is no trait %.60q%s", line, s.Trait, meant)
+			return nil, fmt.Errorf("line %d of the file of shares: there is no trait %.60q%s", line, s.Trait, nearest.Meant(s.Trait, devices.Names))
 		}
 		text := strings.TrimSpace(row[column["share"]])
 		number, isPercent := strings.CutSuffix(text, "%")

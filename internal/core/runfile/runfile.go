@@ -9,6 +9,7 @@ import (
 	"io"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -225,27 +226,14 @@ func Parse(raw []byte) (f File, err error) {
 	known := keys()
 	for i := 0; i < len(root.Content); i += 2 {
 		k := root.Content[i]
-		if !contains(known, k.Value) {
-			meant := ""
-			if w := nearest.Word(k.Value, known); w != "" {
-				meant = "; was " + w + " meant?"
-			}
-			return f, at(k.Line, "there is no key %.60q%s", k.Value, meant)
+		if !slices.Contains(known, k.Value) {
+			return f, at(k.Line, "there is no key %.60q%s", k.Value, nearest.Meant(k.Value, known))
 		}
 	}
 	if err := root.Decode(&f); err != nil {
 		return f, mistake(err)
 	}
 	return f, f.check(root)
-}
-
-func contains(all []string, one string) bool {
-	for _, x := range all {
-		if x == one {
-			return true
-		}
-	}
-	return false
 }
 
 // check finds what can be known to be wrong, and in which line.
@@ -261,9 +249,12 @@ func (f File) check(root *yaml.Node) error {
 	if f.Any != 0 && f.Differ != 0 {
 		return at(line("differ"), "any and differ can't go together")
 	}
-	for key, n := range map[string]int{"any": f.Any, "differ": f.Differ} {
-		if n < 0 || n > pools.MaxN {
-			return at(line(key), "%s: choose 1 to %d devices", key, pools.MaxN)
+	for _, x := range []struct {
+		key string
+		n   int
+	}{{"any", f.Any}, {"differ", f.Differ}} {
+		if x.n < 0 || x.n > pools.MaxN {
+			return at(line(x.key), "%s: choose 1 to %d devices", x.key, pools.MaxN)
 		}
 	}
 	if _, err := devices.ParseFilter(f.Where, nil); err != nil {

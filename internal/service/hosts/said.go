@@ -27,7 +27,7 @@ const (
 
 // fitted are a device's facts as they can be kept.
 func fitted(f devices.Facts) devices.Facts {
-	for _, s := range []*string{&f.Platform, &f.OS, &f.Maker, &f.Model, &f.Form, &f.Origin, &f.Language} {
+	for _, s := range []*string{&f.Platform, &f.OS, &f.Maker, &f.Model, &f.Form, &f.Origin, &f.Language, &f.Place} {
 		*s = foreign.Name(*s, maxFact)
 	}
 	f.ABIs = slices.Clone(f.ABIs[:min(len(f.ABIs), 20)])
@@ -42,6 +42,8 @@ func fitted(f devices.Facts) devices.Facts {
 	for i := range f.Limits {
 		f.Limits[i] = foreign.Fit(f.Limits[i], maxWhyNot)
 	}
+	f.Without = slices.DeleteFunc(slices.Clone(devices.Usual), func(x string) bool { return !slices.Contains(f.Without, x) })
+	f.Labels = nil // people give them
 	return f
 }
 

@@ -3,6 +3,8 @@ package plans
 // A request as it is kept, and as a run file.
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,12 +15,8 @@ import (
 
 // Asked is a request as it is kept.
 func (q Request) Asked() store.RunRequest {
-	r := store.RunRequest{Build: q.Build, Package: q.Package, Where: q.Where, Devices: q.Devices, Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Pool: q.Pool, Take: q.Take, N: q.N, Models: q.Models,
-		Conditions: q.Conditions, Variants: q.Variants, Lines: q.Lines, Spread: q.Spread, Beside: q.Beside, Put: q.Put, Fetch: q.Fetch}
-	for name := range q.Secrets {
-		r.Secrets = append(r.Secrets, name)
-	}
-	return r
+	return store.RunRequest{Build: q.Build, Package: q.Package, Where: q.Where, Devices: q.Devices, Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Pool: q.Pool, Take: q.Take, N: q.N, Models: q.Models,
+		Conditions: q.Conditions, Variants: q.Variants, Lines: q.Lines, Spread: q.Spread, Beside: q.Beside, Put: q.Put, Fetch: q.Fetch, Secrets: slices.Sorted(maps.Keys(q.Secrets))}
 }
 
 // AsFile writes a request as a run file. A secret comes from a variable of its name.

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"log/slog"
 	"maps"
-	"slices"
 	"strings"
 	"time"
 
@@ -98,10 +97,10 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q plans.Request
 		return r, false, e
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)
+	kept := q.Asked()
+	kept.Build, kept.Package, kept.Beside = build.Ref(), pkg.Ref(), refs(p.Beside)
 	r = store.Run{ID: store.NewID(), WorkspaceID: who.WorkspaceID, BuildID: build.ID, PackageID: pkg.ID, LimitSeconds: q.LimitSeconds, Created: now, Name: q.Name, Labels: store.JSON[map[string]string]{V: q.Labels}, StartedBy: who.KeyName,
-		Request: store.JSON[store.RunRequest]{V: store.RunRequest{Build: build.Ref(), Package: pkg.Ref(), Where: q.Where, Devices: q.Devices,
-			Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Secrets: slices.Sorted(maps.Keys(q.Secrets)),
-			Pool: q.Pool, Take: q.Take, N: q.N, Models: q.Models, Conditions: q.Conditions, Variants: q.Variants, Lines: q.Lines, Spread: q.Spread, Beside: refs(p.Beside), Put: q.Put, Fetch: q.Fetch}},
+		Request:  store.JSON[store.RunRequest]{V: kept},
 		Findings: store.JSON[[]planning.Finding]{V: plan.Findings}, Forecast: store.JSON[*planning.Forecast]{V: &plan.Forecast}}
 	r.Words = words(r)
 	if q.IdempotencyKey != "" {
