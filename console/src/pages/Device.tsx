@@ -6,13 +6,13 @@ import { answer, http, type Device } from '../data/api';
 import { client, useMay, useDevice, useDeviceLegs, useDeviceSessions } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Button, TextField } from '../parts/controls';
+import { State } from '../parts/DeviceTiles';
 import { Loaded } from '../parts/Loaded';
 import { Table } from '../parts/Table';
 import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { cases, many, stageText, standing, took } from '../words';
 import Check from './Check';
-import { State } from './Devices';
 import { SessionList } from './Sessions';
 
 export default function DevicePage() {

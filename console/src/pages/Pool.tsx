@@ -6,15 +6,15 @@ import { useAction } from '../data/action';
 import { answer, http, type Pool, type PoolDefinition } from '../data/api';
 import { client, useDevices, useMay, usePool } from '../data/queries';
 import { useTopics } from '../data/tab';
+import { definitionOf, filterText, PoolFields, Trial, typedOf } from '../form/PoolForm';
 import { Covered } from '../form/Preflight';
 import { Button } from '../parts/controls';
+import { DeviceTiles } from '../parts/DeviceTiles';
 import { Loaded } from '../parts/Loaded';
 import { Head, Page, Refused, Row, Section, Sub, Title } from '../parts/page';
 import { Table } from '../parts/Table';
 import { c } from '../theme';
 import { many } from '../words';
-import { DeviceTiles } from './Devices';
-import { definitionOf, filterText, PoolFields, Trial, typedOf } from './Pools';
 
 const Bar = styled.span<{ $share: number }>`
   display: inline-block; width: 120px; height: 8px; vertical-align: middle; margin-right: 8px; border: 1px solid ${c.grout};

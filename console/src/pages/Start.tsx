@@ -10,6 +10,7 @@ import { useTopics } from '../data/tab';
 import { AsText, Covered, Forecast, ToMind } from '../form/Preflight';
 import { Settings } from '../form/Settings';
 import { DevicePicker } from '../form/DevicePicker';
+import { Units } from '../form/PoolForm';
 import { formParts, limitOf, newer, openInputs, pinned, planned, readPlan, requestOf, secretInputs, type Pin } from '../form/RunForm';
 import { useView } from '../parts/address';
 import { Button, Select, TextField } from '../parts/controls';
@@ -223,15 +224,7 @@ function Start() {
                   { id: 'yes', text: 'shared out among devices that are alike' },
                 ]}
               />
-              <Select
-                label="Units"
-                value={form.units}
-                onChange={(v) => set({ units: v as typeof form.units })}
-                options={[
-                  { id: 'each', text: 'exactly these units' },
-                  { id: 'any', text: 'any unit of each model' },
-                ]}
-              />
+              <Units value={form.units} onChange={(units) => set({ units })} />
               <TextField label="Name" value={form.name} onChange={(name) => set({ name })} placeholder="nightly" />
               <TextField label="Labels" mono value={form.labels} onChange={(v) => set({ labels: v })} placeholder="branch=main" />
             </Two>
