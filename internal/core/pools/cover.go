@@ -331,7 +331,8 @@ func cover(from []Device, shares []Share, n int) ([]int, *Cover) {
 	}
 	var out []int
 	for _, k := range s.chosen {
-		out = append(out, f.kinds[k].devices[0])
+		alike := f.kinds[k].devices
+		out = append(out, alike[max(0, slices.IndexFunc(alike, func(i int) bool { return from[i].Free }))]) // a free one, where there is one
 	}
 	taken := map[int]bool{}
 	for _, i := range out {

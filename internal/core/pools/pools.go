@@ -95,11 +95,12 @@ type Choice struct {
 	Cover   *Cover   // what they cover; of those that differ most, and of all where it was asked for
 }
 
-// Choose takes devices. Those that are ready go before those that are not.
+// Choose takes devices. Those that are ready go before those that are not, and where any will do, those that are free before the others. Which
+// differ most does not depend on what is free in this moment, as runs on them are to be compared; of units that have all values alike, a free one is taken.
 func (d Definition) Choose(from []Device) (c Choice) {
 	from = slices.Clone(from)
 	slices.SortFunc(from, func(a, b Device) int {
-		return cmp.Or(rank(a)-rank(b), cmp.Compare(a.Facts.Serial, b.Facts.Serial))
+		return cmp.Or(d.rank(a)-d.rank(b), cmp.Compare(a.Facts.Serial, b.Facts.Serial))
 	})
 	if d.Models {
 		from = eachModel(from)
@@ -125,11 +126,11 @@ func (d Definition) Choose(from []Device) (c Choice) {
 }
 
 // rank orders devices: those that are free, those that are not, those on which nothing can be planned.
-func rank(d Device) int {
+func (d Definition) rank(x Device) int {
 	switch {
-	case !d.Ready:
+	case !x.Ready:
 		return 2
-	case !d.Free:
+	case !x.Free && d.Take != Differ:
 		return 1
 	}
 	return 0

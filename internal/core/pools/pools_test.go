@@ -3,6 +3,7 @@ package pools
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -70,6 +71,31 @@ func TestTheSameDevicesInAnyOrderGiveTheSameAnswer(t *testing.T) {
 		for range 3 {
 			rand.Shuffle(len(from), func(i, j int) { from[i], from[j] = from[j], from[i] })
 			assert.Equal(t, want, d.Choose(from), d.String())
+		}
+	}
+}
+
+func TestWhichDifferMostDoesNotDependOnWhatIsFreeNow(t *testing.T) {
+	from := fleet(200)
+	for _, models := range []bool{false, true} {
+		d := Definition{Take: Differ, N: 8, Models: models}
+		values := func(c Choice) (out []string) {
+			for _, s := range c.Serials {
+				x := from[slices.IndexFunc(from, func(x Device) bool { return x.Facts.Serial == s })].Facts
+				x.Serial = ""
+				out = append(out, fmt.Sprintf("%+v", x))
+			}
+			slices.Sort(out)
+			return out
+		}
+		want := d.Choose(from)
+		for n := range 20 {
+			for i := range from {
+				from[i].Free = (i+n)%3 > 0
+			}
+			got := d.Choose(from)
+			assert.Equal(t, values(want), values(got))
+			assert.Equal(t, want.Cover.Traits, got.Cover.Traits)
 		}
 	}
 }
