@@ -19,7 +19,7 @@ import (
 const (
 	// orderWait is how long an order waits for its command's end before it says "pending".
 	orderWait = 8 * time.Second
-	keptDone  = 8 // answers of a session that are kept for orders that come again
+	keptDone  = 8 // answers of a session that are kept, once given, for orders that come again
 	// maxWaiting is how many commands of a session may wait for each other: clients send one after the other.
 	maxWaiting = 32
 	// maxHalf is how long an order may lack pieces of its body.
@@ -54,6 +54,7 @@ type done struct {
 	order hostlink.Order
 	body  []byte
 	whole bool // all pieces of the body are here
+	given bool // the answer was, to its end
 	ready chan struct{}
 	out   remoteend.Response
 }
@@ -121,6 +122,11 @@ func (s *Served) Take(ctx context.Context, o hostlink.Order) hostlink.Result {
 	}
 	from := min(o.Want, len(d.out.Body))
 	to := min(from+hostlink.PieceSize, len(d.out.Body))
+	if to == len(d.out.Body) {
+		s.mu.Lock()
+		d.given = true
+		s.mu.Unlock()
+	}
 	return hostlink.Result{Status: d.out.Status, Size: len(d.out.Body), Piece: d.out.Body[from:to]}
 }
 
@@ -164,21 +170,33 @@ func (s *Served) find(o hostlink.Order) *done {
 	return d
 }
 
-// makeRoom forgets, under mu, what was answered long ago, and what never came whole.
+// makeRoom forgets, under mu, what was answered and given long ago, and what never came whole. An answer that nobody has come for goes only when there
+// is no other room: its order may be on the way again, and the command must not be carried out twice.
 func (s *Served) makeRoom() {
-	answered := 0
+	given := 0
 	for i := len(s.done) - 1; i >= 0; i-- {
-		forget := false
-		select {
-		case <-s.done[i].ready:
-			answered++
-			forget = answered >= keptDone
-		default:
-			forget = !s.done[i].whole && time.Since(s.done[i].began) > maxHalf
+		d := s.done[i]
+		if d.given {
+			given++
 		}
-		if forget {
+		if d.given && given >= keptDone || !d.whole && time.Since(d.began) > maxHalf {
 			s.done = slices.Delete(s.done, i, i+1)
 		}
+	}
+	if len(s.done) < maxWaiting {
+		return
+	}
+	if i := slices.IndexFunc(s.done, (*done).answered); i >= 0 {
+		s.done = slices.Delete(s.done, i, i+1)
+	}
+}
+
+func (d *done) answered() bool {
+	select {
+	case <-d.ready:
+		return true
+	default:
+		return false
 	}
 }
 

@@ -76,6 +76,26 @@ func TestCommandsAreCarriedOutInTheirOrderAndOnce(t *testing.T) {
 	assert.Equal(t, `ue":null}`+"\n", string(r.Piece), "and its answer from where it is wanted")
 }
 
+func TestAnAnswerWaitsForItsOrderToComeAgain(t *testing.T) {
+	s := ofNothing(t.Context())
+	set := order(0, "POST", "/timeouts", `{"implicit": 1}`)
+	d := s.find(set) // who asked was told "pending", and is on the way again
+	for i := 1; i < 3*maxWaiting; i++ {
+		assert.Equal(t, 200, s.Take(t.Context(), order(i, "POST", "/timeouts", fmt.Sprintf(`{"implicit": %d}`, i))).Status)
+		assert.LessOrEqual(t, len(s.done), keptDone+1, "what was given is forgotten")
+	}
+	assert.Same(t, d, s.find(set), "it is not carried out a second time")
+
+	// Where nobody comes for any, the oldest goes: a client that left all of them must not lock the session.
+	for i := range 3 * maxWaiting {
+		d := s.find(order(1000+i, "GET", "/timeouts", ""))
+		if assert.NotNil(t, d) {
+			<-d.ready
+		}
+		assert.LessOrEqual(t, len(s.done), maxWaiting)
+	}
+}
+
 func TestASessionThatEndsAnswersWhatWaits(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	s := ofNothing(ctx)
