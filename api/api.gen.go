@@ -16,18 +16,18 @@ import (
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v3"
-
-	"tessellant/internal/core/timeline"
-
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
+	"go.yaml.in/yaml/v3"
+
+	"tessellant/internal/core/timeline"
 )
 
 // Defines values for ArtifactKind.
 const (
 	ArtifactKindDeviceLog    ArtifactKind = "device-log"
+	ArtifactKindGauges       ArtifactKind = "gauges"
 	ArtifactKindKept         ArtifactKind = "kept"
 	ArtifactKindOutput       ArtifactKind = "output"
 	ArtifactKindRemoteEndLog ArtifactKind = "remote-end-log"
@@ -42,6 +42,8 @@ const (
 func (e ArtifactKind) Valid() bool {
 	switch e {
 	case ArtifactKindDeviceLog:
+		return true
+	case ArtifactKindGauges:
 		return true
 	case ArtifactKindKept:
 		return true
@@ -864,6 +866,38 @@ type Forecast struct {
 // ForecastHeld How a run that has ended came out against it
 type ForecastHeld string
 
+// GaugeSeries defines model for GaugeSeries.
+type GaugeSeries struct {
+	About string `json:"about"`
+
+	// Count Of the readings
+	Count int `json:"count"`
+
+	// Device Of the whole device, not of the app alone
+	Device bool    `json:"device"`
+	Max    float64 `json:"max"`
+	Median float64 `json:"median"`
+	Min    float64 `json:"min"`
+	Name   string  `json:"name"`
+	Unit   string  `json:"unit"`
+
+	// Values One for each reading; null: not read then
+	Values []*float64 `json:"values"`
+}
+
+// Gauges defines model for Gauges.
+type Gauges struct {
+	// At Of each reading, in ms on the attempt's clock
+	At []int64 `json:"at"`
+
+	// Attempt 0: there is none yet
+	Attempt int `json:"attempt"`
+
+	// Live The attempt goes on
+	Live   bool          `json:"live"`
+	Series []GaugeSeries `json:"series"`
+}
+
 // Hello What a stream of events begins with
 type Hello struct {
 	// At The time there
@@ -973,6 +1007,9 @@ type Leg struct {
 
 	// Place Of one that waits: its place in the queue for its device, from 1
 	Place *int `json:"place,omitempty"`
+
+	// Recording What is kept of it
+	Recording map[string]string `json:"recording"`
 
 	// RunId Empty: it is a session
 	RunId   string   `json:"run_id"`
@@ -1395,7 +1432,10 @@ type Role string
 // Run defines model for Run.
 type Run struct {
 	// Beside Builds of other apps that are installed beside, as references
-	Beside  *[]string `json:"beside,omitempty"`
+	Beside *[]string `json:"beside,omitempty"`
+
+	// Bounds Limits on gauges, such as memory<400: a case in which one is passed has failed
+	Bounds  *[]string `json:"bounds,omitempty"`
 	Build   string    `json:"build"`
 	BuildId string    `json:"build_id"`
 
@@ -1452,6 +1492,9 @@ type Run struct {
 	// Put Files of the package that are put onto the device before
 	Put *[]PutFile `json:"put,omitempty"`
 
+	// Recording What is kept: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps
+	Recording map[string]string `json:"recording"`
+
 	// Secrets Names of the secret inputs
 	Secrets  *[]string `json:"secrets,omitempty"`
 	Sentence string    `json:"sentence"`
@@ -1506,6 +1549,9 @@ type RunRequest struct {
 	// Beside Builds of other apps that are installed beside, as references
 	Beside *[]string `json:"beside,omitempty"`
 
+	// Bounds Limits on gauges, such as memory<400: a case in which one is passed has failed
+	Bounds *[]string `json:"bounds,omitempty"`
+
 	// Build A build's reference or id
 	Build string `json:"build"`
 
@@ -1551,6 +1597,9 @@ type RunRequest struct {
 
 	// Put Files of the package that are put onto the device before
 	Put *[]PutFile `json:"put,omitempty"`
+
+	// Recording What is kept where it is not the usual: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps
+	Recording *map[string]string `json:"recording,omitempty"`
 
 	// Secrets Those that are secret: masked wherever they come, never answered, deleted when the run is over
 	Secrets *map[string]string `json:"secrets,omitempty"`
@@ -1891,6 +1940,21 @@ type ListLegsParams struct {
 
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// GetGaugesParams defines parameters for GetGauges.
+type GetGaugesParams struct {
+	// From ms on the attempt's clock
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// To ms; its end unless given
+	To *int64 `form:"to,omitempty" json:"to,omitempty"`
+
+	// Points At most about so many points in each series
+	Points *int `form:"points,omitempty" json:"points,omitempty"`
+
+	// Attempt The attempt's number; the last one unless given
+	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
 }
 
 // GetLogParams defines parameters for GetLog.
@@ -2456,6 +2520,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
 	GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGauges Gauges of an attempt: processor, memory, frames, battery, traffic; of one that goes on, as far as they have come
+	//
+	// The whole track is the artifact gauges.csv. A long one is thinned here: of each slice of time the least and the greatest value of each series stay.
+	//
+	// Corresponds with GET /legs/{id}/gauges (the `GetGauges` operationId).
+	GetGauges(ctx context.Context, id string, params *GetGaugesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLog A window of the device's log
 	//
@@ -3529,6 +3600,23 @@ func (c *Client) GetLeg(ctx context.Context, id string, reqEditors ...RequestEdi
 // Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
 func (c *Client) GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFilesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGauges Gauges of an attempt: processor, memory, frames, battery, traffic; of one that goes on, as far as they have come
+//
+// The whole track is the artifact gauges.csv. A long one is thinned here: of each slice of time the least and the greatest value of each series stay.
+//
+// Corresponds with GET /legs/{id}/gauges (the `GetGauges` operationId).
+func (c *Client) GetGauges(ctx context.Context, id string, params *GetGaugesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGaugesRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6130,6 +6218,103 @@ func NewGetFilesRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetGaugesRequest constructs an http.Request for the GetGauges method
+func NewGetGaugesRequest(server string, id string, params *GetGaugesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/gauges", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Points != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "points", *params.Points, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLogRequest constructs an http.Request for the GetLog method
 func NewGetLogRequest(server string, id string, params *GetLogParams) (*http.Request, error) {
 	var err error
@@ -8386,6 +8571,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
 	GetFilesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetFilesResponse, error)
 
+	// GetGaugesWithResponse Gauges of an attempt: processor, memory, frames, battery, traffic; of one that goes on, as far as they have come
+	//
+	// The whole track is the artifact gauges.csv. A long one is thinned here: of each slice of time the least and the greatest value of each series stay.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/gauges (the `GetGauges` operationId).
+	GetGaugesWithResponse(ctx context.Context, id string, params *GetGaugesParams, reqEditors ...RequestEditorFn) (*GetGaugesResponse, error)
+
 	// GetLogWithResponse A window of the device's log
 	//
 	// Rows are counted among the lines that level, tag and text choose.
@@ -10470,6 +10664,54 @@ func (r GetFilesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGaugesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Gauges
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGaugesResponse) GetJSON200() *Gauges {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetGaugesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGaugesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGaugesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGaugesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGaugesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12939,6 +13181,21 @@ func (c *ClientWithResponses) GetFilesWithResponse(ctx context.Context, id strin
 	return ParseGetFilesResponse(rsp)
 }
 
+// GetGaugesWithResponse Gauges of an attempt: processor, memory, frames, battery, traffic; of one that goes on, as far as they have come
+//
+// The whole track is the artifact gauges.csv. A long one is thinned here: of each slice of time the least and the greatest value of each series stay.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/gauges (the `GetGauges` operationId).
+func (c *ClientWithResponses) GetGaugesWithResponse(ctx context.Context, id string, params *GetGaugesParams, reqEditors ...RequestEditorFn) (*GetGaugesResponse, error) {
+	rsp, err := c.GetGauges(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGaugesResponse(rsp)
+}
+
 // GetLogWithResponse A window of the device's log
 //
 // Rows are counted among the lines that level, tag and text choose.
@@ -14793,6 +15050,39 @@ func ParseGetFilesResponse(rsp *http.Response) (*GetFilesResponse, error) {
 	return response, nil
 }
 
+// ParseGetGaugesResponse parses an HTTP response from a GetGaugesWithResponse call
+func ParseGetGaugesResponse(rsp *http.Response) (*GetGaugesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGaugesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Gauges
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLogResponse parses an HTTP response from a GetLogWithResponse call
 func ParseGetLogResponse(rsp *http.Response) (*GetLogResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16193,6 +16483,9 @@ type ServerInterface interface {
 	// GetFiles All files of a leg as one zip
 	// (GET /legs/{id}/files)
 	GetFiles(ctx *echo.Context, id string) error
+	// GetGauges Gauges of an attempt: processor, memory, frames, battery, traffic; of one that goes on, as far as they have come
+	// (GET /legs/{id}/gauges)
+	GetGauges(ctx *echo.Context, id string, params GetGaugesParams) error
 	// GetLog A window of the device's log
 	// (GET /legs/{id}/log)
 	GetLog(ctx *echo.Context, id string, params GetLogParams) error
@@ -17051,6 +17344,52 @@ func (w *ServerInterfaceWrapper) GetFiles(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetFiles(ctx, id)
+	return err
+}
+
+// GetGauges converts echo context to params.
+func (w *ServerInterfaceWrapper) GetGauges(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetGaugesParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "points" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "points", ctx.QueryParams(), &params.Points, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter points: %s", err))
+	}
+
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetGauges(ctx, id, params)
 	return err
 }
 
@@ -17914,6 +18253,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/legs/:id/timeline", wrapper.GetTimeline, options.OperationMiddlewares["getTimeline"]...)
 	router.GET(options.BaseURL+"/legs/:id/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
 	router.GET(options.BaseURL+"/legs/:id/log/overview", wrapper.GetLogOverview, options.OperationMiddlewares["getLogOverview"]...)
+	router.GET(options.BaseURL+"/legs/:id/gauges", wrapper.GetGauges, options.OperationMiddlewares["getGauges"]...)
 	router.GET(options.BaseURL+"/legs/:id/screen", wrapper.GetScreen, options.OperationMiddlewares["getScreen"]...)
 	router.GET(options.BaseURL+"/legs/:id/files", wrapper.GetFiles, options.OperationMiddlewares["getFiles"]...)
 	router.GET(options.BaseURL+"/legs/:id", wrapper.GetLeg, options.OperationMiddlewares["getLeg"]...)
@@ -19442,6 +19782,46 @@ type GetFilesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetFilesdefaultApplicationProblemPlusJSONResponse) VisitGetFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGaugesRequestObject struct {
+	Id     string `json:"id"`
+	Params GetGaugesParams
+}
+
+type GetGaugesResponseObject interface {
+	VisitGetGaugesResponse(w http.ResponseWriter) error
+}
+
+type GetGauges200JSONResponse Gauges
+
+func (response GetGauges200JSONResponse) VisitGetGaugesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGaugesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetGaugesdefaultApplicationProblemPlusJSONResponse) VisitGetGaugesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21115,6 +21495,9 @@ type StrictServerInterface interface {
 	// GetFiles All files of a leg as one zip
 	// (GET /legs/{id}/files)
 	GetFiles(ctx context.Context, request GetFilesRequestObject) (GetFilesResponseObject, error)
+	// GetGauges Gauges of an attempt: processor, memory, frames, battery, traffic; of one that goes on, as far as they have come
+	// (GET /legs/{id}/gauges)
+	GetGauges(ctx context.Context, request GetGaugesRequestObject) (GetGaugesResponseObject, error)
 	// GetLog A window of the device's log
 	// (GET /legs/{id}/log)
 	GetLog(ctx context.Context, request GetLogRequestObject) (GetLogResponseObject, error)
@@ -22325,6 +22708,32 @@ func (sh *strictHandler) GetFiles(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetFilesResponseObject); ok {
 		return validResponse.VisitGetFilesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetGauges operation middleware
+func (sh *strictHandler) GetGauges(ctx *echo.Context, id string, params GetGaugesParams) error {
+	var request GetGaugesRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetGauges(ctx.Request().Context(), request.(GetGaugesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetGauges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetGaugesResponseObject); ok {
+		return validResponse.VisitGetGaugesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

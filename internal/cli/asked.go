@@ -19,8 +19,10 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/conditions"
+	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/labels"
 	"tessellant/internal/core/pools"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/runfile"
 )
 
@@ -29,7 +31,8 @@ type runFlags struct {
 	cases, tags, set, secret []string
 	confirm, attempts        int
 	limit                    time.Duration
-	conditions               string
+	conditions, record       string
+	bounds                   []string
 
 	flags *pflag.FlagSet // knows which were given
 }
@@ -46,6 +49,17 @@ func (q *runFlags) register(f *pflag.FlagSet) {
 	f.IntVar(&q.attempts, "attempts", usualAttempts, "most attempts for a leg when devices are lost")
 	f.DurationVar(&q.limit, "limit", 30*time.Minute, "time limit for the cases on one device")
 	f.StringVar(&q.conditions, "conditions", "", "how to set the device first, such as language:de,dark,font-scale:1.3. Conditions: "+strings.Join(conditions.Names(), " "))
+	f.StringVar(&q.record, "record", "", "what to keep, where not the usual: video:off,screenshots:commands. "+recordHelp())
+	f.StringArrayVar(&q.bounds, "bound", nil, "a limit on a gauge that fails a case, such as 'memory<400'; repeat for more. Gauges: "+strings.Join(gauges.Names(), " "))
+}
+
+// recordHelp says what can be kept.
+func recordHelp() string {
+	var said []string
+	for _, k := range recording.Table {
+		said = append(said, k.Name+" ("+strings.Join(k.Values, ", ")+"; usual: "+k.Usual+")")
+	}
+	return strings.Join(said, ", ")
 }
 
 // given says whether a flag was written.
@@ -74,6 +88,20 @@ func (q *runFlags) over(f *runfile.File) (err error) {
 		}
 		f.Conditions = joined(f.Conditions, runfile.Conditions(set))
 	}
+	if q.record != "" {
+		set, err := recording.Usual().WithAll(f.Recording)
+		if err == nil {
+			set, err = set.Parse(q.record)
+		}
+		if err != nil {
+			return fmt.Errorf("--record: %w", err)
+		}
+		f.Recording = set.Changed()
+	}
+	if _, err := gauges.ParseBounds(q.bounds); err != nil {
+		return fmt.Errorf("--bound: %w", err)
+	}
+	replace(q.bounds, &f.Bounds)
 	inputs, err := pairs("--set", q.set, "VALUE")
 	if err != nil {
 		return err
@@ -272,7 +300,7 @@ func asRequest(f runfile.File) (api.RunRequest, error) {
 	}
 	seconds := int((time.Duration(f.Limit) + time.Second - 1) / time.Second)
 	r := api.RunRequest{Build: f.Build, Package: f.Package, Name: given(f.Name), Pool: given(f.Pool), Where: listed(f.Where), Devices: listed(f.Devices), Cases: listed(f.Cases), Tags: listed(f.Tags),
-		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions),
+		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds),
 		Models: &f.AnyUnit, Spread: &f.Spread, Confirm: &f.Confirm, Attempts: &f.Attempts, LimitSeconds: &seconds}
 	for how, n := range map[api.RunRequestTake]int{api.RunRequestTakeAny: f.Any, api.RunRequestTakeDiffer: f.Differ} {
 		if n > 0 {

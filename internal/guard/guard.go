@@ -22,6 +22,7 @@ const (
 	Order   = "order"   // one command of a session, one call of a host
 	Request = "request" // over HTTP
 	Script  = "script"  // one call of a script
+	Record  = "record"  // a recorder
 	Loop    = "loop"    // one round of what the program does all the time
 )
 

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"mime"
 	"net/http"
 	"path"
@@ -110,6 +111,45 @@ func (s *server) GetLogOverview(ctx context.Context, q api.GetLogOverviewRequest
 	v, err := s.s.LogOverview(ctx, identity(ctx), q.Id, n)
 	return api.GetLogOverview200JSONResponse{Lines: v.Lines, Size: v.Size, Aligned: v.Aligned, SliceMs: v.SliceMS, Density: full(v.Density), Warnings: full(v.Warnings),
 		Crashes: full(v.Crashes), Tags: each(v.Tags, func(t devicelog.TagCount) api.LogTag { return api.LogTag{Name: t.Name, Lines: t.Lines} })}, err
+}
+
+// usualPoints is in how many points a gauge is answered unless said.
+const usualPoints = 4000
+
+func (s *server) GetGauges(ctx context.Context, q api.GetGaugesRequestObject) (api.GetGaugesResponseObject, error) {
+	n, err := attemptOf(q.Params.Attempt)
+	if err != nil {
+		return nil, err
+	}
+	c := service.GaugesChoice{Points: usualPoints}
+	if q.Params.From != nil {
+		c.From = *q.Params.From
+	}
+	if q.Params.To != nil {
+		c.To = *q.Params.To
+	}
+	if q.Params.Points != nil {
+		if c.Points = *q.Params.Points; c.Points < 10 || c.Points > 10_000 {
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: "read the gauges", Why: "points must be 10 to 10000", Remedy: "ask for a part with from and to"}
+		}
+	}
+	v, err := s.s.Gauges(ctx, identity(ctx), q.Id, n, c)
+	if err != nil {
+		return nil, err
+	}
+	o := api.GetGauges200JSONResponse{Attempt: v.Attempt, Live: v.Live, At: full(v.At), Series: []api.GaugeSeries{}}
+	for i, x := range v.Series {
+		values := make([]*float64, len(x.Values))
+		for k := range x.Values {
+			if !math.IsNaN(x.Values[k]) {
+				values[k] = &x.Values[k]
+			}
+		}
+		said := v.Said[i]
+		o.Series = append(o.Series, api.GaugeSeries{Name: x.Gauge.Name, Unit: x.Gauge.Unit, About: x.Gauge.About, Device: x.Gauge.OfDevice, Values: values,
+			Count: said.Count, Min: said.Min, Median: said.Median, Max: said.Max})
+	}
+	return o, nil
 }
 
 func (s *server) GetFiles(ctx context.Context, q api.GetFilesRequestObject) (api.GetFilesResponseObject, error) {

@@ -14,6 +14,7 @@ import (
 	"tessellant/internal/core/labels"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/pools"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
@@ -25,7 +26,7 @@ import (
 
 // runRequest reads a request for a run.
 func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
-	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch),
+	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch), Bounds: listed(q.Bounds),
 		Models: q.Models != nil && *q.Models, Spread: q.Spread != nil && *q.Spread}
 	if q.Where != nil {
 		r.Where = *q.Where
@@ -57,6 +58,13 @@ func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
 	}
 	if r.Conditions, err = conditionsIn(q.Conditions); err != nil {
 		return r, err
+	}
+	if q.Recording != nil {
+		set, err := recording.Usual().WithAll(*q.Recording)
+		if err != nil {
+			return r, refuse.New(refuse.Invalid, "choose what is kept", "such as video: off", "%v", err)
+		}
+		r.Recording = &set
 	}
 	if q.Variants != nil {
 		for _, v := range *q.Variants {
@@ -190,6 +198,7 @@ func runOut(v service.RunView) api.Run {
 	o.Confirm, o.MaxAttempts = q.Confirm, q.MaxAttempts()
 	o.Pool, o.Models, o.Spread, o.Beside, o.Fetch, o.N = some(q.Pool), someTrue(q.Models), someTrue(q.Spread), someOf(len(q.Beside), q.Beside), someOf(len(q.Fetch), q.Fetch), someOf(q.N, q.N)
 	o.Conditions = conditionsOut(q.Conditions)
+	o.Recording, o.Bounds = q.Kept().Map(), someOf(len(q.Bounds), q.Bounds)
 	if q.Take != "" {
 		take := api.RunTake(q.Take)
 		o.Take = &take

@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own: Logger, Clock, Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files,
-// Heart, Storage, Fitness, Limited. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
+// Heart, Storage, Fitness, Limited, Gauged. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -148,6 +148,21 @@ type Pixels interface {
 	Pixels(ctx context.Context) (*image.RGBA, error)
 	// QuickLink says whether the bytes cost less than the work.
 	QuickLink() bool
+}
+
+// Gauged is a phone whose gauges (core/gauges) can be read while a test runs.
+type Gauged interface {
+	// Meter gives a way to read them that no command waits for. App is whose gauges are read besides the device's; "": none.
+	Meter(app string) Meter
+}
+
+// Meter reads gauges. It is for use by one goroutine.
+type Meter interface {
+	// Read reads what there is to read in this moment, by the names of the gauges. Some cost the device more, and are read less often, unless all are wanted.
+	Read(ctx context.Context, all bool) (map[string]float64, error)
+	// Unread says how often what the phone said made no sense, by what was asked.
+	Unread() map[string]int
+	Close()
 }
 
 // Contact is where a finger is at a moment.

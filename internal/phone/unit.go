@@ -46,6 +46,7 @@ type Unit struct {
 	Storage     Storage
 	Fitness     Fitness
 	Limited     Limited
+	Gauged      Gauged
 }
 
 // Of finds what a phone can do.
@@ -69,6 +70,7 @@ func Of(p Phone) *Unit {
 	u.Storage, _ = p.(Storage)
 	u.Fitness, _ = p.(Fitness)
 	u.Limited, _ = p.(Limited)
+	u.Gauged, _ = p.(Gauged)
 	return u
 }
 

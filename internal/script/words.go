@@ -33,11 +33,13 @@ type Hands struct {
 	Conditioner phone.Conditioner
 	// Permissions answers for the system's dialogs; nil: it has none.
 	Permissions phone.Permissions
-	App         phone.App
-	Facts       devices.Facts
-	Data        *testpkg.Package // for data files
-	Notes       Notes
-	Calls       func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
+	// Gauge reads a gauge now; nil: they are not read.
+	Gauge func(ctx context.Context, name string) (float64, error)
+	App   phone.App
+	Facts devices.Facts
+	Data  *testpkg.Package // for data files
+	Notes Notes
+	Calls func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
 
 	hasty    bool            // the script does not wait for the screen to come to rest
 	restless *phone.Restless // how the last look ended, where the screen moved all the time
@@ -112,6 +114,11 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		return nil, h.change(ctx, c)
 	case "conditions":
 		return nil, h.condition(ctx, asText(c.Args["to"]))
+	case "gauge":
+		if h.Gauge == nil {
+			return nil, errors.New("gauge: the gauges are not read in this run: leave gauges:off out of its recordings, and choose a device that lets them be read")
+		}
+		return h.Gauge(ctx, text("name"))
 	case "settle":
 		on, given := c.Args["on"].(bool)
 		h.hasty = given && !on
@@ -210,7 +217,7 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 
 // onlyLooks are the words that do nothing to the device.
 var onlyLooks = map[string]bool{"find": true, "all": true, "sees": true, "wait_for": true, "wait_gone": true, "wait_until": true, "read": true, "scroll_to": true, "check": true,
-	"log": true, "step": true, "data.text": true, "data.json": true, "data.rows": true, "settle": true}
+	"log": true, "step": true, "data.text": true, "data.json": true, "data.rows": true, "settle": true, "gauge": true}
 
 // aim gives the element that a target means, and its middle: of a locator, or of an element that was found before.
 func (h *Hands) aim(ctx context.Context, word string, target any, within time.Duration, line string) (e *uitree.Element, x, y int, err error) {

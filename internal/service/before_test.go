@@ -18,6 +18,7 @@ import (
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
@@ -98,11 +99,11 @@ func TestWorkThatWasWrittenBeforeThereWereSpecsIsDone(t *testing.T) {
 	leg, session := holds[work.Leg], holds[work.Session]
 	assert.Equal(t, []string{id("l2"), "d-2"}, []string{leg.WorkID, leg.Serial})
 	assert.Equal(t, work.Spec{App: app, Content: work.Content{Kind: "script", Package: id("p"), Ref: "suite@3", SHA256: "def"}, Cases: []string{"a.test_a"}, Inputs: map[string]string{"tide": "low"}, Secrets: []string{"code"},
-		Recording: work.Recording{Video: true, Log: true}, Limits: work.Limits{Whole: 600, Confirm: 2, Attempts: 2}}, leg.Spec)
+		Recording: recording.Set{Video: true, Log: true}, Limits: work.Limits{Whole: 600, Confirm: 2, Attempts: 2}}, leg.Spec)
 	assert.Equal(t, map[string]string{"tide": "low", "code": "ebb-and-flow"}, leg.Inputs())
 	assert.Equal(t, []string{id("s2"), "d-1"}, []string{session.WorkID, session.Serial})
 	assert.Equal(t, work.Spec{App: app, Content: work.Content{Kind: work.Commands, Capabilities: map[string]any{"browserName": "x"}}, Conditions: conditions.Set{conditions.Orientation: "landscape"},
-		Recording: work.Recording{Log: true}, Limits: work.Limits{Whole: 3600, Idle: 120, Attempts: 1}}, session.Spec)
+		Recording: recording.Set{Log: true}, Limits: work.Limits{Whole: 3600, Idle: 120, Attempts: 1}}, session.Spec)
 	// What was there is shown as before.
 	v, err := s.Run(ctx, s.Who, id("r"))
 	require.NoError(t, err)

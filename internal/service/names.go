@@ -53,6 +53,8 @@ type (
 	Reach = hosts.Reach
 	// LogChoice says which rows of a device's log are wanted.
 	LogChoice = evidence.LogChoice
+	// GaugesChoice says which part of an attempt's gauges is wanted.
+	GaugesChoice = evidence.GaugesChoice
 	// LogLine is one line of a log.
 	LogLine = evidence.LogLine
 	// Change is one thing that changed.

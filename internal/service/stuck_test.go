@@ -15,6 +15,7 @@ import (
 
 	"tessellant/internal/bus"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
@@ -27,7 +28,7 @@ import (
 func TestASessionThatWaitsWhileTheServiceIsStartedAnewEndsTruthfully(t *testing.T) {
 	d := set(t)
 	x := store.Session{ID: store.NewID(), WorkspaceID: d.Who.WorkspaceID, Token: []byte(strings.Repeat("t", 32)), Group: "tides", Created: time.Now().UTC(), BuildID: sql.NullString{},
-		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Patience: 3600, Recording: map[string]bool{}}}}
+		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Patience: 3600, Recording: recording.Set{}}}}
 	require.NoError(t, d.Store.AddSession(ctx, x, work.Spec{}, work.Wants{}, "", time.Minute))
 	require.NoError(t, d.EndUnawaited(ctx))
 	v, err := d.Session(ctx, d.Who, x.ID)

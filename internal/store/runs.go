@@ -14,6 +14,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/pools"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 )
@@ -68,6 +69,8 @@ type RunRequest struct {
 	Beside     []string             `json:"beside,omitempty"` // builds that are installed besides, as references, resolved
 	Put        []work.File          `json:"put,omitempty"`
 	Fetch      []string             `json:"fetch,omitempty"`
+	Bounds     []string             `json:"bounds,omitempty"`    // on gauges, as they are written
+	Recording  *recording.Set       `json:"recording,omitempty"` // nil: video and log, as all runs before there was a choice
 }
 
 // Line is one line of a list of devices: one leg.
@@ -76,6 +79,14 @@ type Line struct {
 	Version     string `json:"version,omitempty"`     // of the system
 	Language    string `json:"language,omitempty"`    // of the app
 	Orientation string `json:"orientation,omitempty"` // of the screen
+}
+
+// Kept is what is kept of the run's legs.
+func (q RunRequest) Kept() recording.Set {
+	if q.Recording == nil {
+		return recording.Set{Video: true, Log: true}
+	}
+	return *q.Recording
 }
 
 // MaxAttempts is how many attempts a leg may have.

@@ -12,6 +12,7 @@ import (
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 )
@@ -37,12 +38,12 @@ type Session struct {
 
 // SessionRequest is what was asked for.
 type SessionRequest struct {
-	Build     string          `json:"build,omitempty"` // as a reference, resolved
-	Where     []string        `json:"where,omitempty"`
-	Patience  float64         `json:"patience"` // seconds, as all below
-	Limit     float64         `json:"limit"`
-	Idle      float64         `json:"idle"`
-	Recording map[string]bool `json:"recording"`
+	Build     string        `json:"build,omitempty"` // as a reference, resolved
+	Where     []string      `json:"where,omitempty"`
+	Patience  float64       `json:"patience"` // seconds, as all below
+	Limit     float64       `json:"limit"`
+	Idle      float64       `json:"idle"`
+	Recording recording.Set `json:"recording"`
 	// Conditions are how the device is set. Before, there were two of them, each by itself.
 	Conditions conditions.Set `json:"conditions,omitempty"`
 	Landscape  *bool          `json:"landscape,omitempty"`

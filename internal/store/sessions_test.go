@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 	"tessellant/internal/store"
@@ -18,7 +19,7 @@ import (
 func (d *desk) session(t *testing.T, label string) store.Session {
 	t.Helper()
 	x := store.Session{ID: store.NewID(), WorkspaceID: d.ws, Token: []byte(store.NewID() + "······")[:32], BuildID: sql.NullString{String: d.build, Valid: true}, Group: label, Name: "send a survey", Created: time.Now().UTC(),
-		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Where: []string{"os>=12"}, Idle: 120, Recording: map[string]bool{"video": true}}}}
+		Request: store.JSON[store.SessionRequest]{V: store.SessionRequest{Where: []string{"os>=12"}, Idle: 120, Recording: recording.Set{Video: true}}}}
 	require.NoError(t, d.AddSession(context.Background(), x, work.Spec{}, work.Wants{}, "", time.Minute))
 	return x
 }

@@ -1189,6 +1189,31 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/legs/{id}/gauges": {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * Gauges of an attempt: processor, memory, frames, battery, traffic; of one that goes on, as far as they have come
+         * @description The whole track is the artifact gauges.csv. A long one is thinned here: of each slice of time the least and the greatest value of each series stay.
+         */
+        get: operations["getGauges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/legs/{id}/screen": {
         parameters: {
             query?: never;
@@ -1816,6 +1841,12 @@ export interface components {
             put?: components["schemas"]["PutFile"][];
             /** @description Files of the device that are kept afterwards */
             fetch?: string[];
+            /** @description What is kept where it is not the usual: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps */
+            recording?: {
+                [key: string]: string;
+            };
+            /** @description Limits on gauges, such as memory<400: a case in which one is passed has failed */
+            bounds?: string[];
             /**
              * @description A leg's time on its device
              * @default 1800
@@ -1944,6 +1975,12 @@ export interface components {
             put?: components["schemas"]["PutFile"][];
             /** @description Files of the device that are kept afterwards */
             fetch?: string[];
+            /** @description What is kept: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps */
+            recording: {
+                [key: string]: string;
+            };
+            /** @description Limits on gauges, such as memory<400: a case in which one is passed has failed */
+            bounds?: string[];
             build: string;
             build_id: string;
             package: string;
@@ -2113,6 +2150,32 @@ export interface components {
             /** @description Where the next window begins; without it there is no more */
             next?: string;
         };
+        Gauges: {
+            /** @description 0: there is none yet */
+            attempt: number;
+            /** @description The attempt goes on */
+            live: boolean;
+            /** @description Of each reading, in ms on the attempt's clock */
+            at: number[];
+            series: components["schemas"]["GaugeSeries"][];
+        };
+        GaugeSeries: {
+            name: string;
+            unit: string;
+            about: string;
+            /** @description Of the whole device, not of the app alone */
+            device: boolean;
+            /** @description One for each reading; null: not read then */
+            values: (number | null)[];
+            /** @description Of the readings */
+            count: number;
+            /** Format: double */
+            min: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            max: number;
+        };
         /** @enum {string} */
         LogLevel: "V" | "D" | "I" | "W" | "E" | "F";
         LogLine: {
@@ -2253,6 +2316,10 @@ export interface components {
             conditions?: {
                 [key: string]: string;
             };
+            /** @description What is kept of it */
+            recording: {
+                [key: string]: string;
+            };
             session?: components["schemas"]["Session"];
             build: string;
             package: string;
@@ -2330,7 +2397,7 @@ export interface components {
             id: string;
             name: string;
             /** @enum {string} */
-            kind: "timeline" | "device-log" | "remote-end-log" | "video" | "screenshot" | "tree" | "output" | "results" | "kept";
+            kind: "timeline" | "device-log" | "gauges" | "remote-end-log" | "video" | "screenshot" | "tree" | "output" | "results" | "kept";
             content_type: string;
             /** Format: int64 */
             size: number;
@@ -4223,6 +4290,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogOverview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGauges: {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+                /** @description ms on the attempt's clock */
+                from?: number;
+                /** @description ms; its end unless given */
+                to?: number;
+                /** @description At most about so many points in each series */
+                points?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The gauges */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gauges"];
                 };
             };
             default: components["responses"]["Problem"];

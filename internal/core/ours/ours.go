@@ -13,6 +13,7 @@ import (
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/w3c"
 )
 
@@ -25,7 +26,7 @@ type Wanted struct {
 	Patience   time.Duration    // how long to wait for a device
 	Limit      time.Duration    // how long the session may last
 	Idle       time.Duration    // how long the client may be silent
-	Recording  map[string]bool  // video, log, screenshots
+	Recording  recording.Set    // what is kept
 	Conditions conditions.Set   // how the device is set before the session begins
 	Key        string           // where no header has it
 	Filter     devices.Filter   // what Where says
@@ -57,7 +58,7 @@ var Extensions = []Extension{
 	{"patience", "seconds", "how long to wait for a device; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Patience, 0, MaxPatience) }},
 	{"limit", "seconds", "how long the session may last; 3600 unless said, 86400 at most", func(w *Wanted, v any) error { return seconds(v, &w.Limit, time.Second, MaxLimit) }},
 	{"idle", "seconds", "how long no command may come before the session is ended; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Idle, time.Second, MaxIdle) }},
-	{"recording", "object", `what is kept: {"video": false, "log": false}; both are, unless said`, readRecording},
+	{"recording", "object", `what is kept, besides what is usual: {"video": false, "screenshots": "commands"}`, readRecording},
 	{"conditions", "object", `how the device is set: {"orientation": "landscape", "dark": true, "language": "de"}`, readConditions},
 	{"key", "text", "the key, where the client can't send it in a header", func(w *Wanted, v any) error { return text(v, &w.Key, 200) }},
 }
@@ -84,7 +85,7 @@ func (w *Wanted) take(name string, v any) error {
 
 // Read takes apart a set of capabilities that w3c.Process gave.
 func Read(c w3c.Capabilities) (Wanted, error) {
-	w := Wanted{Patience: DefaultPatience, Limit: DefaultLimit, Idle: DefaultIdle, Recording: map[string]bool{"video": true, "log": true}, Standard: w3c.Capabilities{}}
+	w := Wanted{Patience: DefaultPatience, Limit: DefaultLimit, Idle: DefaultIdle, Recording: recording.Usual(), Standard: w3c.Capabilities{}}
 	for _, name := range slices.Sorted(maps.Keys(c)) {
 		if !strings.HasPrefix(name, w3c.Prefix+":") {
 			w.Standard[name] = c[name]
@@ -176,17 +177,9 @@ func readRecording(w *Wanted, v any) error {
 	if !ok {
 		return fmt.Errorf("it must be an object, not %s", asJSON(v))
 	}
-	if w.Recording == nil {
-		w.Recording = map[string]bool{}
-	}
-	for name, x := range m {
-		on, ok := x.(bool)
-		if (name != "video" && name != "log") || !ok {
-			return fmt.Errorf("it may have video and log, each true or false, not %s: %s", name, asJSON(x))
-		}
-		w.Recording[name] = on
-	}
-	return nil
+	set, err := w.Recording.FromMap(m)
+	w.Recording = set
+	return err
 }
 
 func readConditions(w *Wanted, v any) error {

@@ -11,6 +11,7 @@ import (
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/ours"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/w3c"
 )
 
@@ -25,7 +26,7 @@ func TestWhatIsNotSaidHasItsDefault(t *testing.T) {
 	w, err := ours.Read(capabilities(t, `{"platformName": "android", "timeouts": {"implicit": 100}}`))
 	require.NoError(t, err)
 	assert.Equal(t, []time.Duration{2 * time.Minute, time.Hour, 2 * time.Minute}, []time.Duration{w.Patience, w.Limit, w.Idle})
-	assert.Equal(t, map[string]bool{"video": true, "log": true}, w.Recording)
+	assert.Equal(t, recording.Usual(), w.Recording)
 	assert.Equal(t, w3c.Capabilities{"platformName": "android", "timeouts": map[string]any{"implicit": 100.0}}, w.Standard, "the standard's are kept apart")
 	assert.Empty(t, w.Build+w.Group+w.Name+w.Key)
 }
@@ -37,7 +38,7 @@ func TestWhatIsSaidIsTaken(t *testing.T) {
 	assert.Equal(t, []string{"kelpline/android@newest", "nightly", "send a survey", "tsl_x"}, []string{w.Build, w.Group, w.Name, w.Key})
 	assert.Equal(t, []string{"os>=12"}, w.Where, "one filter needs no list")
 	assert.Equal(t, []time.Duration{0, 1500 * time.Millisecond, time.Hour}, []time.Duration{w.Patience, w.Limit, w.Idle})
-	assert.Equal(t, map[string]bool{"video": false, "log": true}, w.Recording)
+	assert.Equal(t, "video:off", w.Recording.String())
 	assert.Equal(t, conditions.Set{"orientation": "landscape", "dark": "off"}, w.Conditions)
 	assert.Empty(t, w.Standard)
 }
@@ -56,8 +57,8 @@ func TestWhatCanNotBeMeantIsRefusedWithItsName(t *testing.T) {
 		`{"tessellant:limit": 1e300}`:                                       "tessellant:limit: it must be a number of seconds from 1 to 86400",
 		`{"tessellant:idle": 3601}`:                                         "tessellant:idle: it must be a number of seconds from 1 to 3600, not 3601",
 		`{"tessellant:recording": true}`:                                    "tessellant:recording: it must be an object, not true",
-		`{"tessellant:recording": {"sound": true}}`:                         "tessellant:recording: it may have video and log, each true or false, not sound: true",
-		`{"tessellant:recording": {"video": "yes"}}`:                        `tessellant:recording: it may have video and log, each true or false, not video: "yes"`,
+		`{"tessellant:recording": {"sound": true}}`:                         "tessellant:recording: there is no recording \"sound\". The recordings are video, screenshots, log, gauges, trees",
+		`{"tessellant:recording": {"video": "yes"}}`:                        `tessellant:recording: video is off or on, not "yes"`,
 		`{"tessellant:conditions": []}`:                                     "tessellant:conditions: it must be an object, not []",
 		`{"tessellant:conditions": {"weather": "fog"}}`:                     "tessellant:conditions: there is no condition \"weather\"",
 		`{"tessellant:conditions": {"orientation": "sideways"}}`:            `tessellant:conditions: orientation takes portrait or landscape: "sideways" is neither`,

@@ -18,9 +18,11 @@ import (
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/labels"
 	"tessellant/internal/core/nearest"
 	"tessellant/internal/core/pools"
+	"tessellant/internal/core/recording"
 )
 
 // MaxBytes is how long a run file may be.
@@ -52,6 +54,8 @@ type File struct {
 	Beside         []string          `yaml:"beside,omitempty"`
 	Put            map[string]string `yaml:"put,omitempty"` // file of the package → path on the device
 	Fetch          []string          `yaml:"fetch,omitempty"`
+	Recording      Recording         `yaml:"recording,omitempty"` // what differs from what is usual
+	Bounds         []string          `yaml:"bounds,omitempty"`    // on gauges
 }
 
 // Line is a device with its conditions.
@@ -114,6 +118,30 @@ func setNode(set conditions.Set) *yaml.Node {
 		m.Style = yaml.FlowStyle
 	}
 	return m
+}
+
+// Recording is what is kept, where it is not what is usual.
+type Recording map[string]string
+
+// UnmarshalYAML implements yaml.Unmarshaler: switches may be true or false.
+func (r *Recording) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind != yaml.MappingNode {
+		return at(n.Line, "recordings are written as name: value, such as video: off")
+	}
+	set := recording.Usual()
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		k, v := n.Content[i], n.Content[i+1]
+		value := v.Value
+		if v.Tag == "!!bool" {
+			value = map[bool]string{true: recording.On, false: recording.Off}[strings.EqualFold(v.Value, "true")]
+		}
+		var err error
+		if set, err = set.With(k.Value, value); err != nil {
+			return at(k.Line, "%v", err)
+		}
+	}
+	*r = set.Changed()
+	return nil
 }
 
 // Variants are named sets of conditions, in their order.
@@ -259,6 +287,9 @@ func (f File) check(root *yaml.Node) error {
 	}
 	if _, err := devices.ParseFilter(f.Where, nil); err != nil {
 		return at(line("where"), "%v", err)
+	}
+	if _, err := gauges.ParseBounds(f.Bounds); err != nil {
+		return at(line("bounds"), "%v", err)
 	}
 	if err := labels.Check(f.Labels); err != nil {
 		return at(line("labels"), "%v", err)

@@ -18,6 +18,7 @@ type Artifact struct{ Name, Kind, ContentType string }
 // The tracks, by their names.
 const (
 	Timeline  = "timeline.jsonl" // what happened: core/timeline
+	Gauges    = "gauges.csv"     // what was read of the device: core/gauges
 	DeviceLog = "device.log"     // as the device writes it: core/devicelog
 	RemoteEnd = "remote-end.log" // requests of WebDriver clients, and their answers
 	Output    = "output.log"     // of a program
@@ -41,6 +42,7 @@ const text = "text/plain; charset=utf-8"
 var growing = []Artifact{
 	{Timeline, "timeline", "application/jsonl"},
 	{DeviceLog, "device-log", text},
+	{Gauges, "gauges", "text/csv; charset=utf-8"},
 	{RemoteEnd, "remote-end-log", text},
 	{Output, "output", text},
 }

@@ -9,6 +9,8 @@ import (
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/gauges"
+	"tessellant/internal/core/recording"
 )
 
 // Kind is a kind of work.
@@ -39,8 +41,9 @@ type Spec struct {
 	Beside     []App             `json:"beside,omitempty"`     // builds that are installed besides
 	Put        []File            `json:"put,omitempty"`        // files of the package that are put onto the device
 	Fetch      []string          `json:"fetch,omitempty"`      // files of the device that are kept afterwards
-	Recording  Recording         `json:"recording"`
+	Recording  recording.Set     `json:"recording"`
 	Limits     Limits            `json:"limits"`
+	Bounds     []gauges.Bound    `json:"bounds,omitempty"` // passing one fails the case
 }
 
 // App is the build under test; the zero App: there is none.
@@ -66,12 +69,6 @@ type Content struct {
 type File struct {
 	From string `json:"from"`
 	To   string `json:"to"`
-}
-
-// Recording is what is kept.
-type Recording struct {
-	Video bool `json:"video"`
-	Log   bool `json:"log"` // the device's
 }
 
 // Limits bound the work.

@@ -174,7 +174,7 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	if a.unit, err = lab.Await(ctx, a.b.Lab(a.hold), a.hold.Serial); err != nil {
 		return verdict.Lost, "the device " + a.hold.Serial + " was not there: " + err.Error()
 	}
-	if a.timeline, err = record.NewTimeline(a.dir, a.unit, a.mask, a.room); err != nil {
+	if a.timeline, err = record.NewTimeline(a.dir, a.unit, a.hold.Spec.Recording, a.mask, a.room); err != nil {
 		return verdict.Lost, fmt.Sprintf("the host can't keep evidence: %v", err)
 	}
 	a.kit = a.newKit()

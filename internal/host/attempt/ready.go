@@ -14,7 +14,9 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/record"
@@ -66,7 +68,15 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 		})
 	}
 	for _, r := range a.record {
-		beside(func() error { return r.Record(ctx) })
+		side.Go(func() {
+			err := guard.Do(a.log, guard.Record, func() error { return r.Record(ctx) })
+			var lost *phone.Lost
+			if errors.As(err, &lost) {
+				stop(err)
+			} else if err != nil {
+				a.broke(r.Name(), err)
+			}
+		})
 	}
 	beside(func() error { a.tellLive(ctx); return nil })
 	beside(func() error { return a.keepInTouch(ctx) })
@@ -108,7 +118,28 @@ func (a *attempt) openRecorders() (err error) {
 		}
 		a.record = append(a.record, a.film)
 	}
+	if spec.Recording.Keeps(recording.Screenshots, recording.Commands) {
+		a.record = append(a.record, record.NewShots(a.timeline, a.unit.Unit))
+	}
+	if !spec.Recording.Gauges {
+		return nil
+	}
+	if a.unit.Gauged == nil {
+		a.broke(recording.Gauges, errors.New("this device does not let them be read"))
+		return nil
+	}
+	if k.Gauges, err = record.NewGauges(a.dir, a.unit.Gauged.Meter(spec.App.ID), spec.Bounds, a.timeline, a.room); err != nil {
+		return err
+	}
+	k.Book.Passed = k.Gauges.Passed
+	a.record = append(a.record, k.Gauges)
 	return nil
+}
+
+// broke says that a recording is not whole, and why. The test goes on.
+func (a *attempt) broke(what string, why error) {
+	a.log.Warn("evidence is not whole", "recording", what, "err", why)
+	a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: what + " is not whole", Error: why.Error()})
 }
 
 // fetchBuild fetches the app under test, where there is one.

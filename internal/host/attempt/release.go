@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/guard"
@@ -50,13 +51,12 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 	}
 	if a.film != nil && !a.stopping {
 		if err := a.video(ctx, end, &cut); err != nil {
-			a.log.Warn("no video", "err", err)
-			a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "no video", Error: err.Error()})
+			a.broke(recording.Video, err)
 		}
 	}
 	for _, r := range a.record {
 		if err := r.Close(); err != nil {
-			a.log.Warn("evidence is not whole", "err", err)
+			a.broke(r.Name(), err)
 		}
 	}
 	if err := a.timeline.Close(); err != nil {

@@ -15,6 +15,7 @@ import (
 
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
@@ -45,6 +46,8 @@ type Book struct {
 	Mask     *masking.Mask
 	Tell     func(hostlink.Progress)
 	Log      *slog.Logger
+	// Passed says which bounds on gauges were passed between two moments, ms; nil: none are watched.
+	Passed func(from, to int64) []gauges.Passed
 
 	mu      sync.Mutex
 	samples []timeline.Sample // of the device's clock
@@ -115,6 +118,21 @@ func (b *Book) Crashed(t *hostlink.Try, c devicelog.Crash) {
 		t.Line = line
 	}
 	b.Died(c)
+}
+
+// Bound makes of a try that passed one that failed, where a bound on a gauge was passed between its beginning and to (ms); and notes each.
+func (b *Book) Bound(t *hostlink.Try, to int64) {
+	if b.Passed == nil || t.Verdict == verdict.Skipped || t.Verdict == verdict.Lost {
+		return
+	}
+	for _, p := range b.Passed(t.StartMS, to) {
+		g, _ := gauges.Of(p.Bound.Gauge)
+		e := timeline.Event{Kind: timeline.Check, At: p.At, Name: "bound", Expected: p.Bound.String(), Actual: g.With(p.Worst), Error: p.String()}
+		b.Timeline.Note(e)
+		if t.Verdict == verdict.Passed {
+			t.Verdict, t.Message, t.Expected, t.Actual = verdict.Failed, e.Error, e.Expected, e.Actual
+		}
+	}
 }
 
 // Picture keeps the screen and its tree as they are at the end of a try that did not pass, and closes the dialog of a crash.

@@ -17,6 +17,7 @@ import (
 
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/masking"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
@@ -63,6 +64,9 @@ func NewDeviceLog(dir string, l phone.Logger, app string, since time.Time, mask 
 func reopening() retry.Backoff {
 	return retry.WithCappedDuration(5*time.Second, retry.NewExponential(50*time.Millisecond))
 }
+
+// Name implements Recorder.
+func (b *DeviceLog) Name() string { return recording.Log }
 
 // Record implements Recorder: it reads the log until ctx ends or the device is lost. A stream that
 // breaks while the device is there is opened again where it broke, however often that is: a device whose log ends can be tested all the same.

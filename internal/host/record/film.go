@@ -17,6 +17,7 @@ import (
 
 	xdraw "golang.org/x/image/draw"
 
+	"tessellant/internal/core/recording"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
 )
@@ -95,6 +96,9 @@ func (f *Film) Begun(ctx context.Context) {
 	case <-ctx.Done():
 	}
 }
+
+// Name implements Recorder.
+func (f *Film) Name() string { return recording.Video }
 
 // Record implements Recorder.
 func (f *Film) Record(ctx context.Context) error {

@@ -2,9 +2,11 @@ package record
 
 import "context"
 
-// Recorder gathers one kind of evidence.
+// Recorder gathers one kind of evidence. It has failures of its own: one that breaks is said, and neither ends the attempt nor fails a case.
 type Recorder interface {
-	// Record gathers until ctx ends. An error ends the attempt: the device was lost.
+	// Name is what it gathers, as core/recording calls it.
+	Name() string
+	// Record gathers until ctx ends. *phone.Lost ends the attempt: the device is not there any more. Any other error ends the recorder.
 	Record(ctx context.Context) error
 	// Close writes what has not been written yet. The error says why the evidence is not whole.
 	Close() error
@@ -13,4 +15,6 @@ type Recorder interface {
 var (
 	_ Recorder = (*Film)(nil)
 	_ Recorder = (*DeviceLog)(nil)
+	_ Recorder = (*Gauges)(nil)
+	_ Recorder = (*Shots)(nil)
 )

@@ -20,6 +20,7 @@ import (
 
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/masking"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/host/spool"
@@ -29,12 +30,14 @@ import (
 
 // Timeline takes down what happens in an attempt into files in dir. It is a phone's observer.
 type Timeline struct {
-	dir   string
-	zero  time.Time   // monotonic
-	phone phone.Phone // unobserved, for pictures
-	film  *Film
-	mask  *masking.Mask
-	spool *spool.Share
+	dir     string
+	zero    time.Time   // monotonic
+	phone   phone.Phone // unobserved, for pictures
+	film    *Film
+	shooter *Shots
+	keeps   recording.Set
+	mask    *masking.Mask
+	spool   *spool.Share
 
 	mu       sync.Mutex
 	out      *os.File
@@ -74,7 +77,7 @@ type call struct {
 	line string
 }
 
-func NewTimeline(dir string, p phone.Phone, mask *masking.Mask, room *spool.Share) (*Timeline, error) {
+func NewTimeline(dir string, p phone.Phone, keeps recording.Set, mask *masking.Mask, room *spool.Share) (*Timeline, error) {
 	for _, d := range []string{dir, filepath.Join(dir, "screenshots"), filepath.Join(dir, "trees")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
@@ -84,7 +87,7 @@ func NewTimeline(dir string, p phone.Phone, mask *masking.Mask, room *spool.Shar
 	if err != nil {
 		return nil, err
 	}
-	return &Timeline{dir: dir, zero: time.Now(), phone: p, out: f, w: timeline.NewWriter(f), mask: mask, spool: room}, nil
+	return &Timeline{dir: dir, zero: time.Now(), phone: p, keeps: keeps, out: f, w: timeline.NewWriter(f), mask: mask, spool: room}, nil
 }
 
 // At is a moment on the attempt's clock, in milliseconds.
@@ -224,8 +227,14 @@ func (r *Timeline) Command(c phone.Command) {
 		e.Error = c.Err.Error()
 	}
 	r.Note(e)
-	if r.film != nil && !c.Looks {
+	if c.Looks {
+		return
+	}
+	if r.film != nil {
 		r.film.poke()
+	}
+	if r.shooter != nil {
+		r.shooter.poke(c.Name)
 	}
 }
 
@@ -274,15 +283,22 @@ func (r *Timeline) Shot(ctx context.Context, p phone.Phone, what string) (name s
 
 // Moment keeps the screen and its tree as they are now.
 func (r *Timeline) Moment(ctx context.Context, p phone.Phone, what string) (shot, tree string, s *uitree.Screen, err error) {
-	shot, err1 := r.Shot(ctx, p, what)
-	s, err2 := p.Tree(ctx)
-	if err2 == nil {
-		r.mu.Lock()
-		tree = fmt.Sprintf("trees/%03d-%s.xml", r.shots, Slug(r.mask.Text(what)))
-		r.mu.Unlock()
-		err2 = r.File(tree, []byte(r.mask.Text(s.XML())))
+	var err1, err2 error
+	if r.keeps.Keeps(recording.Screenshots, recording.Failures) {
+		shot, err1 = r.Shot(ctx, p, what)
+	}
+	if s, err2 = p.Tree(ctx); err2 == nil && r.keeps.Keeps(recording.Trees, recording.Failures) {
+		tree, err2 = r.tree(s, what)
 	}
 	return shot, tree, s, errors.Join(err1, err2)
+}
+
+// tree keeps a tree beside the newest picture.
+func (r *Timeline) tree(s *uitree.Screen, what string) (name string, err error) {
+	r.mu.Lock()
+	name = fmt.Sprintf("trees/%03d-%s.xml", r.shots, Slug(r.mask.Text(what)))
+	r.mu.Unlock()
+	return name, r.File(name, []byte(r.mask.Text(s.XML())))
 }
 
 // Slug makes of a text what can stand in a file's name.
@@ -315,9 +331,17 @@ var _ script.Notes = Notes{}
 
 // Step keeps a named moment. A screen that may not be pictured has none; that is said, and fails no case.
 func (n Notes) Step(ctx context.Context, name, line string) error {
-	at := n.R.Now()
-	file, err := n.R.Shot(ctx, n.P, name)
-	e := timeline.Event{Kind: timeline.Step, At: at, Name: name, Line: line, File: file}
+	e := timeline.Event{Kind: timeline.Step, At: n.R.Now(), Name: name, Line: line}
+	var err error
+	if n.R.keeps.Keeps(recording.Screenshots, recording.Steps) {
+		e.File, err = n.R.Shot(ctx, n.P, name)
+	}
+	if err == nil && n.R.keeps.Keeps(recording.Trees, recording.Steps) {
+		var s *uitree.Screen
+		if s, err = n.P.Tree(ctx); err == nil {
+			e.Tree, err = n.R.tree(s, name)
+		}
+	}
 	if err != nil {
 		e.Error = err.Error()
 	}

@@ -31,6 +31,7 @@ type Apps struct {
 	Phone     phone.Phone // its commands are noted
 	App       phone.App   // the work's build
 	DeviceLog *record.DeviceLog
+	Gauges    *record.Gauges // nil: they are not read
 	Journal   *spool.Journal
 
 	mu       sync.Mutex

@@ -163,6 +163,7 @@ func (g *Outside) EndCase(ctx context.Context, v, message string) error {
 			c.Message += " (the client says: " + said + ")"
 		}
 	}
+	g.k.Book.Bound(&c.Try, g.k.Timeline.Now())
 	ctx, cancel := context.WithTimeout(ctx, momentTakes)
 	defer cancel()
 	g.k.Book.Picture(ctx, g.k.Unit, c.Name, &c.Try)
@@ -215,7 +216,7 @@ func (g *Outside) Mark(v, message string) {
 // DeviceLog implements remoteend.Notes.
 func (g *Outside) DeviceLog(ctx context.Context, since int64) (lines []string, next int64, err error) {
 	if !g.k.Hold.Spec.Recording.Log {
-		return nil, 0, errors.New(`the session asked for no device log: leave "log": false out of tessellant:recording`)
+		return nil, 0, errors.New(`the session asked for no device log: leave log: off out of tessellant:recording`)
 	}
 	g.k.DeviceLog.Settle(ctx, fmt.Sprintf("log asked for at %d ms", g.k.Timeline.Now()))
 	f, err := os.Open(filepath.Join(g.k.Dir, "device.log"))

@@ -53,6 +53,7 @@ type Kit struct {
 	Apps      *Apps
 	Timeline  *record.Timeline
 	DeviceLog *record.DeviceLog
+	Gauges    *record.Gauges // nil: they are not read
 	Book      *casebook.Book
 	Package   *Package // nil: the content is none
 

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/verdict"
@@ -135,7 +136,7 @@ var checks = []check{
 		assert.Equal(p, work.App{Build: h.Spec.App.Build, Ref: p.Build, ID: "org.kelpline.app", Activity: "org.kelpline.app.MainActivity", Size: h.Spec.App.Size, SHA256: p.BuildSHA}, h.Spec.App)
 		assert.Equal(p, work.Scripts, h.Spec.Content.Kind)
 		assert.Equal(p, []string{"a.test_a"}, h.Spec.Cases)
-		assert.Equal(p, work.Recording{Video: true, Log: true}, h.Spec.Recording)
+		assert.Equal(p, recording.Set{Video: true, Log: true}, h.Spec.Recording)
 		assert.Positive(p, h.Spec.Limits.Whole)
 		assert.Positive(p, h.Epoch)
 		assert.False(p, h.Stop)

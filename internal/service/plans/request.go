@@ -9,8 +9,10 @@ import (
 	"strings"
 
 	"tessellant/internal/core/conditions"
+	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/labels"
 	"tessellant/internal/core/pools"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
@@ -42,6 +44,8 @@ type Request struct {
 	Beside     []string     // builds to install besides
 	Put        []work.File  // files of the package to put onto the device
 	Fetch      []string     // files of the device to keep
+	Recording  *recording.Set
+	Bounds     []string // on gauges: memory<400
 }
 
 // Bounds of what a run may ask for.
@@ -95,6 +99,21 @@ func (q *Request) Check() error {
 	}
 	if err := conditions.CheckVariants(q.Variants); err != nil {
 		return wrong("name each variant once, such as --variant de=language:de", "%v", err)
+	}
+	if q.Recording == nil {
+		usual := recording.Usual()
+		q.Recording = &usual
+	}
+	bounds, err := gauges.ParseBounds(q.Bounds)
+	if err != nil {
+		return wrong("write a gauge, < or >, and a number, such as memory<400", "%v", err)
+	}
+	if len(bounds) > 0 && !q.Recording.Gauges {
+		return wrong("leave gauges:off out of the recordings", "a bound needs its gauge, and the gauges are switched off")
+	}
+	q.Bounds = nil
+	for _, b := range bounds {
+		q.Bounds = append(q.Bounds, b.String())
 	}
 	for _, f := range q.Put {
 		if !pathForm.MatchString(f.To) || path.Clean(f.To) != f.To {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"slices"
 
+	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service/secrets"
@@ -29,11 +30,12 @@ func app(b store.Build) work.App {
 // Run is what each leg of a run is to do, but for its cases and its conditions.
 func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int, beside []store.Build) work.Spec {
 	s := work.Spec{App: app(b), Content: work.Content{Kind: p.Kind, Package: p.ID, Ref: p.Ref(), SHA256: p.SHA256}, Secrets: q.Secrets,
-		Recording: work.Recording{Video: true, Log: true}, Limits: work.Limits{Whole: work.Seconds(limitSeconds), Confirm: q.Confirm, Attempts: q.MaxAttempts()}}
+		Recording: q.Kept(), Limits: work.Limits{Whole: work.Seconds(limitSeconds), Confirm: q.Confirm, Attempts: q.MaxAttempts()}}
 	for _, x := range beside {
 		s.Beside = append(s.Beside, app(x))
 	}
 	s.Put, s.Fetch = q.Put, q.Fetch
+	s.Bounds, _ = gauges.ParseBounds(q.Bounds) // they were checked when the run was planned
 	for _, in := range p.Inputs.V {
 		v, given := q.Inputs[in.Name]
 		if !given && in.Default != nil {
@@ -52,7 +54,7 @@ func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int, b
 // Session is what a session wants.
 func Session(q store.SessionRequest, b *store.Build) work.Spec {
 	s := work.Spec{Content: work.Content{Kind: work.Commands, Capabilities: q.Standard}, Conditions: q.Set(),
-		Recording: work.Recording{Video: q.Recording["video"], Log: q.Recording["log"]}, Limits: work.Limits{Whole: work.Seconds(q.Limit), Idle: work.Seconds(q.Idle), Attempts: 1}}
+		Recording: q.Recording, Limits: work.Limits{Whole: work.Seconds(q.Limit), Idle: work.Seconds(q.Idle), Attempts: 1}}
 	if b != nil {
 		s.App = app(*b)
 	}

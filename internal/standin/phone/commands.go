@@ -21,7 +21,7 @@ func init() { // not at the declaration: cmd refers to the table
 		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
 		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.tz, c.out) },
 		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
-		"svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "appops": (*Phone).appops, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
+		"ps": (*Phone).ps, "svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "appops": (*Phone).appops, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
 			c.say("uid=2000(shell) gid=2000(shell) groups=2000(shell)\n")
 			return 0
 		},
@@ -160,7 +160,24 @@ func (p *Phone) logLine(c *call) int {
 	return 0
 }
 
+// ps lists all processes before Android 8, as toolbox does.
+func (p *Phone) ps(c *call) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	c.say("USER      PID   PPID  VSIZE  RSS   WCHAN              PC  NAME\nroot      1     0     9632   1284  SyS_epoll_ 00000000 S /init\nsystem    812   690   1621404 132884 SyS_epoll_ 00000000 S system_server\n")
+	for id, in := range p.apps {
+		if in.proc != nil {
+			c.say("u0_a140   %d  690   1532100 %d SyS_epoll_ 00000000 S %s\n", in.proc.pid, p.appKB(in), id)
+		}
+	}
+	return 0
+}
+
 func (p *Phone) pidof(c *call) int {
+	if p.traits.API < 24 {
+		fmt.Fprintln(c.err, "/system/bin/sh: pidof: not found")
+		return 127
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if len(c.args) > 0 {
@@ -328,12 +345,9 @@ func (p *Phone) dumpsys(c *call) int {
 		c.say("Packages:\n  Package [%s] (b1c2d3):\n    versionCode=%d minSdk=%d targetSdk=%d\n    versionName=%s\n", rest, in.facts.VersionCode, in.facts.MinAPI, in.facts.TargetAPI, in.facts.VersionName)
 		p.sayPermissions(c, in)
 	case "meminfo":
-		in := p.apps[rest]
-		if in == nil || in.proc == nil {
-			c.say("No process found for: %s\n", rest)
-			return 0
-		}
-		c.say("Applications Memory Usage (in Kilobytes):\n\n** MEMINFO in pid %d [%s] **\n           TOTAL PSS:    %d            TOTAL RSS:   %d\n", in.proc.pid, rest, 61_000+in.size/1024, 118_000)
+		p.sayMemory(c, rest)
+	case "gfxinfo":
+		p.sayFrames(c, rest)
 	case "power":
 		c.say("POWER MANAGER (dumpsys power)\n\nPower Manager State:\n  mWakefulness=%s\n  mIsPowered=%v\n", map[bool]string{true: "Asleep", false: "Awake"}[p.asleep], !p.traits.Battery)
 	case "display":

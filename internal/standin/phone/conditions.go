@@ -284,6 +284,6 @@ func (p *Phone) battery(c *call) {
 		}
 		return
 	}
-	_, _ = io.WriteString(c.out, fmt.Sprintf("Current Battery Service state:\n  AC powered: false\n  USB powered: %v\n  status: 2\n  health: 2\n  present: true\n  level: %d\n  scale: 100\n  voltage: 4100\n  temperature: 291\n",
-		!p.traits.Battery && !p.set.unplugged, p.level))
+	_, _ = io.WriteString(c.out, fmt.Sprintf("Current Battery Service state:\n  AC powered: false\n  USB powered: %v\n  status: 2\n  health: 2\n  present: true\n  level: %d\n  scale: 100\n  voltage: 4100\n  temperature: %d\n",
+		!p.traits.Battery && !p.set.unplugged, p.level, p.heat()))
 }

@@ -42,6 +42,7 @@ type Phone struct {
 	set        set
 	asleep     bool
 	level      int // of the battery, percent
+	load       load
 	nextPID    int
 	installing int
 	changes    int       // of what the system itself shows

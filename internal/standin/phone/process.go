@@ -24,6 +24,7 @@ type process struct {
 	since time.Time
 	busy  time.Time // until then it does not answer
 	late  bool      // somebody waits for it to answer
+	load  appLoad
 }
 
 // launch starts an app or brings it to the front. It answers true for a cold start.
@@ -63,10 +64,15 @@ func (p *Phone) launch(id string, args map[string]string) (cold bool, err error)
 				p.inApp(proc, f)
 			})
 		},
-		Memory: func() time.Duration { return p.wantsMemory(in) },
-		May:    func(name string) bool { return p.may(in, name) },
-		Ask:    func(name string, then func(bool)) (granted, known bool) { return p.ask(id, name, then) },
-		Block:  func(d time.Duration) { proc.busy = time.Now().Add(d) },
+		Memory: func() time.Duration {
+			d := p.wantsMemory(in)
+			p.count()
+			proc.load.hungry = time.Now().Add(d)
+			return d
+		},
+		May:   func(name string) bool { return p.may(in, name) },
+		Ask:   func(name string, then func(bool)) (granted, known bool) { return p.ask(id, name, then) },
+		Block: func(d time.Duration) { proc.busy = time.Now().Add(d) },
 		Async: func(work, then func()) {
 			p.running.Go(func() {
 				p.take(gone, 80, 250)
@@ -96,6 +102,7 @@ func (p *Phone) inApp(proc *process, f func()) {
 	defer p.mu.Unlock()
 	if proc.gone.Err() == nil {
 		f()
+		p.drew(proc)
 		p.changed()
 	}
 }
@@ -194,6 +201,7 @@ func (p *Phone) act(f func(a *app.App) error) {
 		p.crash(id, proc, err)
 	}
 	if proc.app.Version != before {
+		p.drew(proc)
 		p.changed()
 	}
 }

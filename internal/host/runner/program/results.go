@@ -182,6 +182,9 @@ func (p *program) reportCase(ordinal int, at int64, c junit.Case, m *runner.Mark
 	if crash := p.outside.CrashWithin(from, to); crash != nil && from > 0 && r.Verdict != verdict.Skipped {
 		r.Verdict, r.Message, r.Trace = verdict.Crashed, crash.Name, crash.Answer
 	}
+	if from > 0 {
+		p.Book.Bound(&r.Try, to)
+	}
 	said := p.Book.Masked(r)
 	span.Name, span.From, span.To = said.Name, max(from, 1), max(to, 1)
 	if from == 0 { // the report does not say when: it stands at the end

@@ -58,6 +58,9 @@ func New(k *runner.Kit) (runner.Runner, error) {
 func (s *scripts) Prepare(context.Context) error {
 	s.hands = &script.Hands{Phone: s.Phone, Keyboard: s.Phone.Keyboard, Settings: s.Phone.Settings, Conditioner: s.Phone.Conditioner, Permissions: s.Phone.Permissions, App: s.App, Facts: s.Unit.Known,
 		Data: s.Package.Package, Notes: record.Notes{R: s.Timeline, P: s.Phone}, Calls: s.Timeline.AtCall}
+	if s.Gauges != nil {
+		s.hands.Gauge = s.Gauges.Now
+	}
 	return nil
 }
 
@@ -238,6 +241,7 @@ func (s *scripts) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *h
 	if crashed != nil {
 		s.Book.Crashed(t, s.DeviceLog.Trace(crashed.crash))
 	}
+	s.Book.Bound(t, s.Timeline.Now())
 	keep, cancelKeep := context.WithTimeout(context.WithoutCancel(leg), time.Minute)
 	defer cancelKeep()
 	s.Book.Picture(keep, s.Phone, c.Name[strings.LastIndex(c.Name, c.Func):], t)
