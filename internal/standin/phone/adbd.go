@@ -129,6 +129,11 @@ func (p *Phone) accept() {
 			c.serve()
 			p.connMu.Lock()
 			delete(p.conns, c)
+			for port, r := range p.reverses { // they go with their connection
+				if r.c == c {
+					delete(p.reverses, port)
+				}
+			}
 			p.connMu.Unlock()
 		})
 	}
@@ -154,6 +159,22 @@ type stream struct {
 	gone          chan struct{}
 	once          sync.Once
 	rest          []byte
+	answered      chan struct{} // of a stream to the host: closed when the host has taken it
+}
+
+// taken notes the host's answer to a stream that we opened. It says whether the stream was open already: then it is an acknowledgement.
+func (s *stream) taken(remote uint32) bool {
+	if s.answered == nil {
+		return true
+	}
+	select {
+	case <-s.answered:
+		return true
+	default:
+		s.remote = remote
+		close(s.answered)
+		return false
+	}
 }
 
 func (c *conn) serve() {
@@ -190,7 +211,7 @@ func (c *conn) serve() {
 				c.send(cmdCLSE, 0, arg0, nil)
 			}
 		case cmdOKAY:
-			if s := c.find(arg1); s != nil {
+			if s := c.find(arg1); s != nil && s.taken(arg0) {
 				select {
 				case s.acks <- struct{}{}:
 				default:
@@ -223,7 +244,7 @@ func (c *conn) find(id uint32) *stream {
 }
 
 func (c *conn) open(remote uint32, service string) {
-	run := c.p.service(service)
+	run := c.service(service)
 	c.mu.Lock()
 	if run == nil || len(c.streams) >= maxStreams {
 		c.mu.Unlock()

@@ -24,9 +24,10 @@ type Phone struct {
 	listener net.Listener
 	running  sync.WaitGroup
 
-	connMu sync.Mutex
-	conns  map[*conn]bool
-	thawed chan struct{} // closed when a frozen phone thaws; nil: not frozen
+	connMu   sync.Mutex
+	conns    map[*conn]bool
+	reverses map[int]reverse // ports that lead to the host
+	thawed   chan struct{}   // closed when a frozen phone thaws; nil: not frozen
 
 	logs *logBuffer
 
@@ -93,7 +94,7 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 	if t.Temper == Uneasy {
 		t.Sides = Awkward(t.API)
 	}
-	p := &Phone{traits: t, ctx: ctx, memories: map[string]*rand.Rand{}, began: time.Now(), touched: time.Now(), restless: t.Restless, locked: t.Lock == "swipe" || t.Lock == "pin", sealed: t.Lock == "pin", conns: map[*conn]bool{}, logs: &logBuffer{grown: make(chan struct{})},
+	p := &Phone{traits: t, ctx: ctx, memories: map[string]*rand.Rand{}, began: time.Now(), touched: time.Now(), restless: t.Restless, locked: t.Lock == "swipe" || t.Lock == "pin", sealed: t.Lock == "pin", conns: map[*conn]bool{}, reverses: map[int]reverse{}, logs: &logBuffer{grown: make(chan struct{})},
 		files: map[string]*file{}, apps: map[string]*installed{}, sessions: map[int]*installSession{},
 		settings: map[string]string{
 			"system/accelerometer_rotation": "1", "system/font_scale": "1.0", "system/screen_off_timeout": "60000",

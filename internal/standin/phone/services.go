@@ -26,7 +26,8 @@ func (p *Phone) banner() string {
 }
 
 // service gives what runs a service, nil when there is none of that name.
-func (p *Phone) service(name string) func(context.Context, *stream) {
+func (c *conn) service(name string) func(context.Context, *stream) {
+	p := c.p
 	kind, arg, _ := strings.Cut(name, ":")
 	kind, options, _ := strings.Cut(kind, ",")
 	switch {
@@ -35,6 +36,8 @@ func (p *Phone) service(name string) func(context.Context, *stream) {
 		return func(ctx context.Context, s *stream) { p.shell(ctx, s, arg, v2) }
 	case kind == "exec":
 		return func(ctx context.Context, s *stream) { p.run(ctx, arg, s, s, s) }
+	case kind == "reverse":
+		return func(_ context.Context, s *stream) { p.reversed(c, s, arg) }
 	case kind == "sync":
 		return p.sync
 	}

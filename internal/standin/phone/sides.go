@@ -64,6 +64,12 @@ type Sides struct {
 	TouchClosed bool `yaml:"touch_closed"`
 	// Lies are settings that it takes and keeps as they were: font_scale, night, locales, density, timezone, location, wifi_on and the like.
 	Lies []string `yaml:"lies"`
+	// NoReverse says that it opens no ports that lead to the host.
+	NoReverse bool `yaml:"no_reverse"`
+	// PortTaken is a port that something else listens at.
+	PortTaken int `yaml:"port_taken"`
+	// NoProxy says that its apps do not mind the proxy that is set.
+	NoProxy bool `yaml:"no_proxy"`
 	// Trailing says that its screencap writes something behind the picture.
 	Trailing bool `yaml:"trailing"`
 }

@@ -1,0 +1,91 @@
+package har
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func entry(url string) Entry {
+	return Entry{Started: time.UnixMilli(1_800_000_000_123).UTC(), At: 1234, Kind: HTTP, Time: 40,
+		Request:  Request{Method: "GET", URL: url, HTTPVersion: "HTTP/1.1", Headers: []Pair{{"Cookie", "sid=42"}, {"Accept", "a code"}}, Post: &Content{Text: "the code"}},
+		Response: Response{Status: 200, Content: Content{Text: `{"said": "code"}`, MimeType: "application/json"}, Headers: []Pair{{"set-cookie", "x"}}}}
+}
+
+func TestAFileIsHARAndIsReadWhileItGrows(t *testing.T) {
+	var b bytes.Buffer
+	b.WriteString(Head("1.0"))
+	for i, u := range []string{"http://a/<1>", "http://a/2", "http://a/3"} {
+		line, err := entry(u).Line(i == 0)
+		require.NoError(t, err)
+		b.Write(line)
+	}
+	grows := b.String() + `,{"startedDateT`
+	b.WriteString(Tail)
+	var whole struct {
+		Log struct {
+			Version string
+			Creator struct{ Name, Version string }
+			Entries []map[string]any
+		}
+	}
+	require.NoError(t, json.Unmarshal(b.Bytes(), &whole))
+	assert.Equal(t, "1.2", whole.Log.Version)
+	assert.Len(t, whole.Log.Entries, 3)
+	for _, key := range []string{"startedDateTime", "time", "request", "response", "cache", "timings"} { // what the format requires
+		assert.Contains(t, whole.Log.Entries[0], key)
+	}
+	for name, text := range map[string]string{"whole": b.String(), "growing": grows} {
+		var urls []string
+		require.NoError(t, Read(strings.NewReader(text), func(e Entry, at, length int64) error {
+			urls = append(urls, e.Request.URL)
+			again, err := ParseLine([]byte(text[at : at+length]))
+			require.NoError(t, err)
+			assert.Equal(t, e, again, "a line is found again by its place")
+			return nil
+		}), name)
+		assert.Equal(t, []string{"http://a/<1>", "http://a/2", "http://a/3"}, urls, name)
+	}
+	assert.Error(t, Read(strings.NewReader(Head("1")+"nonsense\n"), func(Entry, int64, int64) error { return nil }))
+	n := 0
+	require.NoError(t, Read(&b, func(Entry, int64, int64) error { n++; return ErrEnough }))
+	assert.Equal(t, 1, n)
+}
+
+func TestWhatLetsSomebodyInIsTakenOut(t *testing.T) {
+	e := entry("http://a/?code=code")
+	before := e.Request.Headers
+	e.Text(func(s string) string { return strings.ReplaceAll(s, "code", "***") })
+	e.Hide()
+	raw, err := e.Line(true)
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), "sid=42")
+	assert.NotContains(t, string(raw), "code")
+	assert.Contains(t, string(raw), Hidden)
+	assert.Equal(t, "a code", before[1].Value, "what it was made of stays as it is")
+}
+
+func TestFailed(t *testing.T) {
+	assert.False(t, entry("x").Failed())
+	assert.True(t, Entry{Response: Response{Status: 404}}.Failed())
+	assert.True(t, Entry{Error: "cut off"}.Failed())
+}
+
+func FuzzRead(f *testing.F) {
+	line, _ := entry("http://a").Line(true)
+	f.Add(Head("1") + string(line) + Tail)
+	f.Add("\n\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		_ = Read(strings.NewReader(text), func(e Entry, at, length int64) error {
+			if at < 0 || at+length > int64(len(text)) {
+				t.Fatal("a line out of its file")
+			}
+			return nil
+		})
+	})
+}
