@@ -21,6 +21,7 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 	"go.yaml.in/yaml/v3"
 
+	"tessellant/internal/core/har"
 	"tessellant/internal/core/timeline"
 )
 
@@ -29,6 +30,7 @@ const (
 	ArtifactKindDeviceLog    ArtifactKind = "device-log"
 	ArtifactKindGauges       ArtifactKind = "gauges"
 	ArtifactKindKept         ArtifactKind = "kept"
+	ArtifactKindNetwork      ArtifactKind = "network"
 	ArtifactKindOutput       ArtifactKind = "output"
 	ArtifactKindRemoteEndLog ArtifactKind = "remote-end-log"
 	ArtifactKindResults      ArtifactKind = "results"
@@ -46,6 +48,8 @@ func (e ArtifactKind) Valid() bool {
 	case ArtifactKindGauges:
 		return true
 	case ArtifactKindKept:
+		return true
+	case ArtifactKindNetwork:
 		return true
 	case ArtifactKindOutput:
 		return true
@@ -339,6 +343,27 @@ func (e LogLevel) Valid() bool {
 	}
 }
 
+// Defines values for NetworkRowKind.
+const (
+	Connection NetworkRowKind = "connection"
+	Http       NetworkRowKind = "http"
+	Websocket  NetworkRowKind = "websocket"
+)
+
+// Valid indicates whether the value is a known member of the NetworkRowKind enum.
+func (e NetworkRowKind) Valid() bool {
+	switch e {
+	case Connection:
+		return true
+	case Http:
+		return true
+	case Websocket:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PairingState.
 const (
 	PairingFailed  PairingState = "failed"
@@ -537,6 +562,27 @@ func (e GetEventsParamsList) Valid() bool {
 	case Runs:
 		return true
 	case Sessions:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetNetworkParamsOrder.
+const (
+	Size  GetNetworkParamsOrder = "size"
+	Time  GetNetworkParamsOrder = "time"
+	Worst GetNetworkParamsOrder = "worst"
+)
+
+// Valid indicates whether the value is a known member of the GetNetworkParamsOrder enum.
+func (e GetNetworkParamsOrder) Valid() bool {
+	switch e {
+	case Size:
+		return true
+	case Time:
+		return true
+	case Worst:
 		return true
 	default:
 		return false
@@ -817,6 +863,60 @@ type DeviceLine struct {
 type DevicePage struct {
 	Items []Device `json:"items"`
 	Next  *string  `json:"next,omitempty"`
+}
+
+// Exchange An entry of HAR 1.2; fields that begin with an underscore are ours
+type Exchange = har.Entry
+
+// ExchangeContent defines model for ExchangeContent.
+type ExchangeContent struct {
+	Comment  *string `json:"comment,omitempty"`
+	MimeType string  `json:"mimeType"`
+	Size     int64   `json:"size"`
+	Text     *string `json:"text,omitempty"`
+}
+
+// ExchangePair defines model for ExchangePair.
+type ExchangePair struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// ExchangeRequest defines model for ExchangeRequest.
+type ExchangeRequest struct {
+	BodySize    *int64           `json:"bodySize,omitempty"`
+	Cookies     *[]ExchangePair  `json:"cookies,omitempty"`
+	Headers     []ExchangePair   `json:"headers"`
+	HeadersSize *int             `json:"headersSize,omitempty"`
+	HttpVersion string           `json:"httpVersion"`
+	Method      string           `json:"method"`
+	PostData    *ExchangeContent `json:"postData,omitempty"`
+	QueryString []ExchangePair   `json:"queryString"`
+	Url         string           `json:"url"`
+}
+
+// ExchangeResponse defines model for ExchangeResponse.
+type ExchangeResponse struct {
+	BodySize    *int64          `json:"bodySize,omitempty"`
+	Content     ExchangeContent `json:"content"`
+	Cookies     *[]ExchangePair `json:"cookies,omitempty"`
+	Headers     []ExchangePair  `json:"headers"`
+	HeadersSize *int            `json:"headersSize,omitempty"`
+	HttpVersion string          `json:"httpVersion"`
+	RedirectURL *string         `json:"redirectURL,omitempty"`
+	Status      int             `json:"status"`
+	StatusText  string          `json:"statusText"`
+}
+
+// ExchangeTimings Each in ms; -1: there was none
+type ExchangeTimings struct {
+	Blocked *float64 `json:"blocked,omitempty"`
+	Connect *float64 `json:"connect,omitempty"`
+	Dns     *float64 `json:"dns,omitempty"`
+	Receive *float64 `json:"receive,omitempty"`
+	Send    *float64 `json:"send,omitempty"`
+	Ssl     *float64 `json:"ssl,omitempty"`
+	Wait    *float64 `json:"wait,omitempty"`
 }
 
 // Finding defines model for Finding.
@@ -1208,6 +1308,75 @@ type Me struct {
 	Workspace string `json:"workspace"`
 }
 
+// NetworkHost defines model for NetworkHost.
+type NetworkHost struct {
+	Count    int    `json:"count"`
+	Failed   int    `json:"failed"`
+	Name     string `json:"name"`
+	Received int64  `json:"received"`
+	Sent     int64  `json:"sent"`
+}
+
+// NetworkOverview defines model for NetworkOverview.
+type NetworkOverview struct {
+	Count int `json:"count"`
+
+	// Density Exchanges that went on in each slice of time
+	Density  []int         `json:"density"`
+	Failed   int           `json:"failed"`
+	Failures []int         `json:"failures"`
+	Hosts    []NetworkHost `json:"hosts"`
+	Received int64         `json:"received"`
+	Sent     int64         `json:"sent"`
+	SliceMs  int64         `json:"slice_ms"`
+}
+
+// NetworkRow defines model for NetworkRow.
+type NetworkRow struct {
+	// At ms on the attempt's clock
+	At     int64   `json:"at"`
+	Error  *string `json:"error,omitempty"`
+	Failed bool    `json:"failed"`
+
+	// Kind connection: it was not opened
+	Kind   NetworkRowKind `json:"kind"`
+	Method string         `json:"method"`
+
+	// N Its number in the log, from 1
+	N        int   `json:"n"`
+	Received int64 `json:"received"`
+
+	// Sent Bytes of bodies; of a connection
+	Sent int64 `json:"sent"`
+
+	// Status 0: there was no answer, or it was not opened
+	Status int `json:"status"`
+
+	// Took ms
+	Took float64 `json:"took"`
+
+	// Type Of what was answered
+	Type *string `json:"type,omitempty"`
+	Url  string  `json:"url"`
+}
+
+// NetworkRowKind connection: it was not opened
+type NetworkRowKind string
+
+// NetworkWindow defines model for NetworkWindow.
+type NetworkWindow struct {
+	// Attempt 0: there is none yet
+	Attempt int          `json:"attempt"`
+	From    int          `json:"from"`
+	Items   []NetworkRow `json:"items"`
+
+	// Live The attempt goes on
+	Live bool `json:"live"`
+
+	// Rows That were chosen
+	Rows int `json:"rows"`
+}
+
 // NewKey defines model for NewKey.
 type NewKey struct {
 	// Expires When it runs out; never unless given
@@ -1445,7 +1614,7 @@ type Run struct {
 	// Cases Patterns that chose its cases
 	Cases *[]string `json:"cases,omitempty"`
 
-	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off
+	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver, network; switches are on or off
 	Conditions *map[string]string `json:"conditions,omitempty"`
 	Confirm    int                `json:"confirm"`
 
@@ -1492,7 +1661,7 @@ type Run struct {
 	// Put Files of the package that are put onto the device before
 	Put *[]PutFile `json:"put,omitempty"`
 
-	// Recording What is kept: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps
+	// Recording What is kept: video, log and gauges are on or off; network off, on or contents; screenshots off, failures, steps or commands; trees off, failures or steps
 	Recording map[string]string `json:"recording"`
 
 	// Secrets Names of the secret inputs
@@ -1558,7 +1727,7 @@ type RunRequest struct {
 	// Cases Patterns over names of cases, * for anything but a slash; a function's name means all its rows
 	Cases *[]string `json:"cases,omitempty"`
 
-	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off
+	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver, network; switches are on or off
 	Conditions *map[string]string `json:"conditions,omitempty"`
 
 	// Confirm How often a failed case is tried again on the same device from a clean state; passed then, it is flaky
@@ -1598,7 +1767,7 @@ type RunRequest struct {
 	// Put Files of the package that are put onto the device before
 	Put *[]PutFile `json:"put,omitempty"`
 
-	// Recording What is kept where it is not the usual: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps
+	// Recording What is kept where it is not the usual: video, log and gauges are on or off; network off, on or contents; screenshots off, failures, steps or commands; trees off, failures or steps
 	Recording *map[string]string `json:"recording,omitempty"`
 
 	// Secrets Those that are secret: masked wherever they come, never answered, deleted when the run is over
@@ -1788,7 +1957,7 @@ type Try struct {
 
 // Variant defines model for Variant.
 type Variant struct {
-	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off
+	// Conditions How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver, network; switches are on or off
 	Conditions *map[string]string `json:"conditions,omitempty"`
 	Name       string             `json:"name"`
 }
@@ -1981,6 +2150,44 @@ type GetLogParams struct {
 
 // GetLogOverviewParams defines parameters for GetLogOverview.
 type GetLogOverviewParams struct {
+	// Attempt The attempt's number; the last one unless given
+	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
+}
+
+// GetNetworkParams defines parameters for GetNetwork.
+type GetNetworkParams struct {
+	// Text In method, address, status, type or error, in capitals or small letters
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Failed Only exchanges without an answer, or with a status from 400 on
+	Failed *bool `form:"failed,omitempty" json:"failed,omitempty"`
+
+	// Since Begun at this moment or later, in ms on the attempt's clock
+	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
+	Until *int64 `form:"until,omitempty" json:"until,omitempty"`
+
+	// Order worst: failed ones first, then those that took longest
+	Order *GetNetworkParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+
+	// From The first row
+	From  *int `form:"from,omitempty" json:"from,omitempty"`
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Attempt The attempt's number; the last one unless given
+	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
+}
+
+// GetNetworkParamsOrder defines parameters for GetNetwork.
+type GetNetworkParamsOrder string
+
+// GetNetworkOverviewParams defines parameters for GetNetworkOverview.
+type GetNetworkOverviewParams struct {
+	// Attempt The attempt's number; the last one unless given
+	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
+}
+
+// GetExchangeParams defines parameters for GetExchange.
+type GetExchangeParams struct {
 	// Attempt The attempt's number; the last one unless given
 	Attempt *AttemptNumber `form:"attempt,omitempty" json:"attempt,omitempty"`
 }
@@ -2449,6 +2656,13 @@ type ClientInterface interface {
 	// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
 	RemoveHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHostCertificate The certificate by which the host's proxies open HTTPS
+	//
+	// A test build that trusts it lets the network log see the contents of HTTPS. There is one for each host.
+	//
+	// Corresponds with GET /hosts/{name}/certificate (the `GetHostCertificate` operationId).
+	GetHostCertificate(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PairWithBody Pair a host with a phone that debugs over the network
 	//
 	// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
@@ -2539,6 +2753,23 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /legs/{id}/log/overview (the `GetLogOverview` operationId).
 	GetLogOverview(ctx context.Context, id string, params *GetLogOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNetwork A window of the network log: what the apps asked of servers; of an attempt that goes on, as far as it has come
+	//
+	// The whole log is the artifact network.har (HAR 1.2). Rows are counted among those that text, failed and the moments choose.
+	//
+	// Corresponds with GET /legs/{id}/network (the `GetNetwork` operationId).
+	GetNetwork(ctx context.Context, id string, params *GetNetworkParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNetworkOverview What the network log holds: how many exchanges at what time, how many failed, with which hosts
+	//
+	// Corresponds with GET /legs/{id}/network/overview (the `GetNetworkOverview` operationId).
+	GetNetworkOverview(ctx context.Context, id string, params *GetNetworkOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetExchange One exchange with its headers and bodies, as an entry of HAR 1.2
+	//
+	// Corresponds with GET /legs/{id}/network/{n} (the `GetExchange` operationId).
+	GetExchange(ctx context.Context, id string, n int, params *GetExchangeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetScreen The newest picture of a leg that is running
 	//
@@ -3438,6 +3669,23 @@ func (c *Client) RemoveHost(ctx context.Context, name string, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// GetHostCertificate The certificate by which the host's proxies open HTTPS
+//
+// A test build that trusts it lets the network log see the contents of HTTPS. There is one for each host.
+//
+// Corresponds with GET /hosts/{name}/certificate (the `GetHostCertificate` operationId).
+func (c *Client) GetHostCertificate(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHostCertificateRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PairWithBody Pair a host with a phone that debugs over the network
 //
 // For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
@@ -3649,6 +3897,53 @@ func (c *Client) GetLog(ctx context.Context, id string, params *GetLogParams, re
 // Corresponds with GET /legs/{id}/log/overview (the `GetLogOverview` operationId).
 func (c *Client) GetLogOverview(ctx context.Context, id string, params *GetLogOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLogOverviewRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNetwork A window of the network log: what the apps asked of servers; of an attempt that goes on, as far as it has come
+//
+// The whole log is the artifact network.har (HAR 1.2). Rows are counted among those that text, failed and the moments choose.
+//
+// Corresponds with GET /legs/{id}/network (the `GetNetwork` operationId).
+func (c *Client) GetNetwork(ctx context.Context, id string, params *GetNetworkParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNetworkRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNetworkOverview What the network log holds: how many exchanges at what time, how many failed, with which hosts
+//
+// Corresponds with GET /legs/{id}/network/overview (the `GetNetworkOverview` operationId).
+func (c *Client) GetNetworkOverview(ctx context.Context, id string, params *GetNetworkOverviewParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNetworkOverviewRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetExchange One exchange with its headers and bodies, as an entry of HAR 1.2
+//
+// Corresponds with GET /legs/{id}/network/{n} (the `GetExchange` operationId).
+func (c *Client) GetExchange(ctx context.Context, id string, n int, params *GetExchangeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExchangeRequest(c.Server, id, n, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5860,6 +6155,40 @@ func NewRemoveHostRequest(server string, name string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetHostCertificateRequest constructs an http.Request for the GetHostCertificate method
+func NewGetHostCertificateRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/certificate", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPairRequest calls the generic Pair builder with application/json body
 func NewPairRequest(server string, name string, body PairJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6465,6 +6794,280 @@ func NewGetLogOverviewRequest(server string, id string, params *GetLogOverviewPa
 	}
 
 	operationPath := fmt.Sprintf("/legs/%s/log/overview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetNetworkRequest constructs an http.Request for the GetNetwork method
+func NewGetNetworkRequest(server string, id string, params *GetNetworkParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/network", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Failed != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "failed", *params.Failed, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Order != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "order", *params.Order, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetNetworkOverviewRequest constructs an http.Request for the GetNetworkOverview method
+func NewGetNetworkOverviewRequest(server string, id string, params *GetNetworkOverviewParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/network/overview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetExchangeRequest constructs an http.Request for the GetExchange method
+func NewGetExchangeRequest(server string, id string, n int, params *GetExchangeParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "n", n, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/network/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8487,6 +9090,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /hosts/{name} (the `RemoveHost` operationId).
 	RemoveHostWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error)
 
+	// GetHostCertificateWithResponse The certificate by which the host's proxies open HTTPS
+	//
+	// A test build that trusts it lets the network log see the contents of HTTPS. There is one for each host.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{name}/certificate (the `GetHostCertificate` operationId).
+	GetHostCertificateWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetHostCertificateResponse, error)
+
 	// PairWithBodyWithResponse Pair a host with a phone that debugs over the network
 	//
 	// For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
@@ -8595,6 +9207,29 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /legs/{id}/log/overview (the `GetLogOverview` operationId).
 	GetLogOverviewWithResponse(ctx context.Context, id string, params *GetLogOverviewParams, reqEditors ...RequestEditorFn) (*GetLogOverviewResponse, error)
+
+	// GetNetworkWithResponse A window of the network log: what the apps asked of servers; of an attempt that goes on, as far as it has come
+	//
+	// The whole log is the artifact network.har (HAR 1.2). Rows are counted among those that text, failed and the moments choose.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/network (the `GetNetwork` operationId).
+	GetNetworkWithResponse(ctx context.Context, id string, params *GetNetworkParams, reqEditors ...RequestEditorFn) (*GetNetworkResponse, error)
+
+	// GetNetworkOverviewWithResponse What the network log holds: how many exchanges at what time, how many failed, with which hosts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/network/overview (the `GetNetworkOverview` operationId).
+	GetNetworkOverviewWithResponse(ctx context.Context, id string, params *GetNetworkOverviewParams, reqEditors ...RequestEditorFn) (*GetNetworkOverviewResponse, error)
+
+	// GetExchangeWithResponse One exchange with its headers and bodies, as an entry of HAR 1.2
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/network/{n} (the `GetExchange` operationId).
+	GetExchangeWithResponse(ctx context.Context, id string, n int, params *GetExchangeParams, reqEditors ...RequestEditorFn) (*GetExchangeResponse, error)
 
 	// GetScreenWithResponse The newest picture of a leg that is running
 	//
@@ -10296,6 +10931,47 @@ func (r RemoveHostResponse) ContentType() string {
 	return ""
 }
 
+type GetHostCertificateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHostCertificateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHostCertificateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHostCertificateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHostCertificateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHostCertificateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PairResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10808,6 +11484,150 @@ func (r GetLogOverviewResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLogOverviewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNetworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NetworkWindow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNetworkResponse) GetJSON200() *NetworkWindow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNetworkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNetworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNetworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNetworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNetworkOverviewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NetworkOverview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNetworkOverviewResponse) GetJSON200() *NetworkOverview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNetworkOverviewResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNetworkOverviewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNetworkOverviewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNetworkOverviewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNetworkOverviewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetExchangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Exchange
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetExchangeResponse) GetJSON200() *Exchange {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetExchangeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExchangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExchangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExchangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExchangeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13037,6 +13857,21 @@ func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, name s
 	return ParseRemoveHostResponse(rsp)
 }
 
+// GetHostCertificateWithResponse The certificate by which the host's proxies open HTTPS
+//
+// A test build that trusts it lets the network log see the contents of HTTPS. There is one for each host.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{name}/certificate (the `GetHostCertificate` operationId).
+func (c *ClientWithResponses) GetHostCertificateWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetHostCertificateResponse, error) {
+	rsp, err := c.GetHostCertificate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHostCertificateResponse(rsp)
+}
+
 // PairWithBodyWithResponse Pair a host with a phone that debugs over the network
 //
 // For operators. With the address and code that the phone shows under Wireless debugging (Android 11 and later), or, with an empty object, by a picture that the phone scans. Ask how it stands with GET.
@@ -13222,6 +14057,47 @@ func (c *ClientWithResponses) GetLogOverviewWithResponse(ctx context.Context, id
 		return nil, err
 	}
 	return ParseGetLogOverviewResponse(rsp)
+}
+
+// GetNetworkWithResponse A window of the network log: what the apps asked of servers; of an attempt that goes on, as far as it has come
+//
+// The whole log is the artifact network.har (HAR 1.2). Rows are counted among those that text, failed and the moments choose.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/network (the `GetNetwork` operationId).
+func (c *ClientWithResponses) GetNetworkWithResponse(ctx context.Context, id string, params *GetNetworkParams, reqEditors ...RequestEditorFn) (*GetNetworkResponse, error) {
+	rsp, err := c.GetNetwork(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNetworkResponse(rsp)
+}
+
+// GetNetworkOverviewWithResponse What the network log holds: how many exchanges at what time, how many failed, with which hosts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/network/overview (the `GetNetworkOverview` operationId).
+func (c *ClientWithResponses) GetNetworkOverviewWithResponse(ctx context.Context, id string, params *GetNetworkOverviewParams, reqEditors ...RequestEditorFn) (*GetNetworkOverviewResponse, error) {
+	rsp, err := c.GetNetworkOverview(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNetworkOverviewResponse(rsp)
+}
+
+// GetExchangeWithResponse One exchange with its headers and bodies, as an entry of HAR 1.2
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/network/{n} (the `GetExchange` operationId).
+func (c *ClientWithResponses) GetExchangeWithResponse(ctx context.Context, id string, n int, params *GetExchangeParams, reqEditors ...RequestEditorFn) (*GetExchangeResponse, error) {
+	rsp, err := c.GetExchange(ctx, id, n, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExchangeResponse(rsp)
 }
 
 // GetScreenWithResponse The newest picture of a leg that is running
@@ -14795,6 +15671,32 @@ func ParseRemoveHostResponse(rsp *http.Response) (*RemoveHostResponse, error) {
 	return response, nil
 }
 
+// ParseGetHostCertificateResponse parses an HTTP response from a GetHostCertificateWithResponse call
+func ParseGetHostCertificateResponse(rsp *http.Response) (*GetHostCertificateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHostCertificateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePairResponse parses an HTTP response from a PairWithResponse call
 func ParsePairResponse(rsp *http.Response) (*PairResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15132,6 +16034,105 @@ func ParseGetLogOverviewResponse(rsp *http.Response) (*GetLogOverviewResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest LogOverview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNetworkResponse parses an HTTP response from a GetNetworkWithResponse call
+func ParseGetNetworkResponse(rsp *http.Response) (*GetNetworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNetworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NetworkWindow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNetworkOverviewResponse parses an HTTP response from a GetNetworkOverviewWithResponse call
+func ParseGetNetworkOverviewResponse(rsp *http.Response) (*GetNetworkOverviewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNetworkOverviewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NetworkOverview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetExchangeResponse parses an HTTP response from a GetExchangeWithResponse call
+func ParseGetExchangeResponse(rsp *http.Response) (*GetExchangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExchangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Exchange
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16459,6 +17460,9 @@ type ServerInterface interface {
 	// RemoveHost Take a host's key away
 	// (DELETE /hosts/{name})
 	RemoveHost(ctx *echo.Context, name string) error
+	// GetHostCertificate The certificate by which the host's proxies open HTTPS
+	// (GET /hosts/{name}/certificate)
+	GetHostCertificate(ctx *echo.Context, name string) error
 	// Pair Pair a host with a phone that debugs over the network
 	// (POST /hosts/{name}/pairings)
 	Pair(ctx *echo.Context, name string) error
@@ -16492,6 +17496,15 @@ type ServerInterface interface {
 	// GetLogOverview What the device's log holds: tags, how dense it is, crashes
 	// (GET /legs/{id}/log/overview)
 	GetLogOverview(ctx *echo.Context, id string, params GetLogOverviewParams) error
+	// GetNetwork A window of the network log: what the apps asked of servers; of an attempt that goes on, as far as it has come
+	// (GET /legs/{id}/network)
+	GetNetwork(ctx *echo.Context, id string, params GetNetworkParams) error
+	// GetNetworkOverview What the network log holds: how many exchanges at what time, how many failed, with which hosts
+	// (GET /legs/{id}/network/overview)
+	GetNetworkOverview(ctx *echo.Context, id string, params GetNetworkOverviewParams) error
+	// GetExchange One exchange with its headers and bodies, as an entry of HAR 1.2
+	// (GET /legs/{id}/network/{n})
+	GetExchange(ctx *echo.Context, id string, n int, params GetExchangeParams) error
 	// GetScreen The newest picture of a leg that is running
 	// (GET /legs/{id}/screen)
 	GetScreen(ctx *echo.Context, id string) error
@@ -17200,6 +18213,22 @@ func (w *ServerInterfaceWrapper) RemoveHost(ctx *echo.Context) error {
 	return err
 }
 
+// GetHostCertificate converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHostCertificate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHostCertificate(ctx, name)
+	return err
+}
+
 // Pair converts echo context to params.
 func (w *ServerInterfaceWrapper) Pair(ctx *echo.Context) error {
 	var err error
@@ -17482,6 +18511,138 @@ func (w *ServerInterfaceWrapper) GetLogOverview(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLogOverview(ctx, id, params)
+	return err
+}
+
+// GetNetwork converts echo context to params.
+func (w *ServerInterfaceWrapper) GetNetwork(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetNetworkParams
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// ------------- Optional query parameter "failed" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "failed", ctx.QueryParams(), &params.Failed, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter failed: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", ctx.QueryParams(), &params.Until, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter until: %s", err))
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", ctx.QueryParams(), &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter order: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetNetwork(ctx, id, params)
+	return err
+}
+
+// GetNetworkOverview converts echo context to params.
+func (w *ServerInterfaceWrapper) GetNetworkOverview(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetNetworkOverviewParams
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetNetworkOverview(ctx, id, params)
+	return err
+}
+
+// GetExchange converts echo context to params.
+func (w *ServerInterfaceWrapper) GetExchange(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "n" -------------
+	var n int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "n", ctx.Param("n"), &n, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter n: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetExchangeParams
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetExchange(ctx, id, n, params)
 	return err
 }
 
@@ -18217,6 +19378,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
 	router.DELETE(options.BaseURL+"/hosts/:name", wrapper.RemoveHost, options.OperationMiddlewares["removeHost"]...)
+	router.GET(options.BaseURL+"/hosts/:name/certificate", wrapper.GetHostCertificate, options.OperationMiddlewares["getHostCertificate"]...)
 	router.POST(options.BaseURL+"/hosts/:name/pairings", wrapper.Pair, options.OperationMiddlewares["pair"]...)
 	router.GET(options.BaseURL+"/hosts/:name/pairings/:id", wrapper.GetPairing, options.OperationMiddlewares["getPairing"]...)
 	router.POST(options.BaseURL+"/hosts/join", wrapper.JoinAsHost, options.OperationMiddlewares["joinAsHost"]...)
@@ -18254,6 +19416,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/legs/:id/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
 	router.GET(options.BaseURL+"/legs/:id/log/overview", wrapper.GetLogOverview, options.OperationMiddlewares["getLogOverview"]...)
 	router.GET(options.BaseURL+"/legs/:id/gauges", wrapper.GetGauges, options.OperationMiddlewares["getGauges"]...)
+	router.GET(options.BaseURL+"/legs/:id/network", wrapper.GetNetwork, options.OperationMiddlewares["getNetwork"]...)
+	router.GET(options.BaseURL+"/legs/:id/network/overview", wrapper.GetNetworkOverview, options.OperationMiddlewares["getNetworkOverview"]...)
+	router.GET(options.BaseURL+"/legs/:id/network/:n", wrapper.GetExchange, options.OperationMiddlewares["getExchange"]...)
 	router.GET(options.BaseURL+"/legs/:id/screen", wrapper.GetScreen, options.OperationMiddlewares["getScreen"]...)
 	router.GET(options.BaseURL+"/legs/:id/files", wrapper.GetFiles, options.OperationMiddlewares["getFiles"]...)
 	router.GET(options.BaseURL+"/legs/:id", wrapper.GetLeg, options.OperationMiddlewares["getLeg"]...)
@@ -19477,6 +20642,51 @@ func (response RemoveHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveH
 	return err
 }
 
+type GetHostCertificateRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetHostCertificateResponseObject interface {
+	VisitGetHostCertificateResponse(w http.ResponseWriter) error
+}
+
+type GetHostCertificate200ApplicationxPemFileResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetHostCertificate200ApplicationxPemFileResponse) VisitGetHostCertificateResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-pem-file")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetHostCertificatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHostCertificatedefaultApplicationProblemPlusJSONResponse) VisitGetHostCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PairRequestObject struct {
 	Name string `json:"name"`
 	Body *PairJSONRequestBody
@@ -19902,6 +21112,127 @@ type GetLogOverviewdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLogOverviewdefaultApplicationProblemPlusJSONResponse) VisitGetLogOverviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNetworkRequestObject struct {
+	Id     string `json:"id"`
+	Params GetNetworkParams
+}
+
+type GetNetworkResponseObject interface {
+	VisitGetNetworkResponse(w http.ResponseWriter) error
+}
+
+type GetNetwork200JSONResponse NetworkWindow
+
+func (response GetNetwork200JSONResponse) VisitGetNetworkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNetworkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNetworkdefaultApplicationProblemPlusJSONResponse) VisitGetNetworkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNetworkOverviewRequestObject struct {
+	Id     string `json:"id"`
+	Params GetNetworkOverviewParams
+}
+
+type GetNetworkOverviewResponseObject interface {
+	VisitGetNetworkOverviewResponse(w http.ResponseWriter) error
+}
+
+type GetNetworkOverview200JSONResponse NetworkOverview
+
+func (response GetNetworkOverview200JSONResponse) VisitGetNetworkOverviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNetworkOverviewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNetworkOverviewdefaultApplicationProblemPlusJSONResponse) VisitGetNetworkOverviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExchangeRequestObject struct {
+	Id     string `json:"id"`
+	N      int    `json:"n"`
+	Params GetExchangeParams
+}
+
+type GetExchangeResponseObject interface {
+	VisitGetExchangeResponse(w http.ResponseWriter) error
+}
+
+type GetExchange200JSONResponse Exchange
+
+func (response GetExchange200JSONResponse) VisitGetExchangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExchangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetExchangedefaultApplicationProblemPlusJSONResponse) VisitGetExchangeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21471,6 +22802,9 @@ type StrictServerInterface interface {
 	// RemoveHost Take a host's key away
 	// (DELETE /hosts/{name})
 	RemoveHost(ctx context.Context, request RemoveHostRequestObject) (RemoveHostResponseObject, error)
+	// GetHostCertificate The certificate by which the host's proxies open HTTPS
+	// (GET /hosts/{name}/certificate)
+	GetHostCertificate(ctx context.Context, request GetHostCertificateRequestObject) (GetHostCertificateResponseObject, error)
 	// Pair Pair a host with a phone that debugs over the network
 	// (POST /hosts/{name}/pairings)
 	Pair(ctx context.Context, request PairRequestObject) (PairResponseObject, error)
@@ -21504,6 +22838,15 @@ type StrictServerInterface interface {
 	// GetLogOverview What the device's log holds: tags, how dense it is, crashes
 	// (GET /legs/{id}/log/overview)
 	GetLogOverview(ctx context.Context, request GetLogOverviewRequestObject) (GetLogOverviewResponseObject, error)
+	// GetNetwork A window of the network log: what the apps asked of servers; of an attempt that goes on, as far as it has come
+	// (GET /legs/{id}/network)
+	GetNetwork(ctx context.Context, request GetNetworkRequestObject) (GetNetworkResponseObject, error)
+	// GetNetworkOverview What the network log holds: how many exchanges at what time, how many failed, with which hosts
+	// (GET /legs/{id}/network/overview)
+	GetNetworkOverview(ctx context.Context, request GetNetworkOverviewRequestObject) (GetNetworkOverviewResponseObject, error)
+	// GetExchange One exchange with its headers and bodies, as an entry of HAR 1.2
+	// (GET /legs/{id}/network/{n})
+	GetExchange(ctx context.Context, request GetExchangeRequestObject) (GetExchangeResponseObject, error)
 	// GetScreen The newest picture of a leg that is running
 	// (GET /legs/{id}/screen)
 	GetScreen(ctx context.Context, request GetScreenRequestObject) (GetScreenResponseObject, error)
@@ -22469,6 +23812,31 @@ func (sh *strictHandler) RemoveHost(ctx *echo.Context, name string) error {
 	return nil
 }
 
+// GetHostCertificate operation middleware
+func (sh *strictHandler) GetHostCertificate(ctx *echo.Context, name string) error {
+	var request GetHostCertificateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHostCertificate(ctx.Request().Context(), request.(GetHostCertificateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHostCertificate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHostCertificateResponseObject); ok {
+		return validResponse.VisitGetHostCertificateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Pair operation middleware
 func (sh *strictHandler) Pair(ctx *echo.Context, name string) error {
 	var request PairRequestObject
@@ -22786,6 +24154,85 @@ func (sh *strictHandler) GetLogOverview(ctx *echo.Context, id string, params Get
 		return err
 	} else if validResponse, ok := response.(GetLogOverviewResponseObject); ok {
 		return validResponse.VisitGetLogOverviewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetNetwork operation middleware
+func (sh *strictHandler) GetNetwork(ctx *echo.Context, id string, params GetNetworkParams) error {
+	var request GetNetworkRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNetwork(ctx.Request().Context(), request.(GetNetworkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNetwork")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetNetworkResponseObject); ok {
+		return validResponse.VisitGetNetworkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetNetworkOverview operation middleware
+func (sh *strictHandler) GetNetworkOverview(ctx *echo.Context, id string, params GetNetworkOverviewParams) error {
+	var request GetNetworkOverviewRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNetworkOverview(ctx.Request().Context(), request.(GetNetworkOverviewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNetworkOverview")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetNetworkOverviewResponseObject); ok {
+		return validResponse.VisitGetNetworkOverviewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetExchange operation middleware
+func (sh *strictHandler) GetExchange(ctx *echo.Context, id string, n int, params GetExchangeParams) error {
+	var request GetExchangeRequestObject
+
+	request.Id = id
+	request.N = n
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetExchange(ctx.Request().Context(), request.(GetExchangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetExchange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetExchangeResponseObject); ok {
+		return validResponse.VisitGetExchangeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

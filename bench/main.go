@@ -214,7 +214,8 @@ func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
 	stops = append(stops, back.Close)
 	var connect []string
 	for _, t := range fleet {
-		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
+		t.Network = back.Network()
+		t.System = back.Certificate
 		p, err := phone.Start(t, "127.0.0.1:0")
 		if err != nil {
 			return nil, stop, err

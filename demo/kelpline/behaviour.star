@@ -4,6 +4,8 @@
 # build.sh puts before this file.
 
 API = "http://tides.kelpline.example"
+SURVEYS = "https://surveys.kelpline.example"
+ACCOUNTS = "https://accounts.kelpline.example"  # whose certificate the app knows: no other will do
 
 TEXTS = {
     "en": {
@@ -200,7 +202,7 @@ def send():
     wait_for_memory(post)
 
 def post():
-    http("POST", API + "/surveys", {"shore": state["shore"]["id"], "draft": state["draft"], "total": total()}, survey_sent)
+    http("POST", SURVEYS + "/surveys", {"shore": state["shore"]["id"], "draft": state["draft"], "total": total()}, survey_sent)
 
 def sending_page():
     return page(t("sending"), body = [space(height = 60), spinner(id = "sending")])
@@ -244,7 +246,7 @@ def set_code(value):
     state["code"] = value
 
 def sign_in():
-    http("POST", API + "/signin", {"observer": state["name"], "code": state["code"]}, signed_in)
+    http("POST", ACCOUNTS + "/signin", {"observer": state["name"], "code": state["code"]}, signed_in, pinned = True)
 
 def signed_in(status, answer):
     state["refused"] = status != 200

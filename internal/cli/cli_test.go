@@ -55,7 +55,7 @@ func TestCommands(t *testing.T) {
 	spare := map[string]string{}
 	for name, temper := range map[string]standin.Temper{"PHONE": standin.Real, "PHONE2": standin.Instant, "PHONE3": standin.Instant, "PHONE4": standin.Instant} {
 		tr := fleet["orr-03"]
-		tr.Temper, tr.Network = temper, map[string]string{"tides.kelpline.example": tides.Address()}
+		tr.Temper, tr.Network = temper, tides.Network()
 		p, err := standin.Start(tr, "127.0.0.1:0")
 		require.NoError(t, err)
 		t.Cleanup(p.Close)

@@ -49,7 +49,7 @@ func (a *App) legCmd() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.fetchTo(c.Context(), args[0], args[1])
 		}}
-	return group("leg", "Show results and evidence of one device in a run", show, log, a.legGaugesCmd(), fetch)
+	return group("leg", "Show results and evidence of one device in a run", show, log, a.legGaugesCmd(), a.legNetworkCmd(), fetch)
 }
 
 // fetchTo downloads all files of a leg, or of a session, into a folder or a zip.
@@ -131,7 +131,7 @@ func (a *App) attempts(ctx context.Context, client *api.ClientWithResponses, l *
 			if n := count["screenshot"]; n > 0 {
 				kinds = append(kinds, Plural(n, "screenshot"))
 			}
-			for _, k := range []string{"video", "device-log", "gauges", "remote-end-log", "output", "results", "timeline"} {
+			for _, k := range []string{"video", "device-log", "gauges", "network", "remote-end-log", "output", "results", "timeline"} {
 				if count[k] > 0 {
 					kinds = append(kinds, strings.ReplaceAll(k, "-", " "))
 				}

@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"context"
+	"crypto/x509"
 	"fmt"
 	"maps"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"tessellant/internal/cli"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/house"
+	"tessellant/internal/proxy"
 	"tessellant/internal/service/access"
 	"tessellant/internal/standin/backend"
 	"tessellant/internal/standin/phone"
@@ -150,7 +152,7 @@ func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err e
 		return nil, err
 	}
 	started = append(started, back.Close)
-	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Join(c.Data, "host"), 0o700); err != nil {
 		return nil, err
 	}
 	logFile, err := os.OpenFile(filepath.Join(c.Data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -167,12 +169,21 @@ func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err e
 		return nil, err
 	}
 	hc := house.Config{ADB: "own", HostName: "bench-1", Version: cli.Version, Listen: c.Listen, Data: c.Data, Workspace: "demo", FirstKey: key, Log: log}
+	hc.Names, hc.Roots = back.Network(), x509.NewCertPool()
+	hc.Roots.AddCert(back.Certificate)
+	authority, err := proxy.OpenAuthority(filepath.Join(c.Data, "host"))
+	if err != nil {
+		return nil, err
+	}
 	for _, t := range traits {
 		t.Temper = phone.Temper(c.Temper)
-		t.Network = map[string]string{"tides.kelpline.example": back.Address()}
+		t.Network, t.System = back.Network(), back.Certificate
 		p, err := phone.Start(t, "127.0.0.1:0")
 		if err != nil {
 			return nil, err
+		}
+		if t.Trusts {
+			p.Trust(authority.Certificate)
 		}
 		started = append(started, p.Close)
 		hc.Connect = append(hc.Connect, p.Address())

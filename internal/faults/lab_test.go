@@ -173,7 +173,7 @@ func newLab(t testing.TB, phones int, serve ...string) *lab {
 	var connect []string
 	for i := range phones {
 		tr := housetest.Fleet(t)["orr-01"]
-		tr.Serial, tr.Temper, tr.Network = fmt.Sprintf("skerry-%d", i+1), standin.Instant, map[string]string{"tides.kelpline.example": tides.Address()}
+		tr.Serial, tr.Temper, tr.Network = fmt.Sprintf("skerry-%d", i+1), standin.Instant, tides.Network()
 		p, err := standin.Start(tr, "127.0.0.1:0")
 		require.NoError(t, err)
 		t.Cleanup(p.Close)

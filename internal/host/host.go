@@ -16,6 +16,7 @@ import (
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/desk"
 	"tessellant/internal/host/orders"
+	"tessellant/internal/host/record"
 	"tessellant/internal/host/runners"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
@@ -47,6 +48,7 @@ type Config struct {
 	Silence time.Duration
 	// Box is where programs run; nil: none do. OpenBox says that they may where the box is not tight.
 	Box     *sandbox.Box
+	Outlet  *record.Outlet // of the proxies by which devices reach the network; nil: they go their own ways
 	OpenBox bool
 }
 
@@ -115,7 +117,7 @@ func New(c Config) *Host {
 		kind = l.Kind()
 		h.labs[kind] = l
 	}
-	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Runners: runners.All, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, About: h.about, Lost: h.lost, Open: h.openSession}
+	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Runners: runners.All, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, Outlet: c.Outlet, About: h.about, Lost: h.lost, Open: h.openSession}
 	h.desk = desk.New(c.Log, h.labs, h.atWork)
 	return h
 }
@@ -387,18 +389,22 @@ func (h *Host) renewOnce(ctx context.Context) error {
 	return nil
 }
 
-// about says what the host can do for programs.
-func (h *Host) about() hostlink.About {
-	if h.Box == nil || (h.Box.Level != sandbox.Tight && !h.OpenBox) {
-		a := hostlink.About{}
-		if h.Box != nil {
-			a.Why = h.Box.Why
-		}
+// about says what the host can do for programs, and by which certificate its proxies open HTTPS.
+func (h *Host) about() (a hostlink.About) {
+	if h.Outlet != nil && h.Outlet.Authority != nil {
+		a.Certificate = string(h.Outlet.Authority.PEM())
+	}
+	if h.Box == nil {
+		return a
+	}
+	a.Why = h.Box.Why
+	if h.Box.Level != sandbox.Tight && !h.OpenBox {
 		return a
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return hostlink.About{Isolation: string(h.Box.Level), Why: h.Box.Why, Runtimes: h.runtimes}
+	a.Isolation, a.Runtimes = string(h.Box.Level), h.runtimes
+	return a
 }
 
 // findRuntimes looks once for what programs find here.

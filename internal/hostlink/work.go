@@ -24,6 +24,8 @@ type About struct {
 	Isolation string            `json:",omitempty"` // of programs: tight, open; "": it runs none
 	Why       string            `json:",omitempty"` // why not tight
 	Runtimes  map[string]string `json:",omitempty"` // name → version
+	// Certificate is the one by which its proxies open HTTPS, as PEM; "": they open none.
+	Certificate string `json:",omitempty"`
 }
 
 // Seen is a device that a host sees.

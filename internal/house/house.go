@@ -5,6 +5,7 @@ package house
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -52,6 +53,8 @@ type Config struct {
 	OpenBox       bool   // programs run even where they can't be kept apart
 	Retention     service.Retention
 	Connect       []string
+	Names         map[string]string // hosts that apps ask for, and where the proxies of the built-in host find them
+	Roots         *x509.CertPool    // certificates that its proxies trust servers by; nil: the system's
 	Workspace     string
 	FirstKey      string
 	Version       string
@@ -161,7 +164,7 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 				return nil, fmt.Errorf("name the built-in host: %w", err)
 			}
 		}
-		beside := host.New(host.Config{Name: c.HostName, Dir: dir, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log})}, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox})
+		beside := host.New(host.Config{Name: c.HostName, Dir: dir, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log})}, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox, Outlet: OpenOutlet(dir, c.Version, c.Names, c.Roots, c.Log)})
 		if err := beside.Begin(); err != nil {
 			cancel()
 			return nil, err

@@ -128,7 +128,7 @@ func Phone(t testing.TB, server *adb.Process, traits standin.Traits) *standin.Ph
 		b, err := backend.Start("127.0.0.1:0")
 		require.NoError(t, err)
 		t.Cleanup(b.Close)
-		traits.Network = map[string]string{"tides.kelpline.example": b.Address()}
+		traits.Network, traits.System = b.Network(), b.Certificate
 	}
 	p, err := standin.Start(traits, "127.0.0.1:0")
 	require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/har"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
@@ -150,6 +151,61 @@ func (s *server) GetGauges(ctx context.Context, q api.GetGaugesRequestObject) (a
 			Count: said.Count, Min: said.Min, Median: said.Median, Max: said.Max})
 	}
 	return o, nil
+}
+
+func (s *server) GetNetwork(ctx context.Context, q api.GetNetworkRequestObject) (api.GetNetworkResponseObject, error) {
+	const title = "read the network log"
+	n, err := attemptOf(q.Params.Attempt)
+	if err != nil {
+		return nil, err
+	}
+	c := service.NetworkChoice{Choice: har.Choice{Text: text(q.Params.Text), Failed: q.Params.Failed != nil && *q.Params.Failed}, Limit: 200}
+	for of, to := range map[*int64]*int64{q.Params.Since: &c.From, q.Params.Until: &c.To} {
+		if of != nil {
+			*to = max(*of, 0)
+		}
+	}
+	if o := q.Params.Order; o != nil {
+		if !o.Valid() {
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: title, Why: fmt.Sprintf("there is no order %.60q", *o), Remedy: "choose time, worst or size"}
+		}
+		c.Order = string(*o)
+	}
+	if q.Params.From != nil {
+		if c.First = *q.Params.From; c.First < 0 {
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: title, Why: "rows are counted from 0"}
+		}
+	}
+	if q.Params.Limit != nil {
+		if c.Limit = *q.Params.Limit; c.Limit < 1 || c.Limit > 1000 {
+			return nil, &refuse.Error{Kind: refuse.Invalid, Title: title, Why: "limit must be 1 to 1000", Remedy: "ask for less, and for the rest with from"}
+		}
+	}
+	w, err := s.s.Network(ctx, identity(ctx), q.Id, n, c)
+	return api.GetNetwork200JSONResponse{Attempt: w.Attempt, Live: w.Live, Rows: w.Rows, From: c.First, Items: each(w.Items, func(r service.NetworkRow) api.NetworkRow {
+		return api.NetworkRow{N: r.N, At: r.At, Took: r.Took, Kind: api.NetworkRowKind(r.Kind), Method: r.Method, Url: r.URL, Status: r.Status, Type: some(r.Type), Sent: r.Sent, Received: r.Received, Error: some(r.Error), Failed: r.Failed()}
+	})}, err
+}
+
+func (s *server) GetNetworkOverview(ctx context.Context, q api.GetNetworkOverviewRequestObject) (api.GetNetworkOverviewResponseObject, error) {
+	n, err := attemptOf(q.Params.Attempt)
+	if err != nil {
+		return nil, err
+	}
+	o, err := s.s.NetworkOverview(ctx, identity(ctx), q.Id, n)
+	return api.GetNetworkOverview200JSONResponse{Count: o.Count, Failed: o.Failed, Sent: o.Sent, Received: o.Received, SliceMs: o.SliceMS, Density: full(o.Density), Failures: full(o.Failures),
+		Hosts: each(o.Hosts, func(h har.HostSum) api.NetworkHost {
+			return api.NetworkHost{Name: h.Name, Count: h.Count, Failed: h.Failed, Sent: h.Sent, Received: h.Received}
+		})}, err
+}
+
+func (s *server) GetExchange(ctx context.Context, q api.GetExchangeRequestObject) (api.GetExchangeResponseObject, error) {
+	n, err := attemptOf(q.Params.Attempt)
+	if err != nil {
+		return nil, err
+	}
+	e, err := s.s.Exchange(ctx, identity(ctx), q.Id, n, q.N)
+	return api.GetExchange200JSONResponse(e), err
 }
 
 func (s *server) GetFiles(ctx context.Context, q api.GetFilesRequestObject) (api.GetFilesResponseObject, error) {

@@ -53,6 +53,11 @@ func (s *server) RemoveHost(ctx context.Context, q api.RemoveHostRequestObject) 
 	return api.RemoveHost204Response{}, s.s.RemoveHost(ctx, identity(ctx), q.Name)
 }
 
+func (s *server) GetHostCertificate(ctx context.Context, q api.GetHostCertificateRequestObject) (api.GetHostCertificateResponseObject, error) {
+	pem, err := s.s.HostCertificate(ctx, q.Name)
+	return api.GetHostCertificate200ApplicationxPemFileResponse{Body: strings.NewReader(pem), ContentLength: int64(len(pem))}, err
+}
+
 func (s *server) JoinAsHost(ctx context.Context, q api.JoinAsHostRequestObject) (api.JoinAsHostResponseObject, error) {
 	r, _ := ctx.Value(keyRequest).(*http.Request)
 	url := s.s.Reach.External

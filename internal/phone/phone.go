@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own: Logger, Clock, Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files,
-// Heart, Storage, Fitness, Limited, Gauged. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
+// Heart, Storage, Fitness, Limited, Gauged, Proxied. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -13,6 +13,7 @@ package phone
 
 import (
 	"context"
+	"crypto/x509"
 	"fmt"
 	"image"
 	"io"
@@ -163,6 +164,14 @@ type Meter interface {
 	// Unread says how often what the phone said made no sense, by what was asked.
 	Unread() map[string]int
 	Close()
+}
+
+// Proxied is a phone whose apps can be led through a proxy of this machine.
+type Proxied interface {
+	// Proxy leads what its apps ask of the network to a port of this machine, until Unsettle. A phone that won't is *Refused.
+	Proxy(ctx context.Context, port int) error
+	// Trusts says whether somebody has told it to trust a certificate.
+	Trusts(ctx context.Context, c *x509.Certificate) (bool, error)
 }
 
 // Contact is where a finger is at a moment.

@@ -47,6 +47,7 @@ type Unit struct {
 	Fitness     Fitness
 	Limited     Limited
 	Gauged      Gauged
+	Proxied     Proxied
 }
 
 // Of finds what a phone can do.
@@ -71,6 +72,7 @@ func Of(p Phone) *Unit {
 	u.Fitness, _ = p.(Fitness)
 	u.Limited, _ = p.(Limited)
 	u.Gauged, _ = p.(Gauged)
+	u.Proxied, _ = p.(Proxied)
 	return u
 }
 

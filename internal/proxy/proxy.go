@@ -123,9 +123,6 @@ func (p *Proxy) Shape(profile netprofile.Profile) { p.shape.set(profile) }
 
 // Close ends everything that goes on; what has not ended is told as it is.
 func (p *Proxy) Close() {
-	p.stop()
-	_ = p.server.Close()
-	_ = p.inside.Close()
 	p.mu.Lock()
 	p.over = true
 	var left []*exchange
@@ -136,6 +133,9 @@ func (p *Proxy) Close() {
 	for _, x := range left {
 		x.end(errors.New("it went on when the recording ended"))
 	}
+	p.stop()
+	_ = p.server.Close()
+	_ = p.inside.Close()
 	p.shape.mu.Lock()
 	for c := range p.shape.conns {
 		c.cut()

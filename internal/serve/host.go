@@ -79,7 +79,7 @@ func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 	fmt.Fprintf(a.Out, "Host %s works for %s\n", name, url)
 	box := house.OpenBox(ctx, c.Log, link.Welcome().BusURL, c.Bus, server.Address)
 	defer box.Close()
-	h := host.New(host.Config{Name: name, Dir: c.Data, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: house.EmulatorPorts(server.Ours), Connect: c.Connect, Log: c.Log})}, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox})
+	h := host.New(host.Config{Name: name, Dir: c.Data, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: house.EmulatorPorts(server.Ours), Connect: c.Connect, Log: c.Log})}, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox, Outlet: house.OpenOutlet(c.Data, cli.Version, nil, nil, c.Log)})
 	if err := h.Begin(); err != nil {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
 	}

@@ -55,6 +55,10 @@ type (
 	LogChoice = evidence.LogChoice
 	// GaugesChoice says which part of an attempt's gauges is wanted.
 	GaugesChoice = evidence.GaugesChoice
+	// NetworkChoice says which rows of a network log are wanted.
+	NetworkChoice = evidence.NetworkChoice
+	// NetworkRow is one of them.
+	NetworkRow = evidence.NetworkRow
 	// LogLine is one line of a log.
 	LogLine = evidence.LogLine
 	// Change is one thing that changed.

@@ -30,6 +30,8 @@ type HostAbout struct {
 	Isolation string            `json:"isolation,omitempty"` // of programs; "": it runs none
 	Why       string            `json:"why,omitempty"`
 	Runtimes  map[string]string `json:"runtimes,omitempty"`
+	// Certificate is that of its proxies, as PEM.
+	Certificate string `json:"certificate,omitempty"`
 }
 
 const hostColumns = `h.id, h.name, h.seen, h.about, h.key_hash IS NOT NULL AS has_key, h.version, h.protocol, h.joined, TIMESTAMPDIFF(SECOND, h.seen, now(3)) AS silent,

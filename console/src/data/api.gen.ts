@@ -545,6 +545,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/{name}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * The certificate by which the host's proxies open HTTPS
+         * @description A test build that trusts it lets the network log see the contents of HTTPS. There is one for each host.
+         */
+        get: operations["getHostCertificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{name}/pairings": {
         parameters: {
             query?: never;
@@ -1214,6 +1236,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/legs/{id}/network": {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * A window of the network log: what the apps asked of servers; of an attempt that goes on, as far as it has come
+         * @description The whole log is the artifact network.har (HAR 1.2). Rows are counted among those that text, failed and the moments choose.
+         */
+        get: operations["getNetwork"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/legs/{id}/network/overview": {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What the network log holds: how many exchanges at what time, how many failed, with which hosts */
+        get: operations["getNetworkOverview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/legs/{id}/network/{n}": {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+            };
+            header?: never;
+            path: {
+                id: string;
+                n: number;
+            };
+            cookie?: never;
+        };
+        /** One exchange with its headers and bodies, as an entry of HAR 1.2 */
+        get: operations["getExchange"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/legs/{id}/screen": {
         parameters: {
             query?: never;
@@ -1657,7 +1749,7 @@ export interface components {
         };
         Variant: {
             name: string;
-            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off */
+            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver, network; switches are on or off */
             conditions?: {
                 [key: string]: string;
             };
@@ -1825,7 +1917,7 @@ export interface components {
             n?: number;
             /** @description Any unit of each model will do */
             models?: boolean;
-            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off */
+            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver, network; switches are on or off */
             conditions?: {
                 [key: string]: string;
             };
@@ -1841,7 +1933,7 @@ export interface components {
             put?: components["schemas"]["PutFile"][];
             /** @description Files of the device that are kept afterwards */
             fetch?: string[];
-            /** @description What is kept where it is not the usual: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps */
+            /** @description What is kept where it is not the usual: video, log and gauges are on or off; network off, on or contents; screenshots off, failures, steps or commands; trees off, failures or steps */
             recording?: {
                 [key: string]: string;
             };
@@ -1959,7 +2051,7 @@ export interface components {
             n?: number;
             /** @description Any unit of each model will do */
             models?: boolean;
-            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver; switches are on or off */
+            /** @description How the device is set: language, orientation, dark, font-scale, display-size, location, time-zone, animations, wifi, mobile-data, bluetooth, gps, airplane-mode, battery-saver, network; switches are on or off */
             conditions?: {
                 [key: string]: string;
             };
@@ -1975,7 +2067,7 @@ export interface components {
             put?: components["schemas"]["PutFile"][];
             /** @description Files of the device that are kept afterwards */
             fetch?: string[];
-            /** @description What is kept: video, log and gauges are on or off; screenshots off, failures, steps or commands; trees off, failures or steps */
+            /** @description What is kept: video, log and gauges are on or off; network off, on or contents; screenshots off, failures, steps or commands; trees off, failures or steps */
             recording: {
                 [key: string]: string;
             };
@@ -2175,6 +2267,153 @@ export interface components {
             median: number;
             /** Format: double */
             max: number;
+        };
+        NetworkRow: {
+            /** @description Its number in the log, from 1 */
+            n: number;
+            /**
+             * Format: int64
+             * @description ms on the attempt's clock
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description ms
+             */
+            took: number;
+            /**
+             * @description connection: it was not opened
+             * @enum {string}
+             */
+            kind: "http" | "websocket" | "connection";
+            method: string;
+            url: string;
+            /** @description 0: there was no answer, or it was not opened */
+            status: number;
+            /** @description Of what was answered */
+            type?: string;
+            /**
+             * Format: int64
+             * @description Bytes of bodies; of a connection
+             */
+            sent: number;
+            /** Format: int64 */
+            received: number;
+            error?: string;
+            failed: boolean;
+        };
+        NetworkWindow: {
+            /** @description 0: there is none yet */
+            attempt: number;
+            /** @description The attempt goes on */
+            live: boolean;
+            /** @description That were chosen */
+            rows: number;
+            from: number;
+            items: components["schemas"]["NetworkRow"][];
+        };
+        NetworkOverview: {
+            count: number;
+            failed: number;
+            /** Format: int64 */
+            sent: number;
+            /** Format: int64 */
+            received: number;
+            /** Format: int64 */
+            slice_ms: number;
+            /** @description Exchanges that went on in each slice of time */
+            density: number[];
+            failures: number[];
+            hosts: components["schemas"]["NetworkHost"][];
+        };
+        NetworkHost: {
+            name: string;
+            count: number;
+            failed: number;
+            /** Format: int64 */
+            sent: number;
+            /** Format: int64 */
+            received: number;
+        };
+        /** @description An entry of HAR 1.2; fields that begin with an underscore are ours */
+        Exchange: {
+            /** Format: date-time */
+            startedDateTime: string;
+            /**
+             * Format: double
+             * @description ms
+             */
+            time: number;
+            request: components["schemas"]["ExchangeRequest"];
+            response: components["schemas"]["ExchangeResponse"];
+            cache?: Record<string, never>;
+            timings: components["schemas"]["ExchangeTimings"];
+            serverIPAddress?: string;
+            /**
+             * Format: int64
+             * @description ms on the attempt's clock
+             */
+            _at: number;
+            _kind: string;
+            _error?: string;
+            _tls?: string;
+            _note?: string;
+            /** Format: int64 */
+            _sent?: number;
+            /** Format: int64 */
+            _received?: number;
+        };
+        ExchangePair: {
+            name: string;
+            value: string;
+        };
+        ExchangeContent: {
+            /** Format: int64 */
+            size: number;
+            mimeType: string;
+            text?: string;
+            comment?: string;
+        };
+        ExchangeRequest: {
+            method: string;
+            url: string;
+            httpVersion: string;
+            cookies?: components["schemas"]["ExchangePair"][];
+            headers: components["schemas"]["ExchangePair"][];
+            queryString: components["schemas"]["ExchangePair"][];
+            postData?: components["schemas"]["ExchangeContent"];
+            headersSize?: number;
+            /** Format: int64 */
+            bodySize?: number;
+        };
+        ExchangeResponse: {
+            status: number;
+            statusText: string;
+            httpVersion: string;
+            cookies?: components["schemas"]["ExchangePair"][];
+            headers: components["schemas"]["ExchangePair"][];
+            content: components["schemas"]["ExchangeContent"];
+            redirectURL?: string;
+            headersSize?: number;
+            /** Format: int64 */
+            bodySize?: number;
+        };
+        /** @description Each in ms; -1: there was none */
+        ExchangeTimings: {
+            /** Format: double */
+            blocked?: number;
+            /** Format: double */
+            dns?: number;
+            /** Format: double */
+            connect?: number;
+            /** Format: double */
+            send?: number;
+            /** Format: double */
+            wait?: number;
+            /** Format: double */
+            receive?: number;
+            /** Format: double */
+            ssl?: number;
         };
         /** @enum {string} */
         LogLevel: "V" | "D" | "I" | "W" | "E" | "F";
@@ -2397,7 +2636,7 @@ export interface components {
             id: string;
             name: string;
             /** @enum {string} */
-            kind: "timeline" | "device-log" | "gauges" | "remote-end-log" | "video" | "screenshot" | "tree" | "output" | "results" | "kept";
+            kind: "timeline" | "device-log" | "gauges" | "network" | "remote-end-log" | "video" | "screenshot" | "tree" | "output" | "results" | "kept";
             content_type: string;
             /** Format: int64 */
             size: number;
@@ -3324,6 +3563,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHostCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The certificate as PEM (RFC 7468) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-pem-file": string;
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -4322,6 +4584,97 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Gauges"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNetwork: {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+                /** @description In method, address, status, type or error, in capitals or small letters */
+                text?: string;
+                /** @description Only exchanges without an answer, or with a status from 400 on */
+                failed?: boolean;
+                /** @description Begun at this moment or later, in ms on the attempt's clock */
+                since?: number;
+                until?: number;
+                /** @description worst: failed ones first, then those that took longest */
+                order?: "time" | "worst" | "size";
+                /** @description The first row */
+                from?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The window */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkWindow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNetworkOverview: {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The overview */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkOverview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getExchange: {
+        parameters: {
+            query?: {
+                /** @description The attempt's number; the last one unless given */
+                attempt?: components["parameters"]["AttemptNumber"];
+            };
+            header?: never;
+            path: {
+                id: string;
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entry */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exchange"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -21,6 +21,7 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/nearest"
+	"tessellant/internal/core/netprofile"
 )
 
 // The conditions.
@@ -39,6 +40,7 @@ const (
 	GPS          = "gps"
 	AirplaneMode = "airplane-mode"
 	BatterySaver = "battery-saver"
+	Network      = "network"
 )
 
 // The values of switches.
@@ -71,6 +73,7 @@ var Table = []Condition{
 	{GPS, "on or off", "the device knows its location", 0, readSwitch},
 	{AirplaneMode, "on or off", "airplane mode; not on a device that is reached over the network", 30, readSwitch},
 	{BatterySaver, "on or off", "the mode that saves the battery", 0, readSwitch},
+	{Network, "a network such as edge or offline, or its numbers as 120ms/2000/500/1 (round trip, kbit/s down, up, % lost)", "how good the network is for apps that mind the device's proxy", 0, readNetwork},
 	{Orientation, "portrait or landscape", "how the screen is held", 0, readOrientation},
 }
 
@@ -295,6 +298,11 @@ func readSwitch(v string) (string, error) {
 		return Off, nil
 	}
 	return "", fmt.Errorf("%.60q is neither", v)
+}
+
+func readNetwork(v string) (string, error) {
+	p, err := netprofile.Parse(v)
+	return p.Name, err
 }
 
 func readOrientation(v string) (string, error) {

@@ -25,6 +25,7 @@ const (
 
 // Entry is one exchange, or one connection.
 type Entry struct {
+	Row      *Row      `json:"_row,omitempty"` // comes first, see Scan
 	Started  time.Time `json:"startedDateTime"`
 	Time     float64   `json:"time"` // ms
 	Request  Request   `json:"request"`
@@ -152,6 +153,7 @@ const Tail = "]}}\n"
 // Line is an entry as a line. First: it is the first one of its file.
 func (e Entry) Line(first bool) ([]byte, error) {
 	e.complete()
+	e.Row = e.row()
 	var b bytes.Buffer
 	if !first {
 		b.WriteByte(',')
@@ -200,6 +202,7 @@ func Read(r io.Reader, f func(e Entry, at, length int64) error) error {
 // ParseLine reads the line of one entry.
 func ParseLine(line []byte) (e Entry, err error) {
 	err = json.Unmarshal(bytes.TrimPrefix(bytes.TrimSpace(line), []byte(",")), &e)
+	e.Row = nil
 	return e, err
 }
 

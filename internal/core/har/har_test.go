@@ -76,11 +76,60 @@ func TestFailed(t *testing.T) {
 	assert.True(t, Entry{Error: "cut off"}.Failed())
 }
 
+func TestTheIndexFindsRowsByWhatIsWanted(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(Head("1"))
+	rows := []struct {
+		at, took int64
+		url      string
+		status   int
+		err      string
+	}{{900, 10, "http://a.example/late", 200, ""}, {100, 700, "http://b.example/slow", 200, ""}, {200, 5, "http://a.example/none", 404, ""}, {300, 1, "https://c.example", 0, "refused"}}
+	for i, r := range rows {
+		e := entry(r.url)
+		e.At, e.Time, e.Response.Status, e.Error, e.Received = r.at, float64(r.took), r.status, r.err, int64(i)
+		line, err := e.Line(i == 0)
+		require.NoError(t, err)
+		b.Write(line)
+	}
+	x, err := Scan(strings.NewReader(b.String() + ",{cut off"))
+	require.NoError(t, err)
+	for c, want := range map[Choice][]int{
+		{}:                   {1, 2, 3, 0},
+		{Order: ByWorst}:     {2, 3, 1, 0},
+		{Order: BySize}:      {3, 2, 1, 0},
+		{Failed: true}:       {2, 3},
+		{Text: "A.EXAMPLE"}:  {2, 0},
+		{Text: "404"}:        {2},
+		{From: 150, To: 250}: {2},
+		{Text: "nowhere"}:    nil,
+	} {
+		assert.Equal(t, want, x.Choose(c), "%+v", c)
+	}
+	at, length := x.Span(1)
+	e, err := ParseLine([]byte(b.String()[at : at+length]))
+	require.NoError(t, err)
+	assert.Equal(t, "http://b.example/slow", e.Request.URL)
+	assert.Equal(t, *e.row(), x.Rows[1])
+	o := x.Overview(10)
+	assert.Equal(t, []any{4, 2, int64(6)}, []any{o.Count, o.Failed, o.Received})
+	assert.Equal(t, HostSum{"a.example", 2, 1, 0, 2}, o.Hosts[0])
+	assert.Equal(t, []int{0, 1, 2, 2, 1, 1, 1, 1, 1, 1}, o.Density, "slices of 92 ms")
+	whole, err := Scan(strings.NewReader(b.String() + Tail))
+	require.NoError(t, err)
+	assert.Equal(t, x.Rows, whole.Rows)
+	assert.Positive(t, whole.Bytes())
+}
+
 func FuzzRead(f *testing.F) {
 	line, _ := entry("http://a").Line(true)
 	f.Add(Head("1") + string(line) + Tail)
 	f.Add("\n\n")
 	f.Fuzz(func(t *testing.T, text string) {
+		if x, err := Scan(strings.NewReader(text)); err == nil {
+			_ = x.Choose(Choice{Order: ByWorst})
+			_ = x.Overview(7)
+		}
 		_ = Read(strings.NewReader(text), func(e Entry, at, length int64) error {
 			if at < 0 || at+length > int64(len(text)) {
 				t.Fatal("a line out of its file")

@@ -57,7 +57,7 @@ func TestWhatCanNotBeMeantIsRefusedWithItsName(t *testing.T) {
 		`{"tessellant:limit": 1e300}`:                                       "tessellant:limit: it must be a number of seconds from 1 to 86400",
 		`{"tessellant:idle": 3601}`:                                         "tessellant:idle: it must be a number of seconds from 1 to 3600, not 3601",
 		`{"tessellant:recording": true}`:                                    "tessellant:recording: it must be an object, not true",
-		`{"tessellant:recording": {"sound": true}}`:                         "tessellant:recording: there is no recording \"sound\". The recordings are video, screenshots, log, gauges, trees",
+		`{"tessellant:recording": {"sound": true}}`:                         "tessellant:recording: there is no recording \"sound\". The recordings are video, screenshots, log, gauges, network, trees",
 		`{"tessellant:recording": {"video": "yes"}}`:                        `tessellant:recording: video is off or on, not "yes"`,
 		`{"tessellant:conditions": []}`:                                     "tessellant:conditions: it must be an object, not []",
 		`{"tessellant:conditions": {"weather": "fog"}}`:                     "tessellant:conditions: there is no condition \"weather\"",

@@ -23,6 +23,7 @@ const (
 	Screenshots = "screenshots"
 	Log         = "log"
 	Gauges      = "gauges"
+	Network     = "network"
 	Trees       = "trees"
 )
 
@@ -32,6 +33,7 @@ const (
 	Off      = conditions.Off
 	Failures = "failures" // where a case fails
 	Steps    = "steps"    // and at each step
+	Contents = "contents" // also where it is not known whether the device lets us
 	Commands = "commands" // and after each command that may have changed the screen
 )
 
@@ -49,6 +51,7 @@ var Table = []Kind{
 	{Screenshots, []string{Off, Failures, Steps, Commands}, Steps, "pictures of the screen: where a case fails, at each step, after each command"},
 	{Log, switches, On, "the device log"},
 	{Gauges, switches, On, "processor, memory, frames, battery and traffic, once a second"},
+	{Network, []string{Off, On, Contents}, On, "what the app asks of servers: plain HTTP, connections, and the contents of HTTPS where the device trusts the host's certificate; contents: wherever the app lets us"},
 	{Trees, []string{Off, Failures, Steps}, Failures, "what is on the screen as a tree: where a case fails, at each step (which then takes longer)"},
 }
 
@@ -61,6 +64,7 @@ type Set struct {
 	Screenshots string `json:"screenshots,omitempty"`
 	Log         bool   `json:"log"`
 	Gauges      bool   `json:"gauges,omitempty"`
+	Network     string `json:"network,omitempty"`
 	Trees       string `json:"trees,omitempty"`
 }
 
@@ -92,6 +96,8 @@ func (s Set) Of(name string) string {
 		return on[s.Log]
 	case Gauges:
 		return on[s.Gauges]
+	case Network:
+		return cmp.Or(s.Network, Off)
 	case Trees:
 		return cmp.Or(s.Trees, Failures)
 	}
@@ -118,6 +124,8 @@ func (s *Set) put(name, value string) {
 		s.Log = value == On
 	case Gauges:
 		s.Gauges = value == On
+	case Network:
+		s.Network = value
 	case Trees:
 		s.Trees = value
 	}

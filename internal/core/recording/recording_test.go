@@ -10,7 +10,7 @@ import (
 
 func TestWhatIsUsualIsKept(t *testing.T) {
 	s := Usual()
-	assert.Equal(t, Set{Video: true, Screenshots: Steps, Log: true, Gauges: true, Trees: Failures}, s)
+	assert.Equal(t, Set{Video: true, Screenshots: Steps, Log: true, Gauges: true, Network: On, Trees: Failures}, s)
 	assert.Empty(t, s.String())
 	assert.Nil(t, s.Changed())
 	assert.True(t, s.Keeps(Screenshots, Failures))
@@ -42,7 +42,7 @@ func TestAPersonChangesIt(t *testing.T) {
 
 func TestAMistakeIsSaid(t *testing.T) {
 	for line, why := range map[string]string{
-		"vidoe:off":          `there is no recording "vidoe"; was video meant? The recordings are video, screenshots, log, gauges, trees`,
+		"vidoe:off":          `there is no recording "vidoe"; was video meant? The recordings are video, screenshots, log, gauges, network, trees`,
 		"video":              `in "video", "video" has no value; write name:value, such as video:off, with commas between`,
 		"":                   `in "", "" has no value; write name:value, such as video:off, with commas between`,
 		"screenshots:always": `screenshots is off or failures or steps or commands, not "always"`,
@@ -60,5 +60,5 @@ func TestAMistakeIsSaid(t *testing.T) {
 func TestWhatWasPlannedBeforeMeansWhatItMeant(t *testing.T) {
 	var s Set
 	require.NoError(t, json.Unmarshal([]byte(`{"video": true, "log": false}`), &s))
-	assert.Equal(t, map[string]string{"video": "on", "screenshots": "steps", "log": "off", "gauges": "off", "trees": "failures"}, s.Map())
+	assert.Equal(t, map[string]string{"video": "on", "screenshots": "steps", "log": "off", "gauges": "off", "network": "off", "trees": "failures"}, s.Map())
 }

@@ -19,6 +19,7 @@ type Artifact struct{ Name, Kind, ContentType string }
 const (
 	Timeline  = "timeline.jsonl" // what happened: core/timeline
 	Gauges    = "gauges.csv"     // what was read of the device: core/gauges
+	Network   = "network.har"    // what the apps asked of servers: core/har
 	DeviceLog = "device.log"     // as the device writes it: core/devicelog
 	RemoteEnd = "remote-end.log" // requests of WebDriver clients, and their answers
 	Output    = "output.log"     // of a program
@@ -43,6 +44,7 @@ var growing = []Artifact{
 	{Timeline, "timeline", "application/jsonl"},
 	{DeviceLog, "device-log", text},
 	{Gauges, "gauges", "text/csv; charset=utf-8"},
+	{Network, "network", "application/json"},
 	{RemoteEnd, "remote-end-log", text},
 	{Output, "output", text},
 }

@@ -42,6 +42,7 @@ type Bench struct {
 	Runners  map[string]runner.Maker     // by the kind of content
 	Silence  time.Duration               // for which a device at work may not answer the simplest question
 	Encoding chan struct{}               // a place for each encoder at work
+	Outlet   *record.Outlet              // of the proxies; nil: there are none
 	Box      *sandbox.Box                // where programs run; nil: none do
 	About    func() hostlink.About       // what the host says of that
 	// Lost is called when a device was lost: it is looked at anew before its hold is closed.

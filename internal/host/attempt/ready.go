@@ -67,7 +67,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 			}
 		})
 	}
-	for _, r := range a.record {
+	record := func(r record.Recorder) {
 		side.Go(func() {
 			err := guard.Do(a.log, guard.Record, func() error { return r.Record(ctx) })
 			var lost *phone.Lost
@@ -77,6 +77,9 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 				a.broke(r.Name(), err)
 			}
 		})
+	}
+	for _, r := range a.record {
+		record(r)
 	}
 	beside(func() error { a.tellLive(ctx); return nil })
 	beside(func() error { return a.keepInTouch(ctx) })
@@ -89,6 +92,12 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 		if err := a.unit.Settler.Settle(ctx); err != nil {
 			return err
 		}
+	}
+	if err := a.openNetwork(ctx); err != nil {
+		return err
+	}
+	if k.Network != nil {
+		record(k.Network)
 	}
 	if k.App.ID != "" {
 		if err := k.Apps.Install(ctx); err != nil {

@@ -54,6 +54,9 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 			a.broke(recording.Video, err)
 		}
 	}
+	if n := a.kit.Network; n != nil && n.Count() == 0 && a.kit.App.ID != "" && a.hold.Spec.Recording.Keeps(recording.Network, recording.On) {
+		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "no traffic seen", Answer: "the app asked nothing of the network, or it does not mind the device's proxy"})
+	}
 	for _, r := range a.record {
 		if err := r.Close(); err != nil {
 			a.broke(r.Name(), err)

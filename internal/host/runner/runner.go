@@ -53,7 +53,8 @@ type Kit struct {
 	Apps      *Apps
 	Timeline  *record.Timeline
 	DeviceLog *record.DeviceLog
-	Gauges    *record.Gauges // nil: they are not read
+	Gauges    *record.Gauges  // nil: they are not read
+	Network   *record.Network // nil: the device's apps go their own ways
 	Book      *casebook.Book
 	Package   *Package // nil: the content is none
 

@@ -70,6 +70,7 @@ type Device struct {
 	closedGates []gate
 
 	markLevel   string // of marks in its log; "": not known yet
+	port        int    // of the device, that leads to a proxy; 0: none
 	panelClosed bool   // the shell may not write to its touch screen
 
 	looking chan struct{} // holds one while the tree is being read

@@ -255,6 +255,7 @@ func (d *Device) undo(ctx context.Context, lines []string) error {
 func (d *Device) Unsettle(ctx context.Context) error {
 	d.settling.Lock()
 	defer d.settling.Unlock()
+	d.unproxy(ctx)
 	d.mu.Lock()
 	var lines []string
 	for _, s := range append(slices.Clone(d.settled), d.changed...) {

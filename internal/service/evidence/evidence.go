@@ -32,7 +32,8 @@ type Evidence struct {
 	MostBytes  int64
 	MostPieces int
 
-	logs logShelf
+	logs     logShelf
+	networks networkShelf
 }
 
 // attempt finds an attempt of a leg by its number; 0: the last one. Without any it answers nil.

@@ -120,6 +120,24 @@ func (s *Hosts) RemoveHost(ctx context.Context, who store.Identity, name string)
 	return nil
 }
 
+// HostCertificate gives the certificate by which the proxies of a host open HTTPS, as PEM.
+func (s *Hosts) HostCertificate(ctx context.Context, name string) (string, error) {
+	all, err := s.Store.Hosts(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, h := range all {
+		if h.Name != name {
+			continue
+		}
+		if h.About.V.Certificate == "" {
+			return "", refuse.New(refuse.NotFound, "show the host's certificate", "run the same version of tessellant there, and see its log", "the host %s has told of none", name)
+		}
+		return h.About.V.Certificate, nil
+	}
+	return "", refuse.Missing(store.ErrNotFound, "host", name, "see the hosts with: tessellant host list")
+}
+
 // sendAway ends what a host's key, or an older process of it, has going on.
 func (s *Hosts) sendAway(name string) {
 	s.Access.KeysEnded()

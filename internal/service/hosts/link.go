@@ -118,6 +118,7 @@ func (l *link) tellAbout(ctx context.Context, id string, about hostlink.About) e
 	if len(about.Runtimes) > 100 {
 		about.Runtimes = nil
 	}
+	about.Certificate = certificate(about.Certificate)
 	said := fmt.Sprint(about)
 	l.mu.Lock()
 	same := l.told[id] == said

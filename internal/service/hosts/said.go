@@ -3,6 +3,9 @@ package hosts
 // What hosts say, fitted to what can be kept. What never can is hostlink.ErrUnfit.
 
 import (
+	"bytes"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
 	"slices"
 
@@ -23,6 +26,8 @@ const (
 	maxOrdinal = 10_000_000
 	maxLimits  = 10
 	maxTries   = 11 // of a case
+
+	maxCertificate = 8 << 10
 )
 
 // fitted are a device's facts as they can be kept.
@@ -45,6 +50,18 @@ func fitted(f devices.Facts) devices.Facts {
 	f.Without = slices.DeleteFunc(slices.Clone(devices.Usual), func(x string) bool { return !slices.Contains(f.Without, x) })
 	f.Labels = nil // people give them
 	return f
+}
+
+// certificate is a certificate as it can be kept; "": it is none.
+func certificate(text string) string {
+	block, rest := pem.Decode([]byte(text))
+	if len(text) > maxCertificate || block == nil || block.Type != "CERTIFICATE" || len(bytes.TrimSpace(rest)) > 0 {
+		return ""
+	}
+	if _, err := x509.ParseCertificate(block.Bytes); err != nil {
+		return ""
+	}
+	return string(pem.EncodeToMemory(&pem.Block{Type: block.Type, Bytes: block.Bytes}))
 }
 
 // fit makes of a case as a host tells it what can be kept; an error that is hostlink.ErrUnfit where that can't be.

@@ -31,7 +31,7 @@ func play(t *testing.T, dev Device, source string) (*stage, error) {
 	a, err := Start("org.kelpline.app", "Kelpline", source, dev, nil, Env{
 		Died: func(err error) { s.died = err },
 		Log:  func(level byte, tag, text string) { s.log = append(s.log, string(level)+" "+tag+": "+text) },
-		HTTP: func(method, url string, body []byte) (int, []byte, error) {
+		HTTP: func(method, url string, body []byte, _ bool) (int, []byte, error) {
 			if strings.HasSuffix(url, "/down") {
 				return 0, nil, errors.New("refused")
 			}

@@ -172,7 +172,8 @@ func (a *App) http(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple,
 	var method, url string
 	var body starlark.Value
 	var done starlark.Callable
-	if err := starlark.UnpackArgs(b.Name(), args, kw, "method", &method, "url", &url, "body", &body, "done", &done); err != nil {
+	var pinned bool
+	if err := starlark.UnpackArgs(b.Name(), args, kw, "method", &method, "url", &url, "body", &body, "done", &done, "pinned?", &pinned); err != nil {
 		return nil, err
 	}
 	var raw []byte
@@ -186,7 +187,7 @@ func (a *App) http(_ *starlark.Thread, b *starlark.Builtin, args starlark.Tuple,
 	var status int
 	var answer []byte
 	var failed error
-	a.env.Async(func() { status, answer, failed = a.env.HTTP(method, url, raw) }, func() {
+	a.env.Async(func() { status, answer, failed = a.env.HTTP(method, url, raw, pinned) }, func() {
 		value := starlark.Value(starlark.None)
 		switch {
 		case failed != nil:

@@ -46,9 +46,9 @@ func (d Device) text() float64 {
 type Env struct {
 	Died  func(error) // of a crash that no tap or key waits for
 	Log   func(level byte, tag, text string)
-	HTTP  func(method, url string, body []byte) (status int, answer []byte, err error) // may block
-	Later func(after time.Duration, f func())                                          // runs f unless the app is gone
-	Async func(work func(), then func())                                               // runs work at once beside the app, then as Later does
+	HTTP  func(method, url string, body []byte, pinned bool) (status int, answer []byte, err error) // may block; pinned: only the certificate that the app knows will do
+	Later func(after time.Duration, f func())                                                       // runs f unless the app is gone
+	Async func(work func(), then func())                                                            // runs work at once beside the app, then as Later does
 	// Memory says how long the app has to wait for memory now; 0: it has it.
 	Memory func() time.Duration
 	// May says whether the user allowed something; Ask asks, and calls then with the answer unless it is known.

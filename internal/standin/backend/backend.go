@@ -6,9 +6,18 @@
 package backend
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/json"
 	"fmt"
+	"io"
+	"log"
 	"math"
+	"math/big"
 	"net"
 	"net/http"
 	"sync"
@@ -43,10 +52,22 @@ type Survey struct {
 	Total float64           `json:"total"`
 }
 
+// Names are the hosts under which apps ask for it. The last two speak HTTPS alone, and the last one is pinned by the app.
+const (
+	Tides    = "tides.kelpline.example"
+	SendTo   = "surveys.kelpline.example"
+	Accounts = "accounts.kelpline.example"
+)
+
 // Server is the running backend.
 type Server struct {
-	http *http.Server
-	l    net.Listener
+	// Certificate is what it proves its names with; nobody trusts it who was not told to.
+	Certificate *x509.Certificate
+
+	http   *http.Server
+	https  *http.Server
+	l      net.Listener
+	secure net.Listener
 
 	mu      sync.Mutex
 	surveys []Survey
@@ -65,15 +86,53 @@ func Start(address string) (*Server, error) {
 	mux.HandleFunc("POST /surveys", s.take)
 	mux.HandleFunc("POST /signin", signIn)
 	s.http = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	pair, err := certificate()
+	if err == nil {
+		s.secure, err = net.Listen("tcp", "127.0.0.1:0")
+	}
+	if err != nil {
+		_ = l.Close()
+		return nil, fmt.Errorf("demo backend: %w", err)
+	}
+	s.Certificate = pair.Leaf
+	s.https = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, TLSConfig: &tls.Config{Certificates: []tls.Certificate{pair}},
+		ErrorLog: log.New(io.Discard, "", 0)} // of those who do not trust it
 	go func() { _ = s.http.Serve(l) }()
+	go func() { _ = s.https.ServeTLS(s.secure, "", "") }()
 	return s, nil
+}
+
+// certificate makes one for the names that are served by HTTPS.
+func certificate() (pair tls.Certificate, err error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return pair, err
+	}
+	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "Kelpline's demo backend"}, DNSNames: []string{SendTo, Accounts},
+		NotBefore: time.Now().Add(-24 * time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
+	if err != nil {
+		return pair, err
+	}
+	leaf, err := x509.ParseCertificate(der)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}, err
+}
+
+// Network says where its names are to be found, as phones and hosts need it.
+func (s *Server) Network() map[string]string {
+	secure := s.secure.Addr().String()
+	return map[string]string{Tides: s.Address(), SendTo: secure, Accounts: secure}
 }
 
 // Address is host:port.
 func (s *Server) Address() string { return s.l.Addr().String() }
 
 // Close stops serving.
-func (s *Server) Close() { _ = s.http.Close() }
+func (s *Server) Close() {
+	_ = s.http.Close()
+	_ = s.https.Close()
+}
 
 // Surveys are those taken so far.
 func (s *Server) Surveys() []Survey {

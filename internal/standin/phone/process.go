@@ -3,13 +3,8 @@ package phone
 // Apps that run: they are started, take inputs, crash, do not respond, and end.
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"io"
-	"net"
-	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
@@ -57,7 +52,9 @@ func (p *Phone) launch(id string, args map[string]string) (cold bool, err error)
 	env := app.Env{
 		Died: func(err error) { p.crash(id, proc, err) },
 		Log:  func(level byte, tag, text string) { p.log("main", proc.pid, level, tag, "%s", text) },
-		HTTP: func(method, url string, body []byte) (int, []byte, error) { return p.fetch(gone, method, url, body) },
+		HTTP: func(method, url string, body []byte, pinned bool) (int, []byte, error) {
+			return p.fetch(gone, id, method, url, body, pinned)
+		},
 		Later: func(after time.Duration, f func()) {
 			p.running.Go(func() {
 				wait(gone, after)
@@ -204,38 +201,4 @@ func (p *Phone) act(f func(a *app.App) error) {
 		p.drew(proc)
 		p.changed()
 	}
-}
-
-// fetch is the phone's network: through its proxy when one is set, and with the
-// names that its traits know.
-func (p *Phone) fetch(ctx context.Context, method, target string, body []byte) (int, []byte, error) {
-	p.mu.Lock()
-	proxy := p.settings["global/http_proxy"]
-	p.mu.Unlock()
-	t := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-		host, _, _ := net.SplitHostPort(address)
-		if known := p.traits.Network[host]; known != "" {
-			address = known
-		} else if net.ParseIP(host) == nil {
-			return nil, fmt.Errorf("java.net.UnknownHostException: Unable to resolve host \"%s\"", host)
-		}
-		return (&net.Dialer{}).DialContext(ctx, network, address)
-	}}
-	if proxy != "" && proxy != ":0" {
-		t.Proxy = http.ProxyURL(&url.URL{Scheme: "http", Host: proxy})
-	}
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, method, target, bytes.NewReader(body))
-	if err != nil {
-		return 0, nil, err
-	}
-	req.Header.Set("Content-Type", "application/json")
-	resp, err := (&http.Client{Transport: t}).Do(req)
-	if err != nil {
-		return 0, nil, err
-	}
-	defer resp.Body.Close()
-	answer, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
-	return resp.StatusCode, answer, err
 }

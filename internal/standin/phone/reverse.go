@@ -15,8 +15,14 @@ import (
 
 // reversed answers reverse:forward:, reverse:killforward: and reverse:list-forward.
 func (p *Phone) reversed(c *conn, s *stream, request string) {
-	say := func(text string) { _, _ = s.Write([]byte(text)) }
-	fail := func(why string) { say(fmt.Sprintf("FAIL%04x%s", len(why), why)) }
+	text, err := p.reverseCommand(c, request)
+	if err != nil {
+		text = fmt.Sprintf("FAIL%04x%s", len(err.Error()), err.Error())
+	}
+	_, _ = s.Write([]byte(text))
+}
+
+func (p *Phone) reverseCommand(c *conn, request string) (string, error) {
 	verb, rest, _ := strings.Cut(request, ":")
 	p.connMu.Lock()
 	defer p.connMu.Unlock()
@@ -27,25 +33,23 @@ func (p *Phone) reversed(c *conn, s *stream, request string) {
 		_, taken := p.reverses[port]
 		switch {
 		case !ok || err != nil || !strings.HasPrefix(to, "tcp:"):
-			fail("cannot parse " + rest)
+			return "", errors.New("cannot parse " + rest)
 		case p.traits.NoReverse:
-			fail("cannot bind listener: Operation not permitted")
+			return "", errors.New("cannot bind listener: Operation not permitted")
 		case taken && strings.HasPrefix(rest, "norebind:"):
-			fail("cannot rebind existing socket")
-		case p.traits.PortTaken == port:
-			fail("cannot bind listener: Address already in use")
-		default:
-			p.reverses[port] = reverse{to, c}
-			say("OKAY")
+			return "", errors.New("cannot rebind existing socket")
+		case p.traits.PortTaken > 0 && p.traits.PortTaken <= port:
+			return "", errors.New("cannot bind listener: Address already in use")
 		}
+		p.reverses[port] = reverse{to, c}
+		return "OKAY", nil
 	case "killforward":
 		port, _ := strconv.Atoi(strings.TrimPrefix(rest, "tcp:"))
 		if _, ok := p.reverses[port]; !ok {
-			fail("listener '" + rest + "' not found")
-			return
+			return "", errors.New("listener '" + rest + "' not found")
 		}
 		delete(p.reverses, port)
-		say("OKAY")
+		return "OKAY", nil
 	case "list-forward":
 		var lines []string
 		for port, r := range p.reverses {
@@ -53,10 +57,9 @@ func (p *Phone) reversed(c *conn, s *stream, request string) {
 		}
 		sort.Strings(lines)
 		text := strings.Join(lines, "")
-		say(fmt.Sprintf("OKAY%04x%s", len(text), text))
-	default:
-		fail("unknown reverse command")
+		return fmt.Sprintf("OKAY%04x%s", len(text), text), nil
 	}
+	return "", errors.New("unknown reverse command")
 }
 
 // reverse is where a port of the phone leads.

@@ -66,7 +66,7 @@ type Sides struct {
 	Lies []string `yaml:"lies"`
 	// NoReverse says that it opens no ports that lead to the host.
 	NoReverse bool `yaml:"no_reverse"`
-	// PortTaken is a port that something else listens at.
+	// PortTaken is a port from which on something else listens at all of them; 0: nothing does.
 	PortTaken int `yaml:"port_taken"`
 	// NoProxy says that its apps do not mind the proxy that is set.
 	NoProxy bool `yaml:"no_proxy"`

@@ -2,6 +2,7 @@ package phone
 
 import (
 	"bytes"
+	"crypto/x509"
 	"fmt"
 	"io"
 	"os"
@@ -45,7 +46,11 @@ type Traits struct {
 	FreeMB int `yaml:"free_mb"`
 	// Network says where the names that apps ask for can be found: host name → address:port.
 	Network map[string]string `yaml:"-"`
-	Sides   `yaml:",inline"`
+	// System is a certificate that its system trusts; nil: none, so that no HTTPS works.
+	System *x509.Certificate `yaml:"-"`
+	// Trusts says that somebody has told it to trust the certificate of the host that it is used with.
+	Trusts bool `yaml:"trusts_host"`
+	Sides  `yaml:",inline"`
 }
 
 // oldShell reports an Android before 7, whose adbd has neither shell_v2 nor cmd.
