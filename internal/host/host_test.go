@@ -21,6 +21,7 @@ import (
 	"tessellant/internal/adb"
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/recording"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
@@ -46,6 +47,8 @@ type bench struct {
 	again func()
 
 	confirm, attempts int // for the runs that start starts
+	recording         *recording.Set
+	bounds            []string
 }
 
 // config is a host's, with the addresses of its devices.
@@ -99,7 +102,7 @@ func (b *bench) start(limit int, cases ...string) string {
 	ctx := context.Background()
 	_, _, err := b.AddPackage(ctx, b.Who, service.Upload{Body: &zip, Size: -1})
 	require.NoError(b.t, err)
-	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit, Confirm: b.confirm, Attempts: b.attempts, Conditions: b.conditions})
+	r, _, err := b.StartRun(ctx, b.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "cases@newest", LimitSeconds: limit, Confirm: b.confirm, Attempts: b.attempts, Conditions: b.conditions, Recording: b.recording, Bounds: b.bounds})
 	require.NoError(b.t, err)
 	return r.ID
 }

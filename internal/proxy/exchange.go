@@ -106,7 +106,7 @@ func (x *exchange) answered(r *http.Response) {
 	_, text, _ := strings.Cut(r.Status, " ")
 	x.e.Response.Status, x.e.Response.StatusText, x.e.Response.HTTPVersion = r.StatusCode, strings.ToValidUTF8(fmt.Sprintf("%.200s", text), "\uFFFD"), r.Proto
 	x.e.Response.Headers, x.e.Response.RedirectURL = pairs(r.Header), fmt.Sprintf("%.*s", maxURL, r.Header.Get("Location"))
-	x.answers = &tap{ReadCloser: r.Body, done: x.end}
+	x.answers = &tap{ReadCloser: r.Body}
 	if rw, ok := r.Body.(io.ReadWriteCloser); ok && r.StatusCode == http.StatusSwitchingProtocols {
 		x.e.Kind = har.WebSocket
 		if up := r.Header.Get("Upgrade"); !strings.EqualFold(up, "websocket") {
@@ -130,6 +130,9 @@ func (x *exchange) end(err error) {
 	now := time.Now()
 	e := &x.e
 	e.Time = ms(now.Sub(x.start))
+	if err == nil {
+		err = x.answers.failed()
+	}
 	if err != nil {
 		e.Error = fmt.Sprintf("%.1000s", err.Error())
 	}

@@ -84,10 +84,14 @@ func New(c Config) *Proxy {
 	p.transport = &http.Transport{DialContext: p.dial, DisableCompression: true, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 32, IdleConnTimeout: idleLimit,
 		TLSHandshakeTimeout: dialLimit, MaxResponseHeaderBytes: 256 << 10, TLSClientConfig: &tls.Config{RootCAs: c.Roots}}
 	quiet := log.New(io.Discard, "", 0) // what apps do wrong stands in the entries
-	p.server = &http.Server{Handler: http.HandlerFunc(p.outside), ReadHeaderTimeout: headerLimit, IdleTimeout: idleLimit, MaxHeaderBytes: 64 << 10, ErrorLog: quiet}
+	p.server = &http.Server{Handler: http.HandlerFunc(p.outside), ReadHeaderTimeout: headerLimit, IdleTimeout: idleLimit, MaxHeaderBytes: 64 << 10, ErrorLog: quiet, ConnContext: withConn}
 	p.inside = &http.Server{Handler: http.HandlerFunc(p.asked), ConnState: p.state, ReadHeaderTimeout: headerLimit, IdleTimeout: idleLimit, MaxHeaderBytes: 64 << 10, ErrorLog: quiet,
-		ConnContext: func(ctx context.Context, c net.Conn) context.Context { return context.WithValue(ctx, connKey{}, c) }}
+		ConnContext: withConn}
 	return p
+}
+
+func withConn(ctx context.Context, c net.Conn) context.Context {
+	return context.WithValue(ctx, connKey{}, c)
 }
 
 type connKey struct{}
@@ -201,7 +205,8 @@ func (p *Proxy) outside(w http.ResponseWriter, r *http.Request) {
 	case r.Method == http.MethodConnect:
 		p.connect(w, r)
 	case r.URL.IsAbs() && r.URL.Scheme == "http":
-		p.forward(w, r, "")
+		c, _ := r.Context().Value(connKey{}).(*shaped)
+		p.forward(w, r, c, "")
 	default:
 		http.Error(w, "This is the way of a device under test to the network: it takes requests to other servers.", http.StatusBadRequest)
 	}
@@ -222,7 +227,7 @@ func (p *Proxy) asked(w http.ResponseWriter, r *http.Request) {
 	} else if _, port, _ := net.SplitHostPort(c.address); port != "443" && !strings.Contains(r.Host, ":") {
 		r.URL.Host = c.address
 	}
-	p.forward(w, r, tlsName(c.conn.ConnectionState().Version))
+	p.forward(w, r, c.beneath, tlsName(c.conn.ConnectionState().Version))
 }
 
 func hostOf(address string) string {
@@ -240,13 +245,12 @@ func tlsName(version uint16) string {
 }
 
 // forward passes a request on, and its answer back.
-func (p *Proxy) forward(w http.ResponseWriter, r *http.Request, tlsVersion string) {
+func (p *Proxy) forward(w http.ResponseWriter, r *http.Request, c *shaped, tlsVersion string) {
+	x := p.begin(har.HTTP, r.Method, r.URL, c.takeHeld())
 	if profile := p.shape.now(); profile.Offline {
-		x := p.begin(har.HTTP, r.Method, r.URL)
 		x.end(errOffline)
 		panic(http.ErrAbortHandler)
 	}
-	x := p.begin(har.HTTP, r.Method, r.URL)
 	x.asked(r, tlsVersion)
 	rp := httputil.ReverseProxy{Rewrite: func(pr *httputil.ProxyRequest) {
 		pr.Out.Host = pr.In.Host
@@ -267,6 +271,7 @@ func (p *Proxy) forward(w http.ResponseWriter, r *http.Request, tlsVersion strin
 		}
 	}()
 	rp.ServeHTTP(w, r)
+	x.end(nil) // its answer is with the device
 }
 
 type buffers struct{ p *Proxy }
@@ -274,9 +279,9 @@ type buffers struct{ p *Proxy }
 func (b buffers) Get() []byte  { return *b.p.pool.Get().(*[]byte) }
 func (b buffers) Put(x []byte) { b.p.pool.Put(&x) }
 
-// begin notes that an exchange has begun.
-func (p *Proxy) begin(kind, method string, u *url.URL) *exchange {
-	x := &exchange{p: p, start: time.Now()}
+// begin notes that an exchange has begun; what came of it was held back for so long.
+func (p *Proxy) begin(kind, method string, u *url.URL, held time.Duration) *exchange {
+	x := &exchange{p: p, start: time.Now().Add(-held)}
 	x.e = har.Entry{Started: x.start.UTC(), Kind: kind, Timings: har.Timings{Blocked: -1, DNS: -1, Connect: -1, Send: -1, Wait: -1, Receive: -1, SSL: -1}}
 	if p.c.Clock != nil {
 		x.e.At = p.c.Clock(x.start)

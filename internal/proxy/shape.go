@@ -99,7 +99,8 @@ type shaped struct {
 	mu      sync.Mutex
 	writing bool // the last bytes went to the device
 	begun   bool
-	free    int // bytes to the device that no turn is counted for: they are the proxy's own
+	held    time.Duration // for which what the device sends now was held back
+	free    int           // bytes to the device that no turn is counted for: they are the proxy's own
 }
 
 // conn takes a connection of the device in; nil: there is no network, and it was closed.
@@ -142,11 +143,28 @@ func (c *shaped) wait(n int, down, turn bool) {
 	}
 	t := time.NewTimer(d)
 	defer t.Stop()
+	start := time.Now()
 	select {
 	case <-t.C:
 	case <-changed:
 	case <-c.ctx.Done():
 	}
+	if !down {
+		c.mu.Lock()
+		c.held += time.Since(start)
+		c.mu.Unlock()
+	}
+}
+
+// takeHeld says for how long the request that has just come was held back, once: so much earlier the device sent it.
+func (c *shaped) takeHeld() (d time.Duration) {
+	if c == nil {
+		return 0
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	d, c.held = c.held, 0
+	return d
 }
 
 // turns notes in which direction bytes go, and says whether that has just changed.

@@ -29,52 +29,38 @@ const (
 	maxURL     = 8 << 10
 )
 
-// tap is a body that is counted on its way. Done is called once: at its end, or when it is closed.
+// tap is a body that is counted on its way.
 type tap struct {
 	io.ReadCloser
-	done func(err error)
 
-	mu    sync.Mutex
-	n     int64
-	kept  []byte
-	ended bool
-}
-
-func (t *tap) took(b []byte) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.n += int64(len(b))
-	if room := maxBody - len(t.kept); room > 0 {
-		t.kept = append(t.kept, b[:min(room, len(b))]...)
-	}
+	mu   sync.Mutex
+	n    int64
+	kept []byte
+	err  error
 }
 
 func (t *tap) Read(b []byte) (int, error) {
 	n, err := t.ReadCloser.Read(b)
-	t.took(b[:n])
-	if err != nil {
-		t.end(err)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.n += int64(n)
+	if room := maxBody - len(t.kept); room > 0 {
+		t.kept = append(t.kept, b[:min(room, n)]...)
+	}
+	if err != nil && err != io.EOF && t.err == nil {
+		t.err = err
 	}
 	return n, err
 }
 
-func (t *tap) Close() error {
-	err := t.ReadCloser.Close()
-	t.end(nil)
-	return err
-}
-
-func (t *tap) end(err error) {
-	t.mu.Lock()
-	was := t.ended
-	t.ended = true
-	t.mu.Unlock()
-	if !was && t.done != nil {
-		if err == io.EOF {
-			err = nil
-		}
-		t.done(err)
+// failed says why the body was cut off; nil: it was not.
+func (t *tap) failed() error {
+	if t == nil {
+		return nil
 	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.err
 }
 
 // seen is what went by.

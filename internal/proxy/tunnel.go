@@ -29,7 +29,7 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "CONNECT wants host:port.", http.StatusBadRequest)
 		return
 	}
-	x := p.begin(har.Connection, http.MethodConnect, &url.URL{Scheme: "https", Host: strings.TrimSuffix(r.Host, ":443")})
+	x := p.begin(har.Connection, http.MethodConnect, &url.URL{Scheme: "https", Host: strings.TrimSuffix(r.Host, ":443")}, 0)
 	if p.shape.now().Offline {
 		x.end(errOffline)
 		panic(http.ErrAbortHandler)
@@ -99,6 +99,15 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request) {
 	p.open(x, client, host, r.Host)
 }
 
+// beneath finds the device's own connection.
+func beneath(c net.Conn) *shaped {
+	if p, ok := c.(*peeking); ok {
+		c = p.Conn
+	}
+	s, _ := c.(*shaped)
+	return s
+}
+
 // peeking is a connection of which something was read ahead.
 type peeking struct {
 	net.Conn
@@ -110,6 +119,7 @@ func (c *peeking) Read(b []byte) (int, error) { return c.r.Read(b) }
 // opened is a connection that was opened.
 type opened struct {
 	conn          *tls.Conn
+	beneath       *shaped
 	host, address string
 	requests      atomic.Int64
 	closed        chan struct{}
@@ -146,7 +156,7 @@ func (p *Proxy) open(x *exchange, client net.Conn, host, address string) {
 		}
 		return
 	}
-	c := &opened{conn: server, host: strings.ToLower(host), address: address, closed: make(chan struct{})}
+	c := &opened{conn: server, host: strings.ToLower(host), address: address, beneath: beneath(client), closed: make(chan struct{})}
 	p.opened.Store(net.Conn(server), c)
 	defer p.opened.Delete(net.Conn(server))
 	_ = p.inside.Serve(&oneConn{c: c}) // until it is closed; it speaks HTTP/2 where it sees a *tls.Conn

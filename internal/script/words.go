@@ -119,6 +119,8 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 			return nil, errors.New("gauge: the gauges are not read in this run: leave gauges:off out of its recordings, and choose a device that lets them be read")
 		}
 		return h.Gauge(ctx, text("name"))
+	case "network":
+		return nil, h.condition(ctx, conditions.Network+":"+text("to"))
 	case "settle":
 		on, given := c.Args["on"].(bool)
 		h.hasty = given && !on

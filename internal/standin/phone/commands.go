@@ -116,15 +116,17 @@ func (p *Phone) cat(c *call) int {
 	if len(c.args) == 0 {
 		_, _ = io.Copy(c.out, c.in)
 	}
+	code := 0
 	for _, n := range c.args {
 		raw, ok := p.contents(n)
 		if !ok {
 			fmt.Fprintf(c.err, "cat: %s: No such file or directory\n", n)
-			return 1
+			code = 1
+			continue
 		}
 		_, _ = c.out.Write(raw)
 	}
-	return 0
+	return code
 }
 
 func (p *Phone) rm(c *call) int {

@@ -56,6 +56,13 @@ func (p *Phone) roots(added bool) *x509.CertPool {
 	return pool
 }
 
+// Setting is how a setting of Android's tables stands, such as global/http_proxy.
+func (p *Phone) Setting(name string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.settings[name]
+}
+
 const fetchLimit = 30 * time.Second
 
 // fetch asks a server. A pinned request trusts nothing that a person has added; one that fails before it was sent is tried once more, as most libraries for apps do.

@@ -75,7 +75,7 @@ func (p *Phone) interpreter(in io.Reader, out, errOut io.Writer) (*interp.Runner
 	return interp.New(interp.StdIO(in, out, errOut), interp.Env(expand.ListEnviron("PATH=/system/bin", "HOME=/", "ANDROID_ROOT=/system")),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return p.exec }),
 		interp.OpenHandler(p.open), interp.StatHandler(p.stat),
-		interp.ReadDirHandler2(func(context.Context, string) ([]fs.DirEntry, error) { return nil, nil }))
+		interp.ReadDirHandler2(p.readDir))
 }
 
 func exitCode(err error) int {
@@ -354,6 +354,14 @@ func (p *Phone) stat(_ context.Context, name string, _ bool) (fs.FileInfo, error
 		return statInfo{path.Base(name), 1, false}, nil
 	}
 	return nil, &fs.PathError{Op: "stat", Path: name, Err: fs.ErrNotExist}
+}
+
+// readDir lists the files of a folder, for patterns.
+func (p *Phone) readDir(_ context.Context, dir string) (out []fs.DirEntry, err error) {
+	for _, name := range p.list(dir) {
+		out = append(out, fs.FileInfoToDirEntry(statInfo{path.Base(name), 0, false}))
+	}
+	return out, nil
 }
 
 // bootID differs from phone to phone, and from one start of a phone to the next.
