@@ -2730,7 +2730,7 @@ type ClientInterface interface {
 
 	// GetFiles All files of a leg as one zip
 	//
-	// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
+	// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/; SHA256SUMS lists all of them.
 	//
 	// Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
 	GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2931,6 +2931,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{id}/file (the `GetRunFile` operationId).
 	GetRunFile(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRunFiles All files of a run as one zip
+	//
+	// run.json, junit.xml and a folder for each leg, as /legs/{id}/files has it; at the end SHA256SUMS, which sha256sum -c reads. It is packed while it is sent.
+	//
+	// Corresponds with GET /runs/{id}/files (the `GetRunFiles` operationId).
+	GetRunFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRunReport A run's results as JUnit XML, a suite a device
 	//
@@ -3843,7 +3850,7 @@ func (c *Client) GetLeg(ctx context.Context, id string, reqEditors ...RequestEdi
 
 // GetFiles All files of a leg as one zip
 //
-// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
+// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/; SHA256SUMS lists all of them.
 //
 // Corresponds with GET /legs/{id}/files (the `GetFiles` operationId).
 func (c *Client) GetFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4355,6 +4362,23 @@ func (c *Client) GetRun(ctx context.Context, id string, reqEditors ...RequestEdi
 // Corresponds with GET /runs/{id}/file (the `GetRunFile` operationId).
 func (c *Client) GetRunFile(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunFileRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRunFiles All files of a run as one zip
+//
+// run.json, junit.xml and a folder for each leg, as /legs/{id}/files has it; at the end SHA256SUMS, which sha256sum -c reads. It is packed while it is sent.
+//
+// Corresponds with GET /runs/{id}/files (the `GetRunFiles` operationId).
+func (c *Client) GetRunFiles(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunFilesRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -8025,6 +8049,40 @@ func NewGetRunFileRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetRunFilesRequest constructs an http.Request for the GetRunFiles method
+func NewGetRunFilesRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRunReportRequest constructs an http.Request for the GetRunReport method
 func NewGetRunReportRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -9176,7 +9234,7 @@ type ClientWithResponsesInterface interface {
 
 	// GetFilesWithResponse All files of a leg as one zip
 	//
-	// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
+	// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/; SHA256SUMS lists all of them.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -9413,6 +9471,15 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{id}/file (the `GetRunFile` operationId).
 	GetRunFileWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunFileResponse, error)
+
+	// GetRunFilesWithResponse All files of a run as one zip
+	//
+	// run.json, junit.xml and a folder for each leg, as /legs/{id}/files has it; at the end SHA256SUMS, which sha256sum -c reads. It is packed while it is sent.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/files (the `GetRunFiles` operationId).
+	GetRunFilesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunFilesResponse, error)
 
 	// GetRunReportWithResponse A run's results as JUnit XML, a suite a device
 	//
@@ -12546,6 +12613,47 @@ func (r GetRunFileResponse) ContentType() string {
 	return ""
 }
 
+type GetRunFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunFilesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunReportResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14003,7 +14111,7 @@ func (c *ClientWithResponses) GetLegWithResponse(ctx context.Context, id string,
 
 // GetFilesWithResponse All files of a leg as one zip
 //
-// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
+// leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/; SHA256SUMS lists all of them.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14431,6 +14539,21 @@ func (c *ClientWithResponses) GetRunFileWithResponse(ctx context.Context, id str
 		return nil, err
 	}
 	return ParseGetRunFileResponse(rsp)
+}
+
+// GetRunFilesWithResponse All files of a run as one zip
+//
+// run.json, junit.xml and a folder for each leg, as /legs/{id}/files has it; at the end SHA256SUMS, which sha256sum -c reads. It is packed while it is sent.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/files (the `GetRunFiles` operationId).
+func (c *ClientWithResponses) GetRunFilesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunFilesResponse, error) {
+	rsp, err := c.GetRunFiles(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunFilesResponse(rsp)
 }
 
 // GetRunReportWithResponse A run's results as JUnit XML, a suite a device
@@ -16780,6 +16903,32 @@ func ParseGetRunFileResponse(rsp *http.Response) (*GetRunFileResponse, error) {
 	return response, nil
 }
 
+// ParseGetRunFilesResponse parses an HTTP response from a GetRunFilesWithResponse call
+func ParseGetRunFilesResponse(rsp *http.Response) (*GetRunFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunReportResponse parses an HTTP response from a GetRunReportWithResponse call
 func ParseGetRunReportResponse(rsp *http.Response) (*GetRunReportResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17562,6 +17711,9 @@ type ServerInterface interface {
 	// GetRunFile What was asked for, as a run file
 	// (GET /runs/{id}/file)
 	GetRunFile(ctx *echo.Context, id string) error
+	// GetRunFiles All files of a run as one zip
+	// (GET /runs/{id}/files)
+	GetRunFiles(ctx *echo.Context, id string) error
 	// GetRunReport A run's results as JUnit XML, a suite a device
 	// (GET /runs/{id}/junit)
 	GetRunReport(ctx *echo.Context, id string) error
@@ -19013,6 +19165,22 @@ func (w *ServerInterfaceWrapper) GetRunFile(ctx *echo.Context) error {
 	return err
 }
 
+// GetRunFiles converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRunFiles(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRunFiles(ctx, id)
+	return err
+}
+
 // GetRunReport converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRunReport(ctx *echo.Context) error {
 	var err error
@@ -19404,6 +19572,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/runs/:id/name", wrapper.NameRun, options.OperationMiddlewares["nameRun"]...)
 	router.GET(options.BaseURL+"/runs/:id/file", wrapper.GetRunFile, options.OperationMiddlewares["getRunFile"]...)
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
+	router.GET(options.BaseURL+"/runs/:id/files", wrapper.GetRunFiles, options.OperationMiddlewares["getRunFiles"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
 	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
 	router.GET(options.BaseURL+"/sessions/:id", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
@@ -22022,6 +22191,51 @@ func (response GetRunFiledefaultApplicationProblemPlusJSONResponse) VisitGetRunF
 	return err
 }
 
+type GetRunFilesRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetRunFilesResponseObject interface {
+	VisitGetRunFilesResponse(w http.ResponseWriter) error
+}
+
+type GetRunFiles200ApplicationzipResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetRunFiles200ApplicationzipResponse) VisitGetRunFilesResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/zip")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetRunFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunFilesdefaultApplicationProblemPlusJSONResponse) VisitGetRunFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunReportRequestObject struct {
 	Id string `json:"id"`
 }
@@ -22904,6 +23118,9 @@ type StrictServerInterface interface {
 	// GetRunFile What was asked for, as a run file
 	// (GET /runs/{id}/file)
 	GetRunFile(ctx context.Context, request GetRunFileRequestObject) (GetRunFileResponseObject, error)
+	// GetRunFiles All files of a run as one zip
+	// (GET /runs/{id}/files)
+	GetRunFiles(ctx context.Context, request GetRunFilesRequestObject) (GetRunFilesResponseObject, error)
 	// GetRunReport A run's results as JUnit XML, a suite a device
 	// (GET /runs/{id}/junit)
 	GetRunReport(ctx context.Context, request GetRunReportRequestObject) (GetRunReportResponseObject, error)
@@ -24839,6 +25056,31 @@ func (sh *strictHandler) GetRunFile(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetRunFileResponseObject); ok {
 		return validResponse.VisitGetRunFileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRunFiles operation middleware
+func (sh *strictHandler) GetRunFiles(ctx *echo.Context, id string) error {
+	var request GetRunFilesRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunFiles(ctx.Request().Context(), request.(GetRunFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRunFilesResponseObject); ok {
+		return validResponse.VisitGetRunFilesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -14,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -24,23 +24,32 @@ import (
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/timeline"
-	"tessellant/internal/core/verdict"
 )
 
 const legHelp = "LEG is an id, or RUN/SERIAL such as newest/orr-01."
 
 func (a *App) legCmd() *cobra.Command {
-	var withTimeline bool
+	var withTimeline, follow bool
 	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: Exactly(1),
-		Long:    "Show what happened on one device: cases, failures with expected and actual values, files.\nWith --timeline it also shows every command, step and check, with times from the start of the attempt.\n\n" + legHelp,
-		Example: "  tessellant leg show newest/orr-01\n  tessellant leg show newest/orr-01 --timeline",
-		RunE:    func(c *cobra.Command, args []string) error { return a.legShow(c.Context(), args[0], withTimeline) }}
+		Long:    "Show what happened on one device: cases, failures with expected and actual values, files.\nWith --timeline it also shows every command, step and check, with times from the start of the attempt. With --follow it shows them as they come, until the leg has ended.\n\n" + legHelp,
+		Example: "  tessellant leg show newest/orr-01\n  tessellant leg show newest/orr-01 --timeline\n  tessellant leg show newest/orr-01 --follow",
+		RunE: func(c *cobra.Command, args []string) error {
+			if follow {
+				return a.legFollow(c.Context(), args[0])
+			}
+			return a.legShow(c.Context(), args[0], withTimeline)
+		}}
+	show.Flags().BoolVar(&follow, "follow", false, "show every command, step and check as it comes, until the leg has ended")
 	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and check")
 	var level, tag string
+	var followLog bool
 	log := &cobra.Command{Use: "log LEG", Short: "Show the device log", Args: Exactly(1),
-		Long:    "Show the device log, with times from the start of the attempt. " + legHelp,
-		Example: "  tessellant leg log newest/orr-01 --level W\n  tessellant leg log newest/orr-01 --tag AndroidRuntime",
-		RunE:    func(c *cobra.Command, args []string) error { return a.legLog(c.Context(), args[0], level, tag) }}
+		Long:    "Show the device log, with times from the start of the attempt. With --follow, also what comes, until the leg has ended. " + legHelp,
+		Example: "  tessellant leg log newest/orr-01 --level W\n  tessellant leg log newest/orr-01 --tag AndroidRuntime\n  tessellant leg log newest/orr-01 --follow",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.legLog(c.Context(), args[0], logChoice{level, tag, followLog})
+		}}
+	log.Flags().BoolVar(&followLog, "follow", false, "go on with what comes, until the leg has ended")
 	log.Flags().StringVar(&level, "level", "V", "lowest level to show: V, D, I, W, E or F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
 	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: Exactly(2),
@@ -114,7 +123,7 @@ func (a *App) attempts(ctx context.Context, client *api.ClientWithResponses, l *
 			a.failure(c)
 		}
 		if withTimeline && last {
-			if err := a.timeline(ctx, client, at); err != nil {
+			if err := a.timeline(ctx, client, l.Id, at.Number); err != nil {
 				return err
 			}
 		}
@@ -226,41 +235,46 @@ func find(at api.Attempt, k api.ArtifactKind) (api.Artifact, bool) {
 	return api.Artifact{}, false
 }
 
-// events calls f with each event of an attempt's timeline.
-func (a *App) events(ctx context.Context, client *api.ClientWithResponses, at api.Attempt, f func(timeline.Event) error) error {
-	file, ok := find(at, "timeline")
-	if !ok {
-		return &Exit{verdict.ExitUnreachable, errors.New("the timeline is not here yet: it comes when the leg has ended")}
+// events calls f with each event of an attempt's timeline, as far as it has come, and says whether more is to come. Behind: of one that goes on, only
+// those behind this number.
+func (a *App) events(ctx context.Context, client *api.ClientWithResponses, leg string, attempt, behind int, f func(timeline.Event)) (live bool, err error) {
+	q := &api.GetTimelineParams{Attempt: &attempt}
+	if behind > 0 {
+		q.From = given(strconv.Itoa(behind))
 	}
-	r, err := a.artifact(ctx, client, file)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	return timeline.Read(r, func(e timeline.Event) error {
-		if !a.JSON {
-			for _, s := range []*string{&e.Case, &e.Name, &e.Answer, &e.Error, &e.Expected, &e.Actual, &e.Line, &e.Verdict, &e.File} {
-				*s = foreign.Shown(*s)
-			}
-			for k, v := range e.Args {
-				e.Args[k] = foreign.Shown(v)
-			}
+	for {
+		r, err := client.GetTimelineWithResponse(ctx, leg, q)
+		if err != nil || r.JSON200 == nil {
+			return false, a.Failed("read the timeline", err, r)
 		}
-		return f(e)
-	})
+		for _, e := range r.JSON200.Events {
+			if !a.JSON {
+				for _, s := range []*string{&e.Case, &e.Name, &e.Answer, &e.Error, &e.Expected, &e.Actual, &e.Line, &e.Verdict, &e.File} {
+					*s = foreign.Shown(*s)
+				}
+				for k, v := range e.Args {
+					e.Args[k] = foreign.Shown(v)
+				}
+			}
+			f(e)
+		}
+		if r.JSON200.Next == nil {
+			return r.JSON200.Live, nil
+		}
+		q.From = r.JSON200.Next
+	}
 }
 
-func (a *App) timeline(ctx context.Context, client *api.ClientWithResponses, at api.Attempt) error {
+func (a *App) timeline(ctx context.Context, client *api.ClientWithResponses, leg string, attempt int) error {
 	fmt.Fprintln(a.Out)
 	t := NewTable(a.Out, "at", "what", "", "took", "script")
-	err := a.events(ctx, client, at, func(e timeline.Event) error {
+	_, err := a.events(ctx, client, leg, attempt, 0, func(e timeline.Event) {
 		what, detail := eventText(e)
 		took := ""
 		if e.Kind == timeline.Command {
 			took = fmt.Sprintf("%d ms", e.Took)
 		}
 		t.AppendRow(table.Row{clock(e.At), what, clipTo(detail, 90), took, e.Line})
-		return nil
 	})
 	if err == nil {
 		t.Render()

@@ -1,92 +1,99 @@
 package cli
 
-// The device log of a leg, from its file or, while the leg runs, from what has come so far.
+// The device log of a leg: all of it, or, while the leg runs, what has come so far, and what comes.
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
+	"time"
+
 	"tessellant/api"
 	"tessellant/internal/core/devicelog"
-	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 )
 
-// logSoFar writes the log of a leg that runs, as far as it was uploaded.
-func (a *App) logSoFar(ctx context.Context, client *api.ClientWithResponses, id, level, tag string) error {
-	least, page, from := api.LogLevel(strings.ToUpper(level)), 500, 0
-	q := &api.GetLogParams{Level: &least, From: &from, Limit: &page}
-	if tag != "" {
-		q.Tag = &tag
-	}
-	enc := json.NewEncoder(a.Out)
-	for {
-		r, err := client.GetLogWithResponse(ctx, id, q)
-		if err != nil || r.JSON200 == nil {
-			return a.Failed("read the log", err, r)
-		}
-		for _, l := range r.JSON200.Items {
-			if a.JSON {
-				_ = enc.Encode(map[string]any{"at": l.At, "pid": l.Pid, "level": l.Level, "tag": l.Tag, "text": l.Text})
-				continue
-			}
-			fmt.Fprintf(a.Out, "%10s %s %-20s %s\n", clock(l.At), l.Level, l.Tag, l.Text)
-		}
-		if from += len(r.JSON200.Items); len(r.JSON200.Items) == 0 || from >= r.JSON200.Rows {
-			return nil
-		}
-	}
+// logChoice says which lines are shown.
+type logChoice struct {
+	level, tag string
+	follow     bool
 }
 
-func (a *App) legLog(ctx context.Context, id, level, tag string) error {
-	least := strings.Index(devicelog.Levels, strings.ToUpper(level))
-	if least < 0 || len(level) != 1 {
-		return fmt.Errorf("--level is %q; it can be one of V D I W E F", level)
+// followEvery is between two looks at what grows.
+const followEvery = time.Second
+
+func (a *App) legLog(ctx context.Context, id string, q logChoice) error {
+	if strings.Index(devicelog.Levels, strings.ToUpper(q.level)) < 0 || len(q.level) != 1 {
+		return fmt.Errorf("--level is %q; it can be one of V D I W E F", q.level)
 	}
 	client, l, err := a.getLeg(ctx, id)
 	if err != nil {
 		return err
 	}
-	if len(l.Attempts) == 0 {
+	if len(l.Attempts) == 0 && !q.follow {
 		return &Exit{verdict.ExitUnreachable, errors.New("there is no log yet: the leg still waits for its device")}
 	}
-	at := l.Attempts[len(l.Attempts)-1]
-	file, ok := find(at, "device-log")
-	if !ok {
-		return a.logSoFar(ctx, client, id, level, tag)
-	}
-	zero := int64(0)
-	if err := a.events(ctx, client, at, func(e timeline.Event) error {
-		if e.Kind == timeline.Marker && e.Name == "clock" {
-			zero, _ = strconv.ParseInt(e.Args["device_zero_ms"], 10, 64)
+	attempt, from := len(l.Attempts), 0
+	for {
+		for ; attempt > 0 && attempt <= len(l.Attempts); attempt, from = attempt+1, 0 {
+			if from, err = a.logFrom(ctx, client, l.Id, attempt, from, q); err != nil {
+				return err
+			}
+			if attempt == len(l.Attempts) {
+				break
+			}
 		}
+		if !q.follow || l.Stage == "done" {
+			return nil
+		}
+		if err := pause(ctx, followEvery); err != nil {
+			return nil // whoever followed has had enough
+		}
+		if _, l, err = a.getLeg(ctx, l.Id); err != nil {
+			return err
+		}
+		attempt = max(attempt, min(len(l.Attempts), 1))
+	}
+}
+
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
 		return nil
-	}); err != nil {
-		return err
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	r, err := a.artifact(ctx, client, file)
-	if err != nil {
-		return err
+}
+
+// logFrom writes the rows of an attempt's log behind the first from, and says how many there are then.
+func (a *App) logFrom(ctx context.Context, client *api.ClientWithResponses, leg string, attempt, from int, c logChoice) (int, error) {
+	least, page := api.LogLevel(strings.ToUpper(c.level)), 1000
+	q := &api.GetLogParams{Attempt: &attempt, Level: &least, From: &from, Limit: &page}
+	if c.tag != "" {
+		q.Tag = &c.tag
 	}
-	defer r.Close()
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 64<<10), 4<<20)
 	enc := json.NewEncoder(a.Out)
-	for lines.Scan() {
-		x, ok := devicelog.Parse(lines.Text(), at.Started.Year())
-		if !ok || strings.IndexByte(devicelog.Levels, x.Level) < least || (tag != "" && x.Tag != tag) {
-			continue
+	for {
+		r, err := client.GetLogWithResponse(ctx, leg, q)
+		if c.follow && err == nil && r.StatusCode() == 404 { // none has come yet
+			return from, nil
 		}
-		ms := x.At.UnixMilli() - zero
-		if a.JSON {
-			_ = enc.Encode(map[string]any{"at": ms, "device_time": x.At, "pid": x.PID, "tid": x.TID, "level": string(x.Level), "tag": x.Tag, "text": x.Text})
-			continue
+		if err != nil || r.JSON200 == nil {
+			return from, a.Failed("read the log", err, r)
 		}
-		fmt.Fprintf(a.Out, "%10s %c %-20s %s\n", clock(ms), x.Level, x.Tag, x.Text)
+		for _, l := range r.JSON200.Items {
+			switch {
+			case l.Level == "": // what the log says of itself
+			case a.JSON:
+				_ = enc.Encode(map[string]any{"at": l.At, "pid": l.Pid, "level": l.Level, "tag": l.Tag, "text": l.Text})
+			default:
+				fmt.Fprintf(a.Out, "%10s %s %-20s %s\n", clock(l.At), l.Level, l.Tag, l.Text)
+			}
+		}
+		if from += len(r.JSON200.Items); len(r.JSON200.Items) == 0 || from >= r.JSON200.Rows {
+			return from, nil
+		}
 	}
-	return lines.Err()
 }

@@ -123,7 +123,15 @@ func whyNoNetwork(l *api.Leg, w *api.NetworkWindow, q networkChoice) string {
 }
 
 // tookMS writes a time in ms.
-func tookMS(ms float64) string { return TookText(time.Duration(ms * float64(time.Millisecond))) }
+func tookMS(ms float64) string {
+	switch {
+	case ms < 10:
+		return fmt.Sprintf("%.1f ms", ms)
+	case ms < 1000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return TookText(time.Duration(ms * float64(time.Millisecond)))
+}
 
 func (a *App) legExchange(ctx context.Context, id string, n int, curl bool) error {
 	client, l, err := a.getLeg(ctx, id)
@@ -179,7 +187,7 @@ func times(t har.Timings) string {
 		name string
 		ms   float64
 	}{{"name", t.DNS}, {"connecting", t.Connect}, {"sending", t.Send}, {"waiting", t.Wait}, {"receiving", t.Receive}} {
-		if x.ms > 0.5 {
+		if x.ms > 0.05 {
 			said = append(said, x.name+" "+tookMS(x.ms))
 		}
 	}

@@ -53,6 +53,20 @@ func online(t *testing.T, change func(*standin.Traits)) (*bench, *proxy.Authorit
 const sends = "phone.launch()\nphone.tap('#shore_gull-ledge')\nphone.tap('#start')\nphone.type('#kelp', '3.5')\nphone.hide_keyboard()\nphone.tap('#review')\nphone.tap('#send')\nphone.find('#receipt')"
 const signsIn = "phone.launch()\nphone.tap('#settings')\nphone.type('#observer', 'ada')\nphone.type('#code', 'ebb-and-flow-4711')\nphone.hide_keyboard()\nphone.tap('#signin')\nphone.find('#signed')"
 
+// passed sees that a leg has passed; else it shows what its device and its network said.
+func (b *bench) passed(l service.LegDetail) {
+	b.t.Helper()
+	if l.Verdict == verdict.Passed {
+		return
+	}
+	a := l.Attempts[len(l.Attempts)-1]
+	for _, c := range a.Cases {
+		b.t.Logf("%s %s: %s", c.Name, c.Verdict, c.Message)
+	}
+	b.t.Logf("%s\n%s", b.file(a, "device.log"), b.file(a, "network.har"))
+	require.Fail(b.t, "the leg has not passed", "%s: %s", l.Verdict, a.Message)
+}
+
 // network reads the network log of a leg's last attempt.
 func (b *bench) network(l service.LegDetail) (out []har.Entry) {
 	b.t.Helper()
@@ -82,7 +96,7 @@ func markers(es []timeline.Event) map[string]string {
 func TestWhatTheAppAskedOfServersIsSeen(t *testing.T) {
 	b, _ := online(t, func(tr *standin.Traits) { tr.Trusts = true })
 	l := b.wait(b.start(60, "sends", sends, "signs_in", signsIn))
-	require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts)
+	b.passed(l)
 	entries := b.network(l)
 	got := said(entries)
 	assert.Contains(t, got, "http GET http://tides.kelpline.example/shores 200")
@@ -134,7 +148,7 @@ func TestWhatTheAppAskedOfServersIsSeen(t *testing.T) {
 func TestADeviceThatDoesNotTrustTheHostShowsConnections(t *testing.T) {
 	b, _ := online(t, nil)
 	l := b.wait(b.start(60, "sends", sends, "signs_in", signsIn))
-	require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts)
+	b.passed(l)
 	got := said(b.network(l))
 	assert.Contains(t, got, "http GET http://tides.kelpline.example/shores 200")
 	assert.Contains(t, got, "connection CONNECT https://surveys.kelpline.example 0")
@@ -148,7 +162,7 @@ func TestSecretsAreNotInTheNetworkLog(t *testing.T) {
 	run := b.startFiles(map[string]string{"c.star": "def test_note(phone):\n" + "    " + strings.ReplaceAll(strings.Replace(sends, "phone.hide_keyboard()", "phone.type('#note', inputs['code'])\nphone.hide_keyboard()", 1), "\n", "\n    ") + "\n"},
 		map[string]string{"code": "ebb-and-flow-4711"})
 	l := b.wait(run)
-	require.Equal(t, verdict.Passed, l.Verdict, "%s\n%s", b.file(l.Attempts[0], "device.log"), b.file(l.Attempts[0], "network.har"))
+	b.passed(l)
 	raw := b.file(l.Attempts[0], "network.har")
 	assert.NotContains(t, string(raw), "ebb-and-flow-4711")
 	assert.Contains(t, string(raw), `\"note\":`)
@@ -168,7 +182,7 @@ func TestADeviceThatCantBeLedThroughTheProxyIsTestedAllTheSame(t *testing.T) {
 		t.Run(why, func(t *testing.T) {
 			b, _ := online(t, c.change)
 			l := b.wait(b.start(60, "sends", sends))
-			require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts)
+			b.passed(l)
 			said := markers(events(t, b.file(l.Attempts[0], "timeline.jsonl")))
 			assert.Contains(t, said[c.marker], c.said)
 			assert.Empty(t, b.phone.Reverses())
@@ -186,7 +200,7 @@ func TestTheNetworkIsACondition(t *testing.T) {
 		"offline", "phone.network('offline')\nphone.launch()\nphone.find('#offline')\nphone.network('full')\nphone.tap('#retry')\nphone.find('#shore_gull-ledge')",
 		"airplane", "phone.conditions('airplane-mode')\nphone.launch()\nphone.find('#offline')",
 		"slow_again", "phone.launch()\nphone.find('#shore_gull-ledge')"))
-	require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts)
+	b.passed(l)
 	times := map[string]float64{}
 	for _, e := range b.network(l) {
 		c := ""

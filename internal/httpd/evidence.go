@@ -19,7 +19,10 @@ import (
 	"tessellant/api"
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/har"
+	"tessellant/internal/core/junit"
+	"tessellant/internal/core/tracks"
 	"tessellant/internal/service"
+	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
@@ -230,11 +233,70 @@ func (z legZip) VisitGetFilesResponse(w http.ResponseWriter) error {
 	}
 	w.Header().Set("Content-Type", "application/zip")
 	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.zip"`, z.l.Device.Serial, z.l.ID))
-	if err := z.s.Zip(z.ctx, z.l, about, w); err != nil {
+	p := z.s.Pack(w)
+	if err := errors.Join(p.Leg(z.ctx, z.l, about, ""), p.Close()); err != nil {
 		z.s.Log.Warn("a zip was not sent whole", "leg", z.l.ID, "err", err)
 		panic(http.ErrAbortHandler) // so that the client sees that it was cut off
 	}
 	return nil
+}
+
+func (s *server) GetRunFiles(ctx context.Context, q api.GetRunFilesRequestObject) (api.GetRunFilesResponseObject, error) {
+	v, err := s.s.Run(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	return runZip{ctx, s.s, v}, nil
+}
+
+// runZip sends all files of a run while they are packed: nothing of it lies in memory or on a disk meanwhile but the leg that is being sent.
+type runZip struct {
+	ctx context.Context
+	s   *service.Service
+	v   service.RunView
+}
+
+func (z runZip) VisitGetRunFilesResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", "application/zip")
+	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="run-%d.zip"`, z.v.Number))
+	if err := z.write(z.s.Pack(w)); err != nil {
+		z.s.Log.Warn("a zip was not sent whole", "run", z.v.ID, "err", err)
+		panic(http.ErrAbortHandler)
+	}
+	return nil
+}
+
+func (z runZip) write(p *evidence.Pack) error {
+	who := identity(z.ctx)
+	about, err := json.MarshalIndent(runOut(z.v), "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := p.Put("run.json", z.v.Created, about); err != nil {
+		return err
+	}
+	name, suites, err := z.s.RunReport(z.ctx, who, z.v.ID)
+	if err != nil {
+		return err
+	}
+	var report bytes.Buffer
+	if err := errors.Join(junit.Write(&report, name, suites), p.Put("junit.xml", z.v.Created, report.Bytes())); err != nil {
+		return err
+	}
+	taken := map[string]bool{}
+	for _, x := range z.v.Legs {
+		l, err := z.s.Leg(z.ctx, who, x.ID)
+		if err != nil {
+			return err
+		}
+		if about, err = json.MarshalIndent(legOut(l), "", "  "); err != nil {
+			return err
+		}
+		if err := p.Leg(z.ctx, l, about, tracks.Folder(x.Serial, x.Variant, taken)); err != nil {
+			return err
+		}
+	}
+	return p.Close()
 }
 
 func (s *server) GetArtifact(ctx context.Context, q api.GetArtifactRequestObject) (api.GetArtifactResponseObject, error) {

@@ -979,6 +979,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * All files of a run as one zip
+         * @description run.json, junit.xml and a folder for each leg, as /legs/{id}/files has it; at the end SHA256SUMS, which sha256sum -c reads. It is packed while it is sent.
+         */
+        get: operations["getRunFiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/junit": {
         parameters: {
             query?: never;
@@ -1336,7 +1359,7 @@ export interface paths {
         };
         /**
          * All files of a leg as one zip
-         * @description leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/.
+         * @description leg.json says what the leg's own answer says; the last attempt's files lie at the top, earlier ones' in attempt-N/; SHA256SUMS lists all of them.
          */
         get: operations["getFiles"];
         put?: never;
@@ -4245,6 +4268,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRunFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A zip */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
             default: components["responses"]["Problem"];

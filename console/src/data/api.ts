@@ -34,6 +34,10 @@ export type Timeline = Schemas['Timeline'];
 export type LogLine = Schemas['LogLine'];
 export type LogLevel = Schemas['LogLevel'];
 export type LogOverview = Schemas['LogOverview'];
+export type Gauges = Schemas['Gauges'];
+export type NetworkRow = Schemas['NetworkRow'];
+export type NetworkOverview = Schemas['NetworkOverview'];
+export type Exchange = Schemas['Exchange'];
 export type RunRequest = Schemas['RunRequest'];
 
 export const base = '/api/v1';

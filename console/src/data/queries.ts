@@ -153,6 +153,54 @@ export const useLogOverview = (leg: string, attempt: number, there: boolean, liv
     enabled: there,
   });
 
+/** The gauges of an attempt, from one moment to another; to 0: to its end. */
+export const useGauges = (leg: string, attempt: number, from: number, to: number, there: boolean, live: boolean) =>
+  useQuery({
+    queryKey: ['gauges', leg, attempt, from, to, live],
+    queryFn: () =>
+      answer(http.GET('/legs/{id}/gauges', { params: { path: { id: leg }, query: { attempt, from, to: to || undefined } } })),
+    staleTime: live ? 0 : Infinity,
+    refetchInterval: live ? growsEvery : false,
+    placeholderData: keepPreviousData,
+    enabled: there,
+    structuralSharing: false, // tens of thousands of numbers need not be compared
+  });
+
+export interface NetworkFilter {
+  text?: string;
+  failed?: boolean;
+  order: 'time' | 'worst' | 'size';
+}
+
+export const networkPage = 200;
+
+export const networkPageQuery = (leg: string, attempt: number, filter: NetworkFilter, page: number, upTo = 0) => ({
+  queryKey: ['network', leg, attempt, filter, page, upTo],
+  queryFn: () =>
+    answer(
+      http.GET('/legs/{id}/network', {
+        params: { path: { id: leg }, query: { attempt, ...filter, from: page * networkPage, limit: networkPage } },
+      }),
+    ),
+  placeholderData: keepPreviousData,
+  staleTime: Infinity,
+});
+
+export const useNetworkOverview = (leg: string, attempt: number, there: boolean, live: boolean) =>
+  useQuery({
+    queryKey: ['networkoverview', leg, attempt, live],
+    queryFn: () => answer(http.GET('/legs/{id}/network/overview', { params: { path: { id: leg }, query: { attempt } } })),
+    staleTime: live ? 0 : Infinity,
+    refetchInterval: live ? growsEvery : false,
+    enabled: there,
+  });
+
+export const exchangeQuery = (leg: string, attempt: number, n: number) => ({
+  queryKey: ['exchange', leg, attempt, n],
+  queryFn: () => answer(http.GET('/legs/{id}/network/{n}', { params: { path: { id: leg, n }, query: { attempt } } })),
+  staleTime: Infinity,
+});
+
 export const useSessions = (group: string) =>
   useInfiniteQuery({
     queryKey: ['sessions', group, ''],

@@ -11,6 +11,8 @@ export const keys: [string, string][] = [
   ['F / Shift F', 'next, previous failure'],
   ['Space', 'play, pause'],
   ['1 … 5', 'speed: ¼, ½, 1, 2, 4'],
+  ['+ / −', 'on the time axis: closer, farther about the cursor'],
+  ['[ / ]', 'earlier, later part of the time; 0: all of it'],
   ['arrows', 'in a list: row by row; on the time axis: by time'],
 ];
 
@@ -24,6 +26,7 @@ export function useKeys(
   video: boolean,
   onPlaying: (f: (p: boolean) => boolean) => void,
   onRate: (r: number) => void,
+  onZoom: (how: 'in' | 'out' | 'earlier' | 'later' | 'all') => void,
 ) {
   const go = useCallback(
     (step: 1 | -1, kinds: RowKind[]) => {
@@ -48,9 +51,14 @@ export function useKeys(
           return onPlaying((p) => !p);
         case '1': case '2': case '3': case '4': case '5':
           return onRate(speeds[Number(e.key) - 1]!);
+        case '+': case '=': return onZoom('in');
+        case '-': case '−': return onZoom('out');
+        case '[': return onZoom('earlier');
+        case ']': return onZoom('later');
+        case '0': return onZoom('all');
       }
     };
     document.addEventListener('keydown', key);
     return () => document.removeEventListener('keydown', key);
-  }, [go, onPlaying, onRate, video]);
+  }, [go, onPlaying, onRate, onZoom, video]);
 }

@@ -1,7 +1,8 @@
 // The lanes of a leg's time axis: its cases, its commands and steps, how dense the log is, and over all of them its faults.
-import type { LogOverview } from '../data/api';
+import type { Gauges, LogOverview, NetworkOverview } from '../data/api';
 import { c } from '../theme';
 import type { StoryRow } from './moments';
+import { path, top } from './series';
 import type { Lane } from './TimeAxis';
 
 const colour: Record<string, string> = {
@@ -62,6 +63,45 @@ function density(log: LogOverview | undefined): Lane {
   };
 }
 
+// The network: how many exchanges went on at a time, and those that failed.
+function network(o: NetworkOverview): Lane {
+  const peak = Math.max(1, ...o.density);
+  return {
+    name: 'network',
+    height: 16,
+    draw: (x, height) => {
+      const bars = (counts: number[], least: number) => counts.map((n, i) => {
+        if (n === 0) return '';
+        const [from, to] = [x(i * o.slice_ms), x((i + 1) * o.slice_ms)];
+        if (to < 0 || from > 1000) return '';
+        const [up, wide] = [-Math.max(12 * Math.sqrt(n / peak), least), Math.max(to - from, 0.8)];
+        return `M${from.toFixed(1)} ${height - 2}v${up.toFixed(1)}h${wide.toFixed(1)}V${height - 2}z`;
+      }).join('');
+      return <><path d={bars(o.density, 3)} fill={c.lost} /><path d={bars(o.failures, 12)} fill={c.failed} /></>;
+    },
+  };
+}
+
+// The two gauges that people look at first; all of them stand in the tab of their name.
+function gauge(g: Gauges, name: string): Lane | undefined {
+  const s = g.series.find((x) => x.name === name);
+  if (!s) return undefined;
+  return {
+    name,
+    height: 20,
+    draw: (x, height) => (
+      <path
+        d={path(g.at, s.values, x, 1000, height - 3, top(s))}
+        transform="translate(0 2)"
+        fill="none"
+        stroke={name === 'memory' ? c.expired : c.lapis}
+        strokeWidth={1}
+        vectorEffect="non-scaling-stroke"
+      />
+    ),
+  };
+}
+
 function faults(rows: StoryRow[]): Lane {
   return {
     name: 'faults in red',
@@ -77,9 +117,17 @@ function faults(rows: StoryRow[]): Lane {
 }
 
 /** The lanes of a leg or of a session. */
-export const lanesOf = (rows: StoryRow[], end: number, log: LogOverview | undefined): Lane[] => [
+export const lanesOf = (
+  rows: StoryRow[],
+  end: number,
+  log: LogOverview | undefined,
+  net: NetworkOverview | undefined,
+  gauges: Gauges | undefined,
+): Lane[] => [
   cases(rows, end),
   commands(rows),
+  ...(net?.count ? [network(net)] : []),
+  ...['processor', 'memory'].flatMap((n) => (gauges && gauge(gauges, n)) ?? []),
   density(log),
   faults(rows),
 ];

@@ -3,17 +3,20 @@ import { useCallback, useEffect, useMemo, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import type { Attempt, Leg, LogLevel } from '../data/api';
-import { useLeg, useLogOverview, useRun, useTimeline } from '../data/queries';
+import { useGauges, useLeg, useLogOverview, useNetworkOverview, useRun, useTimeline } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Cursor } from '../evidence/cursor';
 import { DeviceLog, levels } from '../evidence/DeviceLog';
 import { Files, Shots } from '../evidence/Files';
+import { Gauges } from '../evidence/Gauges';
 import { keys, useKeys } from '../evidence/keys';
 import { lanesOf } from '../evidence/lanes';
 import { artifactOf, atDepth, endOf, sentence, story } from '../evidence/moments';
 import { Moment, useKept } from '../evidence/Moment';
+import { Network, type NetworkView } from '../evidence/Network';
 import { useOpening } from '../evidence/opening';
 import { Screen } from '../evidence/Screen';
+import { isWhole, moved, readSpan, writeSpan, zoomed, type Span } from '../evidence/span';
 import { Story } from '../evidence/Story';
 import { TimeAxis } from '../evidence/TimeAxis';
 import type { TreeNode } from '../evidence/tree';
@@ -40,7 +43,7 @@ const Panes = styled.div`
 `;
 const Right = styled.div`display: flex; flex-direction: column; gap: 10px; min-height: 0; min-width: 0;`;
 const Upper = styled.div`
-  display: grid; grid-template-columns: minmax(300px, 1fr) minmax(340px, 1.1fr); gap: 16px; flex: 1.6; min-height: 0;
+  display: grid; grid-template-columns: minmax(300px, 1fr) minmax(340px, 1.1fr); gap: 16px; flex: 1.2; min-height: 0;
   @media (max-width: 1000px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Below = styled(Tabs)`flex: 1;`;
@@ -48,10 +51,11 @@ const Keys = styled.dl`
   display: grid; grid-template-columns: max-content 1fr; gap: 4px 16px; margin: 12px 0 16px; dt { font-family: monospace; }
 `;
 
-const more = ['log', 'shots', 'files'] as const;
+const more = ['log', 'network', 'gauges', 'shots', 'files'] as const;
 const parts = {
   attempt: whole(0, 1), case: text(), at: whole(-1), depth: oneOf(['all', 'steps', 'cases'] as const, 'all'), more: oneOf(more, 'log'),
-  level: oneOf<LogLevel>(levels, 'V'), tag: text(), find: text(),
+  level: oneOf<LogLevel>(levels, 'V'), tag: text(), find: text(), zoom: text(),
+  net: oneOf(['worst', 'time', 'size'] as const, 'worst'), host: text(), bad: oneOf(['all', 'failed'] as const, 'all'), n: whole(0, 0),
 };
 
 export default function LegPage() {
@@ -60,6 +64,7 @@ export default function LegPage() {
   return <Loaded of={leg} what="the leg" page>{(l) => <LegView key={id} l={l} />}</Loaded>;
 }
 
+const none = { attempt: 0, live: false, at: [], series: [] };
 const rests = 500; // ms: so long the cursor stays where it is before the address has it
 
 function LegView({ l }: { l: Leg }) {
@@ -79,7 +84,20 @@ function LegView({ l }: { l: Leg }) {
   const hasLog = !!artifactOf(attempt, 'device-log') || (live && !!attempt);
   const log = useLogOverview(id, number, hasLog, live);
   const end = useMemo(() => endOf(events), [events]);
-  const lanes = useMemo(() => lanesOf(rows, end, log.data), [rows, end, log.data]);
+  const span = useMemo(() => readSpan(view.zoom, end), [view.zoom, end]);
+  const zoomedIn = !isWhole(span, end);
+  const keepsNet = l.recording.network !== 'off';
+  const keepsGauges = l.recording.gauges !== 'off';
+  const hasNet = !!artifactOf(attempt, 'network') || (live && !!attempt && keepsNet);
+  const hasGauges = !!artifactOf(attempt, 'gauges') || (live && !!attempt && keepsGauges);
+  const net = useNetworkOverview(id, number, hasNet, live);
+  const gauges = useGauges(id, number, 0, 0, hasGauges, live);
+  // A long track came thinned: the part that is zoomed to is asked for by itself.
+  const thinned = !!gauges.data?.series.some((s) => s.count > gauges.data.at.length);
+  const closer = useGauges(id, number, span.from, span.to, hasGauges && thinned && zoomedIn, false);
+  const read = zoomedIn && thinned && closer.data ? closer.data : gauges.data;
+  const lanes = useMemo(() => lanesOf(rows, end, log.data, net.data, read), [rows, end, log.data, net.data, read]);
+  const onSpan = useCallback((s: Span) => setView({ zoom: writeSpan(s, end) }), [setView, end]);
   const [cursor, setCursor] = useState(() => new Cursor());
   const [of, setOf] = useState(number);
   if (of !== number) {
@@ -91,7 +109,18 @@ function LegView({ l }: { l: Leg }) {
   const [pointed, setPointed] = useState<TreeNode>();
   const kept = useKept(shown, events, attempt, cursor);
   useOpening(cursor, rows, live, view);
-  useKeys(cursor, rows, !live && !!video, setPlaying, setRate);
+  const onZoom = useCallback(
+    (how: 'in' | 'out' | 'earlier' | 'later' | 'all') => {
+      const { at } = cursor.state;
+      const to = {
+        in: zoomed(span, 0.5, at, end), out: zoomed(span, 2, at, end),
+        earlier: moved(span, -0.5, end), later: moved(span, 0.5, end), all: { from: 0, to: end },
+      };
+      onSpan(to[how]);
+    },
+    [cursor, span, end, onSpan],
+  );
+  useKeys(cursor, rows, !live && !!video, setPlaying, setRate, onZoom);
   // The address has the moment that a person looks at, and then the attempt too: a newer one must not take its place.
   useEffect(() => {
     let timer: ReturnType<typeof setTimeout>;
@@ -106,6 +135,7 @@ function LegView({ l }: { l: Leg }) {
       clearTimeout(timer);
     };
   }, [cursor, number, setView]);
+  const onNetwork = useCallback((change: Partial<NetworkView>) => setView(change), [setView]);
   const onLog = useCallback((change: Partial<typeof view>) => setView(change), [setView]);
   const what = `${l.device.maker} ${l.device.model}`;
   const outlined = [...kept.nodes.filter((n) => n.found), ...(pointed ? [{ ...pointed, found: false }] : [])];
@@ -146,15 +176,33 @@ function LegView({ l }: { l: Leg }) {
             <Story rows={shown} cursor={cursor} depth={view.depth} onDepth={(depth) => setView({ depth })} />
             <Moment kept={kept} events={events} attempt={attempt} onPoint={setPointed} />
           </Upper>
-          <TimeAxis lanes={lanes} end={end} cursor={cursor} />
+          <TimeAxis lanes={lanes} end={end} cursor={cursor} span={span} onSpan={onSpan} />
           <Below selectedKey={view.more} onSelectionChange={(k) => setView({ more: more.find((m) => m === k) })}>
             <TabList aria-label="More evidence">
               <Tab id="log">Device log</Tab>
+              <Tab id="network">Network</Tab>
+              <Tab id="gauges">Gauges</Tab>
               <Tab id="shots">Screenshots</Tab>
               <Tab id="files">Files</Tab>
             </TabList>
             <TabPanel id="log">
               <DeviceLog leg={id} attempt={number} there={hasLog} live={live} cursor={cursor} view={view} onView={onLog} />
+            </TabPanel>
+            <TabPanel id="network">
+              <Network
+                leg={id}
+                attempt={number}
+                kept={keepsNet}
+                live={live}
+                there={hasNet}
+                cursor={cursor}
+                span={span}
+                view={view}
+                onView={onNetwork}
+              />
+            </TabPanel>
+            <TabPanel id="gauges">
+              <Gauges gauges={hasGauges ? read : none} error={gauges.error} kept={keepsGauges} live={live} cursor={cursor} span={span} />
             </TabPanel>
             <TabPanel id="shots">
               <Shots attempt={attempt} events={events} cursor={cursor} />

@@ -6,6 +6,7 @@
 package tracks
 
 import (
+	"fmt"
 	"io/fs"
 	"strings"
 
@@ -55,6 +56,30 @@ var whole = []struct{ name, ending, kind, contentType string }{
 	{Results, ".xml", "results", "application/xml"},
 	{Screenshots, ".png", "screenshot", "image/png"},
 	{Trees, ".xml", "tree", "application/xml"},
+}
+
+// Folder is where the files of a leg lie among those of its run: its device's serial, with its variant where it has one. Taken has the folders that are
+// given away already.
+func Folder(serial, variant string, taken map[string]bool) string {
+	name := strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) {
+			return '-'
+		}
+		return r
+	}, serial)
+	if variant != "" {
+		name += "-" + strings.ReplaceAll(variant, "/", "-")
+	}
+	if name = strings.Trim(foreign.Name(name, MaxKeptName), ". "); name == "" {
+		name = "leg"
+	}
+	for free, n := name, 2; ; n++ {
+		if !taken[free] {
+			taken[free] = true
+			return free
+		}
+		free = fmt.Sprintf("%s (%d)", name, n)
+	}
 }
 
 // Growing lists the tracks that come in parts while an attempt goes on.

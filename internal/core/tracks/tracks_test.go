@@ -24,6 +24,15 @@ func TestANameSaysWhatAFileIs(t *testing.T) {
 	}
 }
 
+func TestEachLegOfARunHasAFolderOfItsOwn(t *testing.T) {
+	taken := map[string]bool{}
+	var got []string
+	for _, l := range [][2]string{{"orr-01", ""}, {"orr-01", "de"}, {"orr-01", ""}, {"127.0.0.1:5555", ""}, {"../x", "a/b"}, {"..", ""}} {
+		got = append(got, Folder(l[0], l[1], taken))
+	}
+	assert.Equal(t, []string{"orr-01", "orr-01-de", "orr-01 (2)", "127.0.0.1-5555", "-x-a-b", "leg"}, got)
+}
+
 func TestOnlyTracksGrow(t *testing.T) {
 	list := Growing()
 	for _, a := range list {

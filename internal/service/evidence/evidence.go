@@ -4,11 +4,13 @@ package evidence
 import (
 	"archive/zip"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"strconv"
+	"strings"
 	"time"
 
 	"tessellant/internal/blobs"
@@ -172,45 +174,78 @@ func (s *Evidence) Screen(ctx context.Context, who store.Identity, leg string) (
 	return nil, refuse.New(refuse.NotFound, "show the screen", "watch its video after it has ended", "the leg is not running, or there is no picture yet")
 }
 
-// Zip writes all files of a leg: about as leg.json, the last attempt's at the top, earlier ones' in attempt-N/.
-func (s *Evidence) Zip(ctx context.Context, l runs.LegDetail, about []byte, w io.Writer) error {
-	z := zip.NewWriter(w)
-	out, err := z.Create("leg.json")
+// Pack is a zip that is written while it is sent. Of each file it remembers the SHA-256.
+type Pack struct {
+	s    *Evidence
+	z    *zip.Writer
+	sums []string
+}
+
+// Pack begins a zip.
+func (s *Evidence) Pack(w io.Writer) *Pack { return &Pack{s: s, z: zip.NewWriter(w)} }
+
+// Put writes a file that is at hand.
+func (p *Pack) Put(name string, at time.Time, raw []byte) error {
+	out, err := p.z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: at})
 	if err != nil {
 		return err
 	}
-	if _, err := out.Write(about); err != nil {
+	sum := sha256.Sum256(raw)
+	p.sums = append(p.sums, fmt.Sprintf("%x  %s\n", sum, name))
+	_, err = out.Write(raw)
+	return err
+}
+
+// Leg writes all files of a leg into a folder ("": the top): about as leg.json, the last attempt's files beside it, earlier ones' in attempt-N/.
+func (p *Pack) Leg(ctx context.Context, l runs.LegDetail, about []byte, folder string) error {
+	if folder != "" {
+		folder += "/"
+	}
+	if err := p.Put(folder+"leg.json", l.Created, about); err != nil {
 		return err
 	}
 	for i, a := range l.Attempts {
-		dir := ""
+		dir := folder
 		if i < len(l.Attempts)-1 {
-			dir = fmt.Sprintf("attempt-%d/", a.Number)
+			dir += fmt.Sprintf("attempt-%d/", a.Number)
 		}
 		for _, f := range a.Artifacts {
-			if err := s.zipOne(ctx, z, dir+f.Name, f, a.Started); err != nil {
+			if err := p.artifact(ctx, dir+f.Name, f, a.Started); err != nil {
 				return err
 			}
 		}
 	}
-	return z.Close()
+	return nil
 }
 
-func (s *Evidence) zipOne(ctx context.Context, z *zip.Writer, name string, f store.Artifact, at time.Time) error {
+func (p *Pack) artifact(ctx context.Context, name string, f store.Artifact, at time.Time) error {
 	h := &zip.FileHeader{Name: name, Method: zip.Deflate, Modified: at}
 	if f.Kind == "video" || f.Kind == "screenshot" {
 		h.Method = zip.Store // they are packed already
 	}
-	out, err := z.CreateHeader(h)
+	out, err := p.z.CreateHeader(h)
 	if err != nil {
 		return err
 	}
-	r, err := s.Open(ctx, f, 0, -1)
+	r, err := p.s.Open(ctx, f, 0, -1)
 	if err != nil {
 		return err
 	}
 	_, err = io.Copy(out, r)
+	p.sums = append(p.sums, f.SHA256+"  "+name+"\n")
 	return errors.Join(err, r.Close())
+}
+
+// Sums is the name of the list of all files of a zip with their SHA-256, as sha256sum(1) reads it.
+const Sums = "SHA256SUMS"
+
+// Close writes the list of the files, and ends the zip.
+func (p *Pack) Close() error {
+	out, err := p.z.Create(Sums)
+	if err == nil {
+		_, err = io.WriteString(out, strings.Join(p.sums, ""))
+	}
+	return errors.Join(err, p.z.Close())
 }
 
 // Artifact finds an artifact; Open reads it.

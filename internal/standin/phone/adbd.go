@@ -314,8 +314,12 @@ func (s *stream) Write(b []byte) (int, error) {
 		s.c.send(cmdWRTE, s.local, s.remote, b[sent:sent+n])
 		select {
 		case <-s.acks:
-		case <-s.gone:
-			return sent, errGone
+		case <-s.gone: // the host may have taken it, and closed the stream at once
+			select {
+			case <-s.acks:
+			default:
+				return sent, errGone
+			}
 		}
 		sent += n
 	}
