@@ -587,25 +587,44 @@ func TestTheCursorHasItsAddressAndItsKeys(t *testing.T) {
 	d.until("a row is chosen", `document.querySelector('[id^=story-][aria-selected=true]')`)
 
 	// Drawn along the axis, the log is asked a few times a second, not with each move.
-	box := eval[[]float64](d, `(() => { const b = document.querySelector('[aria-label="Moment of the attempt"] [data-orientation], [role=group][aria-label="Moment of the attempt"] > div').getBoundingClientRect(); return [b.left, b.top + b.height / 2, b.width]; })()`)
-	mouse := func(kind input.DispatchMouseEventType, share float64) {
+	box := eval[[]float64](d, `(() => { const b = document.querySelector('[data-axis]').getBoundingClientRect(); return [b.x, b.y + b.height / 2, b.width]; })()`)
+	mouse := func(kind input.DispatchMouseEventType, x float64) {
 		d.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-			_, err := cdp.Call(ctx, t, input.DispatchMouseEvent, input.DispatchMouseEventParams{Type: kind, X: box[0] + share*box[2], Y: box[1], Button: input.MouseButtonLeft, ClickCount: 1, Buttons: 1})
+			_, err := cdp.Call(ctx, t, input.DispatchMouseEvent, input.DispatchMouseEventParams{Type: kind, X: x, Y: box[1], Button: input.MouseButtonLeft, Buttons: 1, ClickCount: 1})
 			return err
 		}))
 	}
+	share := func(of float64) float64 { return box[0] + of*box[2] }
 	d.requests("")
 	start := time.Now()
-	mouse(input.DispatchMouseEventTypeMousePressed, 0.2)
+	thumb := eval[float64](d, `(() => { const b = document.querySelector('[aria-label="Moment of the attempt"] input[type=range]').closest('[style*="position: absolute"]').getBoundingClientRect(); return b.x + b.width / 2; })()`)
+	mouse(input.DispatchMouseEventTypeMousePressed, thumb)
 	for i := range 60 {
-		mouse(input.DispatchMouseEventTypeMouseMoved, 0.2+float64(i)/100)
+		mouse(input.DispatchMouseEventTypeMouseMoved, share(0.2+float64(i)/100))
 	}
-	mouse(input.DispatchMouseEventTypeMouseReleased, 0.8)
+	mouse(input.DispatchMouseEventTypeMouseReleased, share(0.8))
 	quarters := int(time.Since(start)/(250*time.Millisecond)) + 3
 	d.until("the address has the moment", "Number(new URLSearchParams(location.search).get('at')) > 0")
 	asked := d.requests("GET /api/v1" + leg + "/log?")
 	assert.NotEmpty(t, asked)
 	assert.LessOrEqual(t, len(asked), quarters)
+
+	// Drawn over, a part of the time is zoomed to; the keys and a press show all of it again.
+	mouse(input.DispatchMouseEventTypeMousePressed, share(0.3))
+	for i := range 10 {
+		mouse(input.DispatchMouseEventTypeMouseMoved, share(0.3+float64(i)/50))
+	}
+	mouse(input.DispatchMouseEventTypeMouseReleased, share(0.5))
+	zoom := "(new URLSearchParams(location.search).get('zoom') ?? '')"
+	d.until("the address has the part", zoom+" !== ''")
+	wide := func() int {
+		return eval[int](d, "(() => { const [a, b] = "+zoom+".split('-').map(Number); return b - a; })()")
+	}
+	part := wide()
+	d.do(chromedp.KeyEvent("+"))
+	housetest.Eventually(t, "it is closer", func() bool { return wide() < part })
+	d.do(chromedp.KeyEvent("0"))
+	d.until("all of it is shown", zoom+" === ''")
 
 	// After that the keys still work; but not while one of several is chosen.
 	row := func() string {

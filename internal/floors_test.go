@@ -45,7 +45,7 @@ var floors = [][]string{
 	{"internal/confine", "internal/lab/adblab"},
 	{"internal/lab"},
 	{"internal/phone", "internal/phone/android", "internal/phone/phonetest"},
-	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "api", "console"},
+	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "internal/proxy", "api", "console"},
 	{"internal/hostlink"},
 	{"internal/guard"},
 	{"internal/child"},
@@ -54,7 +54,7 @@ var floors = [][]string{
 	{"internal/core/work"},
 	{"internal/core/recording"},
 	{"internal/core/conditions", "internal/core/pools"},
-	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks", "internal/core/gauges"},
+	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/tracks", "internal/core/gauges", "internal/core/har", "internal/core/netprofile"},
 	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope", "internal/core/nearest", "internal/core/labels"},
 }
 

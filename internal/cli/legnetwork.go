@@ -27,7 +27,7 @@ type networkChoice struct {
 
 func (a *App) legNetworkCmd() *cobra.Command {
 	var q networkChoice
-	c := &cobra.Command{Use: "network LEG [N]", Short: "Show what the app asked of servers, and what came back", Args: cobra.RangeArgs(1, 2),
+	c := &cobra.Command{Use: "network LEG [N]", Short: "Show what the app asked of servers, and what came back", Args: between(1, 2),
 		Long: "Show the network log of a leg: what the app asked of servers through the host's proxy, with times from the start of the attempt.\n" +
 			"With N, show one exchange with its headers and bodies. A connection whose HTTPS was not opened has no status.\n" +
 			"The file network.har, which leg fetch downloads, opens in any viewer of HAR.\n\n" + legHelp,

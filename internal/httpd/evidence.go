@@ -22,7 +22,6 @@ import (
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/service"
-	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
@@ -266,7 +265,7 @@ func (z runZip) VisitGetRunFilesResponse(w http.ResponseWriter) error {
 	return nil
 }
 
-func (z runZip) write(p *evidence.Pack) error {
+func (z runZip) write(p *service.Pack) error {
 	who := identity(z.ctx)
 	about, err := json.MarshalIndent(runOut(z.v), "", "  ")
 	if err != nil {

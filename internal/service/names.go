@@ -55,6 +55,8 @@ type (
 	LogChoice = evidence.LogChoice
 	// GaugesChoice says which part of an attempt's gauges is wanted.
 	GaugesChoice = evidence.GaugesChoice
+	// Pack is a zip that is written while it is sent.
+	Pack = evidence.Pack
 	// NetworkChoice says which rows of a network log are wanted.
 	NetworkChoice = evidence.NetworkChoice
 	// NetworkRow is one of them.

@@ -37,11 +37,13 @@ type entry struct {
 	level int8 // in Levels; -1: no line of the log's own
 }
 
-// Scan reads a log and makes its index. Zero is what the device's clock showed
-// when the attempt's stood at zero; with the zero Time, the log's first line stands there. What
+// Place says where on the attempt's clock, in ms, a line of the log lies: by its number among those that have a time, from 0, and by that time.
+type Place func(line int, t time.Time) int64
+
+// Scan reads a log and makes its index. Without a place the log's first line stands at zero. What
 // follows a line and is none itself (a divider) has that line's time.
-func Scan(r io.Reader, zero time.Time, year int) (*Index, error) {
-	x := &scan{zero: zero, year: year, tags: map[string]uint16{}}
+func Scan(r io.Reader, place Place, year int) (*Index, error) {
+	x := &scan{place: place, year: year, tags: map[string]uint16{}}
 	buf := make([]byte, scanBlock)
 	kept, cut := 0, false // bytes of a line that goes on; whether its beginning was taken already
 	for {
@@ -86,7 +88,8 @@ const (
 // scan is an index that is being made.
 type scan struct {
 	Index
-	zero   time.Time
+	place  Place
+	parsed int
 	year   int
 	at     int32
 	bare   bool // the line before was empty
@@ -105,10 +108,12 @@ func (x *scan) line(text string) {
 	}
 	e := entry{off: uint32(x.Size), level: -1}
 	if l, ok := Parse(text, x.year); ok {
-		if x.zero.IsZero() {
-			x.zero = l.At
+		if x.place == nil {
+			first := l.At
+			x.place = func(_ int, t time.Time) int64 { return t.Sub(first).Milliseconds() }
 		}
-		x.at = int32(min(max(l.At.Sub(x.zero).Milliseconds(), -1<<31), 1<<31-1))
+		x.at = int32(min(max(x.place(x.parsed, l.At), -1<<31), 1<<31-1))
+		x.parsed++
 		e.level = int8(strings.IndexByte(Levels, l.Level))
 		if l.Level == 'A' { // assert, as old systems call the gravest
 			e.level = int8(len(Levels) - 1)

@@ -219,7 +219,7 @@ func (a *attempt) close(end *hostlink.Closing) {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.timeline.Whole().Error() + ")")
 	}
 	if a.kit != nil {
-		if _, doubt, ok := a.kit.Book.Aligned(); ok {
+		if doubt, ok := a.kit.Book.Clock.Doubt(); ok {
 			ms := doubt.Milliseconds()
 			end.ClockDoubtMS = &ms
 		}
@@ -255,7 +255,7 @@ func (a *attempt) tell(p hostlink.Progress) {
 // newKit is what the runner works with; what is not there yet comes with prepare.
 func (a *attempt) newKit() *runner.Kit {
 	k := &runner.Kit{Hold: a.hold, Dir: a.dir, Log: a.log, Mask: a.mask, Room: a.room, Unit: a.unit, Phone: a.unit.Observed(a.timeline.Command), Timeline: a.timeline, Stage: a.stage, Box: a.b.Box, About: a.b.About}
-	k.Book = &casebook.Book{Timeline: a.timeline, Phone: k.Phone, Mask: a.mask, Tell: a.tell, Log: a.log}
+	k.Book = &casebook.Book{Timeline: a.timeline, Clock: record.NewClock(a.timeline), Phone: k.Phone, Mask: a.mask, Tell: a.tell, Log: a.log}
 	k.Open = func(ctx context.Context, end orders.Carrier) (*orders.Served, func()) {
 		return a.b.Open(ctx, a.hold.ID, end, a.log)
 	}

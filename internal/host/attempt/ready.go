@@ -51,12 +51,9 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if err := a.wake(ctx); err != nil {
 		return err
 	}
-	for range 3 {
-		if err := a.sample(ctx); err != nil {
-			return err
-		}
+	if err := a.readClock(ctx, 3); err != nil {
+		return err
 	}
-	a.noteClock()
 	if err := a.openRecorders(); err != nil {
 		return err
 	}
@@ -83,6 +80,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	}
 	beside(func() error { a.tellLive(ctx); return nil })
 	beside(func() error { return a.keepInTouch(ctx) })
+	beside(func() error { return a.followClock(ctx) })
 	k := a.kit
 	k.Apps = &runner.Apps{Link: a.b.Link, Hold: a.hold, Dir: a.dir, Unit: a.unit, Phone: k.Phone, App: k.App, DeviceLog: k.DeviceLog, Journal: a.journal}
 	if a.unit.Settler != nil {
@@ -117,7 +115,7 @@ func (a *attempt) openRecorders() (err error) {
 	if !spec.Recording.Log {
 		logTo = "" // it is watched for crashes all the same
 	}
-	if k.DeviceLog, err = record.NewDeviceLog(logTo, a.unit.Logger, spec.App.ID, k.Book.Began(), a.mask, a.room); err != nil {
+	if k.DeviceLog, err = record.NewDeviceLog(logTo, a.unit.Logger, spec.App.ID, k.Book.Clock, a.mask, a.room); err != nil {
 		return err
 	}
 	a.record = append(a.record, k.DeviceLog)
@@ -211,14 +209,42 @@ func (a *attempt) keepInTouch(ctx context.Context) error {
 	return nil
 }
 
-// sample reads the device's clock.
-func (a *attempt) sample(ctx context.Context) error {
-	before := time.Now()
-	t, err := a.unit.Clock.Now(ctx)
-	if err == nil {
-		a.kit.Book.Sample(before, time.Now(), t)
+// readClock reads the device's clock, several times where the way to it is to be known well.
+func (a *attempt) readClock(ctx context.Context, times int) error {
+	zero := a.timeline.Zero()
+	var samples []timeline.Sample
+	for range times {
+		before := time.Now()
+		t, err := a.unit.Clock.Now(ctx)
+		if err != nil {
+			return err
+		}
+		samples = append(samples, timeline.Sample{Before: before.Sub(zero), After: time.Since(zero), Device: t})
 	}
-	return err
+	a.kit.Book.Clock.Read(samples...)
+	return nil
+}
+
+// clockEvery is between two readings of the device's clock.
+const clockEvery = 10 * time.Second
+
+// followClock reads the device's clock again and again; at once where its log seems to be misplaced, as after the clock was set.
+func (a *attempt) followClock(ctx context.Context) error {
+	for {
+		select {
+		case <-time.After(clockEvery):
+		case <-a.kit.Book.Clock.Odd():
+		case <-ctx.Done():
+			return nil
+		}
+		var lost *phone.Lost
+		if err := a.readClock(ctx, 1); errors.As(err, &lost) {
+			return err
+		}
+		if phone.Pause(ctx, time.Second) != nil { // a log that is read anew has old lines
+			return nil
+		}
+	}
 }
 
 func (a *attempt) readPackage(ctx context.Context) error {

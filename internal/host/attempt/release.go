@@ -5,7 +5,6 @@ package attempt
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"sync"
 	"time"
@@ -39,8 +38,8 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 	}
 	tidy, cancel := context.WithTimeout(tidy, limit)
 	defer cancel()
-	if mine {
-		a.lastSample(tidy)
+	if _, known := a.kit.Book.Clock.Doubt(); mine && known {
+		_ = a.readClock(tidy, 1)
 	}
 	end := a.timeline.Now()
 	var releasing sync.WaitGroup
@@ -67,20 +66,6 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 	}
 	releasing.Wait()
 	return cut
-}
-
-// lastSample reads the device's clock once more, and notes how it stands to the attempt's.
-func (a *attempt) lastSample(ctx context.Context) {
-	if _, _, ok := a.kit.Book.Aligned(); ok && a.sample(ctx) == nil {
-		a.noteClock()
-	}
-}
-
-// noteClock notes how the device's clock stands to the attempt's, as is known by now: the last such note counts.
-func (a *attempt) noteClock() {
-	o, doubt, _ := a.kit.Book.Aligned()
-	a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "clock", Args: map[string]string{
-		"device_zero_ms": fmt.Sprint(o.Zero().UnixMilli()), "doubt_ms": fmt.Sprint(doubt.Milliseconds())}})
 }
 
 // release puts the device back and gives it back. Where that can't be proved, it gets no more work until it has passed a check.

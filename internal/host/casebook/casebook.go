@@ -11,7 +11,6 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
-	"time"
 
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/foreign"
@@ -44,50 +43,19 @@ type Book struct {
 	Timeline *record.Timeline
 	Phone    *phone.Unit // by which a crash's dialog is closed
 	Mask     *masking.Mask
+	Clock    *record.Clock // the device's
 	Tell     func(hostlink.Progress)
 	Log      *slog.Logger
 	// Passed says which bounds on gauges were passed between two moments, ms; nil: none are watched.
 	Passed func(from, to int64) []gauges.Passed
 
-	mu      sync.Mutex
-	samples []timeline.Sample // of the device's clock
-	ends    []end
+	mu   sync.Mutex
+	ends []end
 }
 
 type end struct {
 	verdict verdict.Verdict
 	said    string
-}
-
-// Sample notes what the device's clock said between two moments.
-func (b *Book) Sample(before, after time.Time, device time.Time) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	zero := b.Timeline.Zero()
-	b.samples = append(b.samples, timeline.Sample{Before: before.Sub(zero), After: after.Sub(zero), Device: device})
-}
-
-// Aligned says where the device's clock stands on the attempt's, and how sure that is; false: it was never asked.
-func (b *Book) Aligned() (o timeline.Offset, doubt time.Duration, ok bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	o, doubt, err := timeline.Align(b.samples...)
-	return o, doubt, err == nil
-}
-
-// Began is what the device's clock said first.
-func (b *Book) Began() time.Time {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.samples[0].Device
-}
-
-// on gives a moment of the device's clock on the attempt's, in ms.
-func (b *Book) on(device time.Time) int64 {
-	if o, _, ok := b.Aligned(); ok {
-		return max(o.On(device).Milliseconds(), 1)
-	}
-	return b.Timeline.Now()
 }
 
 // Begin says that a case begins, or a further try of it. Line is where it stands: file:line.
@@ -105,7 +73,7 @@ func (b *Book) Begin(c hostlink.CaseResult, line string, try int) {
 
 // Died is a death of the app as it stands on the timeline.
 func (b *Book) Died(c devicelog.Crash) timeline.Event {
-	e := timeline.Event{Kind: timeline.Crash, At: b.on(c.At), Name: c.Problem, Answer: c.Trace}
+	e := timeline.Event{Kind: timeline.Crash, At: b.Clock.On(c.At), Name: c.Problem, Answer: c.Trace}
 	b.Timeline.Note(e)
 	return e
 }
@@ -114,7 +82,7 @@ func (b *Book) Died(c devicelog.Crash) timeline.Event {
 func (b *Book) Crashed(t *hostlink.Try, c devicelog.Crash) {
 	t.Verdict, t.Message, t.Trace = verdict.Crashed, c.Problem, c.Trace
 	t.Expected, t.Actual = "", ""
-	if line := b.Timeline.LineAt(b.on(c.At)); line != "" {
+	if line := b.Timeline.LineAt(b.Clock.On(c.At)); line != "" {
 		t.Line = line
 	}
 	b.Died(c)

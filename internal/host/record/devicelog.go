@@ -27,6 +27,7 @@ import (
 // for the death of apps and for marks.
 type DeviceLog struct {
 	logger phone.Logger
+	clock  *Clock
 	out    *os.File
 	year   int
 	mask   *masking.Mask
@@ -48,7 +49,7 @@ type DeviceLog struct {
 const maxDeviceLog = 512 << 20 // bytes kept
 
 // NewDeviceLog keeps the log in dir; "": it is only watched.
-func NewDeviceLog(dir string, l phone.Logger, app string, since time.Time, mask *masking.Mask, room *spool.Share) (*DeviceLog, error) {
+func NewDeviceLog(dir string, l phone.Logger, app string, clock *Clock, mask *masking.Mask, room *spool.Share) (*DeviceLog, error) {
 	name := os.DevNull
 	if dir != "" {
 		name = filepath.Join(dir, tracks.DeviceLog)
@@ -57,7 +58,8 @@ func NewDeviceLog(dir string, l phone.Logger, app string, since time.Time, mask 
 	if err != nil {
 		return nil, err
 	}
-	return &DeviceLog{mask: mask, share: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
+	since := clock.First()
+	return &DeviceLog{clock: clock, mask: mask, share: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
 }
 
 // reopening gives the pauses before a log that has ended without a word is opened again.
@@ -145,6 +147,7 @@ func (b *DeviceLog) line(text string) {
 		return
 	}
 	b.last = l.At
+	b.clock.line(l.At)
 	before := len(b.finder.Crashes())
 	b.finder.Feed(l)
 	mark := false

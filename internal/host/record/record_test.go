@@ -140,7 +140,7 @@ const death = `1700000001.000  7  7 E AndroidRuntime: FATAL EXCEPTION: main
 func TestALogbookTellsOfADeathAtOnceAndOfAMarkWhenItHasCome(t *testing.T) {
 	r, w := io.Pipe()
 	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
-	b, err := NewDeviceLog(t.TempDir(), d, "org.kelpline.app", time.Unix(1700000000, 0), nil, nil)
+	b, err := NewDeviceLog(t.TempDir(), d, "org.kelpline.app", clockSince(1700000000), nil, nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error)
@@ -174,7 +174,7 @@ func TestALogThatBreaksOffIsOpenedAgainWhereItBroke(t *testing.T) {
 		}
 		return nil, &phone.Lost{Serial: "d", Doing: "send its log", Err: errors.New("unplugged")}
 	}}
-	b, err := NewDeviceLog(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
+	b, err := NewDeviceLog(t.TempDir(), d, "a", clockSince(1700000000), nil, nil)
 	require.NoError(t, err)
 	var lost *phone.Lost
 	require.ErrorAs(t, b.Record(context.Background()), &lost)
@@ -199,7 +199,7 @@ func TestALogThatEndsEndsNoAttempt(t *testing.T) {
 		}
 		return io.NopCloser(strings.NewReader(fmt.Sprintf("17000000%02d.250  1  1 I A: line %d\n", n, n))), nil
 	}}
-	b, err := NewDeviceLog(t.TempDir(), d, "a", time.Unix(1700000000, 0), nil, nil)
+	b, err := NewDeviceLog(t.TempDir(), d, "a", clockSince(1700000000), nil, nil)
 	require.NoError(t, err)
 	require.NoError(t, b.Record(ctx), "it is opened again and again")
 	require.NoError(t, b.Close())
@@ -212,7 +212,7 @@ func TestALogThatEndsEndsNoAttempt(t *testing.T) {
 func TestAnAppCanForgeNoMarkAndFillNoMemoryWithThem(t *testing.T) {
 	r, w := io.Pipe()
 	d := &diary{feed: w, open: func(int, time.Time) (io.ReadCloser, error) { return r, nil }}
-	b, err := NewDeviceLog("", d, "a", time.Unix(1700000000, 0), nil, nil)
+	b, err := NewDeviceLog("", d, "a", clockSince(1700000000), nil, nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error)
@@ -232,4 +232,11 @@ func TestAnAppCanForgeNoMarkAndFillNoMemoryWithThem(t *testing.T) {
 	cancel()
 	_ = w.Close()
 	require.NoError(t, <-done)
+}
+
+// clockSince is the clock of a device that showed so many seconds first.
+func clockSince(seconds int64) *Clock {
+	c := NewClock(&Timeline{zero: time.Now()})
+	c.first = time.Unix(seconds, 0)
+	return c
 }

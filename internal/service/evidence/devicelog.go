@@ -6,7 +6,6 @@ import (
 	"context"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -227,22 +226,21 @@ func (p *partsAt) ReadAt(b []byte, off int64) (n int, err error) {
 
 // scan makes the index, under mu; events say where the device's clock stands.
 func (l *shelved) scan(ctx context.Context, events io.Reader, year int) error {
-	zero := time.Time{}
+	var clock timeline.Clock
 	l.year, l.aligned = year, false
-	if err := timeline.Read(events, func(e timeline.Event) error {
-		if ms, err := strconv.ParseInt(e.Args["device_zero_ms"], 10, 64); err == nil && e.Kind == timeline.Marker && e.Name == "clock" {
-			zero, l.aligned = time.UnixMilli(ms).UTC(), true
-		}
-		return nil
-	}); err != nil {
+	if err := timeline.Read(events, func(e timeline.Event) error { clock.Feed(e); return nil }); err != nil {
 		return err
+	}
+	var place devicelog.Place
+	if l.aligned = clock.Known(); l.aligned {
+		place = func(line int, t time.Time) int64 { at, _ := clock.On(line, t); return at }
 	}
 	r, err := l.read(ctx)
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	index, err := devicelog.Scan(r, zero, year)
+	index, err := devicelog.Scan(r, place, year)
 	if err == nil {
 		l.index = index
 	}

@@ -164,6 +164,7 @@ func (p *Phone) logcat(ctx context.Context, args []string, tz string, out io.Wri
 		case <-ctx.Done():
 			return 0
 		}
+		since = time.Time{} // it is for what was there: what comes may be older, by a clock that was set back
 		lines, n, grown = p.logs.from(n)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"net"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tessellant/internal/standin/app"
@@ -23,6 +24,8 @@ type Phone struct {
 	cancel   context.CancelFunc
 	listener net.Listener
 	running  sync.WaitGroup
+
+	jumped atomic.Int64 // by which the clock was set, in all
 
 	connMu   sync.Mutex
 	conns    map[*conn]bool
@@ -118,7 +121,13 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 }
 
 // now is the time on the phone's own clock.
-func (p *Phone) now() time.Time { return time.Now().Add(p.traits.Skew) }
+func (p *Phone) now() time.Time {
+	drift := time.Duration(float64(time.Since(p.began)) * float64(p.traits.Drift) / 1e6)
+	return time.Now().Add(p.traits.Skew + drift + time.Duration(p.jumped.Load()))
+}
+
+// SetClock sets the phone's clock, as the network does when it knows better: so much later than it showed.
+func (p *Phone) SetClock(later time.Duration) { p.jumped.Add(int64(later)) }
 
 // take spends the time that a real phone needs for something; least and most in
 // milliseconds. An instant phone needs none.

@@ -40,6 +40,8 @@ type Traits struct {
 	Temper   Temper   `yaml:"temper"`
 	// Skew is how far the phone's clock goes before the host's.
 	Skew time.Duration `yaml:"skew"`
+	// Drift is by how much its clock goes too fast, in millionths.
+	Drift int `yaml:"drift"`
 	// Drops is how long its cable holds on average before it drops for a moment; 0: for ever.
 	Drops time.Duration `yaml:"drops"`
 	// FreeMB is the free storage; 0: plenty.
