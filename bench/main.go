@@ -21,6 +21,7 @@ import (
 	"tessellant/api"
 	"tessellant/internal/child"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/housetest"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/standin/backend"
 	"tessellant/internal/standin/phone"
@@ -43,7 +44,7 @@ func main() {
 		return
 	}
 	rounds := flag.Int("rounds", 1, "how often the runs are repeated")
-	only := flag.String("only", "", "facts, runs, upload, many, console, outside, access or choosing; default: all")
+	only := flag.String("only", "", "facts, runs, upload, many, console, outside, access, choosing or evidence; default: all")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "tessellant-bench-")
 	if err != nil {
@@ -52,7 +53,7 @@ func main() {
 	for _, f := range []struct {
 		name    string
 		measure func() error
-	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}, {"outside", func() error { return outside(dir) }}, {"access", func() error { return asking(dir) }}, {"choosing", func() error { return choosing(dir) }}} {
+	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}, {"outside", func() error { return outside(dir) }}, {"access", func() error { return asking(dir) }}, {"choosing", func() error { return choosing(dir) }}, {"evidence", func() error { return evidence(dir) }}} {
 		if *only == "" || *only == f.name {
 			err = errors.Join(err, f.measure())
 		}
@@ -228,7 +229,7 @@ func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
 		return nil, stop, err
 	}
 	address := fmt.Sprintf("127.0.0.1:%d", port)
-	args := append([]string{"serve", "--adb-server", "own", "--listen", address, "--data", dir, "--log-level", "warn"}, connect...)
+	args := append([]string{"serve", "--adb-server", "own", "--listen", address, "--data", dir, "--log-level", "warn"}, append(connect, housetest.Backends(back)...)...)
 	const key = "tsl_a_key_for_the_benchmark"
 	serve := exec.Command(program, args...)
 	serve.Env = append(os.Environ(), "TESSELLANT_FIRST_KEY="+key)

@@ -59,12 +59,15 @@ func peak(pid int) int {
 }
 
 // cpu is the processor time of a process and of its children that have ended.
-func cpu(pid int) time.Duration {
+func cpu(pid int) time.Duration { return cpuOf(pid, 11, 12, 13, 14) } // utime, stime, cutime, cstime
+
+// cpuOf sums fields of /proc/PID/stat behind the name, in ticks.
+func cpuOf(pid int, fields ...int) time.Duration {
 	raw, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	_, rest, _ := strings.Cut(string(raw), ") ")
 	f := strings.Fields(rest)
 	var ticks int
-	for _, i := range []int{11, 12, 13, 14} { // utime, stime, cutime, cstime
+	for _, i := range fields {
 		if len(f) > i {
 			n, _ := strconv.Atoi(f[i])
 			ticks += n

@@ -55,7 +55,7 @@ func TestCommands(t *testing.T) {
 	spare := map[string]string{}
 	for name, temper := range map[string]standin.Temper{"PHONE": standin.Real, "PHONE2": standin.Instant, "PHONE3": standin.Instant, "PHONE4": standin.Instant} {
 		tr := fleet["orr-03"]
-		tr.Temper, tr.Network = temper, tides.Network()
+		tr.Temper, tr.Network, tr.System = temper, tides.Network(), tides.Certificate
 		p, err := standin.Start(tr, "127.0.0.1:0")
 		require.NoError(t, err)
 		t.Cleanup(p.Close)
@@ -95,6 +95,8 @@ func TestCommands(t *testing.T) {
 		e.Setenv("TESSELLANT_URL", s.URL)
 		e.Setenv("TESSELLANT_KEY", s.Key)
 		e.Setenv("APK", apk)
+		e.Setenv("TIDES", backend.Tides+"="+tides.Network()[backend.Tides])
+		e.Setenv("SURVEYS", backend.SendTo+"="+tides.Network()[backend.SendTo])
 		e.Setenv("DEMO", filepath.Join(root, "demo"))
 		e.Setenv("DOCS", filepath.Join(root, "docs"))
 		l2, err := net.Listen("tcp", "127.0.0.1:0")

@@ -174,6 +174,7 @@ func newLab(t testing.TB, phones int, serve ...string) *lab {
 	for i := range phones {
 		tr := housetest.Fleet(t)["orr-01"]
 		tr.Serial, tr.Temper, tr.Network = fmt.Sprintf("skerry-%d", i+1), standin.Instant, tides.Network()
+		tr.System = tides.Certificate
 		p, err := standin.Start(tr, "127.0.0.1:0")
 		require.NoError(t, err)
 		t.Cleanup(p.Close)
@@ -203,7 +204,7 @@ func newLab(t testing.TB, phones int, serve ...string) *lab {
 	k, err := l.AddHostWithResponse(ctx, api.AddHostJSONRequestBody{Name: "bench-1"})
 	require.NoError(t, err)
 	require.NotNil(t, k.JSON201, string(k.Body))
-	l.host = &process{t: t, args: append([]string{"host", "--adb-server", "own", "--join", l.url, "--data", filepath.Join(dir, "host")}, connect...), env: []string{"TESSELLANT_HOST_KEY=" + k.JSON201.Key}, log: filepath.Join(dir, "host.log")}
+	l.host = &process{t: t, args: append([]string{"host", "--adb-server", "own", "--join", l.url, "--data", filepath.Join(dir, "host")}, append(connect, housetest.Backends(tides)...)...), env: []string{"TESSELLANT_HOST_KEY=" + k.JSON201.Key}, log: filepath.Join(dir, "host.log")}
 	l.host.start()
 	t.Cleanup(func() { l.host.end() })
 	l.free(phones)

@@ -22,6 +22,7 @@ import (
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/house"
 	"tessellant/internal/housetest"
+	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 )
 
@@ -103,8 +104,13 @@ func TestTwoProcessesOnOneDatabaseAreOneService(t *testing.T) {
 	shared := house.Config{SecretsKey: "MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTIzNDU2Nzg5MDE=", Database: dsn, Blobs: blobs, Bus: fmt.Sprintf("nats://%s:%s@%s", nats.Secret.User, nats.Secret.Password, nats.Address)}
 	tr := housetest.Fleet(t)["orr-01"]
 	tr.Temper = standin.Instant
+	tides, err := backend.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(tides.Close)
+	tr.Network, tr.System = tides.Network(), tides.Certificate
 	phone := housetest.Phone(t, server, tr)
 	near := shared
+	near.Names = tides.Network()
 	near.ADB, near.Connect, near.HostName = server.Address, []string{phone.Address()}, "bench-a"
 	far := shared
 	far.NoHost = true

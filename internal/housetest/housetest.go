@@ -108,6 +108,14 @@ func ADB(t testing.TB) *adb.Process {
 	return p
 }
 
+// Backends are the flags that tell a host where the names of a backend are found.
+func Backends(b *backend.Server) (flags []string) {
+	for name, to := range b.Network() {
+		flags = append(flags, "--backend", name+"="+to)
+	}
+	return flags
+}
+
 // Fleet reads the demo's phones.
 func Fleet(t testing.TB) map[string]standin.Traits {
 	t.Helper()

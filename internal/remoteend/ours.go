@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/netprofile"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
 )
@@ -27,6 +28,8 @@ func (c *command) ours() (any, *w3c.Error) {
 		return orientation(r.Right > r.Bottom), err
 	case "Set Orientation":
 		return nil, c.turnTo()
+	case "Set Network":
+		return nil, c.setNetwork()
 	case "Hide Keyboard":
 		return nil, c.hideKeyboard()
 	case "Ask Permissions":
@@ -174,6 +177,23 @@ func (c *command) turnTo() *w3c.Error {
 	c.args["to"] = to
 	defer c.touched()
 	return asError("turn the screen", c.phone.Settings.Rotate(c.ctx, to == "landscape"))
+}
+
+func (c *command) setNetwork() *w3c.Error {
+	to, ok := c.body["network"].(string)
+	if !ok {
+		return w3c.Fail(w3c.InvalidArgument, "a network is a text, such as edge or offline, not %v", c.body["network"])
+	}
+	p, err := netprofile.Parse(to)
+	if err != nil {
+		return w3c.Fail(w3c.InvalidArgument, "%v", err)
+	}
+	if c.Network == nil {
+		return w3c.Fail(w3c.UnsupportedOperation, "the network of this device can't be set: its apps do not go through the host's proxy; leave network: off out of tessellant:recording")
+	}
+	c.args["to"] = p.Name
+	c.Network(p)
+	return nil
 }
 
 func (c *command) hideKeyboard() *w3c.Error {

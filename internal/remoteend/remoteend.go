@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/netprofile"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
@@ -72,6 +73,8 @@ type Config struct {
 	Notes    Notes
 	// Puts is told of each file before it is put onto the device. Reaches says why an app may not be stopped and cleared. Nil: nobody minds.
 	Puts, Reaches func(what string) error
+	// Network sets how good the network is; nil: it can't be set.
+	Network func(netprofile.Profile)
 }
 
 // Session is one WebDriver session. It is safe for use by several goroutines; commands wait for each other.

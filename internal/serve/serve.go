@@ -18,6 +18,7 @@ func serveCmd(a *cli.App) *cobra.Command {
 	var c house.Config
 	var level, format string
 	var days, gigabytes int
+	var backends []string
 	cmd := &cobra.Command{Use: "serve", Short: "Start the service", Args: cli.Nothing,
 		Long: `Start the service: the REST API, the console, the dispatcher, and a host for the devices that adb sees on this machine.
 For devices on other machines, run a host there: see tessellant host --help.
@@ -41,6 +42,9 @@ the key once. To choose the key yourself, set TESSELLANT_FIRST_KEY.`,
 			}
 			if days < 0 || gigabytes < 0 {
 				return errors.New("--keep-days and --keep-gb can't be less than 0")
+			}
+			if c.Names, err = house.Backends(backends); err != nil {
+				return err
 			}
 			c.Retention = service.Retention{Age: time.Duration(days) * 24 * time.Hour, Bytes: int64(gigabytes) << 30}
 			h, err := house.Start(cmd.Context(), c)
@@ -70,6 +74,7 @@ the key once. To choose the key yourself, set TESSELLANT_FIRST_KEY.`,
 	f.StringVar(&c.HostName, "host-name", "", "name of the built-in host; default: made from the name of this machine, and saved in the data folder")
 	f.BoolVar(&c.NoHost, "no-host", false, "start without the built-in host; devices come only from hosts that join")
 	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even if they can't be isolated from this machine; only if you trust everyone who uploads")
+	f.StringArrayVar(&backends, "backend", nil, house.BackendHelp)
 	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; repeat for more")
 	f.IntVar(&days, "keep-days", 0, "delete evidence this many days after its run ended; 0: never. Runs and verdicts are kept")
 	f.IntVar(&gigabytes, "keep-gb", 0, "delete the oldest evidence above this many GB; 0: never")

@@ -88,3 +88,11 @@ test('two devices that are chosen faster than the page is drawn are both chosen'
   expect(choosing(['a'], [])(now).devices).toEqual(['b']);
   expect(choosing(['a', 'b'], ['b'])(now).devices).toEqual(['b']);
 });
+
+test('what is kept is asked for where it is not usual, and stands in the command', () => {
+  expect(requestOf(form('record=log:on'), chosen)).not.toHaveProperty('recording');
+  const q = requestOf(form('record=video:off,network:contents&bounds=memory%3C400,threads%3C90'), chosen)!;
+  expect(q.recording).toEqual({ video: 'off', network: 'contents' });
+  expect(q.bounds).toEqual(['memory<400', 'threads<90']);
+  expect(commandLine(q)).toContain("--record video:off,network:contents \\\n  --bound 'memory<400' \\\n  --bound 'threads<90'");
+});

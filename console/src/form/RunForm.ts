@@ -4,6 +4,7 @@ import { list, oneOf, text, type Part, type View } from '../parts/address';
 import { conditionsText, shellWord } from '../words';
 import { parseConditions, parseLabels, variantsOf } from './conditions';
 import { patterns } from './patterns';
+import { parseBounds, parseRecording } from './recording';
 
 /** Texts with commas in them. */
 const texts = (): Part<string[]> => ({ read: (s) => s.split('|').filter(Boolean), write: (v) => v.join('|'), normal: [] });
@@ -14,6 +15,7 @@ export const formParts = {
   pool: text(), take: oneOf(['', 'any', 'differ'] as const, ''), n: text('8'), units: oneOf(['each', 'any'] as const, 'each'),
   variants: texts(), conditions: text(), spread: oneOf(['', 'yes'] as const, ''), name: text(), labels: text(),
   cases: text(), tags: text(), confirm: oneOf(['0', '1', '2', '3'] as const, '0'), limit: text('30'),
+  record: text(), bounds: text(),
 };
 export type RunForm = View<typeof formParts>;
 
@@ -70,6 +72,8 @@ export function requestOf(f: RunForm, chosen: Chosen): RunRequest | undefined {
     ...(f.spread ? { spread: true } : {}),
     ...(f.name.trim() ? { name: f.name.trim() } : {}),
     ...some('labels', parseLabels(f.labels)),
+    ...some('recording', parseRecording(f.record)),
+    ...some('bounds', parseBounds(f.bounds)),
   };
 }
 
@@ -111,6 +115,9 @@ export function commandLine(q: RunRequest): string {
   if (q.spread) parts.push('--spread');
   if (q.name) parts.push(`--name ${shellWord(q.name)}`);
   for (const [k, v] of Object.entries(q.labels ?? {})) parts.push(`--label ${shellWord(`${k}=${v}`)}`);
+  const kept = conditionsText(q.recording);
+  if (kept) parts.push(`--record ${shellWord(kept)}`);
+  for (const b of q.bounds ?? []) parts.push(`--bound ${shellWord(b)}`);
   if (q.confirm) parts.push(`--confirm ${q.confirm}`);
   for (const [k, v] of Object.entries(q.inputs ?? {})) parts.push(`--set ${shellWord(`${k}=${v}`)}`);
   for (const k of Object.keys(q.secrets ?? {}))

@@ -290,6 +290,9 @@ function Notes({ l, attempt: a }: { l: Leg; attempt: Attempt | undefined }) {
           This attempt ran on <Link to={`/devices/${encodeURIComponent(a.serial)}`}>{a.serial}</Link>, which is like {device.serial}.
         </Sub>
       )}
+      {a?.clock_doubt_ms !== undefined && a.clock_doubt_ms > 50 && (
+        <Sub>The device’s clock could not be read well: lines of its log may be misplaced by up to {a.clock_doubt_ms} ms.</Sub>
+      )}
       {a?.evidence_removed && (
         <Sub>
           Its evidence was deleted <When at={a.evidence_removed} />, because of its age or to free space.

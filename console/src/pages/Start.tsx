@@ -8,6 +8,7 @@ import { client, useBuilds, useDevices, useMay, useMe, usePackage, usePackages, 
 import { useSettled } from '../data/settled';
 import { useTopics } from '../data/tab';
 import { AsText, Covered, Forecast, ToMind } from '../form/Preflight';
+import { Keep } from '../form/Keep';
 import { Settings } from '../form/Settings';
 import { DevicePicker } from '../form/DevicePicker';
 import { Units } from '../form/PoolForm';
@@ -229,6 +230,7 @@ function Start() {
               <TextField label="Labels" mono value={form.labels} onChange={(v) => set({ labels: v })} placeholder="branch=main" />
             </Two>
           </Section>
+          <Keep form={form} set={set} />
         </Fields>
         <Side aria-label="The run">
           {request && plan.error && <Refused error={plan.error} />}

@@ -157,6 +157,7 @@ var Extensions = []Command{
 	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Phone, false, `deletes its data; {"app": id of one installed for the session}, or {} for its build`},
 	{"GET", "/session/{session id}/tessellant/orientation", "Get Orientation", Phone, false, `"portrait" or "landscape"`},
 	{"POST", "/session/{session id}/tessellant/orientation", "Set Orientation", Phone, false, `{"orientation": "landscape"}`},
+	{"POST", "/session/{session id}/tessellant/network", "Set Network", Phone, false, `{"network": "edge"}; offline, full, or numbers as 120ms/2000/500/1: round trip, kbit/s down, up, % lost`},
 	{"POST", "/session/{session id}/tessellant/keyboard/hide", "Hide Keyboard", Phone, false, "no error when there is none"},
 	{"POST", "/session/{session id}/tessellant/permission/ask", "Ask Permissions", Phone, false, `clears the app's data and takes its permissions back, so that it asks for them; {"app": id}, or {} for the session's build`},
 	{"POST", "/session/{session id}/tessellant/permission/answer", "Answer Permission", Phone, false, `{"permission": "location", "allow": true}: answers the system's dialog, in any language, and returns when the app has the permission, or has it not; waits for the dialog up to 10 s`},

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/host/record"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/lab"
@@ -28,6 +29,9 @@ func Left(ctx context.Context, b *Bench, hold hostlink.Hold, log *slog.Logger) {
 	log.Warn("an attempt was left by an earlier process of this host", "verdict", end.Verdict)
 	if end.Verdict == verdict.Lost {
 		putBack(ctx, b, hold, log)
+	}
+	if err := record.CompleteNetwork(b.Spool.Path(hold.AttemptID)); err != nil {
+		log.Warn("the network log that was left can't be ended", "err", err)
 	}
 	if err := c.Finish(end); err != nil {
 		log.Warn("the result of an attempt can't be written down", "err", err)

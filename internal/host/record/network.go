@@ -143,6 +143,9 @@ func (n *Network) seen(e har.Entry) {
 	}
 }
 
+// Set sets how the network is from now on, without a word on the timeline: a command of a session says it.
+func (n *Network) Set(p netprofile.Profile) { n.proxy.Shape(p) }
+
 // Shape sets how the network is until Restore; whole: until the end of the attempt.
 func (n *Network) Shape(p netprofile.Profile, whole bool) {
 	n.mu.Lock()
@@ -167,6 +170,29 @@ func (n *Network) Count() int {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return n.count
+}
+
+// CompleteNetwork ends the network log that a process left that was killed, in the folder of its attempt: as it stands, it is no JSON.
+func CompleteNetwork(dir string) error {
+	name := filepath.Join(dir, tracks.Network)
+	f, err := os.OpenFile(name, os.O_RDWR, 0)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	end := make([]byte, len(har.Tail))
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if _, err := f.ReadAt(end, st.Size()-int64(len(end))); err != nil || string(end) == har.Tail || end[len(end)-1] != '\n' {
+		return err // it is whole, or was cut off within a line
+	}
+	_, err = f.WriteAt([]byte(har.Tail), st.Size())
+	return err
 }
 
 // Close implements Recorder.

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/har"
 	"tessellant/internal/phone"
 )
 
@@ -239,4 +240,20 @@ func clockSince(seconds int64) *Clock {
 	c := NewClock(&Timeline{zero: time.Now()})
 	c.first = time.Unix(seconds, 0)
 	return c
+}
+
+func TestANetworkLogThatWasLeftIsEnded(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, CompleteNetwork(dir), "there is none")
+	name := filepath.Join(dir, "network.har")
+	line, err := har.Entry{Kind: har.HTTP}.Line(true)
+	require.NoError(t, err)
+	whole := har.Head("1") + string(line) + har.Tail
+	for left, want := range map[string]string{har.Head("1") + string(line): whole, whole: whole, har.Head("1"): har.Head("1") + har.Tail, har.Head("1") + "{cut": har.Head("1") + "{cut"} {
+		require.NoError(t, os.WriteFile(name, []byte(left), 0o600))
+		require.NoError(t, CompleteNetwork(dir))
+		raw, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.Equal(t, want, string(raw))
+	}
 }

@@ -136,7 +136,7 @@ var checks = []check{
 		assert.Equal(p, work.App{Build: h.Spec.App.Build, Ref: p.Build, ID: "org.kelpline.app", Activity: "org.kelpline.app.MainActivity", Size: h.Spec.App.Size, SHA256: p.BuildSHA}, h.Spec.App)
 		assert.Equal(p, work.Scripts, h.Spec.Content.Kind)
 		assert.Equal(p, []string{"a.test_a"}, h.Spec.Cases)
-		assert.Equal(p, recording.Set{Video: true, Log: true}, h.Spec.Recording)
+		assert.Equal(p, recording.Usual(), h.Spec.Recording)
 		assert.Positive(p, h.Spec.Limits.Whole)
 		assert.Positive(p, h.Epoch)
 		assert.False(p, h.Stop)

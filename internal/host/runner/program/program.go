@@ -248,8 +248,12 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 	}
 	p.opened++
 	answer := wanted.Standard.Answer(f.Platform, timeouts, ours.Told(p.Hold.WorkID, p.Hold.Spec.App.Ref, f))
-	return remoteend.New(remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(p.Hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
-		Phone: p.Unit.Unit, App: p.App, Builds: p.Apps.AnyBuild, Puts: p.Apps.Puts, Reaches: p.Apps.Reaches, Facts: f, Notes: p.outside}), nil
+	config := remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(p.Hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
+		Phone: p.Unit.Unit, App: p.App, Builds: p.Apps.AnyBuild, Puts: p.Apps.Puts, Reaches: p.Apps.Reaches, Facts: f, Notes: p.outside}
+	if p.Network != nil {
+		config.Network = p.Network.Set
+	}
+	return remoteend.New(config), nil
 }
 
 // waits notes that the suite asks for a session while it has one.

@@ -61,8 +61,12 @@ func (s *session) Run(ctx context.Context) error {
 	}
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
-	end := remoteend.New(remoteend.Config{ID: s.Hold.WorkID, Answer: standard.Answer(s.Unit.Known.Platform, timeouts, ours.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), Timeouts: timeouts,
-		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Puts: s.Apps.Puts, Reaches: s.Apps.Reaches, Facts: s.Unit.Known, Notes: s.outside})
+	config := remoteend.Config{ID: s.Hold.WorkID, Answer: standard.Answer(s.Unit.Known.Platform, timeouts, ours.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), Timeouts: timeouts,
+		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Puts: s.Apps.Puts, Reaches: s.Apps.Reaches, Facts: s.Unit.Known, Notes: s.outside}
+	if s.Network != nil {
+		config.Network = s.Network.Set
+	}
+	end := remoteend.New(config)
 	served, shut := s.Open(commands, end)
 	defer shut()
 	defer func() { s.standing = end.Standing() }()
