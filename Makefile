@@ -76,7 +76,8 @@ fuzz: setup $(KELPLINE)
 	@for f in FuzzParseAndroid FuzzLocators; do $(GO) test ./internal/core/uitree -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@for p in phone/android adb; do $(GO) test ./internal/$$p -run '^$$' -fuzz FuzzSaid -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/foreign -run '^$$' -fuzz FuzzFit -fuzztime 30s -fuzzminimizetime 1x
-	@$(GO) test ./internal/core/junit -run '^$$' -fuzz FuzzRead -fuzztime 2m -fuzzminimizetime 1x
+	@for p in junit har; do $(GO) test ./internal/core/$$p -run '^$$' -fuzz FuzzRead -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
+	@$(GO) test ./internal/proxy -run '^$$' -fuzz FuzzSniffed -fuzztime 1m -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/w3c -run '^$$' -fuzz FuzzRequests -fuzztime 2m -fuzzminimizetime 1x
 
 setup:

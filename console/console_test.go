@@ -610,11 +610,12 @@ func TestTheCursorHasItsAddressAndItsKeys(t *testing.T) {
 	assert.LessOrEqual(t, len(asked), quarters)
 
 	// Drawn over, a part of the time is zoomed to; the keys and a press show all of it again.
-	mouse(input.DispatchMouseEventTypeMousePressed, share(0.3))
+	stands := eval[string](d, "new URLSearchParams(location.search).get('at')")
+	mouse(input.DispatchMouseEventTypeMousePressed, share(0.2))
 	for i := range 10 {
-		mouse(input.DispatchMouseEventTypeMouseMoved, share(0.3+float64(i)/50))
+		mouse(input.DispatchMouseEventTypeMouseMoved, share(0.2+float64(i)/14))
 	}
-	mouse(input.DispatchMouseEventTypeMouseReleased, share(0.5))
+	mouse(input.DispatchMouseEventTypeMouseReleased, share(0.9))
 	zoom := "(new URLSearchParams(location.search).get('zoom') ?? '')"
 	d.until("the address has the part", zoom+" !== ''")
 	wide := func() int {
@@ -625,6 +626,7 @@ func TestTheCursorHasItsAddressAndItsKeys(t *testing.T) {
 	housetest.Eventually(t, "it is closer", func() bool { return wide() < part })
 	d.do(chromedp.KeyEvent("0"))
 	d.until("all of it is shown", zoom+" === ''")
+	assert.Equal(t, stands, eval[string](d, "new URLSearchParams(location.search).get('at')"), "the cursor stays where it is")
 
 	// After that the keys still work; but not while one of several is chosen.
 	row := func() string {

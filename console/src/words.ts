@@ -115,6 +115,7 @@ export const traits: Record<string, { name: string; before?: string; unit?: stri
   gps: { name: 'GPS', before: 'GPS' },
   'airplane-mode': { name: 'airplane mode', before: 'airplane mode' },
   'battery-saver': { name: 'battery saver', before: 'battery saver' },
+  network: { name: 'network' },
 };
 
 const conditions = Object.keys(traits).slice(Object.keys(traits).indexOf('orientation'));

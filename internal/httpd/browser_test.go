@@ -381,7 +381,7 @@ func TestTheDeviceLogIsReadInWindows(t *testing.T) {
 	assert.Equal(t, fmt.Sprintf(`attachment; filename="d-1-%s.zip"`, h.WorkID), resp.Header.Get("Content-Disposition"))
 	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
 	require.NoError(t, err)
-	require.Len(t, z.File, 3)
+	require.Len(t, z.File, 4)
 	read := func(name string) string {
 		f, err := z.Open(name)
 		require.NoError(t, err)

@@ -3,13 +3,16 @@
 import { useQuery } from '@tanstack/react-query';
 import { useMemo } from 'react';
 import styled from 'styled-components';
-import { artifactURL, unreachable, type Artifact, type Attempt, type CaseResult, type TimelineEvent } from '../data/api';
+import {
+  artifactURL, unreachable, type Artifact, type Attempt, type CaseResult, type LegSummary, type TimelineEvent,
+} from '../data/api';
 import { Facts, Faint, Mono, Refused, Sub } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c, mono, radius } from '../theme';
 import { clock, took } from '../words';
 import { argText, artifactNamed, elementOf, resultOf, type StoryRow } from './moments';
 import { placeOf } from './Story';
+import { Beside } from './Beside';
 import { useCursor, type Cursor } from './cursor';
 import { readTree, type TreeNode } from './tree';
 import { TreeView } from './TreeView';
@@ -58,6 +61,7 @@ export function Moment(p: {
   events: TimelineEvent[];
   attempt: Attempt | undefined;
   onPoint: (n: TreeNode | undefined) => void;
+  twin: (name: string) => LegSummary | undefined; // a leg in which that case passed
 }) {
   return (
     <Pane aria-labelledby="moment" tabIndex={0}>
@@ -72,16 +76,19 @@ function Known({
   events,
   attempt,
   onPoint,
+  twin,
 }: {
   r: StoryRow;
   kept: Kept;
   events: TimelineEvent[];
   attempt: Attempt | undefined;
   onPoint: (n: TreeNode | undefined) => void;
+  twin: (name: string) => LegSummary | undefined;
 }) {
   const e = r.event;
   if (r.kind === 'failure') {
     const result = resultOf(attempt, r.name);
+    const passed = twin(r.name);
     const led = events.findLast(
       (x) => x.seq < e.seq && x.case === r.name && x.kind === 'command' && x.at <= r.at && !['screenshot', 'tree'].includes(x.name ?? ''),
     );
@@ -118,6 +125,7 @@ function Known({
           ]}
         />
         <Tries of={result} />
+        {passed && <Beside key={`${passed.id} ${r.seq}`} twin={passed} name={r.name} at={r.at} events={events} />}
         <TreeOf kept={kept} onPoint={onPoint} />
         {result?.trace && <details open={r.verdict === 'crashed'}><summary>Stack trace</summary><Pre>{result.trace}</Pre></details>}
       </>

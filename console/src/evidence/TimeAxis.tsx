@@ -94,6 +94,8 @@ export function TimeAxis({ lanes, end, cursor, span, onSpan }: {
             ref={box}
             data-axis=""
             onPointerDown={press}
+            onMouseDown={(e) => e.stopPropagation()} // the track below would take it for a press on itself
+            onTouchStart={(e) => e.stopPropagation()}
             onPointerMove={(e) => drawn && setDrawn([drawn[0], place(e)])}
             onPointerUp={release}
             onPointerCancel={() => setDrawn(undefined)}

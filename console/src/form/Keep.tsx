@@ -23,7 +23,7 @@ export function Keep({ form, set }: { form: RunForm; set: (change: Change<RunFor
             label={k.text}
             value={chosen[k.name] ?? k.usual}
             onChange={(v) => set(({ record }) => ({ record: withKind(record, k.name, v) }))}
-            options={k.values.map((v) => ({ id: v, text: amountText(k.name, v), more: v === k.usual ? 'usual' : undefined }))}
+            options={k.values.map((v) => ({ id: v, text: amountText(v), more: v === k.usual ? 'usual' : undefined }))}
           />
         ))}
       </Kinds>

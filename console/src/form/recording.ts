@@ -11,11 +11,10 @@ export const kinds = [
 ] as const;
 
 const words: Record<string, string> = {
-  on: 'on', off: 'off', failures: 'where a case fails', steps: 'and at each step', commands: 'and after each command',
-  contents: 'on, and HTTPS opened wherever the app lets us',
+  on: 'on', off: 'off', failures: 'where a case fails', steps: 'at steps and failures', commands: 'after each command, too',
+  contents: 'on, all HTTPS opened',
 };
-export const amountText = (kind: string, value: string) =>
-  kind === 'network' && value === 'on' ? 'on; HTTPS where the device trusts the host' : words[value]!;
+export const amountText = (value: string) => words[value]!;
 
 /** What differs from what is usual, by name; what makes no sense is left out. */
 export function parseRecording(line: string): Record<string, string> {

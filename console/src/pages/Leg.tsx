@@ -20,6 +20,7 @@ import { isWhole, moved, readSpan, writeSpan, zoomed, type Span } from '../evide
 import { Story } from '../evidence/Story';
 import { TimeAxis } from '../evidence/TimeAxis';
 import type { TreeNode } from '../evidence/tree';
+import { twinOf } from '../evidence/twin';
 import { oneOf, text, useView, whole } from '../parts/address';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
 import { Loaded } from '../parts/Loaded';
@@ -135,6 +136,7 @@ function LegView({ l }: { l: Leg }) {
       clearTimeout(timer);
     };
   }, [cursor, number, setView]);
+  const twin = useCallback((name: string) => twinOf(run.data, id, name), [run.data, id]);
   const onNetwork = useCallback((change: Partial<NetworkView>) => setView(change), [setView]);
   const onLog = useCallback((change: Partial<typeof view>) => setView(change), [setView]);
   const what = `${l.device.maker} ${l.device.model}`;
@@ -174,7 +176,7 @@ function LegView({ l }: { l: Leg }) {
         <Right>
           <Upper>
             <Story rows={shown} cursor={cursor} depth={view.depth} onDepth={(depth) => setView({ depth })} />
-            <Moment kept={kept} events={events} attempt={attempt} onPoint={setPointed} />
+            <Moment kept={kept} events={events} attempt={attempt} onPoint={setPointed} twin={twin} />
           </Upper>
           <TimeAxis lanes={lanes} end={end} cursor={cursor} span={span} onSpan={onSpan} />
           <Below selectedKey={view.more} onSelectionChange={(k) => setView({ more: more.find((m) => m === k) })}>

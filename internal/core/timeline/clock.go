@@ -85,7 +85,7 @@ func (c *Clock) On(line int, t time.Time) (at int64, doubt time.Duration) {
 	if len(s.knots) > 1 {
 		zero, doubt = s.zero(t.Sub(zero).Milliseconds())
 	}
-	return t.Sub(zero).Round(time.Millisecond).Milliseconds(), doubt
+	return t.Sub(zero).Milliseconds(), doubt // the log cuts its times off, too
 }
 
 // Newest is On for what was written last.

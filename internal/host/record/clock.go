@@ -58,6 +58,9 @@ func (c *Clock) Read(samples ...timeline.Sample) {
 		}
 		c.note(at, o.Zero(), doubt, true, line)
 		return
+	} else if by.Abs() <= doubt { // as well as could be told, it goes as it should
+		c.recent = c.recent[:0]
+		return
 	} else {
 		doubt = max(doubt, by.Abs()/2)
 	}

@@ -89,14 +89,17 @@ func (d *Device) Proxy(ctx context.Context, to int) error {
 	d.mu.Lock()
 	d.port = at
 	d.mu.Unlock()
-	// The setting can't be deleted: systems see that only when they start again. Port 0 takes it away at once.
-	back := setting{restore: "settings put global http_proxy " + quote(noProxy)}
+	// Port 0 takes the proxy away at once; that the setting is gone, systems see only when they start again. What is undone last stands first.
+	back := []setting{{restore: "settings put global http_proxy " + quote(noProxy)}}
+	if before != noProxy {
+		back = append([]setting{{restore: "settings delete global http_proxy"}}, back...)
+	}
 	set := "localhost:" + strconv.Itoa(at)
-	if err := d.changing(ctx, doing, []setting{back}, "settings put global http_proxy "+set); err != nil {
+	if err := d.changing(ctx, doing, back, "settings put global http_proxy "+set); err != nil {
 		return err
 	}
 	d.mu.Lock()
-	d.settled = append(d.settled, back)
+	d.settled = append(d.settled, back...)
 	d.mu.Unlock()
 	if a, err = d.shell(ctx, doing, "settings get global http_proxy", quick); err == nil && value(string(a.out)) != set {
 		err = &phone.Refused{Doing: doing, Why: fmt.Sprintf("it says %q as its proxy afterwards", clip(value(string(a.out)))), Remedy: "allow changing settings over USB in the developer options, or leave the network log out (network:off)"}

@@ -42,6 +42,20 @@ func TestTheKnownFormsAreRead(t *testing.T) {
 		assert.True(t, ok, name)
 		assert.Equal(t, want, mb, name)
 	}
+	c := readCounters(said(t, "proc-33.txt"))
+	assert.Equal(t, counters{busy: 13532763, whole: 60377929, total: 5751484, available: 2421188, net: true, in: 73453918, out: 5125841, apps: 1, pid: 14207, threads: 31, used: 1015, pss: 98304}, c, "the loopback does not count")
+	for name, want := range map[string]int64{"meminfo-34.txt": 98304, "meminfo-22.txt": 51234} {
+		kB, ok := totalPSS(said(t, name))
+		assert.True(t, ok, name)
+		assert.Equal(t, want, kB, name)
+	}
+	frames, ok := readFrames(said(t, "gfxinfo-30.txt"))
+	assert.True(t, ok)
+	assert.Equal(t, frameCount{1201, 36}, frames)
+	level, heat, ok := battery(said(t, "battery-30.txt"))
+	assert.True(t, ok)
+	assert.Equal(t, []float64{87, 30.5}, []float64{level, heat})
+	assert.NotEmpty(t, readCounters("@stat\nno such thing\n@meminfo\n\n@net\nx: y\n@app\n12 (a S").unread, "what makes no sense is counted")
 	p, ok := readPanel(said(t, "getevent-31.txt"))
 	assert.True(t, ok)
 	assert.Equal(t, panel{device: "/dev/input/event2", maxX: 1079, maxY: 2339}, p)
@@ -75,6 +89,16 @@ func FuzzSaid(f *testing.F) {
 		if p, ok := readPanel(out); ok && (p.maxX <= 0 || p.maxY <= 0) {
 			t.Fatalf("a panel is %+v", p)
 		}
+		c := readCounters(out)
+		if c.used < 0 || c.threads < 0 {
+			t.Fatalf("counters of %+v", c)
+		}
+		_, _ = totalPSS(out)
+		if f, ok := readFrames(out); ok && f.late > f.drawn {
+			t.Fatalf("frames of %+v", f)
+		}
+		_, _, _ = battery(out)
+		_, _ = ownPort(out)
 		_ = unitSerial(out, "t")
 		_ = value(out)
 		_ = latin(out, out)

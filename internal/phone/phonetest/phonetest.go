@@ -13,6 +13,8 @@ import (
 	"errors"
 	"image/png"
 	"io"
+	"net"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -21,6 +23,7 @@ import (
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devicelog"
+	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/phone"
 )
@@ -239,7 +242,7 @@ var checks = []check{
 		if want[conditions.Language] == "" {
 			want[conditions.Language] = "de"
 		}
-		require.Len(p, want, len(conditions.Table))
+		require.Len(p, want, len(conditions.Table)-1, "all but the network, which is the host's")
 		for _, l := range want.Lacks(before, true) {
 			delete(want, l.Name)
 		}
@@ -251,7 +254,7 @@ var checks = []check{
 		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
 		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
 		_, other := want[conditions.Language]
-		require.Equal(p, (p.Language == "de") != other, strings.Contains(p.find("#settings").Label+p.find("#settings").Text, "Einstellungen"), "its language outlives clearing the app")
+		require.Equal(p, (p.Language == "de") != other, strings.Contains(p.find("#retry").Label+p.find("#retry").Text, "Noch einmal"), "it is offline, and its language outlives clearing the app")
 		require.NoError(p, settler.Unsettle(p.ctx))
 		now, err = p.Phone.Facts(p.ctx)
 		require.NoError(p, err)
@@ -260,6 +263,68 @@ var checks = []check{
 		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
 		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
 		require.Equal(p, p.Language == "de", strings.Contains(p.find("#settings").Label+p.find("#settings").Text, "Einstellungen"))
+	}},
+	{"gauges", "A meter reads the app and the device beside all commands, all gauges when all are wanted, and understands what the phone says.", func(p *probe) {
+		gauged, ok := p.Phone.(phone.Gauged)
+		if !ok {
+			p.Skip("this phone's gauges can't be read")
+		}
+		m := gauged.Meter(p.App.ID)
+		defer m.Close()
+		first, err := m.Read(p.ctx, true)
+		require.NoError(p, err)
+		require.Greater(p, first[gauges.Memory], 10.0)
+		require.Less(p, first[gauges.Memory], 1000.0)
+		require.Positive(p, first[gauges.Threads])
+		require.Positive(p, first[gauges.DeviceMemory])
+		require.Positive(p, first[gauges.Battery])
+		require.InDelta(p, 30, first[gauges.Temperature], 20)
+		x, y := p.find("#shore_gull-ledge").Bounds.Center()
+		require.NoError(p, p.Phone.Tap(p.ctx, x, y))
+		second, err := m.Read(p.ctx, false)
+		require.NoError(p, err)
+		for _, g := range []string{gauges.Processor, gauges.DeviceProcessor, gauges.Received, gauges.Sent} {
+			require.Contains(p, second, g, "a rate comes with the second reading")
+		}
+		require.LessOrEqual(p, second[gauges.DeviceProcessor], 100.0)
+		require.Empty(p, m.Unread())
+		none := gauged.Meter("")
+		defer none.Close()
+		v, err := none.Read(p.ctx, true)
+		require.NoError(p, err)
+		require.NotContains(p, v, gauges.Memory)
+	}},
+	{"proxy", "Proxy leads the apps through a port of this machine, and Unsettle puts it back.", func(p *probe) {
+		proxied, ok := p.Phone.(phone.Proxied)
+		settler, settles := p.Phone.(phone.Settler)
+		if !ok || !settles {
+			p.Skip("this phone's apps can't be led through a proxy")
+		}
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(p, err)
+		asked := make(chan string, 20)
+		s := &http.Server{ReadHeaderTimeout: time.Minute, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			asked <- r.URL.String()
+			http.Error(w, "no way", http.StatusBadGateway)
+		})}
+		go func() { _ = s.Serve(l) }()
+		defer s.Close()
+		address, _ := l.Addr().(*net.TCPAddr)
+		if err = proxied.Proxy(p.ctx, address.Port); err != nil {
+			var refused *phone.Refused
+			require.ErrorAs(p, err, &refused, "a phone that won't says so")
+			return
+		}
+		require.NoError(p, proxied.Proxy(p.ctx, address.Port), "once more is no harm")
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		p.find("#retry")
+		require.Contains(p, <-asked, "/shores")
+		require.NoError(p, settler.Unsettle(p.ctx))
+		require.NoError(p, settler.Settle(p.ctx))
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		p.find("#shore_gull-ledge")
 	}},
 	{"long press", "A finger that stays where it is for a second is a long press, not a tap.", func(p *probe) {
 		x, y := p.find("#shore_gull-ledge").Bounds.Center()
