@@ -65,7 +65,7 @@ func (a *App) legGauges(ctx context.Context, id string) error {
 		}
 	}
 	t.Render()
-	fmt.Fprintf(a.Out, "\nFrom %s to %s on the attempt's clock. Each line goes from 0, or its least value, to its greatest.\n", clock(from), clock(to))
+	fmt.Fprintf(a.Out, "\nFrom %s to %s on the attempt's clock. Each line goes from 0 to its greatest value.\n", clock(from), clock(to))
 	return nil
 }
 
@@ -89,10 +89,6 @@ func bars(at []int64, s api.GaugeSeries, from, to int64) string {
 		}
 	}
 	signs := []rune(barSigns)
-	low := 0.0
-	if s.Min > s.Max/2 { // what stays high is shown from its least value on
-		low = s.Min
-	}
 	var b strings.Builder
 	last := math.NaN()
 	for _, v := range most {
@@ -103,10 +99,10 @@ func bars(at []int64, s api.GaugeSeries, from, to int64) string {
 		switch {
 		case math.IsNaN(v):
 			b.WriteByte(' ')
-		case s.Max <= low:
+		case s.Max <= 0:
 			b.WriteRune(signs[0])
 		default:
-			n := int((v - low) / (s.Max - low) * float64(len(signs)))
+			n := int(v / s.Max * float64(len(signs)))
 			b.WriteRune(signs[max(min(n, len(signs)-1), 0)])
 		}
 	}

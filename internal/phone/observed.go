@@ -75,7 +75,13 @@ func (o *observed) Launch(ctx context.Context, app App) error {
 	for n, v := range app.Args {
 		a["with "+n] = v
 	}
-	return o.plain("launch", a, func() error { return o.p.Launch(ctx, app) })
+	return o.tell("launch", a, func() (string, error) {
+		err := o.p.Launch(ctx, app)
+		if s, ok := o.p.(Starter); ok && err == nil {
+			return s.Start(app.ID), nil
+		}
+		return "", err
+	})
 }
 
 func (o *observed) Stop(ctx context.Context, id string) error {

@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own: Logger, Clock, Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files,
-// Heart, Storage, Fitness, Limited, Gauged, Proxied. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
+// Heart, Storage, Fitness, Limited, Gauged, Proxied, Starter. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -164,6 +164,12 @@ type Meter interface {
 	// Unread says how often what the phone said made no sense, by what was asked.
 	Unread() map[string]int
 	Close()
+}
+
+// Starter is a phone that says how an app came up.
+type Starter interface {
+	// Start is how Launch brought an app up last, such as "cold start, 412 ms"; "": it did not say.
+	Start(id string) string
 }
 
 // Proxied is a phone whose apps can be led through a proxy of this machine.

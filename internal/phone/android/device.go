@@ -69,9 +69,10 @@ type Device struct {
 	// What its maker forbids, as it was met.
 	closedGates []gate
 
-	markLevel   string // of marks in its log; "": not known yet
-	port        int    // of the device, that leads to a proxy; 0: none
-	panelClosed bool   // the shell may not write to its touch screen
+	markLevel   string            // of marks in its log; "": not known yet
+	starts      map[string]string // how apps came up last
+	port        int               // of the device, that leads to a proxy; 0: none
+	panelClosed bool              // the shell may not write to its touch screen
 
 	looking chan struct{} // holds one while the tree is being read
 }

@@ -167,7 +167,9 @@ func (m *meter) dear(ctx context.Context, runs, all bool, v map[string]float64) 
 		return err
 	}
 	if now, ok := readFrames(out); !ok {
-		m.unread["frames"]++
+		if !strings.Contains(out, "No process found") { // it has just ended
+			m.unread["frames"]++
+		}
 	} else {
 		if drawn := now.drawn - m.frames.drawn; drawn > 0 && now.late >= m.frames.late && m.frames.drawn > 0 {
 			v[gauges.LateFrames] = 100 * float64(now.late-m.frames.late) / float64(drawn)

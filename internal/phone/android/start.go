@@ -38,6 +38,7 @@ func (d *Device) Launch(ctx context.Context, app phone.App) error {
 		line += " --es " + quote(n) + " " + quote(app.Args[n])
 	}
 	a, err := d.shell(ctx, "start the app", line, launchLimit)
+	d.came(app.ID, string(a.out))
 	switch said := a.text(); { // the exit code says nothing
 	case err != nil:
 		return err
@@ -60,6 +61,36 @@ func (d *Device) Launch(ctx context.Context, app phone.App) error {
 		}
 		return &phone.Refused{Doing: doing, Why: clip(said), Remedy: "see whether it is installed"}
 	}
+}
+
+var (
+	tookForm = regexp.MustCompile(`(?m)^TotalTime: (\d{1,7})\s*$`)
+	howForm  = regexp.MustCompile(`(?m)^LaunchState: (COLD|WARM|HOT)\b`)
+)
+
+// came notes how an app came up, as am said it.
+func (d *Device) came(id, said string) {
+	how := ""
+	if m := tookForm.FindStringSubmatch(strings.ReplaceAll(said, "\r", "")); m != nil {
+		state := "start"
+		if h := howForm.FindStringSubmatch(said); h != nil {
+			state = strings.ToLower(h[1]) + " start"
+		}
+		how = state + ", " + m[1] + " ms"
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.starts == nil {
+		d.starts = map[string]string{}
+	}
+	d.starts[id] = how
+}
+
+// Start implements phone.Starter.
+func (d *Device) Start(id string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.starts[id]
 }
 
 // firstScreen asks for the activity that a launcher starts; empty: there are several, or this system can't say.

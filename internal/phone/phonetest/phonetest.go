@@ -264,6 +264,17 @@ var checks = []check{
 		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
 		require.Equal(p, p.Language == "de", strings.Contains(p.find("#settings").Label+p.find("#settings").Text, "Einstellungen"))
 	}},
+	{"starts", "Launch tells how long a cold start took, where the phone says so.", func(p *probe) {
+		starter, ok := p.Phone.(phone.Starter)
+		if !ok {
+			p.Skip("this phone does not say how apps come up")
+		}
+		require.NoError(p, p.Phone.Stop(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		if said := starter.Start(p.App.ID); said != "" {
+			require.Regexp(p, `^(cold )?start, [1-9]\d* ms$`, said)
+		}
+	}},
 	{"gauges", "A meter reads the app and the device beside all commands, all gauges when all are wanted, and understands what the phone says.", func(p *probe) {
 		gauged, ok := p.Phone.(phone.Gauged)
 		if !ok {

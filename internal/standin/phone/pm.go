@@ -216,6 +216,7 @@ func (p *Phone) am(c *call) int {
 		}
 		last = component
 		id, activity, _ := strings.Cut(last, "/")
+		began := time.Now()
 		p.take(c.ctx, 350, 700)
 		c.say("Starting: Intent { cmp=%s }\n", last)
 		p.mu.Lock()
@@ -250,7 +251,7 @@ func (p *Phone) am(c *call) int {
 			return 0
 		}
 		if cold {
-			c.say("Status: ok\nLaunchState: COLD\nActivity: %s/%s\nTotalTime: 412\nWaitTime: 420\nComplete\n", id, activity)
+			c.say("Status: ok\nLaunchState: COLD\nActivity: %s/%s\nTotalTime: %d\nWaitTime: %d\nComplete\n", id, activity, max(time.Since(began).Milliseconds(), 1), time.Since(began).Milliseconds()+8)
 		} else {
 			c.say("Warning: Activity not started, its current task has been brought to the front\nStatus: ok\nLaunchState: HOT\nActivity: %s/%s\nTotalTime: 0\nWaitTime: 6\nComplete\n", id, activity)
 		}
