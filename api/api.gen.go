@@ -16,13 +16,14 @@ import (
 	"strings"
 	"time"
 
-	"github.com/labstack/echo/v5"
-	"github.com/oapi-codegen/runtime"
-	openapi_types "github.com/oapi-codegen/runtime/types"
 	"go.yaml.in/yaml/v3"
 
 	"tessellant/internal/core/har"
 	"tessellant/internal/core/timeline"
+
+	"github.com/labstack/echo/v5"
+	"github.com/oapi-codegen/runtime"
+	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
 // Defines values for ArtifactKind.
