@@ -3,7 +3,7 @@ import { useCallback, useEffect, useMemo, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import type { Attempt, Leg, LogLevel } from '../data/api';
-import { useGauges, useLeg, useLogOverview, useNetworkOverview, useRun, useTimeline } from '../data/queries';
+import { client, useGauges, useLeg, useLogOverview, useNetworkOverview, useRun, useTimeline } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Cursor } from '../evidence/cursor';
 import { DeviceLog, levels } from '../evidence/DeviceLog';
@@ -11,7 +11,7 @@ import { Files, Shots } from '../evidence/Files';
 import { Gauges } from '../evidence/Gauges';
 import { keys, useKeys } from '../evidence/keys';
 import { lanesOf } from '../evidence/lanes';
-import { artifactOf, atDepth, endOf, sentence, story } from '../evidence/moments';
+import { artifactNamed, artifactOf, atDepth, endOf, sentence, story } from '../evidence/moments';
 import { Moment, useKept } from '../evidence/Moment';
 import { Network, type NetworkView } from '../evidence/Network';
 import { useOpening } from '../evidence/opening';
@@ -65,6 +65,7 @@ export default function LegPage() {
   return <Loaded of={leg} what="the leg" page>{(l) => <LegView key={id} l={l} />}</Loaded>;
 }
 
+const comes = 2000; // ms: a picture is uploaded within
 const none = { attempt: 0, live: false, at: [], series: [] };
 const rests = 500; // ms: so long the cursor stays where it is before the address has it
 
@@ -81,6 +82,13 @@ function LegView({ l }: { l: Leg }) {
   const events = useMemo(() => timeline.data?.events ?? [], [timeline.data]);
   const rows = useMemo(() => story(events), [events]);
   const shown = useMemo(() => atDepth(rows, view.depth), [rows, view.depth]);
+  // Pictures of a leg that runs come a moment after they were taken; no change tells of them.
+  const awaited = live && events.some((e) => e.file && !artifactNamed(attempt, e.file));
+  useEffect(() => {
+    if (!awaited) return;
+    const timer = setInterval(() => void client.invalidateQueries({ queryKey: ['leg', id] }), comes);
+    return () => clearInterval(timer);
+  }, [awaited, id]);
   const video = artifactOf(attempt, 'video');
   const hasLog = !!artifactOf(attempt, 'device-log') || (live && !!attempt);
   const log = useLogOverview(id, number, hasLog, live);

@@ -47,7 +47,9 @@ func Names() (out []string) {
 }
 
 // Full says whether the profile changes nothing.
-func (p Profile) Full() bool { return !p.Offline && p.RTT == 0 && p.Down == 0 && p.Up == 0 && p.Loss == 0 }
+func (p Profile) Full() bool {
+	return !p.Offline && p.RTT == 0 && p.Down == 0 && p.Up == 0 && p.Loss == 0
+}
 
 // Parse reads a profile: a name, or RTT/DOWN/UP/LOSS with the time as 120ms, the rates in kbit/s and the loss in percent. What is left out at the end is not
 // limited.
