@@ -7,6 +7,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"tessellant/api"
@@ -140,7 +142,7 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 	return nil
 }
 
-// runOf finds the newest run of the script suite with a version of the app.
+// runOf finds the widest run of the script suite with a version of the app: the demo's own, whatever was tried after it.
 func runOf(url, key, version string) (r api.Run, err error) {
 	var all api.RunPage
 	if err := get(url, key, "runs?package=shore-suite@newest&build=kelpline/android@v"+version, &all); err != nil {
@@ -149,7 +151,14 @@ func runOf(url, key, version string) (r api.Run, err error) {
 	if len(all.Items) == 0 {
 		return r, fmt.Errorf("there is no run of %s yet", version)
 	}
-	return r, get(url, key, "runs/"+all.Items[0].Id, &r)
+	total := func(r api.Run) (n int) {
+		for _, count := range r.Counts {
+			n += count
+		}
+		return n
+	}
+	widest := slices.MaxFunc(all.Items, func(a, b api.Run) int { return cmp.Compare(total(a), total(b)) })
+	return r, get(url, key, "runs/"+widest.Id, &r)
 }
 
 func get(url, key, path string, v any) error {
