@@ -27,7 +27,7 @@ import (
 )
 
 // online is a bench whose host has a proxy, and whose phone finds the backend through it.
-func online(t *testing.T, change func(*standin.Traits)) (*bench, *proxy.Authority) {
+func online(t *testing.T, change func(*standin.Traits), more ...func(*config)) (*bench, *proxy.Authority) {
 	t.Helper()
 	back, err := backend.Start("127.0.0.1:0")
 	require.NoError(t, err)
@@ -41,9 +41,9 @@ func online(t *testing.T, change func(*standin.Traits)) (*bench, *proxy.Authorit
 	}
 	roots := x509.NewCertPool()
 	roots.AddCert(back.Certificate)
-	b := setUp(t, traits, func(c *config) {
+	b := setUp(t, traits, append(more, func(c *config) {
 		c.Outlet = &record.Outlet{Authority: authority, Names: back.Network(), Roots: roots, Version: "test"}
-	})
+	})...)
 	if traits.Trusts {
 		b.phone.Trust(authority.Certificate)
 	}
@@ -190,6 +190,18 @@ func TestADeviceThatCantBeLedThroughTheProxyIsTestedAllTheSame(t *testing.T) {
 	}
 }
 
+func TestTracksThatGetNoMoreRoomAreWholeAsFarAsTheyGo(t *testing.T) {
+	b, _ := online(t, func(tr *standin.Traits) { tr.Trusts = true }, func(c *config) { c.SpoolLimit = 7 << 10 })
+	l := b.wait(b.start(60, "sends", sends, "again", sends, "and_again", sends))
+	b.passed(l)
+	assert.Contains(t, l.Attempts[0].Message, "evidence is not whole: the host's folder holds as much as it may")
+	assert.Less(t, len(b.network(l)), 9, "what each case asks is three")
+	assert.NotEmpty(t, b.network(l))
+	at, _, err := gauges.Collect(bytes.NewReader(b.file(l.Attempts[0], "gauges.csv")), 0, 0)
+	require.NoError(t, err)
+	assert.NotEmpty(t, at)
+}
+
 func TestTheNetworkIsACondition(t *testing.T) {
 	b, _ := online(t, nil)
 	var err error
@@ -258,6 +270,23 @@ func TestGaugesAreReadAndBoundsFailCases(t *testing.T) {
 			assert.Contains(t, cases[2].Message, "the bound memory<90 was passed: memory was ")
 			assert.Equal(t, "memory<90", cases[2].Expected)
 		})
+	}
+}
+
+func TestGaugesInAFormThatWasNeverSeenAreLeftOutAndCounted(t *testing.T) {
+	b, _ := online(t, func(tr *standin.Traits) { tr.OddGauges = true })
+	b.bounds = []string{"memory<1"}
+	l := b.wait(b.start(60, "reads", "phone.launch()\ncheck.that(phone.gauge('threads') > 1, 'threads')", "asks", "phone.gauge('battery')"))
+	cases := l.Attempts[0].Cases
+	assert.Equal(t, verdict.Passed, cases[0].Verdict, cases[0].Message)
+	assert.Contains(t, cases[1].Message, "the device does not say the gauge battery")
+	said := markers(events(t, b.file(l.Attempts[0], "timeline.jsonl")))["gauges is not whole"]
+	assert.Contains(t, said, "the bound memory<1 was not checked: no memory was read")
+	assert.Regexp(t, `not understood of: battery \d+ times, frames \d+ times, memory \d+ times`, said)
+	_, series, err := gauges.Collect(bytes.NewReader(b.file(l.Attempts[0], "gauges.csv")), 0, 0)
+	require.NoError(t, err)
+	for _, s := range series {
+		assert.NotContains(t, []string{"memory", "battery", "temperature", "late-frames"}, s.Gauge.Name)
 	}
 }
 

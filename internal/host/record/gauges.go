@@ -24,7 +24,7 @@ type Gauges struct {
 	meter phone.Meter
 	out   *os.File
 	at    func(time.Time) int64
-	share *spool.Share
+	rows  lines
 	asked chan struct{} // somebody wants a reading now
 
 	mu     sync.Mutex
@@ -47,7 +47,7 @@ func NewGauges(dir string, meter phone.Meter, bounds []gauges.Bound, t *Timeline
 		return nil, err
 	}
 	_, err = f.WriteString(gauges.Head())
-	return &Gauges{meter: meter, out: f, at: t.At, share: room, asked: make(chan struct{}, 1), watch: gauges.Watch{Bounds: bounds}, newest: map[string]float64{}, fresh: make(chan struct{})}, err
+	return &Gauges{meter: meter, out: f, at: t.At, rows: lines{out: f, share: room, size: int64(len(gauges.Head()))}, asked: make(chan struct{}, 1), watch: gauges.Watch{Bounds: bounds}, newest: map[string]float64{}, fresh: make(chan struct{})}, err
 }
 
 // Name implements Recorder.
@@ -96,7 +96,6 @@ func (g *Gauges) take(s gauges.Sample, err error) {
 	if err != nil {
 		g.failed++
 		g.why = err
-		return
 	}
 	if len(s.Values) == 0 {
 		return
@@ -106,9 +105,7 @@ func (g *Gauges) take(s gauges.Sample, err error) {
 	g.watch.Feed(s)
 	row := s.Row()
 	if g.err == nil {
-		if g.err = g.share.Room(int64(len(row))); g.err == nil {
-			_, g.err = g.out.WriteString(row)
-		}
+		g.err = g.rows.add([]byte(row))
 	}
 }
 
@@ -167,6 +164,11 @@ func (g *Gauges) Close() error {
 	errs := []error{g.err, g.out.Sync(), g.out.Close()}
 	if g.failed > 0 {
 		errs = append(errs, fmt.Errorf("%d readings failed; the last: %w", g.failed, g.why))
+	}
+	for _, b := range g.watch.Bounds {
+		if _, ok := g.newest[b.Gauge]; !ok {
+			errs = append(errs, fmt.Errorf("the bound %s was not checked: no %s was read", b, b.Gauge))
+		}
 	}
 	var odd []string
 	unread := g.meter.Unread()

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"bytes"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -53,15 +54,14 @@ func (o *Outlet) refuses(app, host string) bool {
 type Network struct {
 	timeline *Timeline
 	mask     *masking.Mask
-	share    *spool.Share
 	proxy    *proxy.Proxy
 	listener net.Listener
 	out      *os.File // nil: nothing is kept
+	entries  lines
 
 	mu    sync.Mutex
 	base  netprofile.Profile // that the work wants
 	count int
-	bytes int64
 	left  int // entries that had no room
 	err   error
 }
@@ -80,7 +80,7 @@ type NetworkOptions struct {
 
 // NewNetwork opens the proxy of an attempt. Port is where it listens on this machine.
 func NewNetwork(q NetworkOptions, o *Outlet, t *Timeline, mask *masking.Mask, room *spool.Share) (n *Network, port int, err error) {
-	n = &Network{timeline: t, mask: mask, share: room}
+	n = &Network{timeline: t, mask: mask}
 	if q.Dir != "" {
 		if n.out, err = os.OpenFile(filepath.Join(q.Dir, tracks.Network), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
 			return nil, 0, err
@@ -88,6 +88,7 @@ func NewNetwork(q NetworkOptions, o *Outlet, t *Timeline, mask *masking.Mask, ro
 		if _, err = n.out.WriteString(har.Head(o.Version)); err != nil {
 			return nil, 0, err
 		}
+		n.entries = lines{out: n.out, share: room, size: int64(len(har.Head(o.Version)))}
 	}
 	if n.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, 0, fmt.Errorf("the proxy of the network log can't listen: %w", err)
@@ -130,15 +131,11 @@ func (n *Network) seen(e har.Entry) {
 	line, err := e.Line(n.count == 0)
 	switch {
 	case n.err != nil:
-	case err != nil || len(line) > har.MaxLine || n.count >= maxExchanges || n.bytes+int64(len(line)) > maxNetwork:
+	case err != nil || len(line) > har.MaxLine || n.count >= maxExchanges || n.entries.size+int64(len(line)) > maxNetwork:
 		n.left++
 	default:
-		if n.err = n.share.Room(int64(len(line))); n.err == nil {
-			_, n.err = n.out.Write(line)
-		}
-		if n.err == nil {
+		if n.err = n.entries.add(line); n.err == nil {
 			n.count++
-			n.bytes += int64(len(line))
 		}
 	}
 }
@@ -183,16 +180,22 @@ func CompleteNetwork(dir string) error {
 		return err
 	}
 	defer f.Close()
-	end := make([]byte, len(har.Tail))
 	st, err := f.Stat()
 	if err != nil {
 		return err
 	}
-	if _, err := f.ReadAt(end, st.Size()-int64(len(end))); err != nil || string(end) == har.Tail || end[len(end)-1] != '\n' {
-		return err // it is whole, or was cut off within a line
+	end := make([]byte, min(st.Size(), har.MaxLine))
+	if _, err := f.ReadAt(end, st.Size()-int64(len(end))); err != nil {
+		return err
 	}
-	_, err = f.WriteAt([]byte(har.Tail), st.Size())
-	return err
+	if bytes.HasSuffix(end, []byte(har.Tail)) {
+		return nil
+	}
+	whole := st.Size() - int64(len(end)) + int64(bytes.LastIndexByte(end, '\n')+1) // it may have been cut off within a line
+	if _, err := f.WriteAt([]byte(har.Tail), whole); err != nil {
+		return err
+	}
+	return f.Truncate(whole + int64(len(har.Tail)))
 }
 
 // Close implements Recorder.
@@ -208,6 +211,6 @@ func (n *Network) Close() error {
 	if n.left > 0 {
 		left = fmt.Errorf("%d exchanges had no room in the network log", n.left)
 	}
-	_, err := n.out.WriteString(har.Tail)
+	_, err := n.out.WriteAt([]byte(har.Tail), n.entries.size)
 	return errors.Join(n.err, left, err, n.out.Sync(), n.out.Close())
 }

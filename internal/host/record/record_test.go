@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -249,11 +250,42 @@ func TestANetworkLogThatWasLeftIsEnded(t *testing.T) {
 	line, err := har.Entry{Kind: har.HTTP}.Line(true)
 	require.NoError(t, err)
 	whole := har.Head("1") + string(line) + har.Tail
-	for left, want := range map[string]string{har.Head("1") + string(line): whole, whole: whole, har.Head("1"): har.Head("1") + har.Tail, har.Head("1") + "{cut": har.Head("1") + "{cut"} {
+	for left, want := range map[string]string{har.Head("1") + string(line): whole, whole: whole, har.Head("1"): har.Head("1") + har.Tail, har.Head("1") + string(line) + "{cut": whole} {
 		require.NoError(t, os.WriteFile(name, []byte(left), 0o600))
 		require.NoError(t, CompleteNetwork(dir))
 		raw, err := os.ReadFile(name)
 		require.NoError(t, err)
 		assert.Equal(t, want, string(raw))
 	}
+}
+
+// fullDisk has room for so many bytes.
+type fullDisk struct {
+	*os.File
+	room int64
+}
+
+func (d fullDisk) WriteAt(p []byte, at int64) (int, error) {
+	if fits := d.room - at; int64(len(p)) > fits {
+		n, _ := d.File.WriteAt(p[:fits], at)
+		return n, syscall.ENOSPC
+	}
+	return d.File.WriteAt(p, at)
+}
+
+func TestADiskThatIsFullWithinALineLeavesNoHalfOfIt(t *testing.T) {
+	f, err := os.Create(filepath.Join(t.TempDir(), "track"))
+	require.NoError(t, err)
+	defer f.Close()
+	l := lines{out: fullDisk{f, 10}}
+	require.NoError(t, l.add([]byte("1,64.1\n")))
+	require.ErrorIs(t, l.add([]byte("2,64.2\n")), syscall.ENOSPC)
+	raw, err := os.ReadFile(f.Name())
+	require.NoError(t, err)
+	assert.Equal(t, "1,64.1\n", string(raw))
+	l.out = fullDisk{f, 100}
+	require.NoError(t, l.add([]byte("3,64.3\n")))
+	raw, err = os.ReadFile(f.Name())
+	require.NoError(t, err)
+	assert.Equal(t, "1,64.1\n3,64.3\n", string(raw))
 }

@@ -334,8 +334,8 @@ func (p *Phone) dumpsys(c *call) int {
 		}
 		c.say("Current Input Method Manager state:\n  mShowRequested=%v mShowExplicitlyRequested=%v mShowForced=false mInputShown=%v\n", asked, asked, asked)
 		c.say("Current InputMethodService state:\n  mWindowCreated=true mWindowAdded=true\n  mWindowVisible=%v mWasVisible=%v mInShowWindow=false\n  mIsInputViewShown=%v mStatusIcon=0\n", asked, asked, up)
-	case "battery":
-		p.battery(c)
+	case "battery", "meminfo", "gfxinfo":
+		p.sayGauges(c, what, rest)
 	case "location":
 		p.sayLocation(c)
 	case "package":
@@ -346,10 +346,6 @@ func (p *Phone) dumpsys(c *call) int {
 		}
 		c.say("Packages:\n  Package [%s] (b1c2d3):\n    versionCode=%d minSdk=%d targetSdk=%d\n    versionName=%s\n", rest, in.facts.VersionCode, in.facts.MinAPI, in.facts.TargetAPI, in.facts.VersionName)
 		p.sayPermissions(c, in)
-	case "meminfo":
-		p.sayMemory(c, rest)
-	case "gfxinfo":
-		p.sayFrames(c, rest)
 	case "power":
 		c.say("POWER MANAGER (dumpsys power)\n\nPower Manager State:\n  mWakefulness=%s\n  mIsPowered=%v\n", map[bool]string{true: "Asleep", false: "Awake"}[p.asleep], !p.traits.Battery)
 	case "display":

@@ -179,6 +179,20 @@ func (p *Phone) threads(in *installed) int {
 	return n
 }
 
+// sayGauges is dumpsys of what is gauged, under mu.
+func (p *Phone) sayGauges(c *call, what, id string) {
+	switch {
+	case p.traits.OddGauges:
+		c.say("[%s monitor v2]\nlevel=eighty-seven;heat=29.1C;sum=64MB;drawn=?\n", p.traits.Maker)
+	case what == "battery":
+		p.battery(c)
+	case what == "meminfo":
+		p.sayMemory(c, id)
+	default:
+		p.sayFrames(c, id)
+	}
+}
+
 // sayMemory is dumpsys meminfo of an app, under mu.
 func (p *Phone) sayMemory(c *call, id string) {
 	in := p.apps[id]

@@ -70,6 +70,8 @@ type Sides struct {
 	PortTaken int `yaml:"port_taken"`
 	// NoProxy says that its apps do not mind the proxy that is set.
 	NoProxy bool `yaml:"no_proxy"`
+	// OddGauges says that its dumpsys tells of battery, memory and frames in a form of its maker's.
+	OddGauges bool `yaml:"odd_gauges"`
 	// Trailing says that its screencap writes something behind the picture.
 	Trailing bool `yaml:"trailing"`
 }
