@@ -648,6 +648,10 @@ func TestTheCursorHasItsAddressAndItsKeys(t *testing.T) {
 	eval[bool](d, `(document.querySelector('[role=tree]').focus(), true)`)
 	d.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowLeft))
 	d.until("the parent is chosen, and outlined", `document.querySelector('[data-outline=false]') && document.querySelector('[role=treeitem][data-at=true]').id === document.querySelector('[role=tree]').getAttribute('aria-activedescendant')`)
+	d.until("its locator can be copied, and means it alone", `(() => {
+		const copy = document.querySelector('[aria-label="Copy the locator"]');
+		return copy && /^[#a-z\[]/.test(copy.previousElementSibling.textContent);
+	})()`)
 	d.do(chromedp.KeyEvent(kb.Tab))
 	d.until("Tab leaves it", `!document.querySelector('[role=treeitem][data-at=true]')`)
 }

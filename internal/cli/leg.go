@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -31,7 +32,7 @@ const legHelp = "LEG is an id, or RUN/SERIAL such as newest/orr-01."
 func (a *App) legCmd() *cobra.Command {
 	var withTimeline, follow bool
 	show := &cobra.Command{Use: "show LEG", Short: "Show what happened on one device", Args: Exactly(1),
-		Long:    "Show what happened on one device: cases, failures with expected and actual values, files.\nWith --timeline it also shows every command, step and check, with times from the start of the attempt. With --follow it shows them as they come, until the leg has ended.\n\n" + legHelp,
+		Long:    "Show what happened on one device: cases, failures with expected and actual values, files.\nWith --timeline it also shows every command, every exchange with a server, step and check, with times from the start of the attempt. With --follow it shows them as they come, until the leg has ended.\n\n" + legHelp,
 		Example: "  tessellant leg show newest/orr-01\n  tessellant leg show newest/orr-01 --timeline\n  tessellant leg show newest/orr-01 --follow",
 		RunE: func(c *cobra.Command, args []string) error {
 			if follow {
@@ -40,7 +41,7 @@ func (a *App) legCmd() *cobra.Command {
 			return a.legShow(c.Context(), args[0], withTimeline)
 		}}
 	show.Flags().BoolVar(&follow, "follow", false, "show every command, step and check as it comes, until the leg has ended")
-	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step and check")
+	show.Flags().BoolVar(&withTimeline, "timeline", false, "show every command, step, check and exchange with a server")
 	var level, tag string
 	var followLog bool
 	log := &cobra.Command{Use: "log LEG", Short: "Show the device log", Args: Exactly(1),
@@ -265,10 +266,23 @@ func (a *App) events(ctx context.Context, client *api.ClientWithResponses, leg s
 	}
 }
 
+// timeline shows everything that happened in an attempt, the last of its leg, and what the app asked of servers meanwhile.
 func (a *App) timeline(ctx context.Context, client *api.ClientWithResponses, leg string, attempt int) error {
 	fmt.Fprintln(a.Out)
 	t := NewTable(a.Out, "at", "what", "", "took", "script")
-	_, err := a.events(ctx, client, leg, attempt, 0, func(e timeline.Event) {
+	w, err := a.exchanges(ctx, client, leg, networkChoice{order: "time", most: onTimeline})
+	if err != nil {
+		return err
+	}
+	asked := w.Items // of the last attempt, as is the timeline
+	before := func(at int64) {
+		for ; len(asked) > 0 && asked[0].At <= at; asked = asked[1:] {
+			r := asked[0]
+			t.AppendRow(table.Row{clock(r.At), "network", clipTo(r.Method+" "+foreign.Shown(r.Url)+" "+statusOf(r), 90), tookMS(r.Took), ""})
+		}
+	}
+	_, err = a.events(ctx, client, leg, attempt, 0, func(e timeline.Event) {
+		before(e.At)
 		what, detail := eventText(e)
 		took := ""
 		if e.Kind == timeline.Command {
@@ -276,11 +290,18 @@ func (a *App) timeline(ctx context.Context, client *api.ClientWithResponses, leg
 		}
 		t.AppendRow(table.Row{clock(e.At), what, clipTo(detail, 90), took, e.Line})
 	})
-	if err == nil {
-		t.Render()
+	if err != nil {
+		return err
 	}
-	return err
+	before(math.MaxInt64)
+	t.Render()
+	if w.Rows > onTimeline {
+		fmt.Fprintf(a.Out, "\nOnly the first %d of %d exchanges are shown here; show them all with: tessellant leg network %s --most %d\n", onTimeline, w.Rows, leg, w.Rows)
+	}
+	return nil
 }
+
+const onTimeline = 1000 // exchanges
 
 // eventText says in two words, or many, what an event is.
 func eventText(e timeline.Event) (what, detail string) {

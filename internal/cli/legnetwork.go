@@ -58,23 +58,12 @@ func (a *App) legNetwork(ctx context.Context, id string, q networkChoice) error 
 	if err != nil {
 		return err
 	}
-	order := api.GetNetworkParamsOrder(q.order)
-	var rows []api.NetworkRow
-	var w *api.NetworkWindow
-	for w == nil || len(rows) < min(q.most, w.Rows) {
-		from, limit := len(rows), min(max(q.most-len(rows), 1), 1000)
-		r, err := client.GetNetworkWithResponse(ctx, l.Id, &api.GetNetworkParams{Text: given(q.text), Failed: &q.failed, Order: &order, From: &from, Limit: &limit})
-		if err != nil || r.JSON200 == nil {
-			return a.Failed("read the network log", err, r)
-		}
-		w = r.JSON200
-		rows = append(rows, w.Items...)
-		if len(w.Items) == 0 {
-			break
-		}
+	w, err := a.exchanges(ctx, client, l.Id, q)
+	if err != nil {
+		return err
 	}
+	rows := w.Items
 	if a.JSON {
-		w.Items = rows
 		return a.Show(w, nil)
 	}
 	if len(rows) == 0 {
@@ -83,15 +72,7 @@ func (a *App) legNetwork(ctx context.Context, id string, q networkChoice) error 
 	}
 	t := NewTable(a.Out, "n", "at", "took", "status", "method", "address", "type", "sent", "received")
 	for _, r := range rows {
-		status := strconv.Itoa(r.Status)
-		switch {
-		case r.Status > 0:
-		case r.Error != nil:
-			status = "failed"
-		case string(r.Kind) == har.Connection:
-			status = "closed" // what is in it was not seen
-		}
-		t.AppendRow(table.Row{r.N, clock(r.At), tookMS(r.Took), status, r.Method, foreign.Name(r.Url, 70), foreign.Name(Deref(r.Type), 24), BytesText(r.Sent), BytesText(r.Received)})
+		t.AppendRow(table.Row{r.N, clock(r.At), tookMS(r.Took), statusOf(r), r.Method, foreign.Name(r.Url, 70), foreign.Name(Deref(r.Type), 24), BytesText(r.Sent), BytesText(r.Received)})
 	}
 	t.Render()
 	if len(rows) < w.Rows {
@@ -105,6 +86,40 @@ func (a *App) legNetwork(ctx context.Context, id string, q networkChoice) error 
 	}
 	fmt.Fprintf(a.Out, "\nShow one with: tessellant leg network %s %d\n", id, rows[0].N)
 	return nil
+}
+
+// exchanges asks for the exchanges of a leg that are chosen, and how many there are.
+func (a *App) exchanges(ctx context.Context, client *api.ClientWithResponses, leg string, q networkChoice) (*api.NetworkWindow, error) {
+	order := api.GetNetworkParamsOrder(q.order)
+	var rows []api.NetworkRow
+	var w *api.NetworkWindow
+	for w == nil || len(rows) < min(q.most, w.Rows) {
+		from, limit := len(rows), min(max(q.most-len(rows), 1), 1000)
+		r, err := client.GetNetworkWithResponse(ctx, leg, &api.GetNetworkParams{Text: given(q.text), Failed: &q.failed, Order: &order, From: &from, Limit: &limit})
+		if err != nil || r.JSON200 == nil {
+			return nil, a.Failed("read the network log", err, r)
+		}
+		w = r.JSON200
+		rows = append(rows, w.Items...)
+		if len(w.Items) == 0 {
+			break
+		}
+	}
+	w.Items = rows
+	return w, nil
+}
+
+// statusOf is the status of an exchange, or what there is in its place.
+func statusOf(r api.NetworkRow) string {
+	switch {
+	case r.Status > 0:
+		return strconv.Itoa(r.Status)
+	case r.Error != nil:
+		return "failed"
+	case string(r.Kind) == har.Connection:
+		return "closed" // what is in it was not seen
+	}
+	return "0"
 }
 
 // whyNoNetwork says why a network log is empty.

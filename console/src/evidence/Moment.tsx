@@ -6,7 +6,7 @@ import styled from 'styled-components';
 import {
   artifactURL, unreachable, type Artifact, type Attempt, type CaseResult, type LegSummary, type TimelineEvent,
 } from '../data/api';
-import { Facts, Faint, Mono, Refused, Sub } from '../parts/page';
+import { CopyButton, Facts, Faint, Mono, Refused, Sub } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { c, mono, radius } from '../theme';
 import { clock, took } from '../words';
@@ -118,7 +118,8 @@ function Known({
               'led there',
               led && (
                 <Mono key="c">
-                  {led.name} {argText(led.args, led.name)} <Faint>at {clock(led.at)}</Faint>
+                  {led.name} {argText(led.args, led.name)} <Faint>at {clock(led.at)}</Faint>{' '}
+                  <CopyButton text={`${led.name} ${argText(led.args, led.name)}`} what="the command" />
                 </Mono>
               ),
             ],
@@ -127,7 +128,13 @@ function Known({
         <Tries of={result} />
         {passed && <Beside key={`${passed.id} ${r.seq}`} twin={passed} name={r.name} at={r.at} events={events} />}
         <TreeOf kept={kept} onPoint={onPoint} />
-        {result?.trace && <details open={r.verdict === 'crashed'}><summary>Stack trace</summary><Pre>{result.trace}</Pre></details>}
+        {result?.trace && (
+          <details open={r.verdict === 'crashed'}>
+            <summary>Stack trace</summary>
+            <CopyButton text={result.trace} what="the stack trace" />
+            <Pre>{result.trace}</Pre>
+          </details>
+        )}
       </>
     );
   }
@@ -162,7 +169,12 @@ function Known({
           ['at', `${clock(r.at)}${e.took ? `, took ${took(e.took)}` : ''}`],
           ['case', r.kind === 'case' ? undefined : r.case],
           ['script', e.line && <Mono key="l">{e.line}</Mono>],
-          ...Object.entries(e.args ?? {}).map(([k, v]): [string, React.ReactNode] => [k, <Mono key={k}>{v}</Mono>]),
+          ...Object.entries(e.args ?? {}).map(([k, v]): [string, React.ReactNode] => [
+            k,
+            <Mono key={k}>
+              {v} {k === 'element' && <CopyButton text={v} what="the locator" />}
+            </Mono>,
+          ]),
           ['error', e.error && r.kind !== 'check' ? <Mono key="e">{e.error}</Mono> : undefined],
         ]}
       />

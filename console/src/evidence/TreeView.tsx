@@ -1,8 +1,8 @@
 // The screen's tree, one element below the other. It is one stop of Tab; the arrows go through it, and the element at hand is outlined
-// on the screen.
+// on the screen, and its locator can be copied.
 import { useEffect, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
-import { Faint } from '../parts/page';
+import { CopyButton, Faint, Mono, Row } from '../parts/page';
 import { c, mono } from '../theme';
 import { treeStep, type TreeNode } from './tree';
 
@@ -18,10 +18,12 @@ const Tree = styled.ol`
 export function TreeView({ nodes, onPoint }: { nodes: TreeNode[]; onPoint: (n: TreeNode | undefined) => void }) {
   const box = useRef<HTMLOListElement>(null);
   const [at, setAt] = useState(-1);
+  const [picked, setPicked] = useState<TreeNode>();
   const [of, setOf] = useState(nodes);
   if (of !== nodes) {
     setOf(nodes);
     setAt(-1);
+    setPicked(undefined);
   }
   const first = nodes.findIndex((n) => n.found);
   useEffect(() => {
@@ -34,6 +36,7 @@ export function TreeView({ nodes, onPoint }: { nodes: TreeNode[]; onPoint: (n: T
     e.preventDefault();
     e.stopPropagation();
     setAt(to);
+    setPicked(nodes[to]);
     onPoint(nodes[to]);
     document.getElementById(`tree-${to}`)?.scrollIntoView({ block: 'nearest' });
   }
@@ -42,31 +45,40 @@ export function TreeView({ nodes, onPoint }: { nodes: TreeNode[]; onPoint: (n: T
     onPoint(undefined);
   };
   return (
-    <Tree
-      ref={box}
-      tabIndex={0}
-      role="tree"
-      aria-label="The screen's tree"
-      aria-activedescendant={at >= 0 ? `tree-${at}` : undefined}
-      onKeyDown={key}
-      onBlur={leave}
-      onMouseLeave={() => onPoint(nodes[at])}
-    >
-      {nodes.map((n, i) => (
-        <li
-          key={i}
-          id={`tree-${i}`}
-          role="treeitem"
-          aria-level={n.depth + 1}
-          aria-selected={n.found}
-          data-found={n.found}
-          data-at={i === at}
-          style={{ paddingLeft: 8 + n.depth * 12 }}
-          onMouseEnter={() => onPoint(n)}
-        >
-          {n.kind} <Faint>{n.says}</Faint>
-        </li>
-      ))}
-    </Tree>
+    <>
+      <Tree
+        ref={box}
+        tabIndex={0}
+        role="tree"
+        aria-label="The screen's tree"
+        aria-activedescendant={at >= 0 ? `tree-${at}` : undefined}
+        onKeyDown={key}
+        onBlur={leave}
+        onMouseLeave={() => onPoint(nodes[at])}
+      >
+        {nodes.map((n, i) => (
+          <li
+            key={i}
+            id={`tree-${i}`}
+            role="treeitem"
+            aria-level={n.depth + 1}
+            aria-selected={n.found}
+            data-found={n.found}
+            data-at={i === at}
+            style={{ paddingLeft: 8 + n.depth * 12 }}
+            onMouseEnter={() => onPoint(n)}
+            onMouseDown={() => setPicked(n)}
+          >
+            {n.kind} <Faint>{n.says}</Faint>
+          </li>
+        ))}
+      </Tree>
+      {picked && (
+        <Row $gap={8}>
+          <Mono>{picked.locator()}</Mono>
+          <CopyButton text={picked.locator()} what="the locator" />
+        </Row>
+      )}
+    </>
   );
 }

@@ -13,6 +13,7 @@ export interface TreeNode {
   says: string; // id, text, label, value
   bounds: Rect | undefined;
   found: boolean;
+  locator: () => string; // that means this element alone
 }
 
 function bounds(text: string | null): Rect | undefined {
@@ -62,11 +63,33 @@ export function treeStep(nodes: Pick<TreeNode, 'depth'>[], at: number, key: stri
   }
 }
 
+/** Says of each element the shortest locator that means it alone: by its id, its text, its label, or by where it stands. */
+export function locators(doc: XMLDocument): (e: Element) => string {
+  const often = new Map<string, number>();
+  const named = (e: Element) =>
+    ['id', 'text', 'label'].flatMap((name) => {
+      const value = e.getAttribute(name);
+      if (!value || /[\n\r\f]/.test(value)) return [];
+      if (name === 'id' && /^[A-Za-z_][\w-]*$/.test(value)) return [`#${value}`];
+      return [`${name === 'id' ? '' : e.tagName}[${name}="${value.replace(/["\\]/g, '\\$&')}"]`];
+    });
+  for (const e of doc.querySelectorAll('*')) for (const l of named(e)) often.set(l, (often.get(l) ?? 0) + 1);
+  const of = (e: Element): string => {
+    const alone = named(e).find((l) => often.get(l) === 1);
+    if (alone) return alone;
+    if (!e.parentElement) return e.tagName;
+    const nth = [...e.parentElement.children].filter((x) => x.tagName === e.tagName).indexOf(e) + 1;
+    return `${of(e.parentElement)} > ${e.tagName}:nth-of-type(${nth})`;
+  };
+  return of;
+}
+
 /** The tree's elements from above, each with how deep it lies. */
 export function readTree(xml: string, locator: string): TreeNode[] {
   const doc = new DOMParser().parseFromString(xml, 'application/xml');
   if (doc.querySelector('parsererror')) return [];
   const hits = found(doc, locator);
+  const alone = locators(doc);
   const out: TreeNode[] = [];
   const walk = (e: Element, depth: number) => {
     const a = (name: string) => e.getAttribute(name);
@@ -79,7 +102,14 @@ export function readTree(xml: string, locator: string): TreeNode[] {
       a('checked') && 'checked',
       a('focused') && 'focused',
     ];
-    out.push({ depth, kind: e.tagName, says: says.filter(Boolean).join(' '), bounds: bounds(a('bounds')), found: hits.has(e) });
+    out.push({
+      depth,
+      kind: e.tagName,
+      says: says.filter(Boolean).join(' '),
+      bounds: bounds(a('bounds')),
+      found: hits.has(e),
+      locator: () => alone(e),
+    });
     for (const child of e.children) walk(child, depth + 1);
   };
   for (const child of doc.documentElement.children) walk(child, 0);

@@ -113,3 +113,16 @@ func FuzzSaid(f *testing.F) {
 		_, _ = uitree.ParseAndroid([]byte(out))
 	})
 }
+
+func TestAStartThatNobodySawTookNoTime(t *testing.T) {
+	for said, want := range map[string]string{
+		"Status: ok\nLaunchState: COLD\nActivity: a/.B\nTotalTime: 412\nWaitTime: 420\nComplete\n":              "cold start, 412 ms",
+		"Status: ok\r\nActivity: a/.B\r\nThisTime: 300\r\nTotalTime: 300\r\nWaitTime: 310\r\nComplete\r\n":      "start, 300 ms",
+		"Status: timeout\nActivity: a/.B\nTotalTime: 0\nWaitTime: 10000\nComplete\n":                            "",
+		"Warning: Activity not started, its current task has been brought to the front\nStatus: ok\nComplete\n": "",
+	} {
+		d := &Device{}
+		d.came("a", said)
+		assert.Equal(t, want, d.Start("a"), said)
+	}
+}

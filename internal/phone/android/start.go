@@ -64,7 +64,7 @@ func (d *Device) Launch(ctx context.Context, app phone.App) error {
 }
 
 var (
-	tookForm = regexp.MustCompile(`(?m)^TotalTime: (\d{1,7})\s*$`)
+	tookForm = regexp.MustCompile(`(?m)^TotalTime: ([1-9]\d{0,6})\s*$`) // 0: am has not seen it come up
 	howForm  = regexp.MustCompile(`(?m)^LaunchState: (COLD|WARM|HOT)\b`)
 )
 
