@@ -3,7 +3,7 @@ import { memo, useMemo, useRef, useState, useLayoutEffect } from 'react';
 import styled from 'styled-components';
 import type { Gauges as Read } from '../data/api';
 import { Refused, Sub } from '../parts/page';
-import { c, mono } from '../theme';
+import { c, mono, narrow } from '../theme';
 import { clock } from '../words';
 import { useCursor, type Cursor } from './cursor';
 import { path, top, valueAt, withUnit, type Series } from './series';
@@ -18,10 +18,12 @@ const Chart = styled.div`
   svg { position: absolute; inset: 8px 0 2px; width: 100%; height: 42px; }
 `;
 const Said = styled.p<{ $right?: boolean }>`
-  position: absolute; top: 2px; ${(p) => (p.$right ? 'right: 8px;' : 'left: 8px;')} font-size: 12px; line-height: 16px; color: ${c.faint};
+  position: absolute; top: 2px; ${(p) => (p.$right ? 'right: 8px;' : 'left: 8px;')}
+  font-size: 12px; line-height: 16px; color: ${c.faint}; white-space: nowrap;
   background: color-mix(in srgb, ${c.panel} 80%, transparent); padding: 0 4px; pointer-events: none; font-variant-numeric: tabular-nums;
   strong { color: ${c.ink}; font-weight: 560; }
 `;
+const Roomy = styled.span`${narrow} { display: none; }`;
 const Value = styled.b`font-family: ${mono}; font-size: 12px; font-weight: 560; color: ${c.ink};`;
 const Line = styled.i`position: absolute; top: 0; bottom: 0; width: 1px; background: ${c.lapis}; pointer-events: none;`;
 
@@ -84,12 +86,13 @@ export function Gauges({ gauges, error, kept, live, cursor, span }: {
 }
 
 function Row({ at, s, wide, cursor, span }: { at: number[]; s: Series; wide: number; cursor: Cursor; span: Span }) {
-  const three = `from ${withUnit(s.min, s.unit)} to ${withUnit(s.max, s.unit)}, median ${withUnit(s.median, s.unit)}`;
+  const ends = `from ${withUnit(s.min, s.unit)} to ${withUnit(s.max, s.unit)}`;
+  const median = `, median ${withUnit(s.median, s.unit)}`;
   return (
     <Chart
       data-chart=""
       role="img"
-      aria-label={`${s.name}: ${three}`}
+      aria-label={`${s.name}: ${ends}${median}`}
       title={`${s.about}; ${clock(span.from)} to ${clock(span.to)}`}
       onClick={(e) => {
         const r = e.currentTarget.getBoundingClientRect();
@@ -99,9 +102,12 @@ function Row({ at, s, wide, cursor, span }: { at: number[]; s: Series; wide: num
       <Drawn at={at} s={s} span={span} wide={wide} />
       <CursorLine cursor={cursor} span={span} />
       <Said>
-        <strong>{s.name}</strong> <Now at={at} s={s} cursor={cursor} /> {s.device && 'whole device'}
+        <strong>{s.name}</strong> <Now at={at} s={s} cursor={cursor} /> {s.device && <Roomy>whole device</Roomy>}
       </Said>
-      <Said $right>{three}</Said>
+      <Said $right>
+        {ends}
+        <Roomy>{median}</Roomy>
+      </Said>
     </Chart>
   );
 }
