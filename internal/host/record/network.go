@@ -188,10 +188,11 @@ func CompleteNetwork(dir string) error {
 	if _, err := f.ReadAt(end, st.Size()-int64(len(end))); err != nil {
 		return err
 	}
-	if bytes.HasSuffix(end, []byte(har.Tail)) {
-		return nil
+	last := bytes.LastIndexByte(end, '\n')
+	if last < 0 || bytes.HasSuffix(end, []byte(har.Tail)) {
+		return nil // it has not begun, or is whole
 	}
-	whole := st.Size() - int64(len(end)) + int64(bytes.LastIndexByte(end, '\n')+1) // it may have been cut off within a line
+	whole := st.Size() - int64(len(end)) + int64(last+1) // it may have been cut off within a line
 	if _, err := f.WriteAt([]byte(har.Tail), whole); err != nil {
 		return err
 	}
