@@ -126,7 +126,6 @@ func TestGaugesAndNetworkAreReadInWindows(t *testing.T) {
 
 func TestAllFilesOfARunComeAsOneZip(t *testing.T) {
 	ctx, d := context.Background(), open(t)
-	d.device("d-2", "Fennel", 30)
 	run, h := d.leg("d-1")
 	link := d.HostLink()
 	require.NoError(t, link.Keep(ctx, h, hostlink.Artifact{Name: "device.log", Kind: "device-log", ContentType: "text/plain"}, strings.NewReader(littleLog)))

@@ -73,8 +73,9 @@ const (
 
 // call is a command's moment and its line in the script.
 type call struct {
-	at   int64
-	line string
+	at    int64
+	line  string
+	looks bool
 }
 
 func NewTimeline(dir string, p phone.Phone, keeps recording.Set, mask *masking.Mask, room *spool.Share) (*Timeline, error) {
@@ -211,7 +212,7 @@ func (r *Timeline) Command(c phone.Command) {
 	}
 	r.mu.Lock()
 	line, element := r.line, r.element
-	if r.calls = append(r.calls, call{r.At(c.Start), line}); len(r.calls) > maxCalls {
+	if r.calls = append(r.calls, call{r.At(c.Start), line, c.Looks}); len(r.calls) > maxCalls {
 		r.calls = append([]call(nil), r.calls[maxCalls/2:]...)
 	}
 	r.mu.Unlock()
@@ -238,11 +239,17 @@ func (r *Timeline) Command(c phone.Command) {
 	}
 }
 
-// LineAt is the script's line that had begun a command last at a moment of this case.
+// tooSoon is how many ms a look must have gone on before it is told as what led somewhere: an app takes longer than that to die of what acted on it before.
+const tooSoon = 100
+
+// LineAt is the script's line that had begun a command last at a moment of this case; a look that had only just begun led nowhere.
 func (r *Timeline) LineAt(at int64) (line string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, c := range r.calls {
+		if c.looks && c.at > at-tooSoon {
+			continue
+		}
 		if c.at <= at && c.line != "" {
 			line = c.line
 		}
