@@ -292,7 +292,7 @@ func TestADiskThatIsFullWithinALineLeavesNoHalfOfIt(t *testing.T) {
 
 func TestACrashIsOfWhatActedUnlessALookWentOnForLong(t *testing.T) {
 	tl := &Timeline{calls: []call{{100, "c.star:1", false}, {900, "c.star:2", true}, {1000, "c.star:3", false}, {1004, "c.star:4", true}, {5000, "", false}}}
-	for at, want := range map[int64]string{50: "", 100: "c.star:1", 950: "c.star:1", 999: "c.star:1", 1001: "c.star:3", 1006: "c.star:3", 1200: "c.star:4", 6000: "c.star:4"} {
+	for at, want := range map[int64]string{40: "", 100: "c.star:1", 940: "c.star:1", 960: "c.star:3", 1001: "c.star:3", 1006: "c.star:3", 1200: "c.star:4", 6000: "c.star:4"} {
 		assert.Equal(t, want, tl.LineAt(at), at)
 	}
 }

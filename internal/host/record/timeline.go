@@ -239,8 +239,12 @@ func (r *Timeline) Command(c phone.Command) {
 	}
 }
 
-// tooSoon is how many ms a look must have gone on before it is told as what led somewhere: an app takes longer than that to die of what acted on it before.
-const tooSoon = 100
+const (
+	// tooSoon is how many ms a look must have gone on before it is told as what led somewhere: an app takes longer than that to die of what acted on it before.
+	tooSoon = 100
+	// misplaced is by how many ms the device's clock may place a moment too early.
+	misplaced = 50
+)
 
 // LineAt is the script's line that had begun a command last at a moment of this case; a look that had only just begun led nowhere.
 func (r *Timeline) LineAt(at int64) (line string) {
@@ -250,7 +254,7 @@ func (r *Timeline) LineAt(at int64) (line string) {
 		if c.looks && c.at > at-tooSoon {
 			continue
 		}
-		if c.at <= at && c.line != "" {
+		if c.at <= at+misplaced && c.line != "" {
 			line = c.line
 		}
 	}
