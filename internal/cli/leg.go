@@ -227,15 +227,6 @@ func (a *App) Bytes(doing string, r *http.Response, err error) (io.ReadCloser, e
 	return r.Body, nil
 }
 
-func find(at api.Attempt, k api.ArtifactKind) (api.Artifact, bool) {
-	for _, f := range at.Artifacts {
-		if f.Kind == k {
-			return f, true
-		}
-	}
-	return api.Artifact{}, false
-}
-
 // events calls f with each event of an attempt's timeline, as far as it has come, and says whether more is to come. Behind: of one that goes on, only
 // those behind this number.
 func (a *App) events(ctx context.Context, client *api.ClientWithResponses, leg string, attempt, behind int, f func(timeline.Event)) (live bool, err error) {

@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptrace"
-	"sort"
 	"strings"
 	"sync"
 	"time"
@@ -42,19 +41,7 @@ func (x *exchange) asked(r *http.Request, tlsVersion string) {
 	x.e.Request.HTTPVersion = r.Proto
 	x.reqHead = r.Header.Clone()
 	x.e.Request.Headers = pairs(r.Header)
-	q := r.URL.Query()
-	var names []string
-	for n := range q {
-		names = append(names, n)
-	}
-	sort.Strings(names)
-	for _, n := range names {
-		for _, v := range q[n] {
-			if len(x.e.Request.Query) < maxHeaders {
-				x.e.Request.Query = append(x.e.Request.Query, har.Pair{Name: fmt.Sprintf("%.200s", n), Value: strings.ToValidUTF8(fmt.Sprintf("%.*s", maxHeader, v), "\uFFFD")})
-			}
-		}
-	}
+	x.e.Request.Query = pairs(r.URL.Query())
 	if r.Body != nil && r.Body != http.NoBody {
 		x.asks = &tap{ReadCloser: r.Body}
 		r.Body = x.asks

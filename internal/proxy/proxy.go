@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"io"
 	"log"
-	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -32,7 +31,6 @@ import (
 
 // Config is what a proxy needs.
 type Config struct {
-	Log *slog.Logger
 	// Authority signs what HTTPS is opened with; nil: none is opened.
 	Authority *Authority
 	// Opens says whether connections to a host are opened.

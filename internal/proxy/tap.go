@@ -165,8 +165,8 @@ func decoded(encoding string, raw []byte) (out []byte, why string) {
 	return out, "" // what was cut off has no end: what came before it is kept
 }
 
-// pairs are headers, in the order of their names.
-func pairs(h http.Header) (out []har.Pair) {
+// pairs are headers, or the values of a query, in the order of their names.
+func pairs(h map[string][]string) (out []har.Pair) {
 	names := make([]string, 0, len(h))
 	for n := range h {
 		names = append(names, n)

@@ -5,12 +5,9 @@
 package har
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -167,58 +164,9 @@ func (e Entry) Line(first bool) ([]byte, error) {
 // MaxLine is how long the line of an entry may be.
 const MaxLine = 2 << 20
 
-// ErrEnough ends a reading before the end, without an error.
-var ErrEnough = errors.New("enough was read")
-
-// Read calls f with each entry, and with where its line begins and how long it is. What was cut off at the end is passed over.
-func Read(r io.Reader, f func(e Entry, at, length int64) error) error {
-	br := bufio.NewReaderSize(r, 64<<10)
-	at := int64(0)
-	for n := 0; ; n++ {
-		line, err := readLine(br)
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("line %d of the network log: %w", n+1, err)
-		}
-		begin := at
-		at += int64(len(line))
-		if n == 0 || string(line) == Tail {
-			continue
-		}
-		e, err := ParseLine(line)
-		if err != nil {
-			return fmt.Errorf("line %d of the network log: %w", n+1, err)
-		}
-		if err := f(e, begin, int64(len(line))); errors.Is(err, ErrEnough) {
-			return nil
-		} else if err != nil {
-			return err
-		}
-	}
-}
-
 // ParseLine reads the line of one entry.
 func ParseLine(line []byte) (e Entry, err error) {
 	err = json.Unmarshal(bytes.TrimPrefix(bytes.TrimSpace(line), []byte(",")), &e)
 	e.Row = nil
 	return e, err
-}
-
-func readLine(br *bufio.Reader) ([]byte, error) {
-	var line []byte
-	for {
-		part, err := br.ReadSlice('\n')
-		line = append(line, part...)
-		if len(line) > MaxLine {
-			return nil, fmt.Errorf("it is longer than %d bytes", MaxLine)
-		}
-		switch {
-		case err == nil:
-			return line, nil
-		case !errors.Is(err, bufio.ErrBufferFull):
-			return nil, err
-		}
-	}
 }

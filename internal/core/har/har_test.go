@@ -41,20 +41,31 @@ func TestAFileIsHARAndIsReadWhileItGrows(t *testing.T) {
 		assert.Contains(t, whole.Log.Entries[0], key)
 	}
 	for name, text := range map[string]string{"whole": b.String(), "growing": grows} {
+		x, err := Scan(strings.NewReader(text))
+		require.NoError(t, err, name)
 		var urls []string
-		require.NoError(t, Read(strings.NewReader(text), func(e Entry, at, length int64) error {
-			urls = append(urls, e.Request.URL)
+		for n, r := range x.Rows {
+			at, length := x.Span(n)
 			again, err := ParseLine([]byte(text[at : at+length]))
 			require.NoError(t, err)
-			assert.Equal(t, e, again, "a line is found again by its place")
-			return nil
-		}), name)
+			assert.Equal(t, r, *again.row(), "a line is found again by its place")
+			urls = append(urls, again.Request.URL)
+		}
 		assert.Equal(t, []string{"http://a/<1>", "http://a/2", "http://a/3"}, urls, name)
 	}
-	assert.Error(t, Read(strings.NewReader(Head("1")+"nonsense\n"), func(Entry, int64, int64) error { return nil }))
-	n := 0
-	require.NoError(t, Read(&b, func(Entry, int64, int64) error { n++; return ErrEnough }))
-	assert.Equal(t, 1, n)
+	_, err := Scan(strings.NewReader(Head("1") + "nonsense\n"))
+	assert.Error(t, err)
+}
+
+func TestARowOfAnybodysFileIsAsLongAsAListTakes(t *testing.T) {
+	long := strings.Repeat("é", 100_000)
+	foreign := `{"_row":{"url":"` + long + `","method":"` + long + `","error":"` + long + `","kind":"` + long + `","type":"` + long + `"}}` + "\n"
+	x, err := Scan(strings.NewReader(Head("1") + foreign + "," + foreign))
+	require.NoError(t, err)
+	require.Len(t, x.Rows, 2)
+	r := x.Rows[1]
+	assert.Equal(t, []int{2 * rowURL, 2 * rowError, 2 * rowWord, 2 * rowWord, 2 * rowWord}, []int{len(r.URL), len(r.Error), len(r.Kind), len(r.Method), len(r.Type)})
+	assert.InDelta(t, 2*(len(r.URL)+len(r.Error)), x.Bytes, 1000)
 }
 
 func TestWhatLetsSomebodyInIsTakenOut(t *testing.T) {
@@ -118,7 +129,7 @@ func TestTheIndexFindsRowsByWhatIsWanted(t *testing.T) {
 	whole, err := Scan(strings.NewReader(b.String() + Tail))
 	require.NoError(t, err)
 	assert.Equal(t, x.Rows, whole.Rows)
-	assert.Positive(t, whole.Bytes())
+	assert.Positive(t, whole.Bytes)
 }
 
 func FuzzRead(f *testing.F) {
@@ -126,15 +137,16 @@ func FuzzRead(f *testing.F) {
 	f.Add(Head("1") + string(line) + Tail)
 	f.Add("\n\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		if x, err := Scan(strings.NewReader(text)); err == nil {
-			_ = x.Choose(Choice{Order: ByWorst})
-			_ = x.Overview(7)
+		x, err := Scan(strings.NewReader(text))
+		if err != nil {
+			return
 		}
-		_ = Read(strings.NewReader(text), func(e Entry, at, length int64) error {
-			if at < 0 || at+length > int64(len(text)) {
+		_ = x.Choose(Choice{Order: ByWorst})
+		_ = x.Overview(7)
+		for n := range x.Rows {
+			if at, length := x.Span(n); at < 0 || at+length > int64(len(text)) {
 				t.Fatal("a line out of its file")
 			}
-			return nil
-		})
+		}
 	})
 }

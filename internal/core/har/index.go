@@ -13,6 +13,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+
+	"tessellant/internal/core/tracks"
 )
 
 // Row is what a list shows of an entry.
@@ -30,15 +32,30 @@ type Row struct {
 }
 
 const (
-	rowURL   = 2 << 10
+	rowURL   = 2 << 10 // letters
 	rowError = 300
+	rowWord  = 100
 )
 
 // row is the row of an entry.
 func (e Entry) row() *Row {
 	kind, _, _ := strings.Cut(e.Response.Content.MimeType, ";")
-	return &Row{At: e.At, Took: e.Time, Kind: e.Kind, Method: e.Request.Method, URL: fmt.Sprintf("%.*s", rowURL, e.Request.URL), Status: e.Response.Status,
-		Type: strings.TrimSpace(kind), Sent: e.Sent, Received: e.Received, Error: fmt.Sprintf("%.*s", rowError, e.Error)}
+	r := Row{At: e.At, Took: e.Time, Kind: e.Kind, Method: e.Request.Method, URL: e.Request.URL, Status: e.Response.Status,
+		Type: strings.TrimSpace(kind), Sent: e.Sent, Received: e.Received, Error: e.Error}
+	r.fit()
+	return &r
+}
+
+// fit cuts off what is too long for a list: a file may have been written by anybody.
+func (r *Row) fit() {
+	for _, x := range []struct {
+		s    *string
+		most int
+	}{{&r.URL, rowURL}, {&r.Error, rowError}, {&r.Kind, rowWord}, {&r.Method, rowWord}, {&r.Type, rowWord}} {
+		if len(*x.s) > x.most {
+			*x.s = fmt.Sprintf("%.*s", x.most, *x.s)
+		}
+	}
 }
 
 // Failed says whether the exchange went wrong.
@@ -56,8 +73,9 @@ func (r Row) Host() string {
 // Index is what a file holds.
 type Index struct {
 	Rows  []Row
+	Bytes int64 // about what the index takes in memory
 	spans []span
-	Size  int64
+	size  int64 // of the file, as far as it was read
 }
 
 type span struct {
@@ -65,8 +83,11 @@ type span struct {
 	length int32
 }
 
-// maxIndexed is how many entries are indexed.
-const maxIndexed = 250_000
+// How much is indexed: entries, and bytes of the index.
+const (
+	maxIndexed = 250_000
+	maxIndex   = 128 << 20
+)
 
 var rowHead = []byte(`{"_row":`)
 
@@ -74,16 +95,16 @@ var rowHead = []byte(`{"_row":`)
 func Scan(r io.Reader) (*Index, error) {
 	x := &Index{}
 	br := bufio.NewReaderSize(r, 64<<10)
-	for n := 0; len(x.Rows) < maxIndexed; n++ {
-		line, err := readLine(br)
+	for n := 0; len(x.Rows) < maxIndexed && x.Bytes < maxIndex; n++ {
+		line, err := tracks.ReadLine(br, MaxLine)
 		if errors.Is(err, io.EOF) {
 			return x, nil
 		}
 		if err != nil {
 			return nil, fmt.Errorf("line %d of the network log: %w", n+1, err)
 		}
-		at := x.Size
-		x.Size += int64(len(line))
+		at := x.size
+		x.size += int64(len(line))
 		if n == 0 || string(line) == Tail {
 			continue
 		}
@@ -91,6 +112,7 @@ func Scan(r io.Reader) (*Index, error) {
 		if err != nil {
 			return nil, fmt.Errorf("line %d of the network log: %w", n+1, err)
 		}
+		x.Bytes += 150 + int64(len(row.URL)+len(row.Error)+len(row.Type))
 		x.Rows, x.spans = append(x.Rows, row), append(x.spans, span{at, int32(len(line))}) //nolint:gosec // MaxLine bounds it
 	}
 	return x, nil
@@ -100,6 +122,7 @@ func rowOf(line []byte) (r Row, err error) {
 	rest, ok := bytes.CutPrefix(bytes.TrimPrefix(line, []byte(",")), rowHead)
 	if ok {
 		err = json.NewDecoder(bytes.NewReader(rest)).Decode(&r)
+		r.fit()
 		return r, err
 	}
 	e, err := ParseLine(line)
@@ -108,14 +131,6 @@ func rowOf(line []byte) (r Row, err error) {
 
 // Span says where the line of an entry stands.
 func (x *Index) Span(n int) (at, length int64) { return x.spans[n].at, int64(x.spans[n].length) }
-
-// Bytes is about what the index takes in memory.
-func (x *Index) Bytes() (n int64) {
-	for _, r := range x.Rows {
-		n += 150 + int64(len(r.URL)+len(r.Error)+len(r.Type))
-	}
-	return n
-}
 
 // Orders in which rows can be listed.
 const (

@@ -3,10 +3,30 @@ package timeline
 // A device's clock, brought onto the attempt's: it goes too fast or too slow, and is set now and then.
 
 import (
+	"cmp"
+	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 )
+
+// Sample is one reading of a device's clock: asked at Before, answered at After, both on the attempt's clock.
+type Sample struct {
+	Before, After time.Duration
+	Device        time.Time
+}
+
+// Align says from samples what the device's clock showed when the attempt's stood at zero. Of each sample the middle of the round trip is taken, and the sample
+// with the shortest round trip counts, as in RFC 5905, section 10 (the clock filter's choice of the least delay). The doubt is at most half of that round trip.
+func Align(samples ...Sample) (zero time.Time, doubt time.Duration, err error) {
+	if len(samples) == 0 {
+		return zero, 0, errors.New("the device's clock was never read")
+	}
+	best := slices.MinFunc(samples, func(a, b Sample) int { return cmp.Compare(a.After-a.Before, b.After-b.Before) })
+	mid := best.Before + (best.After-best.Before)/2
+	return best.Device.Add(-mid), (best.After - best.Before) / 2, nil
+}
 
 // Clock says where on the attempt's clock a moment of the device's clock lies. It is made of readings, each of which says what the device's clock showed when
 // the attempt's stood at zero, as it seemed at that moment. Between two readings that drifts evenly. Where the clock was set, a new segment begins, with the

@@ -3,8 +3,7 @@
 // The clock starts at zero when the attempt does and counts milliseconds,
 // monotonically. A timeline is JSON Lines, one event a line, in the order of
 // their sequence numbers. Times that a device tells are brought onto the clock by
-// an Offset, measured at the start and the end of the attempt. In: events.
-// Out: lines; and back.
+// a Clock, which is made of readings. In: events. Out: lines; and back.
 package timeline
 
 import (
@@ -13,7 +12,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"time"
+
+	"tessellant/internal/core/tracks"
 )
 
 // Kind says what an event is.
@@ -96,7 +96,7 @@ func ReadFrom(r io.Reader, f func(e Event, upTo int64) error) error {
 	br := bufio.NewReaderSize(r, 64<<10)
 	upTo := int64(0)
 	for n := 1; ; n++ {
-		line, err := readLine(br)
+		line, err := tracks.ReadLine(br, maxLine)
 		upTo += int64(len(line))
 		if errors.Is(err, io.EOF) {
 			return nil
@@ -115,55 +115,3 @@ func ReadFrom(r io.Reader, f func(e Event, upTo int64) error) error {
 		}
 	}
 }
-
-func readLine(br *bufio.Reader) ([]byte, error) {
-	var line []byte
-	for {
-		part, err := br.ReadSlice('\n')
-		line = append(line, part...)
-		if len(line) > maxLine {
-			return nil, fmt.Errorf("it is longer than %d bytes", maxLine)
-		}
-		switch {
-		case err == nil:
-			return line, nil
-		case errors.Is(err, bufio.ErrBufferFull):
-		default:
-			return nil, err // io.EOF too: a line without its end was cut off
-		}
-	}
-}
-
-// Sample is one reading of a device's clock: asked at Before, answered at
-// After, both on the attempt's clock.
-type Sample struct {
-	Before, After time.Duration
-	Device        time.Time
-}
-
-// Offset turns times of a device's clock into the attempt's.
-type Offset struct{ zero time.Time }
-
-// Align estimates the offset from samples. Of each sample the middle of the
-// round trip is taken, and the sample with the shortest round trip counts, as
-// in RFC 5905 section 10 (the clock filter's choice of the least delay). The
-// doubt is at most half of that round trip.
-func Align(samples ...Sample) (o Offset, doubt time.Duration, err error) {
-	if len(samples) == 0 {
-		return o, 0, errors.New("the device's clock was never read")
-	}
-	best := samples[0]
-	for _, s := range samples[1:] {
-		if s.After-s.Before < best.After-best.Before {
-			best = s
-		}
-	}
-	mid := best.Before + (best.After-best.Before)/2
-	return Offset{best.Device.Add(-mid)}, (best.After - best.Before) / 2, nil
-}
-
-// On gives the moment on the attempt's clock at which the device's clock showed t.
-func (o Offset) On(t time.Time) time.Duration { return t.Sub(o.zero) }
-
-// Zero is what the device's clock showed when the attempt's clock stood at zero.
-func (o Offset) Zero() time.Time { return o.zero }

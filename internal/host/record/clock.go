@@ -42,7 +42,7 @@ func NewClock(t *Timeline) *Clock { return &Clock{timeline: t, odd: make(chan st
 
 // Read takes readings in that were made one after the other; the one with the shortest way counts, as in RFC 5905, section 10. It is noted on the timeline.
 func (c *Clock) Read(samples ...timeline.Sample) {
-	o, doubt, err := timeline.Align(samples...)
+	zero, doubt, err := timeline.Align(samples...)
 	if err != nil {
 		return
 	}
@@ -51,12 +51,12 @@ func (c *Clock) Read(samples ...timeline.Sample) {
 	at := samples[len(samples)-1].After.Milliseconds()
 	if c.first.IsZero() {
 		c.first = samples[0].Device
-	} else if by := o.Zero().Sub(c.last); by > setBy+doubt || by < -setBy-doubt {
+	} else if by := zero.Sub(c.last); by > setBy+doubt || by < -setBy-doubt {
 		line, sure := c.setAt(by)
 		if !sure {
 			doubt = max(doubt, by.Abs())
 		}
-		c.note(at, o.Zero(), doubt, true, line)
+		c.note(at, zero, doubt, true, line)
 		return
 	} else if by.Abs() <= doubt { // as well as could be told, it goes as it should
 		c.recent = c.recent[:0]
@@ -64,7 +64,7 @@ func (c *Clock) Read(samples ...timeline.Sample) {
 	} else {
 		doubt = max(doubt, by.Abs()/2)
 	}
-	c.note(at, o.Zero(), doubt, false, 0)
+	c.note(at, zero, doubt, false, 0)
 }
 
 // note takes a reading over, under mu.

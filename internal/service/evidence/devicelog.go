@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/hashicorp/golang-lru/v2/simplelru"
-
 	"tessellant/internal/blobs"
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/timeline"
@@ -143,7 +141,7 @@ func (s *Evidence) log(ctx context.Context, who store.Identity, leg string, atte
 
 // wholeLog is the log of an attempt that has ended.
 func (s *Evidence) wholeLog(ctx context.Context, a *runs.AttemptDetail, f *store.Artifact) (*shelved, error) {
-	l := s.logs.at(f.SHA256 + a.ID)
+	l := s.logs.at(f.SHA256+a.ID, newShelved)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.index != nil {
@@ -168,7 +166,7 @@ const soFarRests = 2 * time.Second
 
 // logSoFar is the log of an attempt that goes on, as far as it was uploaded.
 func (s *Evidence) logSoFar(ctx context.Context, a *runs.AttemptDetail, h store.Hold) (*shelved, error) {
-	l := s.logs.at("so far " + a.ID)
+	l := s.logs.at("so far "+a.ID, newShelved)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.index != nil && time.Since(l.when) < soFarRests {
@@ -247,19 +245,9 @@ func (l *shelved) scan(ctx context.Context, events io.Reader, year int) error {
 	return err
 }
 
-// logShelf keeps the indexes of the logs that were looked at last.
-type logShelf struct {
-	mu    sync.Mutex
-	logs  *simplelru.LRU[string, *shelved] // as many as there is room for: what they weigh is only known when they have been read
-	fresh chan store.Hold
-}
+const keptRows = 4 // choices of a log
 
-const (
-	shelfBytes = 128 << 20
-	shelfLogs  = 1000
-	keptRows   = 4 // choices of a log
-)
-
+// shelved is a log on the shelf.
 type shelved struct {
 	mu      sync.Mutex // while the index is made, and over chosen
 	read    func(context.Context) (io.ReadCloser, error)
@@ -276,29 +264,7 @@ type chosenRows struct {
 	rows []uint32
 }
 
-// at gives the place of a log on the shelf. What has not been used for longest
-// makes room.
-func (s *logShelf) at(key string) *shelved {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.logs == nil {
-		s.logs, _ = simplelru.NewLRU[string, *shelved](shelfLogs, nil) // it fails for no size alone
-	}
-	l, ok := s.logs.Get(key)
-	if !ok {
-		l = &shelved{}
-		s.logs.Add(key, l)
-	}
-	size := int64(0)
-	for _, x := range s.logs.Values() {
-		size += x.bytes()
-	}
-	for size > shelfBytes && s.logs.Len() > 1 {
-		_, x, _ := s.logs.RemoveOldest()
-		size -= x.bytes()
-	}
-	return l
-}
+func newShelved() *shelved { return &shelved{} }
 
 func (l *shelved) bytes() int64 {
 	if !l.mu.TryLock() {
@@ -315,12 +281,18 @@ func (l *shelved) bytes() int64 {
 	return n
 }
 
+// ended is where legs that have ended come from.
+func (s *Evidence) ended() chan store.Hold {
+	s.once.Do(func() { s.fresh = make(chan store.Hold, 64) })
+	return s.fresh
+}
+
 // ReadAhead reads the logs of legs that have just ended, one after the other, until ctx ends:
 // somebody may want to look at them soon, and reading a long one takes a while.
 func (s *Evidence) ReadAhead(ctx context.Context) {
 	for {
 		select {
-		case h := <-s.logs.ended():
+		case h := <-s.ended():
 			err := guard.Do(s.Log, guard.Loop, func() error {
 				_, err := s.log(ctx, store.Identity{WorkspaceID: h.WorkspaceID}, h.WorkID, 0)
 				return err
@@ -334,18 +306,8 @@ func (s *Evidence) ReadAhead(ctx context.Context) {
 	}
 }
 
-// ended is where legs that have ended come from.
-func (s *logShelf) ended() chan store.Hold {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.fresh == nil {
-		s.fresh = make(chan store.Hold, 64)
-	}
-	return s.fresh
-}
-
 // expect says that a leg has ended; when many wait already, it is read when it is asked for.
-func (s *logShelf) expect(h store.Hold) {
+func (s *Evidence) expect(h store.Hold) {
 	select {
 	case s.ended() <- h:
 	default:

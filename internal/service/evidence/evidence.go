@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"tessellant/internal/blobs"
@@ -34,8 +35,11 @@ type Evidence struct {
 	MostBytes  int64
 	MostPieces int
 
-	logs     logShelf
-	networks networkShelf
+	logs     shelf[*shelved]
+	networks shelf[*networkLog]
+
+	once  sync.Once
+	fresh chan store.Hold // legs that have ended
 }
 
 // attempt finds an attempt of a leg by its number; 0: the last one. Without any it answers nil.

@@ -284,4 +284,4 @@ func (l *lazy) Read(b []byte) (n int, err error) {
 }
 
 // Ended says that an attempt has ended: its log is read ahead, for who looks at it soon.
-func (s *Evidence) Ended(h store.Hold) { s.logs.expect(h) }
+func (s *Evidence) Ended(h store.Hold) { s.expect(h) }
