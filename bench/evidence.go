@@ -160,10 +160,8 @@ func recordings(dir string) error {
 		return err
 	}
 	defer stop()
-	for _, a := range [][]string{{"build", "add", apk}, {"package", "add", "demo/shore-suite"}} {
-		if out, err := d.command(a...); err != nil {
-			return fmt.Errorf("%v: %w: %s", a, err, out)
-		}
+	if err := d.upload(); err != nil {
+		return err
 	}
 	type side struct {
 		took     []time.Duration

@@ -151,10 +151,8 @@ func runs(dir string, rounds int) error {
 		return err
 	}
 	defer stop()
-	for _, a := range [][]string{{"build", "add", apk}, {"package", "add", "demo/shore-suite"}} {
-		if out, err := d.command(a...); err != nil {
-			return fmt.Errorf("%v: %w: %s", a, err, out)
-		}
+	if err := d.upload(); err != nil {
+		return err
 	}
 	var first time.Duration // from the start to the first command on the last device
 	var all, alone []time.Duration
@@ -254,6 +252,16 @@ func (d *desk) command(args ...string) ([]byte, error) {
 	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "TESSELLANT_URL="+d.url, "TESSELLANT_KEY="+d.key, "KELPLINE_CODE="+backend.Code)
 	return cmd.Output()
+}
+
+// upload adds the app's build and its suite.
+func (d *desk) upload() error {
+	for _, a := range [][]string{{"build", "add", apk}, {"package", "add", "demo/shore-suite"}} {
+		if out, err := d.command(a...); err != nil {
+			return fmt.Errorf("%v: %w: %s", a, err, out)
+		}
+	}
+	return nil
 }
 
 func (d *desk) ready(phones int) error {

@@ -3,16 +3,12 @@ package cli
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
 	"math"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,20 +50,12 @@ func (a *App) legCmd() *cobra.Command {
 	log.Flags().StringVar(&level, "level", "V", "lowest level to show: V, D, I, W, E or F")
 	log.Flags().StringVar(&tag, "tag", "", "only lines with this tag")
 	fetch := &cobra.Command{Use: "fetch LEG DIR|FILE.zip", Short: "Download all files of a leg", Args: Exactly(2),
-		Long:    "Download all files of a leg, as one zip or into DIR, which is created: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nFiles of the last attempt are at the top; files of earlier attempts are in attempt-N.\n\n" + legHelp,
+		Long:    "Download all files of a leg, as one zip or into DIR, which is created: leg.json, and for each attempt timeline.jsonl, device.log, video.mp4, screenshots/ and trees/.\nFiles of the last attempt are at the top; files of earlier attempts are in attempt-N.\n" + fetchHelp + "\n\n" + legHelp,
 		Example: "  tessellant leg fetch newest/orr-01 evidence/\n  tessellant leg fetch newest/orr-01 evidence.zip",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.fetchTo(c.Context(), args[0], args[1])
 		}}
 	return group("leg", "Show results and evidence of one device in a run", show, log, a.legGaugesCmd(), a.legNetworkCmd(), fetch)
-}
-
-// fetchTo downloads all files of a leg, or of a session, into a folder or a zip.
-func (a *App) fetchTo(ctx context.Context, id, target string) error {
-	if strings.HasSuffix(target, ".zip") {
-		return a.legZip(ctx, id, target)
-	}
-	return a.legFetch(ctx, id, target)
 }
 
 func (a *App) getLeg(ctx context.Context, id string) (*api.ClientWithResponses, *api.Leg, error) {
@@ -204,13 +192,7 @@ func clock(ms int64) string {
 	return fmt.Sprintf("%s%d:%02d.%03d", sign, ms/60000, ms/1000%60, ms%1000)
 }
 
-// artifact opens an artifact of an attempt.
-func (a *App) artifact(ctx context.Context, client *api.ClientWithResponses, f api.Artifact) (io.ReadCloser, error) {
-	r, err := client.GetArtifact(ctx, f.Id)
-	return a.Bytes("fetch "+f.Name, r, err)
-}
-
-// bytes gives the body of an answer that is no JSON, or the problem that came in its place.
+// Bytes gives the body of an answer that is no JSON, or the problem that came in its place.
 func (a *App) Bytes(doing string, r *http.Response, err error) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, a.Problem(doing, err, 0, nil, nil)
@@ -347,112 +329,4 @@ func argText(name string, args map[string]string) string {
 		parts = append(parts, k+"="+args[k])
 	}
 	return strings.Join(parts, " ")
-}
-
-func (a *App) legFetch(ctx context.Context, id, dir string) error {
-	client, l, err := a.getLeg(ctx, id)
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("could not make the folder: %w", err)
-	}
-	raw, err := json.MarshalIndent(l, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(dir, "leg.json"), append(raw, '\n'), 0o644); err != nil {
-		return err
-	}
-	n, size := 1, int64(len(raw))
-	for i, at := range l.Attempts {
-		target := dir
-		if i < len(l.Attempts)-1 {
-			target = filepath.Join(dir, fmt.Sprintf("attempt-%d", at.Number))
-		}
-		for _, f := range at.Artifacts {
-			if err := a.fetchOne(ctx, client, f, target); err != nil {
-				return err
-			}
-			n, size = n+1, size+f.Size
-		}
-	}
-	return a.Show(map[string]any{"folder": dir, "files": n, "bytes": size}, func() {
-		fmt.Fprintf(a.Out, "%d files, %s, in %s\n", n, BytesText(size), dir)
-		if l.Stage != "done" {
-			fmt.Fprintln(a.Out, "The leg has not ended: what it still gathers is not among them.")
-		}
-	})
-}
-
-// legZip downloads all files of a leg as one zip.
-func (a *App) legZip(ctx context.Context, id, path string) error {
-	client, l, err := a.getLeg(ctx, id)
-	if err != nil {
-		return err
-	}
-	r, err := client.GetFiles(ctx, l.Id)
-	in, err := a.Bytes("fetch the files", r, err)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	all := int64(0) // the zip is about as long as what is in it
-	for _, at := range l.Attempts {
-		for _, f := range at.Artifacts {
-			all += f.Size
-		}
-	}
-	size, err := a.save(in, all, path, func() error { return nil })
-	if err != nil {
-		return err
-	}
-	return a.Show(map[string]any{"file": path, "bytes": size}, func() { fmt.Fprintf(a.Out, "%s, %s\n", path, BytesText(size)) })
-}
-
-// save writes r into a file, which gets its name only when all of it has come and whole says that it is so.
-func (a *App) save(r io.Reader, size int64, path string, whole func() error) (int64, error) {
-	part, err := os.Create(path + ".part")
-	if err != nil {
-		return 0, err
-	}
-	defer os.Remove(part.Name())
-	defer part.Close()
-	in, done := a.progress(filepath.Base(path), r, size)
-	n, err := io.Copy(part, in)
-	done()
-	if err != nil {
-		return n, fmt.Errorf("could not fetch %s: it was cut off after %s: %w; fetch it again", filepath.Base(path), BytesText(n), err)
-	}
-	if err := whole(); err != nil {
-		return n, err
-	}
-	if err := part.Close(); err != nil {
-		return n, err
-	}
-	return n, os.Rename(part.Name(), path)
-}
-
-// fetchOne downloads a file under its own name, and sees that it came whole.
-func (a *App) fetchOne(ctx context.Context, client *api.ClientWithResponses, f api.Artifact, dir string) error {
-	if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
-		return fmt.Errorf("the service names a file %q, which leads out of the folder", f.Name)
-	}
-	path := filepath.Join(dir, filepath.FromSlash(f.Name))
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	r, err := a.artifact(ctx, client, f)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	h := sha256.New()
-	_, err = a.save(io.TeeReader(r, h), f.Size, path, func() error {
-		if sum := hex.EncodeToString(h.Sum(nil)); sum != f.Sha256 {
-			return fmt.Errorf("%s came damaged: its SHA-256 is %s, not %s; fetch it again", f.Name, sum, f.Sha256)
-		}
-		return nil
-	})
-	return err
 }

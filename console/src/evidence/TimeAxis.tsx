@@ -12,7 +12,7 @@ import { isWhole, within, type Span } from './span';
 export interface Lane {
   name: string; // for the line below the axis
   height: number; // px; 0: it lies over all the others
-  draw: (x: (ms: number) => number, height: number, span: Span) => ReactNode;
+  draw: (x: (ms: number) => number, height: number) => ReactNode;
 }
 
 const Axis = styled(Slider)`display: block; width: 100%;`;
@@ -42,7 +42,7 @@ const Drawn = memo(function Drawn({ lanes, span }: { lanes: Lane[]; span: Span }
   const tops = lanes.map((l, i) => (l.height ? heightOf(lanes.slice(0, i)) : 0));
   return (
     <svg viewBox={`0 0 1000 ${all}`} preserveAspectRatio="none" aria-hidden>
-      {lanes.map((l, i) => <g key={l.name} transform={`translate(0 ${tops[i]})`}>{l.draw(x, l.height || all, span)}</g>)}
+      {lanes.map((l, i) => <g key={l.name} transform={`translate(0 ${tops[i]})`}>{l.draw(x, l.height || all)}</g>)}
     </svg>
   );
 });
@@ -110,7 +110,7 @@ export function TimeAxis({ lanes, end, cursor, span, onSpan }: {
       </Axis>
       <Key>
         <span>{clock(span.from)}</span>
-        <span aria-hidden>{lanes.filter((l) => l.name).map((l) => l.name).join(' · ')}</span>
+        <span aria-hidden>{lanes.map((l) => l.name).join(' · ')}</span>
         {!whole && <button type="button" onClick={() => onSpan({ from: 0, to: end })}>Show all of it</button>}
         <span>{clock(span.to)}</span>
       </Key>

@@ -1,4 +1,5 @@
-// The lanes of a leg's time axis: its cases, its commands and steps, how dense the log is, and over all of them its faults.
+// The lanes of a leg's time axis: its cases, its commands and steps, the network, two gauges, how dense the log is,
+// and over all of them its faults.
 import type { Gauges, LogOverview, NetworkOverview } from '../data/api';
 import { c } from '../theme';
 import type { StoryRow } from './moments';
@@ -46,20 +47,27 @@ function commands(rows: StoryRow[]): Lane {
   };
 }
 
+// Bars of how much there was in each slice of time, by its root: a little is seen beside a lot.
+function bars(counts: number[], slice: number, peak: number, x: (ms: number) => number, height: number, least = 0): string {
+  return counts.map((n, i) => {
+    const [from, to] = [x(i * slice), x((i + 1) * slice)];
+    if (n === 0 || to < 0 || from > 1000) return '';
+    const up = Math.max((height - 4) * Math.sqrt(n / peak), least);
+    return `M${from.toFixed(1)} ${height - 2}v${(-up).toFixed(1)}h${Math.max(to - from - 0.4, 0.8).toFixed(1)}V${height - 2}z`;
+  }).join('');
+}
+
 function density(log: LogOverview | undefined): Lane {
   const peak = Math.max(1, ...(log?.density ?? []));
   return {
     name: 'log lines, warnings in ochre',
     height: 22,
-    draw: (x, height) => {
-      const bars = (counts: number[]) => counts.map((n, i) => {
-        if (n === 0 || !log) return '';
-        const [from, to] = [x(i * log.slice_ms), x((i + 1) * log.slice_ms)];
-        const [foot, width] = [height - 2, Math.max(to - from - 0.4, 0.6).toFixed(1)];
-        return `M${from.toFixed(1)} ${foot}v${(-18 * Math.sqrt(n / peak)).toFixed(1)}h${width}V${foot}z`;
-      }).join('');
-      return log && <><path d={bars(log.density)} fill={c.grout} /><path d={bars(log.warnings)} fill={c.flaky} /></>;
-    },
+    draw: (x, height) => log && (
+      <>
+        <path d={bars(log.density, log.slice_ms, peak, x, height)} fill={c.grout} />
+        <path d={bars(log.warnings, log.slice_ms, peak, x, height)} fill={c.flaky} />
+      </>
+    ),
   };
 }
 
@@ -69,16 +77,12 @@ function network(o: NetworkOverview): Lane {
   return {
     name: 'network',
     height: 16,
-    draw: (x, height) => {
-      const bars = (counts: number[], least: number) => counts.map((n, i) => {
-        if (n === 0) return '';
-        const [from, to] = [x(i * o.slice_ms), x((i + 1) * o.slice_ms)];
-        if (to < 0 || from > 1000) return '';
-        const [up, wide] = [-Math.max(12 * Math.sqrt(n / peak), least), Math.max(to - from, 0.8)];
-        return `M${from.toFixed(1)} ${height - 2}v${up.toFixed(1)}h${wide.toFixed(1)}V${height - 2}z`;
-      }).join('');
-      return <><path d={bars(o.density, 3)} fill={c.lost} /><path d={bars(o.failures, 12)} fill={c.failed} /></>;
-    },
+    draw: (x, height) => (
+      <>
+        <path d={bars(o.density, o.slice_ms, peak, x, height, 3)} fill={c.lost} />
+        <path d={bars(o.failures, o.slice_ms, peak, x, height, height - 4)} fill={c.failed} />
+      </>
+    ),
   };
 }
 
