@@ -252,7 +252,7 @@ func TestALegLeavesItsEvidenceOnOneClock(t *testing.T) {
 	require.NoError(t, os.WriteFile(video, b.file(a, "video.mp4"), 0o600))
 	out, err := exec.Command("ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "stream=codec_name,width,nb_frames,color_space,duration", "-of", "csv=p=0", video).CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Regexp(t, `^h264,540,bt709,\d+\.\d+,\d+`, string(out))
+	assert.Regexp(t, `^h264,544,bt709,\d+\.\d+,\d+`, string(out))
 }
 
 func TestAPhoneThatIsUnpluggedInACaseGetsTheLegAnotherAttempt(t *testing.T) {

@@ -5,9 +5,15 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -318,4 +324,90 @@ func TestPicturesAfterEachCommand(t *testing.T) {
 		}
 	}
 	assert.True(t, after["after tap"])
+}
+
+// shown are the moments of a video's pictures, in ms.
+func shown(t *testing.T, video []byte) (at []int64) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "v.mp4")
+	require.NoError(t, os.WriteFile(file, video, 0o600))
+	text, err := exec.Command("ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "packet=pts_time", "-of", "csv=p=0", file).Output()
+	require.NoError(t, err)
+	for _, l := range strings.Fields(string(text)) {
+		s, err := strconv.ParseFloat(strings.Trim(l, ","), 64)
+		require.NoError(t, err)
+		at = append(at, int64(math.Round(s*1000)))
+	}
+	return at
+}
+
+func TestTheVideoShowsWhatACommandDidWhenItDidIt(t *testing.T) {
+	b, _ := online(t, func(tr *standin.Traits) { tr.Temper, tr.Skew = standin.Real, 42*time.Second })
+	l := b.wait(b.start(120, "film", "phone.launch()\nphone.tap('#shore_gull-ledge')\nfor i in range(3):\n    phone.long_press('#title')\n    phone.tap('#show_chart')\n    phone.long_press('#title')\n    phone.tap('#show_table')\n"))
+	require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts[0].Cases)
+	a := l.Attempts[0]
+	pictures := shown(t, b.file(a, "video.mp4"))
+	taps := 0
+	for _, e := range events(t, b.file(a, "timeline.jsonl")) {
+		if e.Kind != timeline.Command || e.Name != "tap" || e.Args["element"] != "#show_chart" && e.Args["element"] != "#show_table" {
+			continue
+		}
+		taps++
+		in := func(from, to int64) bool {
+			return slices.ContainsFunc(pictures, func(at int64) bool { return at >= from && at <= to })
+		}
+		assert.True(t, in(e.At, e.At+e.Took+250), "from %d for %d ms; the phone's encoder is one in software: %v", e.At, e.Took, pictures)
+		assert.False(t, in(e.At-300, e.At-1), "nothing is shown before it is so: from %d: %v", e.At, pictures)
+	}
+	assert.Equal(t, 6, taps)
+}
+
+func TestTheVideoGoesOnWhenTheDeviceFilmsNoMore(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(*standin.Traits)
+		during func(*standin.Phone)
+		told   string
+	}{
+		"it never did":         {func(tr *standin.Traits) { tr.NoFilm = true }, nil, "unable to create video/avc codec instance"},
+		"it dies, and is back": {nil, func(p *standin.Phone) { p.BreakFilm(false) }, ""},
+		"it dies for good":     {nil, func(p *standin.Phone) { p.BreakFilm(true) }, "unable to create video/avc codec instance"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			if c.change == nil {
+				c.change = func(*standin.Traits) {}
+			}
+			b, _ := online(t, c.change)
+			const look = "phone.launch()\nphone.tap('#shore_gull-ledge')\nfor i in range(8):\n    phone.tap('#show_chart')\n    phone.background(0.5)\n    phone.tap('#show_table')\n"
+			run := b.start(120, "before", look, "after", look)
+			b.until(run, "c.test_after")
+			if c.during != nil {
+				c.during(b.phone)
+			}
+			l := b.wait(run)
+			a := l.Attempts[0]
+			require.Equal(t, verdict.Passed, l.Verdict)
+			told := ""
+			for _, e := range events(t, b.file(a, "timeline.jsonl")) {
+				if e.Kind == timeline.Marker && strings.HasPrefix(e.Name, "the video is of single pictures") {
+					told += e.Answer
+				}
+				assert.NotContains(t, e.Name, "not whole")
+			}
+			if c.told == "" {
+				assert.Empty(t, told)
+			} else {
+				assert.Contains(t, told, c.told)
+			}
+			pictures := shown(t, b.file(a, "video.mp4"))
+			assert.Zero(t, pictures[0])
+			later := 0
+			for _, at := range pictures {
+				if at > a.Cases[1].StartMS {
+					later++
+				}
+			}
+			assert.Greater(t, later, 3, "%v", pictures)
+		})
+	}
 }

@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own: Logger, Clock, Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files,
-// Heart, Storage, Fitness, Limited, Gauged, Proxied, Starter. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
+// Heart, Storage, Fitness, Limited, Gauged, Proxied, Starter, Filmer. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -149,6 +149,13 @@ type Pixels interface {
 	Pixels(ctx context.Context) (*image.RGBA, error)
 	// QuickLink says whether the bytes cost less than the work.
 	QuickLink() bool
+}
+
+// Filmer is a phone that films its own screen.
+type Filmer interface {
+	// Film streams the screen as H.264 in the byte stream format (ITU-T H.264, Annex B), a picture for each change, until the reader is closed; about so many
+	// pixels along the screen's shorter side. A phone may end it by itself, and many do after three minutes: io.EOF. One that can't film is *Refused.
+	Film(ctx context.Context, short int) (io.ReadCloser, error)
 }
 
 // Gauged is a phone whose gauges (core/gauges) can be read while a test runs.

@@ -48,6 +48,7 @@ type Unit struct {
 	Limited     Limited
 	Gauged      Gauged
 	Proxied     Proxied
+	Filmer      Filmer
 }
 
 // Of finds what a phone can do.
@@ -73,6 +74,7 @@ func Of(p Phone) *Unit {
 	u.Limited, _ = p.(Limited)
 	u.Gauged, _ = p.(Gauged)
 	u.Proxied, _ = p.(Proxied)
+	u.Filmer, _ = p.(Filmer)
 	return u
 }
 

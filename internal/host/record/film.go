@@ -8,23 +8,20 @@ import (
 	"image"
 	"image/jpeg"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	xdraw "golang.org/x/image/draw"
 
 	"tessellant/internal/core/recording"
+	"tessellant/internal/core/timeline"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
 )
 
-// Film keeps the distinct pictures of a screen with their times, and makes a
-// video of them at the end. It takes a picture after each command and now and
-// then, on a stream of its own: a command never waits for it.
+// Film films a screen, and makes a video of it at the end. Where the device films by itself, the video is of that. It takes pictures besides, after each command
+// and now and then, on a stream of its own: for those who watch, and for the video while the device does not film. A command never waits for any of it.
 type Film struct {
 	dir    string
 	phone  *phone.Unit
@@ -34,12 +31,14 @@ type Film struct {
 	packed bool          // pictures only come as PNG
 	first  chan struct{} // closed when the first was taken, or could not be
 	share  *spool.Share
+	reel   *reel // nil: the device does not film
 
 	mu      sync.Mutex
-	frames  []frame
-	shown   []byte // the newest frame
+	frames  []frame // of the times at which the device did not film
+	shown   []byte  // the newest picture
 	shownAt int64
-	last    []byte // the newest picture, as it came
+	last    []byte // as it came
+	passed  bool   // it is none of the frames
 	size    image.Point
 	taken   int64 // bytes of the frames
 	err     error
@@ -71,6 +70,11 @@ const (
 // NewFilm makes a film of a phone's screen: pictures that the timeline takes come onto it, too.
 func NewFilm(dir string, u *phone.Unit, t *Timeline, room *spool.Share) (*Film, error) {
 	f, err := newFilm(dir, u, t.At, room)
+	if u.Filmer != nil {
+		f.reel = newReel(f.dir, u.Filmer, t.At, room, func(why string) {
+			t.Note(timeline.Event{Kind: timeline.Marker, Name: "the video is of single pictures from here on", Answer: why})
+		})
+	}
 	t.film = f
 	return f, err
 }
@@ -90,10 +94,16 @@ func (f *Film) poke() {
 
 // Begun waits until there is a picture, for a moment at most: what is over at once has a film, too.
 func (f *Film) Begun(ctx context.Context) {
-	select {
-	case <-f.first:
-	case <-time.After(firstPicture):
-	case <-ctx.Done():
+	wait := time.NewTimer(firstPicture)
+	defer wait.Stop()
+	for _, begun := range []chan struct{}{f.first, f.reel.beginning()} {
+		select {
+		case <-begun:
+		case <-wait.C:
+			return
+		case <-ctx.Done():
+			return
+		}
 	}
 }
 
@@ -102,9 +112,12 @@ func (f *Film) Name() string { return recording.Video }
 
 // Record implements Recorder.
 func (f *Film) Record(ctx context.Context) error {
-	var develops sync.WaitGroup
-	develops.Go(func() { f.develop(ctx) })
-	defer develops.Wait()
+	var others sync.WaitGroup
+	defer others.Wait()
+	others.Go(func() { f.develop(ctx) })
+	if f.reel != nil {
+		others.Go(func() { f.reel.roll(ctx) })
+	}
 	f.roll(ctx)
 	return nil
 }
@@ -215,15 +228,13 @@ func (f *Film) rest() {
 
 // frame makes a frame of a picture, unless it is as the one before.
 func (f *Film) frame(p picture) {
+	filmed := f.reel.filming()
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if bytes.Equal(p.raw, f.last) || len(f.frames) >= maxFrames {
-		return
+	if f.last != nil && (p.at <= f.shownAt || bytes.Equal(p.raw, f.last) && (filmed || !f.passed)) || len(f.frames) >= maxFrames {
+		return // an older picture that came later, or the same
 	}
-	if n := len(f.frames); n > 0 && p.at <= f.frames[n-1].at {
-		return // an older picture that came later
-	}
-	f.last = p.raw
+	f.last, f.shownAt = p.raw, p.at
 	img, err := p.open()
 	if err != nil {
 		f.err = err
@@ -236,13 +247,17 @@ func (f *Film) frame(p picture) {
 	}
 	small := image.NewRGBA(image.Rectangle{Max: f.size})
 	xdraw.ApproxBiLinear.Scale(small, fitted(img.Bounds().Size(), f.size), img, img.Bounds(), xdraw.Src, nil)
-	name := fmt.Sprintf("%06d.jpg", len(f.frames)+1)
 	var buf bytes.Buffer
-	err = jpeg.Encode(&buf, small, &jpeg.Options{Quality: 80})
-	if err == nil {
-		err = f.share.Room(int64(buf.Len()))
+	if err := jpeg.Encode(&buf, small, &jpeg.Options{Quality: 80}); err != nil {
+		f.err = err
+		return
 	}
-	if err == nil {
+	f.shown, f.passed = buf.Bytes(), filmed
+	if filmed {
+		return
+	}
+	name := fmt.Sprintf("%06d.jpg", len(f.frames)+1)
+	if err = f.share.Room(int64(buf.Len())); err == nil {
 		err = os.WriteFile(filepath.Join(f.dir, name), buf.Bytes(), 0o600)
 	}
 	if err != nil {
@@ -251,7 +266,6 @@ func (f *Film) frame(p picture) {
 	}
 	f.taken += int64(buf.Len())
 	f.frames = append(f.frames, frame{p.at, name})
-	f.shown, f.shownAt = buf.Bytes(), p.at
 }
 
 // fitted is where a picture lies in a frame: all of it, as large as possible, in the middle. A
@@ -266,59 +280,4 @@ func fitted(picture, frame image.Point) image.Rectangle {
 		h = frame.Y
 	}
 	return image.Rect(0, 0, w, h).Add(image.Pt((frame.X-w)/2, (frame.Y-h)/2))
-}
-
-// Encode makes an H.264 video that lasts until end (ms on the attempt's clock)
-// and starts at zero, so that its time is the attempt's. Times are exact to the millisecond: the list
-// sets the frame rate of each picture's demuxer to 1000.
-func (f *Film) Encode(ctx context.Context, target string, end int64) error {
-	f.rest()
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if len(f.frames) == 0 {
-		if f.err != nil {
-			return f.err
-		}
-		return fmt.Errorf("no picture of the screen could be taken")
-	}
-	ffmpeg, err := exec.LookPath("ffmpeg")
-	if err != nil {
-		return fmt.Errorf("ffmpeg is not installed; on Debian: apt-get install ffmpeg")
-	}
-	var list strings.Builder
-	list.WriteString("ffconcat version 1.0\n")
-	for i, fr := range f.frames {
-		from, to := fr.at, end
-		if i == 0 {
-			from = 0
-		}
-		if i+1 < len(f.frames) {
-			to = f.frames[i+1].at
-		}
-		fmt.Fprintf(&list, "file %s\noption framerate 1000\nduration %.3f\n", fr.file, float64(max(to-from, 1))/1000)
-	}
-	// The last picture stands once more: its own duration counts only then.
-	fmt.Fprintf(&list, "file %s\noption framerate 1000\n", f.frames[len(f.frames)-1].file)
-	listFile := filepath.Join(f.dir, "list.ffconcat")
-	if err := os.WriteFile(listFile, []byte(list.String()), 0o600); err != nil {
-		return err
-	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, ffmpeg, "-nostdin", "-v", "error", "-y", "-threads", "1", "-f", "concat", "-safe", "0", "-i", listFile,
-		"-vf", fmt.Sprintf("scale=%d:%d:flags=area:out_color_matrix=bt709:out_range=tv,format=yuv420p", f.size.X, f.size.Y),
-		"-fps_mode", "vfr", "-c:v", "libx264", "-preset", "veryfast", "-bf", "0", "-crf", "28", "-g", "10", "-threads", "1",
-		"-color_primaries", "bt709", "-color_trc", "bt709", "-colorspace", "bt709", "-color_range", "tv", "-movflags", "+faststart", target)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("the video can't be encoded: %w: %s", err, strings.TrimSpace(string(out)))
-	}
-	if err := os.RemoveAll(f.dir); err != nil {
-		return err
-	}
-	f.share.Back(f.taken)
-	if i, err := os.Stat(target); err == nil {
-		_ = f.share.Room(i.Size()) // it is smaller than its frames, mostly
-	}
-	return nil
 }

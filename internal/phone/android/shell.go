@@ -188,7 +188,7 @@ func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + 
 
 // stream runs a command that goes on until it is closed, and gives what it
 // writes. When the device goes away, Read says so with *phone.Lost.
-func (d *Device) stream(ctx context.Context, doing, line string) (io.ReadCloser, error) {
+func (d *Device) stream(ctx context.Context, doing, line string) (*streaming, error) {
 	service := "shell:" + line
 	if d.features["shell_v2"] {
 		service = "shell,v2,TERM=dumb,raw:" + line
@@ -214,9 +214,13 @@ type streaming struct {
 	cancel context.CancelFunc
 	doing  string
 	v2     bool
-	left   int  // of the packet being read
-	skip   bool // it is not for the reader
+	left   int    // of the packet being read
+	skip   bool   // it is not for the reader
+	said   []byte // the beginning of what came on the other output
 }
+
+// maxSaid is how many bytes of it are kept.
+const maxSaid = 1 << 10
 
 func (s *streaming) Read(b []byte) (int, error) {
 	if !s.v2 {
@@ -236,7 +240,11 @@ func (s *streaming) Read(b []byte) (int, error) {
 			return 0, io.EOF
 		}
 		if s.skip {
-			if _, err := io.CopyN(io.Discard, s.c, int64(s.left)); err != nil {
+			said, err := io.ReadAll(io.LimitReader(s.c, int64(min(s.left, maxSaid-len(s.said)))))
+			if s.said = append(s.said, said...); err == nil {
+				_, err = io.CopyN(io.Discard, s.c, int64(s.left-len(said)))
+			}
+			if err != nil {
 				return 0, s.d.failed(s.ctx, s.doing, errCut)
 			}
 			s.left = 0

@@ -49,7 +49,7 @@ func suite(t *testing.T, server *adb.Process, traits standin.Traits) {
 		sides = standin.Awkward(traits.API)
 	}
 	phonetest.Run(t, phonetest.Subject{Phone: open(t, server, p), App: housetest.KelplineApp(t), Language: traits.Language,
-		Gated: slices.Contains(sides.Gates, standin.NoGrant), NoKeys: sides.HardKeys, Deaf: sides.TouchClosed && traits.API < 31})
+		Gated: slices.Contains(sides.Gates, standin.NoGrant), NoKeys: sides.HardKeys, Deaf: sides.TouchClosed && traits.API < 31, NoFilm: sides.NoFilm || traits.API < 24})
 }
 
 func TestTheDriverPassesTheSuite(t *testing.T) {
@@ -90,7 +90,7 @@ func TestTheDriverPassesTheSuiteWithEachAwkwardSide(t *testing.T) {
 		"local times": {23, standin.Sides{Zone: 2 * time.Hour}}, "hardware keyboard": {29, standin.Sides{HardKeys: true}}, "composing": {34, standin.Sides{Composing: true}},
 		"says a shared serial": {30, standin.Sides{SaysSerial: "0123456789ABCDEF"}}, "foldable": {33, standin.Sides{Outer: true}}, "slow start": {29, standin.Sides{SlowStart: 1500 * time.Millisecond}},
 		"slow storage": {26, standin.Sides{SlowStorage: time.Second}}, "another user": {32, standin.Sides{User: 10}}, "two launchers": {35, standin.Sides{TwoLaunchers: true}},
-		"no touch screen": {32, standin.Sides{TouchClosed: true}}, "no touch screen, of old": {30, standin.Sides{TouchClosed: true}}, "trailing": {34, standin.Sides{Trailing: true}},
+		"no touch screen": {32, standin.Sides{TouchClosed: true}}, "no touch screen, of old": {30, standin.Sides{TouchClosed: true}}, "trailing": {34, standin.Sides{Trailing: true}}, "no film": {33, standin.Sides{NoFilm: true}},
 		"verifier": {30, standin.Sides{Installs: "VERIFICATION_TIMEOUT"}}, "deprecated": {34, standin.Sides{Installs: "DEPRECATED_SDK_VERSION"}},
 	} {
 		t.Run(name, func(t *testing.T) {

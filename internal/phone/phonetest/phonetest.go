@@ -33,6 +33,7 @@ type Subject struct {
 	Gated    bool      // it does not let permissions be granted
 	NoKeys   bool      // it shows no keyboard, as one that has keys of its own
 	Deaf     bool      // it takes one finger at a time
+	NoFilm   bool      // it makes no film of its screen
 }
 
 const patience = 30 * time.Second

@@ -3,6 +3,7 @@ package phonetest
 // How a device is set, what can be read of it beside the commands, and how its apps reach the network.
 
 import (
+	"io"
 	"net"
 	"net/http"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/gauges"
+	"tessellant/internal/core/h264"
 	"tessellant/internal/phone"
 )
 
@@ -126,6 +128,72 @@ var surroundings = []check{
 		v, err := none.Read(p.ctx, true)
 		require.NoError(p, err)
 		require.NotContains(p, v, gauges.Memory)
+	}},
+	{"film", "Film streams the screen as H.264, a picture for each change, until it is closed; once more at the same time and later again, or it says that it can't.", func(p *probe) {
+		filmer, ok := p.Phone.(phone.Filmer)
+		if !ok {
+			p.Skip("this phone does not film its screen")
+		}
+		require.NoError(p, p.Phone.Stop(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		r, err := filmer.Film(p.ctx, 540)
+		if p.NoFilm {
+			var refused *phone.Refused
+			require.ErrorAs(p, err, &refused, "a phone that can't says so")
+			return
+		}
+		require.NoError(p, err)
+		shown := func(r io.Reader) <-chan h264.Picture { // each when the next begins
+			out := make(chan h264.Picture, 1000)
+			go func() {
+				defer close(out)
+				var s h264.Splitter
+				for buf := make([]byte, 32<<10); ; {
+					n, err := r.Read(buf)
+					whole, wrong := s.Feed(buf[:n], 0)
+					for _, p := range whole {
+						out <- p
+					}
+					if err != nil || wrong != nil {
+						return
+					}
+				}
+			}()
+			return out
+		}
+		next := func(pictures <-chan h264.Picture) h264.Picture { // a quick phone is there and back between two pictures, now and then
+			for p.ctx.Err() == nil {
+				select {
+				case picture := <-pictures:
+					return picture
+				default:
+				}
+				x, y := p.find("#shore_gull-ledge").Bounds.Center()
+				require.NoError(p, p.Phone.Tap(p.ctx, x, y))
+				p.find("#start")
+				require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
+			}
+			require.FailNow(p, "no picture of what changed came")
+			return h264.Picture{}
+		}
+		pictures := shown(r)
+		first := next(pictures)
+		require.True(p, first.Key, "it begins with a picture that needs none before it")
+		w, h, err := first.Parameters.Size()
+		require.NoError(p, err)
+		f, err := p.Phone.Facts(p.ctx)
+		require.NoError(p, err)
+		require.InDelta(p, float64(f.Width)/float64(f.Height), float64(w)/float64(h), 0.03, "as the screen is")
+		require.LessOrEqual(p, min(w, h), 560)
+		other, err := filmer.Film(p.ctx, 540)
+		require.NoError(p, err)
+		more := shown(other)
+		require.True(p, next(more).Key)
+		require.NoError(p, r.Close())
+		for range pictures { // it ends
+		}
+		require.False(p, next(more).Key, "the other one goes on")
+		require.NoError(p, other.Close())
 	}},
 	{"proxy", "Proxy leads the apps through a port of this machine, and Unsettle puts it back.", func(p *probe) {
 		proxied, ok := p.Phone.(phone.Proxied)

@@ -18,7 +18,7 @@ var commands map[string]func(*Phone, *call) int
 func init() { // not at the declaration: cmd refers to the table
 	commands = map[string]func(*Phone, *call) int{
 		"getprop": (*Phone).getprop, "wm": (*Phone).wm, "pm": (*Phone).pm, "cmd": (*Phone).cmd, "am": (*Phone).am, "input": (*Phone).input,
-		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
+		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "screenrecord": (*Phone).screenrecord, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
 		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.tz, c.out) },
 		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
 		"ps": (*Phone).ps, "svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "appops": (*Phone).appops, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {

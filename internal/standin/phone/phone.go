@@ -64,9 +64,10 @@ type Phone struct {
 	sealed   bool      // it has not been unlocked since it was switched on
 	restless bool
 	folded   bool
-	asking   *asking // nil: no permission is asked for
-	dumping  bool    // somebody reads the tree
-	keyboard string  // that is in use: one of keyboards
+	asking   *asking       // nil: no permission is asked for
+	dumping  bool          // somebody reads the tree
+	filmed   chan struct{} // closed when the encoder breaks
+	keyboard string        // that is in use: one of keyboards
 }
 
 type installSession struct{ apks [][]byte }
@@ -97,7 +98,7 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 	if t.Temper == Uneasy {
 		t.Sides = Awkward(t.API)
 	}
-	p := &Phone{traits: t, ctx: ctx, memories: map[string]*rand.Rand{}, began: time.Now(), touched: time.Now(), restless: t.Restless, locked: t.Lock == "swipe" || t.Lock == "pin", sealed: t.Lock == "pin", conns: map[*conn]bool{}, reverses: map[int]reverse{}, logs: &logBuffer{grown: make(chan struct{})},
+	p := &Phone{traits: t, ctx: ctx, memories: map[string]*rand.Rand{}, began: time.Now(), touched: time.Now(), restless: t.Restless, locked: t.Lock == "swipe" || t.Lock == "pin", sealed: t.Lock == "pin", conns: map[*conn]bool{}, reverses: map[int]reverse{}, logs: &logBuffer{grown: make(chan struct{})}, filmed: make(chan struct{}),
 		files: map[string]*file{}, apps: map[string]*installed{}, sessions: map[int]*installSession{},
 		settings: map[string]string{
 			"system/accelerometer_rotation": "1", "system/font_scale": "1.0", "system/screen_off_timeout": "60000",

@@ -72,6 +72,8 @@ type Sides struct {
 	NoProxy bool `yaml:"no_proxy"`
 	// OddGauges says that its dumpsys tells of battery, memory and frames in a form of its maker's.
 	OddGauges bool `yaml:"odd_gauges"`
+	// NoFilm says that it has no encoder for a film of its screen.
+	NoFilm bool `yaml:"no_film"`
 	// Trailing says that its screencap writes something behind the picture.
 	Trailing bool `yaml:"trailing"`
 }
