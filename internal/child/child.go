@@ -94,8 +94,9 @@ type Kept struct {
 	stop  context.CancelFunc
 	ended chan struct{}
 
-	mu  sync.Mutex
-	now *Process
+	mu   sync.Mutex
+	now  *Process
+	died int
 }
 
 // Keep starts a child that is ready when start returns, and starts it again, by the same
@@ -126,7 +127,10 @@ func (k *Kept) look(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		slog.Warn("a server has died, and is started again", "server", k.what)
+		k.mu.Lock()
+		k.died++
+		k.mu.Unlock()
+		slog.Warn("a server has died, and is started again", "server", k.what, "how", k.process().err)
 		pauses := retry.WithCappedDuration(10*time.Second, retry.NewExponential(100*time.Millisecond))
 		_ = retry.Do(ctx, pauses, func(ctx context.Context) error {
 			p, err := k.start(ctx)
@@ -140,6 +144,13 @@ func (k *Kept) look(ctx context.Context) {
 			return nil
 		})
 	}
+}
+
+// Died is how often it has died by now.
+func (k *Kept) Died() int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.died
 }
 
 // Close ends the child and waits until it has gone.

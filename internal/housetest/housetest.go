@@ -102,7 +102,12 @@ func ADB(t testing.TB) *adb.Process {
 	t.Cleanup(func() {
 		p.Close()
 		if said, err := os.ReadFile(filepath.Join(dir, "adb.log")); t.Failed() && err == nil {
-			t.Logf("the adb server said:\n%s", said[max(0, len(said)-4000):])
+			for line := range strings.Lines(string(said)) {
+				if strings.Contains(line, "adb F ") || strings.Contains(line, "adb E ") {
+					t.Log(line)
+				}
+			}
+			t.Logf("the adb server said last:\n%s", said[max(0, len(said)-4000):])
 		}
 	})
 	return p

@@ -43,13 +43,21 @@ func open(t *testing.T, s *adb.Process, p *standin.Phone) *android.Device {
 func suite(t *testing.T, server *adb.Process, traits standin.Traits) {
 	t.Helper()
 	t.Parallel()
-	p := housetest.Phone(t, server, traits)
 	sides := traits.Sides
 	if traits.Temper == standin.Uneasy {
 		sides = standin.Awkward(traits.API)
 	}
-	phonetest.Run(t, phonetest.Subject{Phone: open(t, server, p), App: housetest.KelplineApp(t), Language: traits.Language,
-		Gated: slices.Contains(sides.Gates, standin.NoGrant), NoKeys: sides.HardKeys, Deaf: sides.TouchClosed && traits.API < 31, NoFilm: sides.NoFilm || traits.API < 24})
+	for range 3 { // the adb server itself dies now and then, with many phones that come and go
+		died := server.Died()
+		broke := func() bool { return server.Died() != died }
+		p := housetest.Phone(t, server, traits)
+		if phonetest.Run(t, phonetest.Subject{Phone: open(t, server, p), App: housetest.KelplineApp(t), Language: traits.Language,
+			Gated: slices.Contains(sides.Gates, standin.NoGrant), NoKeys: sides.HardKeys, Deaf: sides.TouchClosed && traits.API < 31, NoFilm: sides.NoFilm || traits.API < 24, Broke: broke}) {
+			return
+		}
+		p.Close()
+	}
+	t.Error("the adb server died under it, three times")
 }
 
 func TestTheDriverPassesTheSuite(t *testing.T) {

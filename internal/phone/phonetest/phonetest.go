@@ -34,6 +34,8 @@ type Subject struct {
 	NoKeys   bool      // it shows no keyboard, as one that has keys of its own
 	Deaf     bool      // it takes one finger at a time
 	NoFilm   bool      // it makes no film of its screen
+	// Broke says that what lies between the driver and the phone has broken under the suite, so that what fails is not the driver's fault. Nil: nothing does.
+	Broke func() bool
 }
 
 const patience = 30 * time.Second
@@ -50,8 +52,21 @@ type probe struct {
 	ctx context.Context
 }
 
-// Run tries everything, in order: later checks build on the state that earlier ones leave.
-func Run(t *testing.T, s Subject) {
+// Errorf fails the check, unless it could not be made.
+func (p *probe) Errorf(format string, args ...any) {
+	p.Helper()
+	if p.Broke != nil && !p.Broke() {
+		time.Sleep(100 * time.Millisecond) // it may be about to be noticed
+	}
+	if p.Broke != nil && p.Broke() {
+		p.Logf(format, args...)
+		p.Skip("it could not be made: what lies between the driver and the phone broke")
+	}
+	p.T.Errorf(format, args...)
+}
+
+// Run tries everything, in order: later checks build on the state that earlier ones leave. It says whether all could be tried.
+func Run(t *testing.T, s Subject) (whole bool) {
 	for _, c := range checks {
 		ok := t.Run(c.name, func(t *testing.T) {
 			ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
@@ -64,9 +79,13 @@ func Run(t *testing.T, s Subject) {
 			c.run(&probe{t, s, ctx})
 		})
 		if !ok {
-			return
+			return true
+		}
+		if s.Broke != nil && s.Broke() {
+			return false
 		}
 	}
+	return true
 }
 
 // find waits for an element.
