@@ -39,6 +39,7 @@ var floors = [][]string{
 	{"internal/host/runner"},
 	{"internal/host/casebook", "internal/host/orders"},
 	{"internal/host/record"},
+	{"internal/host/film"},
 	{"internal/host/spool"},
 	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},

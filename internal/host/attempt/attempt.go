@@ -24,6 +24,7 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/film"
 	"tessellant/internal/host/orders"
 	"tessellant/internal/host/record"
 	"tessellant/internal/host/runner"
@@ -64,7 +65,7 @@ type attempt struct {
 
 	unit     *lab.Unit
 	timeline *record.Timeline
-	film     *record.Film
+	film     *film.Film
 	kit      *runner.Kit
 	runner   runner.Runner
 	record   []record.Recorder

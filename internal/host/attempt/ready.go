@@ -120,7 +120,7 @@ func (a *attempt) openRecorders() (err error) {
 	}
 	a.record = append(a.record, k.DeviceLog)
 	if spec.Recording.Video {
-		if a.film, err = record.NewFilm(a.dir, a.unit.Unit, a.timeline, a.room); err != nil {
+		if a.film, err = a.timeline.Film(a.unit.Unit); err != nil {
 			return err
 		}
 		a.record = append(a.record, a.film)

@@ -1,6 +1,10 @@
 package record
 
-import "context"
+import (
+	"context"
+
+	"tessellant/internal/host/film"
+)
 
 // Recorder gathers one kind of evidence. It has failures of its own: one that breaks is said, and neither ends the attempt nor fails a case.
 type Recorder interface {
@@ -13,7 +17,7 @@ type Recorder interface {
 }
 
 var (
-	_ Recorder = (*Film)(nil)
+	_ Recorder = (*film.Film)(nil)
 	_ Recorder = (*DeviceLog)(nil)
 	_ Recorder = (*Gauges)(nil)
 	_ Recorder = (*Shots)(nil)

@@ -18,6 +18,9 @@ type Shots struct {
 	poked    chan string // the command's name
 }
 
+// settle is from a command to the picture after it.
+const settle = 250 * time.Millisecond
+
 // NewShots makes a recorder of pictures after commands.
 func NewShots(t *Timeline, u *phone.Unit) *Shots {
 	s := &Shots{timeline: t, phone: u, poked: make(chan string, 1)}

@@ -1,7 +1,7 @@
 // Package record takes down what happens in an attempt, on the attempt's clock.
 //
 // The Timeline is the spine: each recorder, and whoever carries the work out, notes events on it. A Recorder gathers one kind of
-// evidence in a track of its own (core/tracks) while the attempt goes on: Film the screen, DeviceLog the device's log. A
+// evidence in a track of its own (core/tracks) while the attempt goes on: DeviceLog the device's log, host/film the screen. A
 // new kind is a file here, its track's name in core/tracks, and a line in host/attempt/ready.go.
 package record
 
@@ -23,6 +23,7 @@ import (
 	"tessellant/internal/core/recording"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
+	"tessellant/internal/host/film"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
@@ -33,7 +34,7 @@ type Timeline struct {
 	dir     string
 	zero    time.Time   // monotonic
 	phone   phone.Phone // unobserved, for pictures
-	film    *Film
+	film    *film.Film
 	shooter *Shots
 	keeps   recording.Set
 	mask    *masking.Mask
@@ -89,6 +90,15 @@ func NewTimeline(dir string, p phone.Phone, keeps recording.Set, mask *masking.M
 		return nil, err
 	}
 	return &Timeline{dir: dir, zero: time.Now(), phone: p, keeps: keeps, out: f, w: timeline.NewWriter(f), mask: mask, spool: room}, nil
+}
+
+// Film makes a film of the phone's screen beside the timeline: what is done is told it, and the pictures that are taken come onto it, too.
+func (r *Timeline) Film(u *phone.Unit) (*film.Film, error) {
+	f, err := film.New(r.dir, u, r.At, r.spool, func(why string) {
+		r.Note(timeline.Event{Kind: timeline.Marker, Name: "the video is of single pictures from here on", Answer: why})
+	})
+	r.film = f
+	return f, err
 }
 
 // At is a moment on the attempt's clock, in milliseconds.
@@ -232,7 +242,7 @@ func (r *Timeline) Command(c phone.Command) {
 		return
 	}
 	if r.film != nil {
-		r.film.poke()
+		r.film.Poke()
 	}
 	if r.shooter != nil {
 		r.shooter.poke(c.Name)
@@ -283,7 +293,7 @@ func (r *Timeline) Shot(ctx context.Context, p phone.Phone, what string) (name s
 		return "", err
 	}
 	if r.film != nil {
-		r.film.addPNG(r.At(start), png)
+		r.film.AddPNG(r.At(start), png)
 	}
 	r.mu.Lock()
 	r.shots++

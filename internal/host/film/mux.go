@@ -1,4 +1,4 @@
-package record
+package film
 
 // What a device filmed, put into a container with its times, on its way to ffmpeg: Matroska (RFC 9559), whose times are exact to the millisecond.
 

@@ -1,4 +1,4 @@
-package record
+package film
 
 import (
 	"bytes"
@@ -91,7 +91,7 @@ type rolling struct {
 }
 
 func roll(t *testing.T, p *projector, every time.Duration) *rolling {
-	f, err := newFilm(t.TempDir(), nil, nil, nil)
+	f, err := New(t.TempDir(), nil, nil, nil, nil)
 	require.NoError(t, err)
 	r := &rolling{Film: f, t: t}
 	f.reel = newReel(f.dir, p, func(time.Time) int64 {
@@ -154,7 +154,7 @@ func TestAFilmOfTheDevicesOwnIsTakenAsItIs(t *testing.T) {
 		r.at(ms, film)
 	}
 	assert.True(t, r.reel.filming())
-	r.addPNG(2000, plain(t, 96, 160, color.White))
+	r.AddPNG(2000, plain(t, 96, 160, color.White))
 	r.rest()
 	assert.NotNil(t, r.shown, "those who watch see pictures")
 	assert.Empty(t, r.frames, "the video needs none")
@@ -206,8 +206,8 @@ func TestWhatTheDeviceDoesNotFilmIsOfPictures(t *testing.T) {
 	second := <-p.come
 	assert.Eventually(t, func() bool { return !r.reel.filming() }, 5*time.Second, time.Millisecond)
 	red, blue := plain(t, 96, 160, color.RGBA{200, 0, 0, 255}), plain(t, 96, 160, color.RGBA{0, 0, 200, 255})
-	r.addPNG(2000, red)
-	r.addPNG(4000, blue)
+	r.AddPNG(2000, red)
+	r.AddPNG(4000, blue)
 	r.rest()
 	r.at(6000, second)
 	r.at(7000, second)
@@ -229,7 +229,7 @@ func TestADeviceThatFilmsNoMoreSaysSoOnce(t *testing.T) {
 		defer r.mu.Unlock()
 		return len(r.said) == 1 && strings.Contains(r.said[0], "it has no encoder")
 	}, 5*time.Second, time.Millisecond)
-	r.addPNG(100, plain(t, 96, 160, color.White))
+	r.AddPNG(100, plain(t, 96, 160, color.White))
 	r.stop()
 	times, _ := r.times(2000)
 	assert.Equal(t, "0.000", times[0])

@@ -1,4 +1,4 @@
-package record
+package film
 
 // The video of a film: what the device filmed as it is, and what it did not, of pictures.
 

@@ -1,4 +1,8 @@
-package record
+// Package film films the screen of a device, and makes a video of it.
+//
+// In: a device, a folder, a clock. Out: an H.264 video whose time is the clock's, and the newest picture for those who watch. Where the device films by itself
+// (reel.go), the video is of that; else of single pictures (film.go). video.go puts the parts together at the end.
+package film
 
 import (
 	"bytes"
@@ -15,7 +19,6 @@ import (
 	xdraw "golang.org/x/image/draw"
 
 	"tessellant/internal/core/recording"
-	"tessellant/internal/core/timeline"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/phone"
 )
@@ -67,25 +70,18 @@ const (
 	maxFrames    = 20_000
 )
 
-// NewFilm makes a film of a phone's screen: pictures that the timeline takes come onto it, too.
-func NewFilm(dir string, u *phone.Unit, t *Timeline, room *spool.Share) (*Film, error) {
-	f, err := newFilm(dir, u, t.At, room)
-	if u.Filmer != nil {
-		f.reel = newReel(f.dir, u.Filmer, t.At, room, func(why string) {
-			t.Note(timeline.Event{Kind: timeline.Marker, Name: "the video is of single pictures from here on", Answer: why})
-		})
-	}
-	t.film = f
-	return f, err
-}
-
-func newFilm(dir string, u *phone.Unit, at func(time.Time) int64, room *spool.Share) (*Film, error) {
+// New makes a film of a phone's screen, with moments on a clock of ms. Say is told why the device itself films no more.
+func New(dir string, u *phone.Unit, at func(time.Time) int64, room *spool.Share, say func(why string)) (*Film, error) {
 	dir = filepath.Join(dir, "frames")
-	return &Film{share: room, dir: dir, phone: u, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{})}, os.MkdirAll(dir, 0o700)
+	f := &Film{share: room, dir: dir, phone: u, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{})}
+	if u != nil && u.Filmer != nil {
+		f.reel = newReel(dir, u.Filmer, at, room, say)
+	}
+	return f, os.MkdirAll(dir, 0o700)
 }
 
-// poke says that something may have changed.
-func (f *Film) poke() {
+// Poke says that something may have changed.
+func (f *Film) Poke() {
 	select {
 	case f.poked <- struct{}{}:
 	default:
@@ -107,10 +103,10 @@ func (f *Film) Begun(ctx context.Context) {
 	}
 }
 
-// Name implements Recorder.
+// Name is what it gathers, as core/recording calls it.
 func (f *Film) Name() string { return recording.Video }
 
-// Record implements Recorder.
+// Record films until ctx ends.
 func (f *Film) Record(ctx context.Context) error {
 	var others sync.WaitGroup
 	defer others.Wait()
@@ -122,7 +118,7 @@ func (f *Film) Record(ctx context.Context) error {
 	return nil
 }
 
-// Close implements Recorder.
+// Close says why the film is not whole.
 func (f *Film) Close() error {
 	f.rest()
 	f.mu.Lock()
@@ -184,12 +180,12 @@ func (f *Film) take(ctx context.Context) {
 		f.packed = true // this device gives pictures in no other way
 	}
 	if raw, err := f.phone.Screenshot(ctx); err == nil {
-		f.addPNG(f.at(start), raw)
+		f.AddPNG(f.at(start), raw)
 	}
 }
 
-// addPNG adds a packed picture.
-func (f *Film) addPNG(at int64, raw []byte) {
+// AddPNG adds a packed picture.
+func (f *Film) AddPNG(at int64, raw []byte) {
 	f.add(picture{at, raw, func() (image.Image, error) { return phone.Unpacked(raw) }})
 }
 
