@@ -51,7 +51,7 @@ var floors = [][]string{
 	{"internal/guard"},
 	{"internal/child"},
 	{"internal/core/ours"},
-	{"internal/core/planning", "internal/core/runfile", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup"},
+	{"internal/core/planning", "internal/core/runfile", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup", "internal/core/triage"},
 	{"internal/core/work"},
 	{"internal/core/recording"},
 	{"internal/core/conditions", "internal/core/pools"},

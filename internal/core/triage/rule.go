@@ -1,0 +1,473 @@
+package triage
+
+import (
+	"cmp"
+	"math"
+	"math/bits"
+	"math/rand/v2"
+	"slices"
+)
+
+// A rule is looked for among all that one trait can say (it is a value; it is at most, at least a value), and all that two traits can say together. A rule is
+// taken only when it is no luck: the test is Fisher's exact one, one-sided (Fisher, Statistical Methods for Research Workers, 1934, section 21.02), whose
+// chance is corrected for the number of rules that were tried, by asking how often the best of the same rules would do as well if the same number of legs
+// had failed, but any of them (Westfall and Young, Resampling-Based Multiple Testing, 1993, algorithm 2.5, the smallest p alone). Rules that are plainer count
+// more: their chance is divided by a weight before it is compared (Genovese, Roeder and Wasserman, False discovery control with p-value weighting, Biometrika 93, 2006).
+
+// Value is what a leg has of a trait.
+type Value struct {
+	Text   string  // as people write it: "9", "360 dp", "de"
+	Number float64 // by which it is ordered
+	Orders bool    // thresholds make sense
+}
+
+// Trait is something by which legs differ.
+type Trait struct {
+	Name   string
+	Plain  bool // people think of it first: the system's version, language, form, width, memory, conditions
+	Values []Value
+}
+
+// Op is how a literal compares.
+type Op string
+
+// The comparisons.
+const (
+	Is      Op = "is"
+	AtMost  Op = "at most"
+	AtLeast Op = "at least"
+)
+
+// Literal says one thing of a trait.
+type Literal struct {
+	Trait string
+	Op    Op
+	Value string
+}
+
+// Rule sets legs that fail apart from those that pass.
+type Rule struct {
+	Literals []Literal // one or two, which all hold
+	FailIn   int       // legs that it holds for, and that fail
+	PassIn   int
+	FailOut  int // that it does not hold for
+	PassOut  int
+	Chance   float64     // of being luck, corrected; at most Luck
+	Also     [][]Literal // what sets the same legs apart, as plainly
+	Certain  bool        // it holds for all legs that fail and for none that pass
+	inside   set
+}
+
+// Luck is the chance of being luck that a rule of one trait may have at most; one of two traits, of which there are so many more, LuckOfTwo.
+const (
+	Luck      = 0.05
+	LuckOfTwo = 0.01
+)
+
+const (
+	plainWeight  = 3.0
+	otherWeight  = 1.0
+	manyValues   = 12     // of a trait that orders, above which none of its values is looked at alone
+	maxLiterals  = 400    // the best by themselves, of which pairs are made
+	maxExact     = 30_000 // ways to choose the legs that fail, up to which all are tried
+	permutations = 4000   // that are tried of more
+	least        = 2      // legs that fail, for a rule
+	covers       = 0.75   // of the legs that fail, a rule must hold for
+)
+
+// set is a set of legs.
+type set []uint64
+
+func newSet(n int) set { return make(set, (n+63)/64) }
+
+func (s set) add(i int)      { s[i/64] |= 1 << (i % 64) }
+func (s set) has(i int) bool { return s[i/64]>>(i%64)&1 == 1 }
+
+func (s set) count() (n int) {
+	for _, w := range s {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
+
+func (s set) and(o set) set {
+	out := make(set, len(s))
+	for i := range s {
+		out[i] = s[i] & o[i]
+	}
+	return out
+}
+
+func (s set) common(o set) (n int) {
+	for i := range s {
+		n += bits.OnesCount64(s[i] & o[i])
+	}
+	return n
+}
+
+// candidate is a rule that may be.
+type candidate struct {
+	literals []Literal
+	traits   [2]int // second -1: it has one
+	in       set
+	size     int
+	weight   float64
+	also     [][]Literal
+}
+
+// Why finds the rule that sets apart the legs that failed. Failed says of each leg whether it did; only legs of which it is known whether they show the fault
+// belong here. Traits give each leg's value, in the legs' order; an empty text is none. Nil: nothing separates them.
+func Why(failed []bool, traits []Trait) *Rule {
+	n := len(failed)
+	fails := newSet(n)
+	k := 0
+	for i, f := range failed {
+		if f {
+			fails.add(i)
+			k++
+		}
+	}
+	if k < least || k == n {
+		return nil
+	}
+	t := newTable(n, k)
+	ones := literals(traits, n)
+	single := t.best(ones, fails, n, Luck)
+	pairs := together(ones, fails, t, n)
+	double := t.best(pairs, fails, n, LuckOfTwo)
+	if double != nil && single != nil && !t.refines(double, ones, fails) {
+		double = nil
+	}
+	switch {
+	case double != nil && (single == nil || t.errors(double.inside, fails, k) < t.errors(single.inside, fails, k)):
+		return double
+	default:
+		return single
+	}
+}
+
+// literals are all that one trait can say, each set of legs once: by the plainest words.
+func literals(traits []Trait, n int) (out []candidate) {
+	at := map[string]int{}
+	add := func(t int, l Literal, in set, plain bool) {
+		size := in.count()
+		if size == 0 || size == n {
+			return
+		}
+		weight := otherWeight
+		if plain && traits[t].Plain {
+			weight = plainWeight
+		}
+		key := keyOf(in)
+		if i, ok := at[key]; ok {
+			if weight > out[i].weight {
+				out[i].literals, out[i].also, out[i].weight, out[i].traits = []Literal{l}, append([][]Literal{out[i].literals}, out[i].also...), weight, [2]int{t, -1}
+			} else {
+				out[i].also = append(out[i].also, []Literal{l})
+			}
+			return
+		}
+		at[key] = len(out)
+		out = append(out, candidate{literals: []Literal{l}, traits: [2]int{t, -1}, in: in, size: size, weight: weight})
+	}
+	for ti, t := range traits {
+		values := map[string]set{}
+		var texts []Value
+		for i, v := range t.Values {
+			if v.Text == "" {
+				continue
+			}
+			if values[v.Text] == nil {
+				values[v.Text] = newSet(n)
+				texts = append(texts, v)
+			}
+			values[v.Text].add(i)
+		}
+		slices.SortFunc(texts, func(a, b Value) int {
+			return cmp.Or(cmp.Compare(a.Number, b.Number), cmp.Compare(a.Text, b.Text))
+		})
+		orders := len(texts) > 0 && !slices.ContainsFunc(texts, func(v Value) bool { return !v.Orders })
+		if orders {
+			below := newSet(n)
+			for i, v := range texts[:len(texts)-1] {
+				for j, w := range values[v.Text] {
+					below[j] |= w
+				}
+				if texts[i+1].Number == v.Number {
+					continue
+				}
+				above := newSet(n)
+				for j, x := range t.Values {
+					if x.Text != "" && !below.has(j) {
+						above.add(j)
+					}
+				}
+				add(ti, Literal{t.Name, AtMost, v.Text}, slices.Clone(below), true)
+				add(ti, Literal{t.Name, AtLeast, texts[i+1].Text}, above, true)
+			}
+		}
+		if !orders || len(texts) <= manyValues {
+			for _, v := range texts {
+				add(ti, Literal{t.Name, Is, v.Text}, values[v.Text], !orders) // "exactly 11" is rarer than "11 and newer"
+			}
+		}
+	}
+	return out
+}
+
+func keyOf(s set) string {
+	b := make([]byte, 0, len(s)*8)
+	for _, w := range s {
+		for range 8 {
+			b = append(b, byte(w))
+			w >>= 8
+		}
+	}
+	return string(b)
+}
+
+// together are all that two traits can say that one can't.
+func together(ones []candidate, fails set, t *table, n int) (out []candidate) {
+	seen := map[string]int{}
+	for _, c := range ones {
+		seen[keyOf(c.in)] = -1
+	}
+	some := slices.Clone(ones)
+	if len(some) > maxLiterals {
+		slices.SortStableFunc(some, func(a, b candidate) int {
+			return cmp.Compare(t.chance(a.size, a.in.common(fails)), t.chance(b.size, b.in.common(fails)))
+		})
+		some = some[:maxLiterals]
+	}
+	for i, a := range some {
+		for _, b := range some[i+1:] {
+			if a.traits[0] == b.traits[0] {
+				continue
+			}
+			in := a.in.and(b.in)
+			size := in.count()
+			if size < least {
+				continue
+			}
+			key := keyOf(in)
+			both := []Literal{a.literals[0], b.literals[0]}
+			weight := a.weight * b.weight
+			if j, ok := seen[key]; ok {
+				if j >= 0 && weight > out[j].weight {
+					out[j].literals, out[j].also, out[j].weight, out[j].traits = both, append([][]Literal{out[j].literals}, out[j].also...), weight, [2]int{a.traits[0], b.traits[0]}
+				} else if j >= 0 {
+					out[j].also = append(out[j].also, both)
+				}
+				continue
+			}
+			seen[key] = len(out)
+			out = append(out, candidate{literals: both, traits: [2]int{a.traits[0], b.traits[0]}, in: in, size: size, weight: weight})
+		}
+	}
+	return out
+}
+
+// table has the chances of Fisher's exact test for n legs of which k failed.
+type table struct {
+	n, k   int
+	logs   []float64 // of factorials
+	known  map[[2]int]float64
+	random *rand.Rand
+}
+
+func newTable(n, k int) *table {
+	t := &table{n: n, k: k, logs: make([]float64, n+1), known: map[[2]int]float64{}, random: rand.New(rand.NewPCG(uint64(n), uint64(k)))}
+	for i := 1; i <= n; i++ {
+		t.logs[i] = t.logs[i-1] + math.Log(float64(i))
+	}
+	return t
+}
+
+func (t *table) choose(n, k int) float64 { return t.logs[n] - t.logs[k] - t.logs[n-k] }
+
+// chance is the logarithm of that of at least a failed ones among size, were they drawn from all.
+func (t *table) chance(size, a int) float64 {
+	if p, ok := t.known[[2]int{size, a}]; ok {
+		return p
+	}
+	p := t.tail(t.n, t.k, size, a)
+	t.known[[2]int{size, a}] = p
+	return p
+}
+
+// tail is the logarithm of the upper tail of the hypergeometric distribution: of n, k are marked, and size are drawn; at least a of them are marked.
+func (t *table) tail(n, k, size, a int) float64 {
+	choose := func(n, k int) float64 { return t.logs[n] - t.logs[k] - t.logs[n-k] }
+	most, sum := math.Inf(-1), 0.0
+	for x := max(a, 0, size-(n-k)); x <= min(size, k); x++ {
+		l := choose(k, x) + choose(n-k, size-x) - choose(n, size)
+		if l > most {
+			sum, most = sum*math.Exp(most-l), l
+		}
+		sum += math.Exp(l - most)
+	}
+	return min(most+math.Log(sum), 0)
+}
+
+// asGood is by how much two logarithms of chances may differ and mean the same.
+const asGood = 1e-9
+
+// best is the best of the candidates, unless it is luck.
+func (t *table) best(all []candidate, fails set, n int, most float64) *Rule {
+	best, least := -1, math.Inf(1)
+	for i, c := range all {
+		a := c.in.common(fails)
+		if float64(a) < covers*float64(t.k) || a*(n-c.size) <= (t.k-a)*c.size { // it holds for too few, or for no more than chance has it
+			continue
+		}
+		if p := t.chance(c.size, a) - math.Log(c.weight); p < least-asGood {
+			best, least = i, p
+		}
+	}
+	if best < 0 {
+		return nil
+	}
+	luck := t.corrected(all, least)
+	if luck > most {
+		return nil
+	}
+	c := all[best]
+	a := c.in.common(fails)
+	r := &Rule{Literals: c.literals, FailIn: a, PassIn: c.size - a, FailOut: t.k - a, PassOut: n - t.k - (c.size - a), Chance: luck, Also: c.also, inside: c.in}
+	r.Certain = r.PassIn == 0 && r.FailOut == 0
+	return r
+}
+
+// corrected is the chance that the best of the candidates does as well, were any k legs the ones that fail.
+func (t *table) corrected(all []candidate, observed float64) float64 {
+	// As many as are needed among a size for it to be as good.
+	type kind struct {
+		size   int
+		weight float64
+	}
+	enough := map[kind]int{}
+	sum := 0.0
+	needs := make([]int, len(all))
+	for i, c := range all {
+		at := kind{c.size, c.weight}
+		a, ok := enough[at]
+		if !ok {
+			for a = max(0, c.size-(t.n-t.k)); a <= min(c.size, t.k) && t.chance(c.size, a)-math.Log(c.weight) > observed+asGood; {
+				a++
+			}
+			enough[at] = a
+		}
+		needs[i] = a
+		if a <= min(c.size, t.k) {
+			sum += math.Exp(t.chance(c.size, a))
+		}
+	}
+	if sum <= LuckOfTwo { // the sum of all is a bound: Bonferroni
+		return sum
+	}
+	var may []int // that can be, the likeliest first: most ways are settled by them
+	for i, c := range all {
+		if needs[i] <= min(c.size, t.k) {
+			may = append(may, i)
+		}
+	}
+	slices.SortStableFunc(may, func(a, b int) int {
+		return cmp.Compare(t.chance(all[b].size, needs[b]), t.chance(all[a].size, needs[a]))
+	})
+	good := func(fails set) bool {
+		for _, i := range may {
+			if all[i].in.common(fails) >= needs[i] {
+				return true
+			}
+		}
+		return false
+	}
+	if t.choose(t.n, t.k) < math.Log(maxExact) {
+		ways, as := 0, 0
+		chosen(t.n, t.k, func(fails set) {
+			ways++
+			if good(fails) {
+				as++
+			}
+		})
+		return float64(as) / float64(ways)
+	}
+	order := make([]int, t.n)
+	for i := range order {
+		order[i] = i
+	}
+	as := 1
+	fails := newSet(t.n)
+	for tried := 1; tried <= permutations; tried++ {
+		clear(fails)
+		for i := range t.k { // the first k of a shuffle
+			j := i + t.random.IntN(t.n-i)
+			order[i], order[j] = order[j], order[i]
+			fails.add(order[i])
+		}
+		if good(fails) {
+			if as++; float64(as) > 2*Luck*permutations {
+				return float64(as) / float64(tried+1) // it is luck, by far
+			}
+		}
+	}
+	return float64(as) / (permutations + 1)
+}
+
+// chosen gives all ways to choose k of n.
+func chosen(n, k int, each func(set)) {
+	at := make([]int, k)
+	for i := range at {
+		at[i] = i
+	}
+	s := newSet(n)
+	for {
+		clear(s)
+		for _, i := range at {
+			s.add(i)
+		}
+		each(s)
+		i := k - 1
+		for i >= 0 && at[i] == n-k+i {
+			i--
+		}
+		if i < 0 {
+			return
+		}
+		at[i]++
+		for j := i + 1; j < k; j++ {
+			at[j] = at[j-1] + 1
+		}
+	}
+}
+
+// refines says whether each of a rule's two halves tells something that the other does not: within the legs of either, the other sets apart those that fail.
+func (t *table) refines(r *Rule, ones []candidate, fails set) bool {
+	for _, l := range r.Literals {
+		i := slices.IndexFunc(ones, func(c candidate) bool { return c.literals[0] == l })
+		if i < 0 {
+			return false
+		}
+		n, k := ones[i].size, ones[i].in.common(fails)
+		p := math.Exp(t.tail(n, k, r.inside.count(), r.FailIn))
+		// As many other halves could have been tried as there are different sets within this one.
+		tried := map[string]bool{}
+		for _, o := range ones {
+			if in := o.in.and(ones[i].in); o.traits[0] != ones[i].traits[0] {
+				if c := in.count(); c > 0 && c < n {
+					tried[keyOf(in)] = true
+				}
+			}
+		}
+		if p*float64(len(tried)) > Luck {
+			return false
+		}
+	}
+	return true
+}
+
+// errors is how many legs a rule is wrong about.
+func (t *table) errors(in, fails set, k int) int {
+	a := in.common(fails)
+	return in.count() - a + k - a
+}
