@@ -120,7 +120,6 @@ func (r *reel) film(ctx context.Context) *camera {
 // roll films until ctx ends, or until the device films no more.
 func (r *reel) roll(ctx context.Context) {
 	defer r.films.Wait()
-	defer r.set(false)
 	defer r.once.Do(func() { close(r.begun) })
 	filming, stop := context.WithCancel(context.WithoutCancel(ctx)) // it goes on a little longer
 	defer stop()
@@ -155,6 +154,7 @@ func (r *reel) roll(ctx context.Context) {
 				over.Reset(r.every)
 			}
 			if err = errors.Join(err, r.keep(whole)); err != nil {
+				r.set(false)
 				r.failed(err.Error())
 				return
 			}
@@ -162,6 +162,7 @@ func (r *reel) roll(ctx context.Context) {
 			if ok {
 				whole, err := now.feed(k, r)
 				if err = errors.Join(err, r.keep(whole)); err != nil {
+					r.set(false)
 					r.failed(err.Error())
 					return
 				}
@@ -178,10 +179,10 @@ func (r *reel) roll(ctx context.Context) {
 			if short++; time.Since(now.since) > min(shortFilm, r.every/2) {
 				short = 0
 			}
-			r.set(false)
 			if away {
 				return
 			}
+			r.set(false)
 			if !ever || short >= maxShort {
 				r.failed(now.err.Error())
 				return
@@ -249,7 +250,7 @@ func (r *reel) set(on bool) {
 	}
 }
 
-// filming says whether the device films its screen now. A nil reel does not.
+// filming says whether the device films its screen; also when the attempt has ended, of what was pictured until then. A nil reel does not.
 func (r *reel) filming() bool {
 	if r == nil {
 		return false

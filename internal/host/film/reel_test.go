@@ -160,6 +160,7 @@ func TestAFilmOfTheDevicesOwnIsTakenAsItIs(t *testing.T) {
 	assert.Empty(t, r.frames, "the video needs none")
 	r.stop()
 	<-film.closed
+	r.AddPNG(9500, plain(t, 96, 160, color.Black)) // taken before the end, developed behind it
 	times, lasts := r.times(60_000)
 	assert.Equal(t, []string{"0.000", "1.043", "1.044", "9.000"}, times, "the first stands from the beginning, the last came with the end")
 	assert.InDelta(t, 60, lasts, 0.001)
