@@ -343,7 +343,7 @@ func shown(t *testing.T, video []byte) (at []int64) {
 
 func TestTheVideoShowsWhatACommandDidWhenItDidIt(t *testing.T) {
 	b, _ := online(t, func(tr *standin.Traits) { tr.Temper, tr.Skew = standin.Real, 42*time.Second })
-	l := b.wait(b.start(120, "film", "phone.launch()\nphone.tap('#shore_gull-ledge')\nfor i in range(3):\n    phone.long_press('#title')\n    phone.tap('#show_chart')\n    phone.long_press('#title')\n    phone.tap('#show_table')\n"))
+	l := b.wait(b.start(120, "film", "phone.launch()\nphone.tap('#shore_gull-ledge')\nfor i in range(2):\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_chart')\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_table')\n"))
 	require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts[0].Cases)
 	a := l.Attempts[0]
 	pictures := shown(t, b.file(a, "video.mp4"))
@@ -356,10 +356,11 @@ func TestTheVideoShowsWhatACommandDidWhenItDidIt(t *testing.T) {
 		in := func(from, to int64) bool {
 			return slices.ContainsFunc(pictures, func(at int64) bool { return at >= from && at <= to })
 		}
-		assert.True(t, in(e.At, e.At+e.Took+250), "from %d for %d ms; the phone's encoder is one in software: %v", e.At, e.Took, pictures)
+		// The phone's encoder is one in software, and has to share this machine.
+		assert.True(t, in(e.At, e.At+e.Took+1500), "from %d for %d ms: %v", e.At, e.Took, pictures)
 		assert.False(t, in(e.At-300, e.At-1), "nothing is shown before it is so: from %d: %v", e.At, pictures)
 	}
-	assert.Equal(t, 6, taps)
+	assert.Equal(t, 4, taps)
 }
 
 func TestTheVideoGoesOnWhenTheDeviceFilmsNoMore(t *testing.T) {

@@ -84,6 +84,7 @@ func (p *projector) Film(context.Context, int) (io.ReadCloser, error) {
 type rolling struct {
 	*Film
 	clock int64
+	asked int // how often the clock was
 	mu    sync.Mutex
 	said  []string
 	stop  func()
@@ -97,6 +98,7 @@ func roll(t *testing.T, p *projector, every time.Duration) *rolling {
 	f.reel = newReel(f.dir, p, func(time.Time) int64 {
 		r.mu.Lock()
 		defer r.mu.Unlock()
+		r.asked++
 		return r.clock
 	}, nil, func(why string) {
 		r.mu.Lock()
@@ -123,9 +125,14 @@ func (r *rolling) at(ms int64, film *reeled) {
 	r.t.Helper()
 	r.mu.Lock()
 	r.clock = ms
+	asked := r.asked
 	r.mu.Unlock()
 	film.show()
-	time.Sleep(20 * time.Millisecond) // a chunk's moment is read when it is taken
+	require.Eventually(r.t, func() bool { // it is taken in as one
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return r.asked > asked
+	}, 30*time.Second, time.Millisecond)
 }
 
 // times are those of the video's pictures, in s, and how long it lasts.
