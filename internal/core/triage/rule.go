@@ -68,7 +68,7 @@ const (
 	plainWeight  = 3.0
 	otherWeight  = 1.0
 	manyValues   = 12     // of a trait that orders, above which none of its values is looked at alone
-	maxLiterals  = 400    // the best by themselves, of which pairs are made
+	maxLiterals  = 100    // the best by themselves, of which pairs are made
 	maxExact     = 30_000 // ways to choose the legs that fail, up to which all are tried
 	permutations = 4000   // that are tried of more
 	least        = 2      // legs that fail, for a rule
@@ -133,6 +133,9 @@ func Why(failed []bool, traits []Trait) *Rule {
 	t := newTable(n, k)
 	ones := literals(traits, n)
 	single := t.best(ones, fails, n, Luck)
+	if single != nil && single.Certain { // two traits can't say more
+		return single
+	}
 	pairs := together(ones, fails, t, n)
 	double := t.best(pairs, fails, n, LuckOfTwo)
 	if double != nil && single != nil && !t.refines(double, ones, fails) {
