@@ -2,5 +2,6 @@
 //
 // In: the failures of a run, and its legs with their traits. Out: families of failures that are the same fault (family.go), each by its signature
 // (signature.go); for a family the simplest rule that sets the devices that fail apart from those that pass (rule.go) and the device that would tell where two do (tell.go); how it
-// stands against earlier runs (since.go); the first bad build (bisect.go). It computes alone, and says the same for the same.
+// stands against earlier runs (since.go); the first bad build (bisect.go); what is slower than before
+// (slower.go). It computes alone, and says the same for the same.
 package triage
