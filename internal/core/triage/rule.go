@@ -60,7 +60,7 @@ type Rule struct {
 
 // Luck is the chance of being luck that a rule of one trait may have at most; one of two traits, of which there are so many more, LuckOfTwo.
 const (
-	Luck      = 0.05
+	Luck      = 0.04
 	LuckOfTwo = 0.01
 )
 
