@@ -29,6 +29,7 @@ func TestWhatDiffersFromDeviceToDeviceIsTakenOut(t *testing.T) {
 		{"tapped at 270, 549 of 540×1080", "tapped at 12, 9 of 1080×2400"},
 		{"the order 7c9e6679-7425-40de-944b-e07fc1f90ae7 is 0x7f3a large", "the order 16fd2706-8baf-433b-82eb-8c7fada847da is 0xAB large"},
 		{"it   took\n1.5e3 ms", "it took 12 ms"},
+		{`expected #send within 10s, but there was no such element among: #up, #title "Review", #r_shore and 3 more`, `expected #send within 10s, but there was no such element among: #r_wrack, "Nachweis" and 12 more`},
 		{"a balance of 1’000.50 is missing", "a balance of 20 is missing"},
 	} {
 		assert.Equal(t, plain(strings.ReplaceAll(x.a, "’", "'")), plain(x.b))
@@ -48,13 +49,14 @@ func TestAStackSaysWhereInTheApp(t *testing.T) {
 		trace, cause string
 		frames       []string
 	}{
-		"java":        {fmt.Sprintf(deathOfTheChart, 2, 41, 7), "java.lang.NoSuchMethodError", []string{"org.kelpline.app.TideChart.onDraw", "org.kelpline.app.Shore$$.run"}},
-		"java's root": {"java.lang.RuntimeException: Unable to start\n\tat android.app.A.b(A.java:1)\n\tat org.kelpline.app.M.c(M.java:2)\nCaused by: java.io.IOException: disk\n\tat org.kelpline.app.Store.open(Store.java:9)\n\t... 3 more", "java.io.IOException", []string{"org.kelpline.app.Store.open"}},
-		"python":      {"Traceback (most recent call last):\n  File \"/usr/lib/python3/dist-packages/unittest/case.py\", line 57, in run\n    x()\n  File \"/box/tests/tides.py\", line 12, in test_chart\n    look()\n  File \"/box/tests/look.py\", line 3, in look\n    raise AssertionError('no')\nAssertionError: no", "AssertionError", []string{"look.py look", "tides.py test_chart"}},
-		"javascript":  {"AssertionError [ERR_ASSERTION]: no\n    at look (file:///box/tests/look.mjs:3:9)\n    at async test (/box/tests/tides.mjs:12:3)\n    at node:internal/test:1:1", "", []string{"look.mjs look", "tides.mjs test"}},
-		"native":      {"Fatal signal 11 (SIGSEGV), code 1\n    #00 pc 0001f2a0  /system/lib64/libc.so (abort+88)\n    #01 pc 00000a10  /data/app/org.kelpline.app/lib/arm64/libtide.so (draw+16)", "SIGSEGV", []string{"libtide.so draw"}},
-		"no one's":    {"java.lang.OutOfMemoryError: x\n\tat java.util.Arrays.copyOf(Arrays.java:1)", "java.lang.OutOfMemoryError", []string{"java.util.Arrays.copyOf"}},
-		"none":        {"", "", nil},
+		"java":           {fmt.Sprintf(deathOfTheChart, 2, 41, 7), "java.lang.NoSuchMethodError", []string{"org.kelpline.app.TideChart.onDraw", "org.kelpline.app.Shore$$.run"}},
+		"a device's log": {"FATAL EXCEPTION: main\nProcess: org.kelpline.app, PID: 4270\njava.lang.NoSuchMethodError: No virtual method\n\tat org.kelpline.app.TideChart.onDraw(TideChart.java:7)", "java.lang.NoSuchMethodError", []string{"org.kelpline.app.TideChart.onDraw"}},
+		"java's root":    {"java.lang.RuntimeException: Unable to start\n\tat android.app.A.b(A.java:1)\n\tat org.kelpline.app.M.c(M.java:2)\nCaused by: java.io.IOException: disk\n\tat org.kelpline.app.Store.open(Store.java:9)\n\t... 3 more", "java.io.IOException", []string{"org.kelpline.app.Store.open"}},
+		"python":         {"Traceback (most recent call last):\n  File \"/usr/lib/python3/dist-packages/unittest/case.py\", line 57, in run\n    x()\n  File \"/box/tests/tides.py\", line 12, in test_chart\n    look()\n  File \"/box/tests/look.py\", line 3, in look\n    raise AssertionError('no')\nAssertionError: no", "AssertionError", []string{"look.py look", "tides.py test_chart"}},
+		"javascript":     {"AssertionError [ERR_ASSERTION]: no\n    at look (file:///box/tests/look.mjs:3:9)\n    at async test (/box/tests/tides.mjs:12:3)\n    at node:internal/test:1:1", "", []string{"look.mjs look", "tides.mjs test"}},
+		"native":         {"Fatal signal 11 (SIGSEGV), code 1\n    #00 pc 0001f2a0  /system/lib64/libc.so (abort+88)\n    #01 pc 00000a10  /data/app/org.kelpline.app/lib/arm64/libtide.so (draw+16)", "SIGSEGV", []string{"libtide.so draw"}},
+		"no one's":       {"java.lang.OutOfMemoryError: x\n\tat java.util.Arrays.copyOf(Arrays.java:1)", "java.lang.OutOfMemoryError", []string{"java.util.Arrays.copyOf"}},
+		"none":           {"", "", nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			cause, frames := read(x.trace)

@@ -56,6 +56,7 @@ var differing = []struct {
 	form *regexp.Regexp
 	by   string
 }{
+	{regexp.MustCompile(`(no such element) among: .*`), "$1"}, // what else was on the screen
 	{regexp.MustCompile(`"(?:[^"\\\n]|\\.)*"|“[^”\n]*”|„[^“\n]*“|‹[^›\n]*›|«[^»\n]*»|\B'[^'\n]*'\B|` + "`[^`\n]*`"), "…"},
 	{regexp.MustCompile(`\b[a-z][a-z0-9+.-]*://[^\s,;)\]}>]+`), "ADDRESS"},
 	{regexp.MustCompile(`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`), "ID"},
@@ -86,7 +87,7 @@ var (
 	pythonFrame = regexp.MustCompile(`^\s*File "([^"]*)", line \d+, in (\S+)`)
 	jsFrame     = regexp.MustCompile(`^\s*at (?:async )?(?:(\S+(?: \[as \S+\])?) \()?((?:file:|node:|/|\w:\\|[\w.@-]+/)[^\s()]*?):\d+(?::\d+)?\)?\s*$`)
 	nativeFrame = regexp.MustCompile(`^\s*#\d+ pc [0-9a-fA-F]+\s+(\S+)(?: \(([^)+]+)(?:\+\d+)?\))?`)
-	exception   = regexp.MustCompile(`^(?:Caused by: |[A-Z]\S* in thread .*? )?((?:[a-z_][\w$]*\.)*[A-Z_][\w$]*(?:Exception|Error|Throwable|Failure|Warning|Exit|Interrupt)?)(?::|$)`)
+	exception   = regexp.MustCompile(`^(?:Caused by: |[A-Z]\S* in thread .*? )?((?:[a-z_][\w$]*\.)+[A-Z_][\w$.]*|[A-Z_]\w*(?:Exception|Error|Failure|Warning|Exit|Interrupt))(?::|\s*$)`)
 	signal      = regexp.MustCompile(`\b(SIG[A-Z]+)\b`)
 )
 
