@@ -216,7 +216,9 @@ func (b *NATS) Answer(topic string, answer func(context.Context, []byte) []byte)
 	}
 	_ = b.conn.FlushTimeout(2 * time.Second) // who calls from now on is answered; where the connection is away, when it is back
 	return func() {
-		_ = sub.Unsubscribe()
+		if sub.Unsubscribe() == nil {
+			_ = b.conn.FlushTimeout(2 * time.Second) // who calls from now on hears at once that nobody answers
+		}
 		cancel()
 		all.Wait()
 	}, nil
