@@ -54,9 +54,11 @@ type Rule struct {
 	PassOut  int
 	Chance   float64     // of being luck, corrected; at most Luck
 	Also     [][]Literal // what sets the same legs apart, as plainly
-	Certain  bool        // it holds for all legs that fail and for none that pass
 	inside   set
 }
+
+// Certain says that it holds for all legs that fail and for none that pass.
+func (r *Rule) Certain() bool { return r.PassIn == 0 && r.FailOut == 0 }
 
 // Luck is the chance of being luck that a rule of one trait may have at most; one of two traits, of which there are so many more, LuckOfTwo.
 const (
@@ -105,75 +107,89 @@ func (s set) common(o set) (n int) {
 	return n
 }
 
-// candidate is a rule that may be.
-type candidate struct {
-	literals []Literal
-	traits   [2]int // second -1: it has one
-	in       set
-	size     int
-	weight   float64
-	also     [][]Literal
-}
-
-// Why finds the rule that sets apart the legs that failed. Failed says of each leg whether it did; only legs of which it is known whether they show the fault
-// belong here. Traits give each leg's value, in the legs' order; an empty text is none. Nil: nothing separates them.
-func Why(failed []bool, traits []Trait) *Rule {
-	n := len(failed)
-	fails := newSet(n)
-	k := 0
+// setOf is the set of the legs that failed, and how many they are.
+func setOf(failed []bool) (fails set, k int) {
+	fails = newSet(len(failed))
 	for i, f := range failed {
 		if f {
 			fails.add(i)
 			k++
 		}
 	}
+	return fails, k
+}
+
+// candidate is a rule that may be.
+type candidate struct {
+	literals []Literal
+	in       set
+	size     int
+	weight   float64
+	also     [][]Literal
+}
+
+// candidates are those that were found, each set of legs once: by the plainest words.
+type candidates struct {
+	all []candidate
+	at  map[string]int // by their sets; -1: it is no candidate
+}
+
+func (c *candidates) add(literals []Literal, in set, size int, weight float64) {
+	key := keyOf(in)
+	i, ok := c.at[key]
+	switch {
+	case !ok:
+		c.at[key] = len(c.all)
+		c.all = append(c.all, candidate{literals: literals, in: in, size: size, weight: weight})
+	case i < 0:
+	case weight > c.all[i].weight:
+		x := &c.all[i]
+		x.literals, x.also, x.weight = literals, append([][]Literal{x.literals}, x.also...), weight
+	default:
+		c.all[i].also = append(c.all[i].also, literals)
+	}
+}
+
+// Why finds the rule that sets apart the legs that failed. Failed says of each leg whether it did; only legs of which it is known whether they show the fault
+// belong here. Traits give each leg's value, in the legs' order; an empty text is none. Nil: nothing separates them.
+func Why(failed []bool, traits []Trait) *Rule {
+	n := len(failed)
+	fails, k := setOf(failed)
 	if k < least || k == n {
 		return nil
 	}
 	t := newTable(n, k)
 	ones := literals(traits, n)
-	single := t.best(ones, fails, n, Luck)
-	if single != nil && single.Certain { // two traits can't say more
+	single := t.best(ones, fails, Luck)
+	if single != nil && single.Certain() { // two traits can't say more
 		return single
 	}
-	pairs := together(ones, fails, t, n)
-	double := t.best(pairs, fails, n, LuckOfTwo)
+	pairs := together(ones, fails, t)
+	double := t.best(pairs, fails, LuckOfTwo)
 	if double != nil && single != nil && !t.refines(double, ones, fails) {
 		double = nil
 	}
 	switch {
-	case double != nil && (single == nil || t.errors(double.inside, fails, k) < t.errors(single.inside, fails, k)):
+	case double != nil && (single == nil || t.errors(double.inside, fails) < t.errors(single.inside, fails)):
 		return double
 	default:
 		return single
 	}
 }
 
-// literals are all that one trait can say, each set of legs once: by the plainest words.
-func literals(traits []Trait, n int) (out []candidate) {
-	at := map[string]int{}
-	add := func(t int, l Literal, in set, plain bool) {
-		size := in.count()
-		if size == 0 || size == n {
-			return
-		}
+// literals are all that one trait can say.
+func literals(traits []Trait, n int) []candidate {
+	found := candidates{at: map[string]int{}}
+	add := func(t Trait, op Op, value string, in set, plain bool) {
 		weight := otherWeight
-		if plain && traits[t].Plain {
+		if plain && t.Plain {
 			weight = plainWeight
 		}
-		key := keyOf(in)
-		if i, ok := at[key]; ok {
-			if weight > out[i].weight {
-				out[i].literals, out[i].also, out[i].weight, out[i].traits = []Literal{l}, append([][]Literal{out[i].literals}, out[i].also...), weight, [2]int{t, -1}
-			} else {
-				out[i].also = append(out[i].also, []Literal{l})
-			}
-			return
+		if size := in.count(); size > 0 && size < n {
+			found.add([]Literal{{t.Name, op, value}}, in, size, weight)
 		}
-		at[key] = len(out)
-		out = append(out, candidate{literals: []Literal{l}, traits: [2]int{t, -1}, in: in, size: size, weight: weight})
 	}
-	for ti, t := range traits {
+	for _, t := range traits {
 		values := map[string]set{}
 		var texts []Value
 		for i, v := range t.Values {
@@ -205,17 +221,17 @@ func literals(traits []Trait, n int) (out []candidate) {
 						above.add(j)
 					}
 				}
-				add(ti, Literal{t.Name, AtMost, v.Text}, slices.Clone(below), true)
-				add(ti, Literal{t.Name, AtLeast, texts[i+1].Text}, above, true)
+				add(t, AtMost, v.Text, slices.Clone(below), true)
+				add(t, AtLeast, texts[i+1].Text, above, true)
 			}
 		}
 		if !orders || len(texts) <= manyValues {
 			for _, v := range texts {
-				add(ti, Literal{t.Name, Is, v.Text}, values[v.Text], !orders) // "exactly 11" is rarer than "11 and newer"
+				add(t, Is, v.Text, values[v.Text], !orders) // "exactly 11" is rarer than "11 and newer"
 			}
 		}
 	}
-	return out
+	return found.all
 }
 
 func keyOf(s set) string {
@@ -230,10 +246,10 @@ func keyOf(s set) string {
 }
 
 // together are all that two traits can say that one can't.
-func together(ones []candidate, fails set, t *table, n int) (out []candidate) {
-	seen := map[string]int{}
+func together(ones []candidate, fails set, t *table) []candidate {
+	found := candidates{at: map[string]int{}}
 	for _, c := range ones {
-		seen[keyOf(c.in)] = -1
+		found.at[keyOf(c.in)] = -1
 	}
 	some := slices.Clone(ones)
 	if len(some) > maxLiterals {
@@ -244,30 +260,15 @@ func together(ones []candidate, fails set, t *table, n int) (out []candidate) {
 	}
 	for i, a := range some {
 		for _, b := range some[i+1:] {
-			if a.traits[0] == b.traits[0] {
+			if a.literals[0].Trait == b.literals[0].Trait {
 				continue
 			}
-			in := a.in.and(b.in)
-			size := in.count()
-			if size < least {
-				continue
+			if in := a.in.and(b.in); in.count() >= least {
+				found.add([]Literal{a.literals[0], b.literals[0]}, in, in.count(), a.weight*b.weight)
 			}
-			key := keyOf(in)
-			both := []Literal{a.literals[0], b.literals[0]}
-			weight := a.weight * b.weight
-			if j, ok := seen[key]; ok {
-				if j >= 0 && weight > out[j].weight {
-					out[j].literals, out[j].also, out[j].weight, out[j].traits = both, append([][]Literal{out[j].literals}, out[j].also...), weight, [2]int{a.traits[0], b.traits[0]}
-				} else if j >= 0 {
-					out[j].also = append(out[j].also, both)
-				}
-				continue
-			}
-			seen[key] = len(out)
-			out = append(out, candidate{literals: both, traits: [2]int{a.traits[0], b.traits[0]}, in: in, size: size, weight: weight})
 		}
 	}
-	return out
+	return found.all
 }
 
 // table has the chances of Fisher's exact test for n legs of which k failed.
@@ -316,11 +317,11 @@ func (t *table) tail(n, k, size, a int) float64 {
 const asGood = 1e-9
 
 // best is the best of the candidates, unless it is luck.
-func (t *table) best(all []candidate, fails set, n int, most float64) *Rule {
+func (t *table) best(all []candidate, fails set, most float64) *Rule {
 	best, least := -1, math.Inf(1)
 	for i, c := range all {
 		a := c.in.common(fails)
-		if float64(a) < covers*float64(t.k) || a*(n-c.size) <= (t.k-a)*c.size { // it holds for too few, or for no more than chance has it
+		if float64(a) < covers*float64(t.k) || a*(t.n-c.size) <= (t.k-a)*c.size { // it holds for too few, or for no more than chance has it
 			continue
 		}
 		if p := t.chance(c.size, a) - math.Log(c.weight); p < least-asGood {
@@ -336,8 +337,7 @@ func (t *table) best(all []candidate, fails set, n int, most float64) *Rule {
 	}
 	c := all[best]
 	a := c.in.common(fails)
-	r := &Rule{Literals: c.literals, FailIn: a, PassIn: c.size - a, FailOut: t.k - a, PassOut: n - t.k - (c.size - a), Chance: luck, Also: c.also, inside: c.in}
-	r.Certain = r.PassIn == 0 && r.FailOut == 0
+	r := &Rule{Literals: c.literals, FailIn: a, PassIn: c.size - a, FailOut: t.k - a, PassOut: t.n - t.k - (c.size - a), Chance: luck, Also: c.also, inside: c.in}
 	return r
 }
 
@@ -456,7 +456,7 @@ func (t *table) refines(r *Rule, ones []candidate, fails set) bool {
 		// As many other halves could have been tried as there are different sets within this one.
 		tried := map[string]bool{}
 		for _, o := range ones {
-			if in := o.in.and(ones[i].in); o.traits[0] != ones[i].traits[0] {
+			if in := o.in.and(ones[i].in); o.literals[0].Trait != l.Trait {
 				if c := in.count(); c > 0 && c < n {
 					tried[keyOf(in)] = true
 				}
@@ -470,7 +470,7 @@ func (t *table) refines(r *Rule, ones []candidate, fails set) bool {
 }
 
 // errors is how many legs a rule is wrong about.
-func (t *table) errors(in, fails set, k int) int {
+func (t *table) errors(in, fails set) int {
 	a := in.common(fails)
-	return in.count() - a + k - a
+	return in.count() - a + t.k - a
 }

@@ -105,14 +105,8 @@ func partition(rule []Literal, traits []Trait, n int) string {
 
 // knowable says whether the data can tell a cause: of all rules that are as plain it is wrong about the fewest legs, alone, and it is no luck by the plainest of all bounds.
 func knowable(cause []Literal, failed []bool, traits []Trait) bool {
-	n, k := len(failed), 0
-	fails := newSet(n)
-	for i, f := range failed {
-		if f {
-			fails.add(i)
-			k++
-		}
-	}
+	n := len(failed)
+	fails, k := setOf(failed)
 	if k < least || k == n {
 		return false
 	}
@@ -120,7 +114,7 @@ func knowable(cause []Literal, failed []bool, traits []Trait) bool {
 	all := literals(traits, n)
 	tried := len(all)
 	if len(cause) == 2 {
-		all = append(all, together(all, fails, t, n)...)
+		all = append(all, together(all, fails, t)...)
 		tried = len(all)
 	}
 	own := newSet(n)
@@ -129,9 +123,9 @@ func knowable(cause []Literal, failed []bool, traits []Trait) bool {
 			own.add(i)
 		}
 	}
-	key, wrong := keyOf(own), t.errors(own, fails, k)
+	key, wrong := keyOf(own), t.errors(own, fails)
 	for _, c := range all {
-		if keyOf(c.in) != key && t.errors(c.in, fails, k) <= wrong {
+		if keyOf(c.in) != key && t.errors(c.in, fails) <= wrong {
 			return false
 		}
 	}
@@ -298,7 +292,7 @@ func TestTheDemosFaultsHaveTheirRules(t *testing.T) {
 	require.NotNil(t, r)
 	assert.Equal(t, []Literal{{"api", AtMost, "28"}}, r.Literals)
 	assert.Equal(t, []int{3, 0, 0, 13}, []int{r.FailIn, r.PassIn, r.FailOut, r.PassOut})
-	assert.True(t, r.Certain)
+	assert.True(t, r.Certain())
 	r = why(func(i int) bool { return widths[i] < 360 })
 	require.NotNil(t, r)
 	assert.Equal(t, []Literal{{"width", AtMost, "340"}}, r.Literals)

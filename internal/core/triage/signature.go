@@ -91,15 +91,15 @@ var (
 	signal      = regexp.MustCompile(`\b(SIG[A-Z]+)\b`)
 )
 
-// foreign are the beginnings of frames that are the system's, a language's or a runner's.
-var foreign = []string{"java.", "javax.", "jdk.", "sun.", "dalvik.", "libcore.", "android.", "androidx.", "com.android.", "com.google.android.", "kotlin.", "kotlinx.", "org.junit.", "junit.", "org.testng.", "org.opentest4j.", "org.hamcrest.",
+// strange are the beginnings of frames that are the system's, a language's or a runner's.
+var strange = []string{"java.", "javax.", "jdk.", "sun.", "dalvik.", "libcore.", "android.", "androidx.", "com.android.", "com.google.android.", "kotlin.", "kotlinx.", "org.junit.", "junit.", "org.testng.", "org.opentest4j.", "org.hamcrest.",
 	"node:", "internal/", "/system/", "/apex/", "/vendor/", "[vdso]", "<frozen "}
 
 // within are parts of paths that only what is not the app's own has.
 var within = []string{"/site-packages/", "/dist-packages/", "/node_modules/", "/lib/python", "unittest/", "/mochajs/"}
 
 func ours(place string) bool {
-	for _, f := range foreign {
+	for _, f := range strange {
 		if strings.HasPrefix(place, f) {
 			return false
 		}

@@ -12,14 +12,8 @@ const maxRivals = 8
 // Tell looks among devices that took no part for one that would tell, where several rules of one trait explain which legs failed, each wrong about none of them.
 // Others has the same traits as those of the legs, by name. Nil: there is none, or there is nothing to be told.
 func Tell(failed []bool, traits, others []Trait) *Hint {
-	n, k := len(failed), 0
-	fails := newSet(n)
-	for i, f := range failed {
-		if f {
-			fails.add(i)
-			k++
-		}
-	}
+	n := len(failed)
+	fails, k := setOf(failed)
 	if k == 0 || k == n || len(others) == 0 {
 		return nil
 	}
@@ -27,7 +21,7 @@ func Tell(failed []bool, traits, others []Trait) *Hint {
 	var rivals [][]Literal
 	told := map[string]bool{} // a trait's threshold goes before one of its values
 	for _, c := range literals(traits, n) {
-		if t.errors(c.in, fails, k) != 0 {
+		if t.errors(c.in, fails) != 0 {
 			continue
 		}
 		for _, r := range append([][]Literal{c.literals}, c.also...) {

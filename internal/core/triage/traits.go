@@ -73,11 +73,15 @@ func TraitsOf(legs []Leg) (out []Trait) {
 			names = append(names, n)
 		}
 	}
+	var own []map[string]string // the conditions win over the device's own
+	for _, l := range legs {
+		own = append(own, l.Conditions.Traits(l.Device.Traits()))
+	}
 	for i, n := range names {
 		t := Trait{Name: n, Plain: i < plainTraits || i >= len(said) && !strings.HasPrefix(n, devices.OfLabel)}
 		differ := map[string]bool{}
-		for _, l := range legs {
-			v := valueOf(l, n)
+		for j, l := range legs {
+			v := valueOf(n, own[j][n], l.Device.OS)
 			differ[v.Text] = true
 			t.Values = append(t.Values, v)
 		}
@@ -88,19 +92,17 @@ func TraitsOf(legs []Leg) (out []Trait) {
 	return out
 }
 
-func valueOf(l Leg, name string) (v Value) {
-	v.Text = l.Conditions[name]
-	if v.Text == "" {
-		v.Text = l.Device.Trait(name)
-	}
+// valueOf makes a value of what a leg has of a trait.
+func valueOf(name, text, system string) (v Value) {
+	v.Text = text
 	if s := wordsOf(name); s.atMost != "" && v.Text != "" {
 		if n, err := strconv.ParseFloat(v.Text, 64); err == nil {
 			v.Number, v.Orders = n, true
 		}
 	}
 	switch {
-	case name == "api" && l.Device.OS != "":
-		v.Text = l.Device.OS
+	case name == "api" && system != "":
+		v.Text = system
 	case (name == conditions.FontScale || name == conditions.DisplaySize) && v.Text == "":
 		v = Value{"1", 1, true}
 	}

@@ -12,16 +12,16 @@ import (
 )
 
 func TestTraitsAreOfTheDeviceAsItWasSet(t *testing.T) {
-	old := devices.Facts{OS: "8.1", API: 27, Language: "en", Form: "phone", MemoryMB: 2048, Width: 540, Density: 240, Labels: map[string]string{"desk": "3"}}
+	old := devices.Facts{OS: "8.1", API: 27, Language: "en", Form: "phone", MemoryMB: 2048, Width: 540, Density: 240, Labels: map[string]string{"desk": "3", "wifi": "off"}}
 	late := devices.Facts{OS: "14", API: 34, Language: "en", Form: "phone", MemoryMB: 8192, Width: 540, Density: 240}
-	traits := TraitsOf([]Leg{{old, nil}, {late, nil}, {late, conditions.Set{conditions.Language: "de", conditions.FontScale: "1.3"}}})
+	traits := TraitsOf([]Leg{{old, nil}, {late, nil}, {late, conditions.Set{conditions.Language: "de", conditions.FontScale: "1.3", conditions.WiFi: conditions.On}}})
 	values := map[string][]string{}
 	for _, x := range traits {
 		for _, v := range x.Values {
 			values[x.Name] = append(values[x.Name], v.Text)
 		}
 	}
-	assert.Equal(t, map[string][]string{"api": {"8.1", "14", "14"}, "language": {"en", "en", "de"}, "memory": {"2", "8", "8"}, "font-scale": {"1", "1", "1.3"}, "label:desk": {"3", "", ""}}, values, "what is the same of all is left out")
+	assert.Equal(t, map[string][]string{"api": {"8.1", "14", "14"}, "language": {"en", "en", "de"}, "memory": {"2", "8", "8"}, "font-scale": {"1", "1", "1.3"}, "label:desk": {"3", "", ""}, "label:wifi": {"off", "", ""}, "wifi": {"", "", "on"}}, values, "what is the same of all is left out")
 	require.Equal(t, "api", traits[0].Name)
 	assert.True(t, traits[0].Values[0].Orders)
 	assert.Less(t, traits[0].Values[0].Number, traits[0].Values[1].Number)

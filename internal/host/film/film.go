@@ -92,7 +92,11 @@ func (f *Film) Poke() {
 func (f *Film) Begun(ctx context.Context) {
 	wait := time.NewTimer(firstPicture)
 	defer wait.Stop()
-	for _, begun := range []chan struct{}{f.first, f.reel.beginning()} {
+	all := []chan struct{}{f.first}
+	if f.reel != nil {
+		all = append(all, f.reel.begun)
+	}
+	for _, begun := range all {
 		select {
 		case <-begun:
 		case <-wait.C:
@@ -118,11 +122,14 @@ func (f *Film) Record(ctx context.Context) error {
 	return nil
 }
 
-// Close says why the film is not whole.
+// Close lets go of the film's files, and says why it is not whole.
 func (f *Film) Close() error {
 	f.rest()
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if f.reel != nil {
+		f.reel.close()
+	}
 	return f.err
 }
 
@@ -233,7 +240,7 @@ func (f *Film) frame(p picture) {
 	f.last, f.shownAt = p.raw, p.at
 	img, err := p.open()
 	if err != nil {
-		f.err = err
+		f.broke(err, filmed)
 		return
 	}
 	if f.size == (image.Point{}) {
@@ -245,7 +252,7 @@ func (f *Film) frame(p picture) {
 	xdraw.ApproxBiLinear.Scale(small, fitted(img.Bounds().Size(), f.size), img, img.Bounds(), xdraw.Src, nil)
 	var buf bytes.Buffer
 	if err := jpeg.Encode(&buf, small, &jpeg.Options{Quality: 80}); err != nil {
-		f.err = err
+		f.broke(err, filmed)
 		return
 	}
 	f.shown, f.passed = buf.Bytes(), filmed
@@ -262,6 +269,13 @@ func (f *Film) frame(p picture) {
 	}
 	f.taken += int64(buf.Len())
 	f.frames = append(f.frames, frame{p.at, name})
+}
+
+// broke notes, under mu, that a picture is missing from the video; one that only those who watch would have seen is not.
+func (f *Film) broke(err error, filmed bool) {
+	if !filmed {
+		f.err = err
+	}
 }
 
 // fitted is where a picture lies in a frame: all of it, as large as possible, in the middle. A

@@ -260,16 +260,6 @@ func (r *reel) filming() bool {
 	return r.on
 }
 
-// beginning is closed when its first picture has come, or none will.
-func (r *reel) beginning() chan struct{} {
-	if r == nil {
-		none := make(chan struct{})
-		close(none)
-		return none
-	}
-	return r.begun
-}
-
 // keep writes pictures.
 func (r *reel) keep(pictures []h264.Picture) error {
 	r.mu.Lock()

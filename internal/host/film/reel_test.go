@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"image/color"
 	"io"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -173,6 +174,17 @@ func TestAFilmOfTheDevicesOwnIsTakenAsItIs(t *testing.T) {
 	assert.InDelta(t, 60, lasts, 0.001)
 	assert.NoDirExists(t, r.dir)
 	assert.Empty(t, r.said)
+	require.NoError(t, r.Close())
+	assert.ErrorIs(t, r.reel.pieces[0].file.Close(), os.ErrClosed, "its files are let go of")
+}
+
+func TestAPictureThatOnlyWatchersMissLeavesTheVideoWhole(t *testing.T) {
+	p := newProjector(t)
+	r := roll(t, p, time.Hour)
+	r.at(100, <-p.come)
+	r.AddPNG(200, []byte("no picture"))
+	r.stop()
+	require.NoError(t, r.Close())
 }
 
 func TestFilmsAreAMadeIntoOneWithoutAGap(t *testing.T) {

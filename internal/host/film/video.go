@@ -86,7 +86,6 @@ func (f *Film) Encode(ctx context.Context, target string, end int64) error {
 	}
 	given := f.taken
 	if f.reel != nil {
-		f.reel.close()
 		given += f.reel.taken
 	}
 	if err := os.RemoveAll(f.dir); err != nil {

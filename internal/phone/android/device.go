@@ -212,6 +212,15 @@ func (d *Device) Facts(ctx context.Context) (devices.Facts, error) {
 	return f, nil
 }
 
+// readSize reads from `wm size` how large the upright screen is; an override comes second, and is in force.
+func readSize(out string) (w, h int) {
+	for _, m := range sizeForm.FindAllStringSubmatch(out, -1) {
+		w, _ = strconv.Atoi(m[2])
+		h, _ = strconv.Atoi(m[3])
+	}
+	return w, h
+}
+
 func readFacts(out, serial string) devices.Facts {
 	props := map[string]string{}
 	for _, m := range propForm.FindAllStringSubmatch(out, -1) {
@@ -240,10 +249,7 @@ func readFacts(out, serial string) devices.Facts {
 			f.ABIs = append(f.ABIs, abi)
 		}
 	}
-	for _, m := range sizeForm.FindAllStringSubmatch(out, -1) { // an override comes second, and is in force
-		f.Width, _ = strconv.Atoi(m[2])
-		f.Height, _ = strconv.Atoi(m[3])
-	}
+	f.Width, f.Height = readSize(out)
 	for _, m := range densityForm.FindAllStringSubmatch(out, -1) {
 		f.Density, _ = strconv.Atoi(m[2])
 	}

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"time"
 
 	"tessellant/internal/phone"
@@ -22,7 +21,7 @@ const (
 	filmEdge = 16
 )
 
-// Film streams the screen as screenrecord gives it. One that begins again does so by itself.
+// Film streams the screen as screenrecord gives it.
 func (d *Device) Film(ctx context.Context, short int) (io.ReadCloser, error) {
 	const doing = "film its screen"
 	if !d.features["shell_v2"] { // before Android 7 nothing ends on the device what it goes on writing
@@ -95,12 +94,9 @@ func (f *filming) Read(b []byte) (int, error) {
 	return f.streaming.Read(b)
 }
 
-// filmSize is how large a film of the screen is, whose size `wm size` says; an override comes second, and is in force.
+// filmSize is how large a film of the screen is, whose size `wm size` says.
 func filmSize(out string, short int) (w, h int) {
-	for _, m := range sizeForm.FindAllStringSubmatch(out, -1) {
-		w, _ = strconv.Atoi(m[2])
-		h, _ = strconv.Atoi(m[3])
-	}
+	w, h = readSize(out)
 	least := min(w, h)
 	if least <= 0 || max(w, h) > 20_000 {
 		return 0, 0

@@ -102,11 +102,7 @@ func (d *Device) turn(ctx context.Context, landscape, whole bool) error {
 	if err != nil {
 		return err
 	}
-	w, h := 0, 1
-	for _, m := range sizeForm.FindAllStringSubmatch(string(a.out), -1) {
-		_, _ = fmt.Sscan(m[2], &w)
-		_, _ = fmt.Sscan(m[3], &h)
-	}
+	w, h := readSize(string(a.out))
 	turn := "0"
 	if landscape != (w > h) {
 		turn = "1"
