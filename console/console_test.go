@@ -441,7 +441,7 @@ func TestALegIsWatchedWhileItGoesOn(t *testing.T) {
 	d := sit(t, "orr-01", "orr-05")
 	ctx := context.Background()
 	d.addContent()
-	slow := "def test_slow(phone):\n    phone.launch()\n    phone.find(\"#shore_gull-ledge\")\n    for i in range(40):\n        phone.sees(\"#shore_gull-ledge\")\n        phone.swipe(\"up\" if i % 2 else \"down\")\n        phone.step(\"look %d\" % i)\n"
+	slow := "def test_slow(phone):\n    phone.launch()\n    phone.find(\"#shore_gull-ledge\")\n    for i in range(24):\n        phone.sees(\"#shore_gull-ledge\")\n        phone.swipe(\"up\" if i % 2 else \"down\")\n        phone.step(\"look %d\" % i)\n"
 	_, _, err := d.AddPackage(ctx, d.Who, service.Upload{Body: strings.NewReader(d.zip(slow)), Size: -1})
 	require.NoError(t, err)
 	d.devicesFree()
