@@ -161,6 +161,45 @@ func (e DeviceState) Valid() bool {
 	}
 }
 
+// Defines values for FamilyStanding.
+const (
+	FamilyStandingNew   FamilyStanding = "new"
+	FamilyStandingStill FamilyStanding = "still"
+)
+
+// Valid indicates whether the value is a known member of the FamilyStanding enum.
+func (e FamilyStanding) Valid() bool {
+	switch e {
+	case FamilyStandingNew:
+		return true
+	case FamilyStandingStill:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FamilyMarkKind.
+const (
+	Known     FamilyMarkKind = "known"
+	NotApp    FamilyMarkKind = "not_app"
+	WrongTest FamilyMarkKind = "wrong_test"
+)
+
+// Valid indicates whether the value is a known member of the FamilyMarkKind enum.
+func (e FamilyMarkKind) Valid() bool {
+	switch e {
+	case Known:
+		return true
+	case NotApp:
+		return true
+	case WrongTest:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingLevel.
 const (
 	Blocks FindingLevel = "blocks"
@@ -224,6 +263,24 @@ func (e ForecastHeld) Valid() bool {
 	}
 }
 
+// Defines values for GoneStanding.
+const (
+	Mended GoneStanding = "mended"
+	NotRun GoneStanding = "not run"
+)
+
+// Valid indicates whether the value is a known member of the GoneStanding enum.
+func (e GoneStanding) Valid() bool {
+	switch e {
+	case Mended:
+		return true
+	case NotRun:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HostIsolation.
 const (
 	None  HostIsolation = "none"
@@ -265,19 +322,19 @@ func (e HostKind) Valid() bool {
 
 // Defines values for HostState.
 const (
-	New    HostState = "new"
-	Silent HostState = "silent"
-	Up     HostState = "up"
+	HostStateNew    HostState = "new"
+	HostStateSilent HostState = "silent"
+	HostStateUp     HostState = "up"
 )
 
 // Valid indicates whether the value is a known member of the HostState enum.
 func (e HostState) Valid() bool {
 	switch e {
-	case New:
+	case HostStateNew:
 		return true
-	case Silent:
+	case HostStateSilent:
 		return true
-	case Up:
+	case HostStateUp:
 		return true
 	default:
 		return false
@@ -425,6 +482,27 @@ func (e Role) Valid() bool {
 	case Owner:
 		return true
 	case Viewer:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RuleLiteralOp.
+const (
+	AtLeast RuleLiteralOp = "at least"
+	AtMost  RuleLiteralOp = "at most"
+	Is      RuleLiteralOp = "is"
+)
+
+// Valid indicates whether the value is a known member of the RuleLiteralOp enum.
+func (e RuleLiteralOp) Valid() bool {
+	switch e {
+	case AtLeast:
+		return true
+	case AtMost:
+		return true
+	case Is:
 		return true
 	default:
 		return false
@@ -590,6 +668,28 @@ func (e GetNetworkParamsOrder) Valid() bool {
 	}
 }
 
+// Answer defines model for Answer.
+type Answer struct {
+	// Before What a run is held against: for each device and variant its last leg of the same app and package
+	Before *Baseline `json:"before,omitempty"`
+
+	// Families The gravest kind first, of one kind the largest; 200 at most
+	Families []Family `json:"families"`
+
+	// Gone Families of before that do not show
+	Gone []Gone `json:"gone"`
+
+	// LayBy The trait by which legs are best laid to see why: of the largest family that has a rule
+	LayBy  *string `json:"lay_by,omitempty"`
+	Number int     `json:"number"`
+
+	// Over The run is over; before, its legs that are done are what it says
+	Over     bool     `json:"over"`
+	Run      string   `json:"run"`
+	Sentence string   `json:"sentence"`
+	Verdict  *Verdict `json:"verdict,omitempty"`
+}
+
 // Artifact defines model for Artifact.
 type Artifact struct {
 	ContentType string       `json:"content_type"`
@@ -624,6 +724,18 @@ type Attempt struct {
 	Stage   string    `json:"stage"`
 	Started time.Time `json:"started"`
 	Verdict *Verdict  `json:"verdict,omitempty"`
+}
+
+// Baseline What a run is held against: for each device and variant its last leg of the same app and package
+type Baseline struct {
+	Build  string `json:"build"`
+	Number int    `json:"number"`
+
+	// Run The newest of those runs
+	Run string `json:"run"`
+
+	// Runs How many runs they are of
+	Runs int `json:"runs"`
 }
 
 // Build defines model for Build.
@@ -666,6 +778,13 @@ type Build struct {
 	TargetCode  *string `json:"target_code,omitempty"`
 	VersionCode int64   `json:"version_code"`
 	VersionName string  `json:"version_name"`
+}
+
+// BuildName defines model for BuildName.
+type BuildName struct {
+	Id      string `json:"id"`
+	Ref     string `json:"ref"`
+	Version string `json:"version"`
 }
 
 // BuildPage defines model for BuildPage.
@@ -920,6 +1039,130 @@ type ExchangeTimings struct {
 	Wait    *float64 `json:"wait,omitempty"`
 }
 
+// FailureExample defines model for FailureExample.
+type FailureExample struct {
+	Attempt string `json:"attempt"`
+	Case    string `json:"case"`
+	Leg     string `json:"leg"`
+
+	// Picture The id of that artifact
+	Picture *string `json:"picture,omitempty"`
+
+	// Shot The name of an artifact of the attempt
+	Shot *string `json:"shot,omitempty"`
+}
+
+// Family Failures that are the same fault
+type Family struct {
+	Cases []string `json:"cases"`
+
+	// Cause The exception at the root of the stack
+	Cause *string `json:"cause,omitempty"`
+
+	// Devices The legs' devices by serial, with the variant behind a slash
+	Devices []string       `json:"devices"`
+	Example FailureExample `json:"example"`
+
+	// Excused Why it did not count when the run ended: as known (KELP-12)
+	Excused  *string    `json:"excused,omitempty"`
+	Failures int        `json:"failures"`
+	FirstBad *BuildName `json:"first_bad,omitempty"`
+
+	// Frames The app's own on top of the stack, the innermost first
+	Frames []string `json:"frames"`
+
+	// Hint A device that took no part and would tell which of several rules is the cause
+	Hint *FamilyHint `json:"hint,omitempty"`
+
+	// Id Of its signature: the same in every run
+	Id string `json:"id"`
+
+	// Joined Signatures that differ by one word and were taken into it
+	Joined   []JoinedSignature `json:"joined"`
+	Kind     Verdict           `json:"kind"`
+	LastGood *BuildName        `json:"last_good,omitempty"`
+
+	// Legs Their ids
+	Legs []string    `json:"legs"`
+	Mark *FamilyMark `json:"mark,omitempty"`
+
+	// Message Of one of them, as it was
+	Message string `json:"message"`
+
+	// Pattern The message without what differs from device to device and from time to time
+	Pattern *string `json:"pattern,omitempty"`
+
+	// Rate How often its cases failed for no reason in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
+	Rate *FlakyRate `json:"rate,omitempty"`
+
+	// Rule What sets the devices that fail apart from those on which the same cases passed
+	Rule *FamilyRule `json:"rule,omitempty"`
+
+	// Standing Against the last legs before; absent: nothing is known
+	Standing *FamilyStanding `json:"standing,omitempty"`
+	Title    string          `json:"title"`
+}
+
+// FamilyStanding Against the last legs before; absent: nothing is known
+type FamilyStanding string
+
+// FamilyHint A device that took no part and would tell which of several rules is the cause
+type FamilyHint struct {
+	Device   string `json:"device"`
+	Sentence string `json:"sentence"`
+}
+
+// FamilyMark defines model for FamilyMark.
+type FamilyMark struct {
+	// By The name of the key
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+
+	// Kind known: a fault that somebody has in hand; not_app: it is not the app's fault; wrong_test: the test is wrong
+	Kind      FamilyMarkKind `json:"kind"`
+	Note      *string        `json:"note,omitempty"`
+	Reference *string        `json:"reference,omitempty"`
+	Until     *time.Time     `json:"until,omitempty"`
+}
+
+// FamilyMarkKind known: a fault that somebody has in hand; not_app: it is not the app's fault; wrong_test: the test is wrong
+type FamilyMarkKind string
+
+// FamilyMarkRequest defines model for FamilyMarkRequest.
+type FamilyMarkRequest struct {
+	// Kind known: a fault that somebody has in hand; not_app: it is not the app's fault; wrong_test: the test is wrong
+	Kind FamilyMarkKind `json:"kind"`
+	Note *string        `json:"note,omitempty"`
+
+	// Reference Where it is in hand, such as KELP-12
+	Reference *string `json:"reference,omitempty"`
+
+	// Until When it counts again; absent: never
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// FamilyRule What sets the devices that fail apart from those on which the same cases passed
+type FamilyRule struct {
+	// Also What sets the same legs apart
+	Also []string `json:"also"`
+
+	// Chance Of being luck, corrected for the rules that were tried
+	Chance float64 `json:"chance"`
+
+	// FailIn Legs for which it holds and that fail
+	FailIn  int `json:"fail_in"`
+	FailOut int `json:"fail_out"`
+
+	// Literals One or two that all hold
+	Literals []RuleLiteral `json:"literals"`
+	PassIn   int           `json:"pass_in"`
+	PassOut  int           `json:"pass_out"`
+
+	// Phrase Such as: on Android 9 or older
+	Phrase   string `json:"phrase"`
+	Sentence string `json:"sentence"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	// Device Serial
@@ -945,6 +1188,15 @@ type Fit struct {
 
 // FitFits defines model for Fit.Fits.
 type FitFits string
+
+// FlakyRate How often its cases failed for no reason in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
+type FlakyRate struct {
+	High  float64 `json:"high"`
+	Low   float64 `json:"low"`
+	Of    int     `json:"of"`
+	Runs  int     `json:"runs"`
+	Times int     `json:"times"`
+}
 
 // Forecast How long a run will take from its start to its end: a range that is right 8 times in 10
 type Forecast struct {
@@ -998,6 +1250,21 @@ type Gauges struct {
 	Live   bool          `json:"live"`
 	Series []GaugeSeries `json:"series"`
 }
+
+// Gone defines model for Gone.
+type Gone struct {
+	Cases   []string `json:"cases"`
+	Devices []string `json:"devices"`
+	Id      string   `json:"id"`
+	Kind    Verdict  `json:"kind"`
+
+	// Standing not run: what showed it did not run again, or not to its end
+	Standing GoneStanding `json:"standing"`
+	Title    string       `json:"title"`
+}
+
+// GoneStanding not run: what showed it did not run again, or not to its end
+type GoneStanding string
 
 // Hello What a stream of events begins with
 type Hello struct {
@@ -1064,6 +1331,18 @@ type Input struct {
 	Default *string `json:"default,omitempty"`
 	Name    string  `json:"name"`
 	Secret  bool    `json:"secret"`
+}
+
+// JoinedSignature defines model for JoinedSignature.
+type JoinedSignature struct {
+	Failures int `json:"failures"`
+
+	// Other The word in its place
+	Other string `json:"other"`
+
+	// Own The family's word; empty: it has one less
+	Own     string `json:"own"`
+	Pattern string `json:"pattern"`
 }
 
 // Key defines model for Key.
@@ -1598,6 +1877,16 @@ type Quarantine struct {
 
 // Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
 type Role string
+
+// RuleLiteral defines model for RuleLiteral.
+type RuleLiteral struct {
+	Op    RuleLiteralOp `json:"op"`
+	Trait string        `json:"trait"`
+	Value string        `json:"value"`
+}
+
+// RuleLiteralOp defines model for RuleLiteral.Op.
+type RuleLiteralOp string
 
 // Run defines model for Run.
 type Run struct {
@@ -2332,6 +2621,9 @@ type StartRunJSONRequestBody = RunRequest
 // CheckRunJSONRequestBody defines body for CheckRun for application/json ContentType.
 type CheckRunJSONRequestBody = RunRequest
 
+// MarkFamilyJSONRequestBody defines body for MarkFamily for application/json ContentType.
+type MarkFamilyJSONRequestBody = FamilyMarkRequest
+
 // LabelRunJSONRequestBody defines body for LabelRun for application/json ContentType.
 type LabelRunJSONRequestBody = LabelChange
 
@@ -2925,6 +3217,36 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
+	//
+	// While the run goes on, it is what its legs that are done say.
+	//
+	// Corresponds with GET /runs/{id}/answer (the `GetRunAnswer` operationId).
+	GetRunAnswer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnmarkFamily Take a family's mark away; runs that are over stay as they are
+	//
+	// Corresponds with DELETE /runs/{id}/families/{family}/mark (the `UnmarkFamily` operationId).
+	UnmarkFamily(ctx context.Context, id string, family string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkFamilyWithBody Say of a family that it is known, not the app's fault, or by a wrong test
+	//
+	// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+	MarkFamilyWithBody(ctx context.Context, id string, family string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkFamily Say of a family that it is known, not the app's fault, or by a wrong test
+	//
+	// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+	MarkFamily(ctx context.Context, id string, family string, body MarkFamilyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRunFile What was asked for, as a run file
 	//
@@ -4346,6 +4668,76 @@ func (c *Client) CheckRun(ctx context.Context, body CheckRunJSONRequestBody, req
 // Corresponds with GET /runs/{id} (the `GetRun` operationId).
 func (c *Client) GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
+//
+// While the run goes on, it is what its legs that are done say.
+//
+// Corresponds with GET /runs/{id}/answer (the `GetRunAnswer` operationId).
+func (c *Client) GetRunAnswer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunAnswerRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnmarkFamily Take a family's mark away; runs that are over stay as they are
+//
+// Corresponds with DELETE /runs/{id}/families/{family}/mark (the `UnmarkFamily` operationId).
+func (c *Client) UnmarkFamily(ctx context.Context, id string, family string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnmarkFamilyRequest(c.Server, id, family)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkFamilyWithBody Say of a family that it is known, not the app's fault, or by a wrong test
+//
+// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+func (c *Client) MarkFamilyWithBody(ctx context.Context, id string, family string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkFamilyRequestWithBody(c.Server, id, family, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkFamily Say of a family that it is known, not the app's fault, or by a wrong test
+//
+// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+func (c *Client) MarkFamily(ctx context.Context, id string, family string, body MarkFamilyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkFamilyRequest(c.Server, id, family, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8016,6 +8408,135 @@ func NewGetRunRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetRunAnswerRequest constructs an http.Request for the GetRunAnswer method
+func NewGetRunAnswerRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/answer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUnmarkFamilyRequest constructs an http.Request for the UnmarkFamily method
+func NewUnmarkFamilyRequest(server string, id string, family string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "family", family, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/families/%s/mark", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMarkFamilyRequest calls the generic MarkFamily builder with application/json body
+func NewMarkFamilyRequest(server string, id string, family string, body MarkFamilyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkFamilyRequestWithBody(server, id, family, "application/json", bodyReader)
+}
+
+// NewMarkFamilyRequestWithBody constructs an http.Request for the MarkFamily method, with any body, and a specified content type
+func NewMarkFamilyRequestWithBody(server string, id string, family string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "family", family, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/families/%s/mark", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetRunFileRequest constructs an http.Request for the GetRunFile method
 func NewGetRunFileRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -9463,6 +9984,40 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// GetRunAnswerWithResponse What a run says: families of failures, why they are on these devices, since when
+	//
+	// While the run goes on, it is what its legs that are done say.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/answer (the `GetRunAnswer` operationId).
+	GetRunAnswerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunAnswerResponse, error)
+
+	// UnmarkFamilyWithResponse Take a family's mark away; runs that are over stay as they are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /runs/{id}/families/{family}/mark (the `UnmarkFamily` operationId).
+	UnmarkFamilyWithResponse(ctx context.Context, id string, family string, reqEditors ...RequestEditorFn) (*UnmarkFamilyResponse, error)
+
+	// MarkFamilyWithBodyWithResponse Say of a family that it is known, not the app's fault, or by a wrong test
+	//
+	// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+	MarkFamilyWithBodyWithResponse(ctx context.Context, id string, family string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkFamilyResponse, error)
+
+	// MarkFamilyWithResponse Say of a family that it is known, not the app's fault, or by a wrong test
+	//
+	// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+	MarkFamilyWithResponse(ctx context.Context, id string, family string, body MarkFamilyJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkFamilyResponse, error)
 
 	// GetRunFileWithResponse What was asked for, as a run file
 	//
@@ -12566,6 +13121,150 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type GetRunAnswerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Answer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRunAnswerResponse) GetJSON200() *Answer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunAnswerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunAnswerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunAnswerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunAnswerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunAnswerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnmarkFamilyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Answer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UnmarkFamilyResponse) GetJSON200() *Answer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnmarkFamilyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnmarkFamilyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnmarkFamilyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnmarkFamilyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnmarkFamilyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MarkFamilyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Answer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MarkFamilyResponse) GetJSON200() *Answer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MarkFamilyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MarkFamilyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MarkFamilyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MarkFamilyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MarkFamilyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunFileResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14525,6 +15224,64 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id string,
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// GetRunAnswerWithResponse What a run says: families of failures, why they are on these devices, since when
+//
+// While the run goes on, it is what its legs that are done say.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/answer (the `GetRunAnswer` operationId).
+func (c *ClientWithResponses) GetRunAnswerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunAnswerResponse, error) {
+	rsp, err := c.GetRunAnswer(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunAnswerResponse(rsp)
+}
+
+// UnmarkFamilyWithResponse Take a family's mark away; runs that are over stay as they are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /runs/{id}/families/{family}/mark (the `UnmarkFamily` operationId).
+func (c *ClientWithResponses) UnmarkFamilyWithResponse(ctx context.Context, id string, family string, reqEditors ...RequestEditorFn) (*UnmarkFamilyResponse, error) {
+	rsp, err := c.UnmarkFamily(ctx, id, family, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnmarkFamilyResponse(rsp)
+}
+
+// MarkFamilyWithBodyWithResponse Say of a family that it is known, not the app's fault, or by a wrong test
+//
+// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+func (c *ClientWithResponses) MarkFamilyWithBodyWithResponse(ctx context.Context, id string, family string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkFamilyResponse, error) {
+	rsp, err := c.MarkFamilyWithBody(ctx, id, family, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkFamilyResponse(rsp)
+}
+
+// MarkFamilyWithResponse Say of a family that it is known, not the app's fault, or by a wrong test
+//
+// It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{id}/families/{family}/mark (the `MarkFamily` operationId).
+func (c *ClientWithResponses) MarkFamilyWithResponse(ctx context.Context, id string, family string, body MarkFamilyJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkFamilyResponse, error) {
+	rsp, err := c.MarkFamily(ctx, id, family, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkFamilyResponse(rsp)
 }
 
 // GetRunFileWithResponse What was asked for, as a run file
@@ -16871,6 +17628,105 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetRunAnswerResponse parses an HTTP response from a GetRunAnswerWithResponse call
+func ParseGetRunAnswerResponse(rsp *http.Response) (*GetRunAnswerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunAnswerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Answer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnmarkFamilyResponse parses an HTTP response from a UnmarkFamilyWithResponse call
+func ParseUnmarkFamilyResponse(rsp *http.Response) (*UnmarkFamilyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnmarkFamilyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Answer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMarkFamilyResponse parses an HTTP response from a MarkFamilyWithResponse call
+func ParseMarkFamilyResponse(rsp *http.Response) (*MarkFamilyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MarkFamilyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Answer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunFileResponse parses an HTTP response from a GetRunFileWithResponse call
 func ParseGetRunFileResponse(rsp *http.Response) (*GetRunFileResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17709,6 +18565,15 @@ type ServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx *echo.Context, id string) error
+	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
+	// (GET /runs/{id}/answer)
+	GetRunAnswer(ctx *echo.Context, id string) error
+	// UnmarkFamily Take a family's mark away; runs that are over stay as they are
+	// (DELETE /runs/{id}/families/{family}/mark)
+	UnmarkFamily(ctx *echo.Context, id string, family string) error
+	// MarkFamily Say of a family that it is known, not the app's fault, or by a wrong test
+	// (PUT /runs/{id}/families/{family}/mark)
+	MarkFamily(ctx *echo.Context, id string, family string) error
 	// GetRunFile What was asked for, as a run file
 	// (GET /runs/{id}/file)
 	GetRunFile(ctx *echo.Context, id string) error
@@ -19150,6 +20015,70 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// GetRunAnswer converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRunAnswer(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRunAnswer(ctx, id)
+	return err
+}
+
+// UnmarkFamily converts echo context to params.
+func (w *ServerInterfaceWrapper) UnmarkFamily(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "family" -------------
+	var family string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "family", ctx.Param("family"), &family, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter family: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UnmarkFamily(ctx, id, family)
+	return err
+}
+
+// MarkFamily converts echo context to params.
+func (w *ServerInterfaceWrapper) MarkFamily(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "family" -------------
+	var family string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "family", ctx.Param("family"), &family, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter family: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MarkFamily(ctx, id, family)
+	return err
+}
+
 // GetRunFile converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRunFile(ctx *echo.Context) error {
 	var err error
@@ -19575,6 +20504,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
 	router.GET(options.BaseURL+"/runs/:id/files", wrapper.GetRunFiles, options.OperationMiddlewares["getRunFiles"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
+	router.GET(options.BaseURL+"/runs/:id/answer", wrapper.GetRunAnswer, options.OperationMiddlewares["getRunAnswer"]...)
+	router.DELETE(options.BaseURL+"/runs/:id/families/:family/mark", wrapper.UnmarkFamily, options.OperationMiddlewares["unmarkFamily"]...)
+	router.PUT(options.BaseURL+"/runs/:id/families/:family/mark", wrapper.MarkFamily, options.OperationMiddlewares["markFamily"]...)
 	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
 	router.GET(options.BaseURL+"/sessions/:id", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/sessions/:id/stop", wrapper.StopSession, options.OperationMiddlewares["stopSession"]...)
@@ -22147,6 +23079,126 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type GetRunAnswerRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetRunAnswerResponseObject interface {
+	VisitGetRunAnswerResponse(w http.ResponseWriter) error
+}
+
+type GetRunAnswer200JSONResponse Answer
+
+func (response GetRunAnswer200JSONResponse) VisitGetRunAnswerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunAnswerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunAnswerdefaultApplicationProblemPlusJSONResponse) VisitGetRunAnswerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnmarkFamilyRequestObject struct {
+	Id     string `json:"id"`
+	Family string `json:"family"`
+}
+
+type UnmarkFamilyResponseObject interface {
+	VisitUnmarkFamilyResponse(w http.ResponseWriter) error
+}
+
+type UnmarkFamily200JSONResponse Answer
+
+func (response UnmarkFamily200JSONResponse) VisitUnmarkFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnmarkFamilydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnmarkFamilydefaultApplicationProblemPlusJSONResponse) VisitUnmarkFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkFamilyRequestObject struct {
+	Id     string `json:"id"`
+	Family string `json:"family"`
+	Body   *MarkFamilyJSONRequestBody
+}
+
+type MarkFamilyResponseObject interface {
+	VisitMarkFamilyResponse(w http.ResponseWriter) error
+}
+
+type MarkFamily200JSONResponse Answer
+
+func (response MarkFamily200JSONResponse) VisitMarkFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkFamilydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MarkFamilydefaultApplicationProblemPlusJSONResponse) VisitMarkFamilyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunFileRequestObject struct {
 	Id string `json:"id"`
 }
@@ -23116,6 +24168,15 @@ type StrictServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
+	// (GET /runs/{id}/answer)
+	GetRunAnswer(ctx context.Context, request GetRunAnswerRequestObject) (GetRunAnswerResponseObject, error)
+	// UnmarkFamily Take a family's mark away; runs that are over stay as they are
+	// (DELETE /runs/{id}/families/{family}/mark)
+	UnmarkFamily(ctx context.Context, request UnmarkFamilyRequestObject) (UnmarkFamilyResponseObject, error)
+	// MarkFamily Say of a family that it is known, not the app's fault, or by a wrong test
+	// (PUT /runs/{id}/families/{family}/mark)
+	MarkFamily(ctx context.Context, request MarkFamilyRequestObject) (MarkFamilyResponseObject, error)
 	// GetRunFile What was asked for, as a run file
 	// (GET /runs/{id}/file)
 	GetRunFile(ctx context.Context, request GetRunFileRequestObject) (GetRunFileResponseObject, error)
@@ -25032,6 +26093,106 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetRunResponseObject); ok {
 		return validResponse.VisitGetRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRunAnswer operation middleware
+func (sh *strictHandler) GetRunAnswer(ctx *echo.Context, id string) error {
+	var request GetRunAnswerRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunAnswer(ctx.Request().Context(), request.(GetRunAnswerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunAnswer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRunAnswerResponseObject); ok {
+		return validResponse.VisitGetRunAnswerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UnmarkFamily operation middleware
+func (sh *strictHandler) UnmarkFamily(ctx *echo.Context, id string, family string) error {
+	var request UnmarkFamilyRequestObject
+
+	request.Id = id
+	request.Family = family
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnmarkFamily(ctx.Request().Context(), request.(UnmarkFamilyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnmarkFamily")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UnmarkFamilyResponseObject); ok {
+		return validResponse.VisitUnmarkFamilyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MarkFamily operation middleware
+func (sh *strictHandler) MarkFamily(ctx *echo.Context, id string, family string) error {
+	var request MarkFamilyRequestObject
+
+	request.Id = id
+	request.Family = family
+
+	var body MarkFamilyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MarkFamily(ctx.Request().Context(), request.(MarkFamilyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MarkFamily")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MarkFamilyResponseObject); ok {
+		return validResponse.VisitMarkFamilyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -29,7 +29,7 @@ var floors = [][]string{
 	{"internal/service/dispatcher"},
 	{"internal/service/evidence", "internal/service/upkeep"},
 	{"internal/service/runs"},
-	{"internal/service/sessions", "internal/service/plans"},
+	{"internal/service/sessions", "internal/service/plans", "internal/service/answers"},
 	{"internal/service/content", "internal/service/pools"},
 	{"internal/service/access", "internal/service/paging", "internal/service/orders", "internal/service/queue", "internal/service/specs", "internal/service/feed"},
 	{"internal/service/secrets"},

@@ -185,7 +185,7 @@ func (a *App) builtInHost(ctx context.Context, client *api.ClientWithResponses) 
 	}
 	var names []string
 	for _, h := range r.JSON200.Items {
-		if h.Kind == api.BuiltIn && h.State == api.Up {
+		if h.Kind == api.BuiltIn && h.State == api.HostStateUp {
 			names = append(names, h.Name)
 		}
 	}

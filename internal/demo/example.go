@@ -256,7 +256,7 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		}
 		start := []string{"run", "start", "--build", "kelpline/android@v" + v, "--package", "shore-suite@newest", "--confirm", "1", "--secret-from-env", "observer-code=" + codeVariable, "--watch"}
 		if v == versions[0] {
-			start = append(start, "--case", "survey.test_total*", "--case", "survey.test_send*", "--case", "tides.test_tide_chart", "--pool", pool, "--variant", "as-it-is", "--variant", "de=language:de", "--variant", "large=display-size:1.15", "--name", "variants")
+			start = append(start, "--case", "survey.test_total*", "--case", "survey.test_send*", "--case", "survey.test_draft_survives_turning", "--case", "tides.test_tide_chart", "--pool", pool, "--variant", "as-it-is", "--variant", "de=language:de", "--variant", "large=display-size:1.15", "--name", "variants")
 		}
 		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, start...); err != nil {
 			return nil, err

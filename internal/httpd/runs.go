@@ -15,7 +15,6 @@ import (
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/pools"
 	"tessellant/internal/core/recording"
-	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service"
@@ -185,7 +184,7 @@ func (s *server) GetRun(ctx context.Context, q api.GetRunRequestObject) (api.Get
 func runOut(v service.RunView) api.Run {
 	o := api.Run{Id: v.ID, Number: v.Number, Name: v.Name, Labels: fullMap(v.Labels.V), StartedBy: some(v.StartedBy), Build: v.Request.V.Build, BuildId: v.BuildID, Package: v.Request.V.Package, PackageId: v.PackageID, Where: full(v.Request.V.Where),
 		Devices: full(v.Request.V.Devices), LimitSeconds: v.LimitSeconds, Created: v.Created, Done: v.Ended.Valid, Verdict: verdictOut(v.Verdict),
-		Sentence: report.Sentence(legsAre(v.Request.V), v.Verdicts), Counts: counts(verdict.Count(v.Verdicts...)), Stages: v.Stages, CaseNames: full(v.CaseNames), Legs: each(v.Legs, legSummary),
+		Sentence: v.Sentence, Counts: counts(verdict.Count(v.Verdicts...)), Stages: v.Stages, CaseNames: full(v.CaseNames), Legs: each(v.Legs, legSummary),
 		Findings: findings(refuse.PlanFindings(v.Findings.V))}
 	if v.Ended.Valid {
 		o.Ended = &v.Ended.Time
@@ -227,14 +226,6 @@ func runOut(v service.RunView) api.Run {
 		}
 	}
 	return o
-}
-
-// legsAre is what the legs of a run are called.
-func legsAre(q store.RunRequest) string {
-	if len(q.Variants) > 1 || len(q.Lines) > 0 {
-		return "leg"
-	}
-	return "device"
 }
 
 // fullMap is never nil.

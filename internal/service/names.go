@@ -4,6 +4,7 @@ package service
 
 import (
 	"tessellant/internal/service/access"
+	"tessellant/internal/service/answers"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/feed"
@@ -43,6 +44,18 @@ type (
 	DeviceLoad = fleet.DeviceLoad
 	// PoolView is a pool and what it takes now.
 	PoolView = pools.PoolView
+	// RunAnswer is what a run says.
+	RunAnswer = answers.Answer
+	// Family is failures that are the same fault.
+	Family = answers.Family
+	// GoneFamily is a family of before that does not show.
+	GoneFamily = answers.Gone
+	// JoinedSignature was taken into a family.
+	JoinedSignature = answers.Joined
+	// BuildRef is a build by its names.
+	BuildRef = answers.BuildRef
+	// FamilyMark is what a person says of a family.
+	FamilyMark = answers.MarkRequest
 	// Fit is whether a build and a package can run on a device.
 	Fit = plans.Fit
 	// HostView is a host and how it stands.

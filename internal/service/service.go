@@ -4,6 +4,7 @@
 //	hosts     what they say         fleet     devices for people      dispatcher       who gets which device
 //	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
+//	answers   what runs say
 //	queue, specs, secrets, upkeep, refuse, paging
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
@@ -18,6 +19,7 @@ import (
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
 	"tessellant/internal/service/access"
+	"tessellant/internal/service/answers"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/dispatcher"
 	"tessellant/internal/service/evidence"
@@ -63,6 +65,7 @@ type Service struct {
 	*content.Content
 	*plans.Plans
 	*runs.Runs
+	*answers.Answers
 	*sessions.Sessions
 	*evidence.Evidence
 	*dispatcher.Dispatcher
@@ -85,9 +88,10 @@ func New(c Config) *Service {
 	s.Sessions = sessions.New(sessions.Sessions{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Content: s.Content, Queue: q, Orders: o, Pools: s.Pools})
 	s.Secrets = c.Secrets
 	s.Plans = &plans.Plans{Store: c.Store, Content: s.Content, Pools: s.Pools}
-	s.Runs = &runs.Runs{Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Plans: s.Plans, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
+	s.Answers = &answers.Answers{Store: c.Store, Log: c.Log, Feed: f}
+	s.Runs = &runs.Runs{Answers: s.Answers, Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Plans: s.Plans, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
-	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions}
+	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}
 	s.Upkeep = &upkeep.Upkeep{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Version: c.Version}

@@ -130,6 +130,8 @@ type Closing struct {
 	Again        bool // the leg should get another attempt
 	OurFault     bool // a host failed, and not the device
 
+	Counts verdict.Verdict // what of the verdict counts for the run, where a part is known to fail; "": all
+
 	How           string          // a session ended
 	Marked        verdict.Verdict // what a session's client said of the whole
 	MarkedMessage string
@@ -201,7 +203,7 @@ func closeRun(ctx context.Context, tx *sqlx.Tx, run string) error {
 		return err
 	}
 	var vs []verdict.Verdict
-	if err := tx.SelectContext(ctx, &vs, "SELECT IF(stage = 'done', verdict, '') FROM work WHERE run_id = ?", run); err != nil {
+	if err := tx.SelectContext(ctx, &vs, "SELECT IF(stage = 'done', IF(counts <> '', counts, verdict), '') FROM work WHERE run_id = ?", run); err != nil {
 		return err
 	}
 	for _, v := range vs {

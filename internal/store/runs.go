@@ -42,6 +42,7 @@ type Run struct {
 	StartedBy string                   `db:"started_by"` // the name of the key; "": an earlier version started it
 	Words     string                   `db:"words"`      // by which it is searched
 	Forecast  JSON[*planning.Forecast] `db:"forecast"`   // nil: there was none
+	Told      int                      `db:"told"`       // the version of its answer; 0: there is none
 }
 
 // RunRequest is what was asked for, as it was asked.
@@ -87,6 +88,14 @@ func (q RunRequest) Kept() recording.Set {
 		return recording.Set{Video: true, Log: true}
 	}
 	return *q.Recording
+}
+
+// LegsAre is what the legs of a run are called: devices, unless there may be several legs on one.
+func (q RunRequest) LegsAre() string {
+	if len(q.Variants) > 1 || len(q.Lines) > 0 {
+		return "leg"
+	}
+	return "device"
 }
 
 // MaxAttempts is how many attempts a leg may have.

@@ -36,6 +36,7 @@ type Work struct {
 	AskedBy     string           `db:"asked_by"` // id of the key; "": written by an earlier version
 	Variant     string           `db:"variant"`
 	Conditions  string           `db:"conditions"` // how its device is set, as people write it
+	Counts      verdict.Verdict  `db:"counts"`     // what of its verdict counts for its run, where a part is known to fail; "": all
 }
 
 // Of is what the work belongs to when devices are shared out: its run, or itself.
@@ -55,7 +56,7 @@ func (w Work) Set() conditions.Set {
 	return set
 }
 
-const workColumns = "w.id, w.kind, coalesce(w.run_id, '') AS run_id, w.workspace_id, coalesce(w.device_id, '') AS device_id, w.stage, w.verdict, w.message, w.cases_total, w.created, w.ended, w.stop, w.wants, w.asked_by, w.variant, w.conditions"
+const workColumns = "w.id, w.kind, coalesce(w.run_id, '') AS run_id, w.workspace_id, coalesce(w.device_id, '') AS device_id, w.stage, w.verdict, w.message, w.cases_total, w.created, w.ended, w.stop, w.wants, w.asked_by, w.variant, w.conditions, w.counts"
 
 // NewWork is work to be written, with what is to be done.
 type NewWork struct {
@@ -217,7 +218,7 @@ func (s *Store) TakeDevice(ctx context.Context, w Work, device Device, period ti
 
 // finish ends a piece of work, in a transaction, and what belongs to it: the run whose last leg it was, or its session.
 func finish(ctx context.Context, tx *sqlx.Tx, w Work, c Closing) error {
-	if _, err := tx.ExecContext(ctx, "UPDATE work SET stage = 'done', verdict = ?, message = ?, ended = now(3) WHERE id = ?", c.Verdict, c.Message, w.ID); err != nil {
+	if _, err := tx.ExecContext(ctx, "UPDATE work SET stage = 'done', verdict = ?, counts = ?, message = ?, ended = now(3) WHERE id = ?", c.Verdict, c.Counts, c.Message, w.ID); err != nil {
 		return err
 	}
 	if w.Kind == work.Session {

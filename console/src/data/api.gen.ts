@@ -1022,6 +1022,55 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * What a run says: families of failures, why they are on these devices, since when
+         * @description While the run goes on, it is what its legs that are done say.
+         */
+        get: operations["getRunAnswer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/families/{family}/mark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+                /** @description The id of a family of this run, or its first characters */
+                family: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say of a family that it is known, not the app's fault, or by a wrong test
+         * @description It holds for the whole app, in runs that end from now on. Such failures are shown and do not count for the verdict of a run.
+         */
+        put: operations["markFamily"];
+        post?: never;
+        /** Take a family's mark away; runs that are over stay as they are */
+        delete: operations["unmarkFamily"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sessions": {
         parameters: {
             query?: never;
@@ -2137,6 +2186,169 @@ export interface components {
             case_names: string[];
             legs: components["schemas"]["LegSummary"][];
             findings: components["schemas"]["Finding"][];
+        };
+        Answer: {
+            run: string;
+            number: number;
+            sentence: string;
+            /** @description The run is over; before, its legs that are done are what it says */
+            over: boolean;
+            verdict?: components["schemas"]["Verdict"];
+            /** @description The trait by which legs are best laid to see why: of the largest family that has a rule */
+            lay_by?: string;
+            /** @description The gravest kind first, of one kind the largest; 200 at most */
+            families: components["schemas"]["Family"][];
+            /** @description Families of before that do not show */
+            gone: components["schemas"]["Gone"][];
+            before?: components["schemas"]["Baseline"];
+        };
+        /** @description What a run is held against: for each device and variant its last leg of the same app and package */
+        Baseline: {
+            /** @description The newest of those runs */
+            run: string;
+            number: number;
+            build: string;
+            /** @description How many runs they are of */
+            runs: number;
+        };
+        /** @description Failures that are the same fault */
+        Family: {
+            /** @description Of its signature: the same in every run */
+            id: string;
+            kind: components["schemas"]["Verdict"];
+            title: string;
+            /** @description Of one of them, as it was */
+            message: string;
+            /** @description The message without what differs from device to device and from time to time */
+            pattern?: string;
+            /** @description The exception at the root of the stack */
+            cause?: string;
+            /** @description The app's own on top of the stack, the innermost first */
+            frames: string[];
+            /** @description Their ids */
+            legs: string[];
+            /** @description The legs' devices by serial, with the variant behind a slash */
+            devices: string[];
+            cases: string[];
+            failures: number;
+            /** @description Signatures that differ by one word and were taken into it */
+            joined: components["schemas"]["JoinedSignature"][];
+            rule?: components["schemas"]["FamilyRule"];
+            hint?: components["schemas"]["FamilyHint"];
+            /**
+             * @description Against the last legs before; absent: nothing is known
+             * @enum {string}
+             */
+            standing?: "new" | "still";
+            first_bad?: components["schemas"]["BuildName"];
+            last_good?: components["schemas"]["BuildName"];
+            rate?: components["schemas"]["FlakyRate"];
+            mark?: components["schemas"]["FamilyMark"];
+            /** @description Why it did not count when the run ended: as known (KELP-12) */
+            excused?: string;
+            example: components["schemas"]["FailureExample"];
+        };
+        Gone: {
+            id: string;
+            kind: components["schemas"]["Verdict"];
+            title: string;
+            devices: string[];
+            cases: string[];
+            /**
+             * @description not run: what showed it did not run again, or not to its end
+             * @enum {string}
+             */
+            standing: "mended" | "not run";
+        };
+        JoinedSignature: {
+            pattern: string;
+            /** @description The family's word; empty: it has one less */
+            own: string;
+            /** @description The word in its place */
+            other: string;
+            failures: number;
+        };
+        /** @description What sets the devices that fail apart from those on which the same cases passed */
+        FamilyRule: {
+            sentence: string;
+            /** @description Such as: on Android 9 or older */
+            phrase: string;
+            /** @description One or two that all hold */
+            literals: components["schemas"]["RuleLiteral"][];
+            /** @description Legs for which it holds and that fail */
+            fail_in: number;
+            pass_in: number;
+            fail_out: number;
+            pass_out: number;
+            /**
+             * Format: double
+             * @description Of being luck, corrected for the rules that were tried
+             */
+            chance: number;
+            /** @description What sets the same legs apart */
+            also: string[];
+        };
+        RuleLiteral: {
+            trait: string;
+            /** @enum {string} */
+            op: "is" | "at most" | "at least";
+            value: string;
+        };
+        /** @description A device that took no part and would tell which of several rules is the cause */
+        FamilyHint: {
+            device: string;
+            sentence: string;
+        };
+        BuildName: {
+            id: string;
+            ref: string;
+            version: string;
+        };
+        /** @description How often its cases failed for no reason in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927) */
+        FlakyRate: {
+            times: number;
+            of: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            runs: number;
+        };
+        FailureExample: {
+            leg: string;
+            attempt: string;
+            case: string;
+            /** @description The name of an artifact of the attempt */
+            shot?: string;
+            /** @description The id of that artifact */
+            picture?: string;
+        };
+        /**
+         * @description known: a fault that somebody has in hand; not_app: it is not the app's fault; wrong_test: the test is wrong
+         * @enum {string}
+         */
+        FamilyMarkKind: "known" | "not_app" | "wrong_test";
+        FamilyMarkRequest: {
+            kind: components["schemas"]["FamilyMarkKind"];
+            /** @description Where it is in hand, such as KELP-12 */
+            reference?: string;
+            note?: string;
+            /**
+             * Format: date-time
+             * @description When it counts again; absent: never
+             */
+            until?: string;
+        };
+        FamilyMark: {
+            kind: components["schemas"]["FamilyMarkKind"];
+            reference?: string;
+            note?: string;
+            /** Format: date-time */
+            until?: string;
+            /** @description The name of the key */
+            by: string;
+            /** Format: date-time */
+            created: string;
         };
         LegSummary: {
             id: string;
@@ -4316,6 +4528,86 @@ export interface operations {
                 };
                 content: {
                     "application/xml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRunAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    markFamily: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+                /** @description The id of a family of this run, or its first characters */
+                family: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FamilyMarkRequest"];
+            };
+        };
+        responses: {
+            /** @description The run's answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unmarkFamily: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+                /** @description The id of a family of this run, or its first characters */
+                family: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The run's answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -2,6 +2,7 @@ package triage
 
 import (
 	"cmp"
+	"crypto/sha256"
 	"maps"
 	"slices"
 	"strings"
@@ -30,18 +31,59 @@ type Joined struct {
 // leastWords is how many words two messages must have for one of them to make no difference.
 const leastWords = 5
 
+// Gathered takes in failures one by one and keeps of each its place and its signature alone: a run may have a hundred thousand, each with a stack.
+type Gathered struct {
+	byID  map[string]*Family
+	all   []*Family
+	known map[[sha256.Size]byte]string // signatures' ids by texts: most failures of a run say the same
+	at    []place
+}
+
+type place struct {
+	leg int
+	in  string // the case
+}
+
+// maxKnown is how many different texts are known by heart.
+const maxKnown = 20_000
+
+// Add takes in a failure and answers the id of its signature.
+func (g *Gathered) Add(f Failure) string {
+	if g.byID == nil {
+		g.byID, g.known = map[string]*Family{}, map[[sha256.Size]byte]string{}
+	}
+	text := sha256.Sum256([]byte(strings.Join([]string{string(f.Kind), f.Check, f.Message, f.Trace}, "\x00")))
+	id, ok := g.known[text]
+	if !ok {
+		s := Of(f)
+		id = s.ID()
+		if g.byID[id] == nil {
+			g.byID[id] = &Family{ID: id, Signature: s}
+			g.all = append(g.all, g.byID[id])
+		}
+		if len(g.known) < maxKnown {
+			g.known[text] = id
+		}
+	}
+	g.byID[id].Failures = append(g.byID[id].Failures, len(g.at))
+	g.at = append(g.at, place{f.Leg, f.Case})
+	return id
+}
+
 // Families puts failures into families: the gravest kind first, of one kind those with the most legs.
 func Families(failures []Failure) []Family {
-	byID := map[string]*Family{}
-	var all []*Family
-	for i, f := range failures {
-		s := Of(f)
-		id := s.ID()
-		if byID[id] == nil {
-			byID[id] = &Family{ID: id, Signature: s}
-			all = append(all, byID[id])
-		}
-		byID[id].Failures = append(byID[id].Failures, i)
+	g := Gathered{}
+	for _, f := range failures {
+		g.Add(f)
+	}
+	return g.Families()
+}
+
+// Families puts the failures into families: the gravest kind first, of one kind those with the most legs.
+func (g *Gathered) Families() []Family {
+	all := make([]*Family, 0, len(g.all))
+	for _, f := range g.all {
+		all = append(all, &Family{ID: f.ID, Signature: f.Signature, Failures: slices.Clone(f.Failures)})
 	}
 	// The largest keeps its name; what is like it is joined to it, and to nothing else: one word away from one word away is another message.
 	slices.SortStableFunc(all, func(a, b *Family) int {
@@ -67,7 +109,7 @@ func Families(failures []Failure) []Family {
 		slices.Sort(f.Failures)
 		legs, cases := map[int]bool{}, map[string]bool{}
 		for _, i := range f.Failures {
-			legs[failures[i].Leg], cases[failures[i].Case] = true, true
+			legs[g.at[i].leg], cases[g.at[i].in] = true, true
 		}
 		f.Legs, f.Cases = slices.Sorted(maps.Keys(legs)), slices.Sorted(maps.Keys(cases))
 		out = append(out, *f)
@@ -133,6 +175,18 @@ func (n neighbours) find(s Signature) (id string, j Joined, ok bool) {
 		return true
 	})
 	return id, j, ok
+}
+
+// Alike says whether two signatures are of one family: they are the same, or differ by one word that makes no difference.
+func Alike(a, b Signature) bool {
+	if a.ID() == b.ID() {
+		return true
+	}
+	if a.rest() != b.rest() || len(a.words()) < leastWords || len(b.words()) < leastWords {
+		return false
+	}
+	own, other, one := differ(a.words(), b.words())
+	return one && mayDiffer(own, other)
 }
 
 // differ says by which word two texts differ, if it is one.

@@ -15,7 +15,7 @@ const (
 )
 
 // Spot is where a case ran: on a device, set in some way.
-type Spot struct{ Device, Variant, Case string }
+type Spot struct{ Device, Set, Case string }
 
 // Ran is a run as it is compared.
 type Ran struct {

@@ -3,6 +3,7 @@ package triage
 import (
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,7 +36,7 @@ var said = []struct {
 	{"api", words{"on Android %s", "on Android %s or older", "on Android %s or newer", "newer", "older"}},
 	{"language", words{is: "in %s"}},
 	{"form", words{is: "on %ss"}},
-	{"width", words{"%s dp wide", "at most %s dp wide", "at least %s dp wide", "wider", "narrower"}},
+	{"width", words{"on screens %s dp wide", "on screens at most %s dp wide", "on screens at least %s dp wide", "wider", "narrower"}},
 	{"memory", words{"with %s GB of memory", "with %s GB of memory or less", "with %s GB of memory or more", "with more", "with less"}},
 	{conditions.Orientation, words{is: "in %s"}},
 	{conditions.Dark, words{is: "with dark mode %s"}},
@@ -81,7 +82,7 @@ func TraitsOf(legs []Leg) (out []Trait) {
 		t := Trait{Name: n, Plain: i < plainTraits || i >= len(said) && !strings.HasPrefix(n, devices.OfLabel)}
 		differ := map[string]bool{}
 		for j, l := range legs {
-			v := valueOf(n, own[j][n], l.Device.OS)
+			v := valueOf(n, own[j], l.Device.OS)
 			differ[v.Text] = true
 			t.Values = append(t.Values, v)
 		}
@@ -93,8 +94,13 @@ func TraitsOf(legs []Leg) (out []Trait) {
 }
 
 // valueOf makes a value of what a leg has of a trait.
-func valueOf(name, text, system string) (v Value) {
-	v.Text = text
+func valueOf(name string, own map[string]string, system string) (v Value) {
+	v.Text = own[name]
+	if larger, err := strconv.ParseFloat(own[conditions.DisplaySize], 64); name == "width" && err == nil && larger > 0 {
+		if dp, err := strconv.ParseFloat(v.Text, 64); err == nil { // where all is shown larger, less of it fits
+			v.Text = strconv.Itoa(int(math.Round(dp / larger)))
+		}
+	}
 	if s := wordsOf(name); s.atMost != "" && v.Text != "" {
 		if n, err := strconv.ParseFloat(v.Text, 64); err == nil {
 			v.Number, v.Orders = n, true

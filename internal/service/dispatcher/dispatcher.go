@@ -16,6 +16,7 @@ import (
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
+	"tessellant/internal/service/answers"
 	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
@@ -42,6 +43,7 @@ type Dispatcher struct {
 	Evidence *evidence.Evidence
 	Orders   *orders.Orders
 	Sessions *sessions.Sessions
+	Answers  *answers.Answers
 }
 
 // Dispatch gives waiting legs to free devices until ctx ends. Of several
@@ -110,6 +112,10 @@ func (s *Dispatcher) CloseHold(ctx context.Context, hold store.Hold, c store.Clo
 			return err
 		}
 		c.Again = len(attempts) < spec.Limits.Attempts // a session's client would know nothing of a second device: it has one
+	}
+	var err error
+	if c.Counts, err = s.Answers.Counting(ctx, hold, c.Verdict); err != nil {
+		return err
 	}
 	h, ok, err := s.Store.CloseHold(ctx, hold.ID, c)
 	if ok {

@@ -38,6 +38,13 @@ type Runs struct {
 	Queue    *queue.Queue
 	Sessions *sessions.Sessions
 	Orders   *orders.Orders
+	Answers  Told
+}
+
+// Told knows what runs that are over say, in one sentence each.
+type Told interface {
+	Sentence(ctx context.Context, r store.Run) (string, error)
+	Sentences(ctx context.Context, runs []store.Run) (map[string]string, error)
 }
 
 // maxWaitingLegs is how many legs of a workspace may wait for devices.

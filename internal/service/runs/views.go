@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service/feed"
@@ -18,6 +19,7 @@ import (
 // RunView is a run with how its legs stand.
 type RunView struct {
 	store.Run
+	Sentence  string
 	Verdicts  []verdict.Verdict // of the legs, in no order; "" for those still going
 	Stages    map[string]int    // legs that are not done
 	CaseNames []string          // not in lists
@@ -49,6 +51,16 @@ func (s *Runs) tallied(ctx context.Context, runs []store.Run) ([]RunView, error)
 		}
 		if t.Stage != "done" {
 			v.Stages[t.Stage] += t.Legs
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	said, err := s.Answers.Sentences(ctx, runs)
+	for i := range out {
+		out[i].Sentence = said[out[i].ID]
+		if out[i].Sentence == "" {
+			out[i].Sentence = report.Sentence(out[i].Request.V.LegsAre(), out[i].Verdicts)
 		}
 	}
 	return out, err
@@ -85,6 +97,12 @@ func (s *Runs) View(ctx context.Context, r store.Run, wanted map[string]bool) (R
 		if of != nil {
 			v.Legs[i].Names = of[string(v.Legs[i].SpecHash)]
 		}
+	}
+	if err != nil {
+		return v, err
+	}
+	if v.Sentence = report.Sentence(r.Request.V.LegsAre(), v.Verdicts); r.Ended.Valid {
+		v.Sentence, err = s.Answers.Sentence(ctx, r)
 	}
 	return v, err
 }
@@ -145,8 +163,15 @@ func (s *Runs) legViews(ctx context.Context, legs []store.LegRow) ([]LegView, er
 
 // Run finds a run by its id or its number; "newest" is the one started last.
 func (s *Runs) Run(ctx context.Context, who store.Identity, id string) (RunView, error) {
-	var r store.Run
-	var err error
+	r, err := s.FindRun(ctx, who, id)
+	if err != nil {
+		return RunView{}, err
+	}
+	return s.View(ctx, r, nil)
+}
+
+// FindRun finds a run as Run does, without its legs.
+func (s *Runs) FindRun(ctx context.Context, who store.Identity, id string) (r store.Run, err error) {
 	if id == "newest" {
 		var rows []store.Run
 		if rows, err = s.Store.Runs(ctx, who.WorkspaceID, store.RunChoice{}, "", 1); err == nil && len(rows) == 0 {
@@ -160,9 +185,9 @@ func (s *Runs) Run(ctx context.Context, who store.Identity, id string) (RunView,
 		r, err = s.Store.RunByID(ctx, who.WorkspaceID, id)
 	}
 	if err != nil {
-		return RunView{}, refuse.Missing(err, "run", id, "see the runs with: tessellant run list")
+		return r, refuse.Missing(err, "run", id, "see the runs with: tessellant run list")
 	}
-	return s.View(ctx, r, nil)
+	return r, nil
 }
 
 // RunChoice says which runs are wanted: references or ids, a verdict; empty fields: any.

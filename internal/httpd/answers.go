@@ -1,0 +1,90 @@
+package httpd
+
+// What runs say, and what people say of it.
+
+import (
+	"context"
+
+	"tessellant/api"
+	"tessellant/internal/core/triage"
+	"tessellant/internal/service"
+	"tessellant/internal/store"
+)
+
+func (s *server) GetRunAnswer(ctx context.Context, q api.GetRunAnswerRequestObject) (api.GetRunAnswerResponseObject, error) {
+	r, err := s.s.FindRun(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.s.Answer(ctx, r)
+	return api.GetRunAnswer200JSONResponse(answerOut(r, a)), err
+}
+
+func (s *server) MarkFamily(ctx context.Context, q api.MarkFamilyRequestObject) (api.MarkFamilyResponseObject, error) {
+	r, err := s.s.FindRun(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	m := service.FamilyMark{Kind: string(q.Body.Kind), Reference: text(q.Body.Reference), Note: text(q.Body.Note)}
+	if q.Body.Until != nil {
+		m.Until = *q.Body.Until
+	}
+	a, err := s.s.Mark(ctx, identity(ctx), r, q.Family, m)
+	return api.MarkFamily200JSONResponse(answerOut(r, a)), err
+}
+
+func (s *server) UnmarkFamily(ctx context.Context, q api.UnmarkFamilyRequestObject) (api.UnmarkFamilyResponseObject, error) {
+	r, err := s.s.FindRun(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.s.Unmark(ctx, identity(ctx), r, q.Family)
+	return api.UnmarkFamily200JSONResponse(answerOut(r, a)), err
+}
+
+func answerOut(r store.Run, a service.RunAnswer) api.Answer {
+	o := api.Answer{Run: r.ID, Number: r.Number, Sentence: a.Sentence, Over: a.Over, Verdict: verdictOut(r.Verdict), LayBy: some(a.LayBy), Families: each(a.Families, familyOut),
+		Gone: each(a.Gone, func(g service.GoneFamily) api.Gone {
+			return api.Gone{Id: g.ID, Kind: api.Verdict(g.Kind), Title: g.Title, Devices: full(g.Devices), Cases: full(g.Cases), Standing: api.GoneStanding(g.Standing)}
+		})}
+	if b := a.Before; b != nil {
+		o.Before = &api.Baseline{Run: b.Run, Number: b.Number, Build: b.Build, Runs: b.Runs}
+	}
+	return o
+}
+
+func familyOut(f service.Family) api.Family {
+	o := api.Family{Id: f.ID, Kind: api.Verdict(f.Kind), Title: f.Title, Message: f.Message, Pattern: some(f.Pattern), Cause: some(f.Cause), Frames: full(f.Frames), Legs: full(f.Legs), Devices: full(f.Devices), Cases: full(f.Cases),
+		Failures: f.Failures, FirstBad: buildName(f.FirstBad), LastGood: buildName(f.LastGood), Excused: some(f.Excused),
+		Joined: each(f.Joined, func(j service.JoinedSignature) api.JoinedSignature {
+			return api.JoinedSignature{Pattern: j.Pattern, Own: j.Own, Other: j.Other, Failures: j.Failures}
+		}),
+		Example: api.FailureExample{Leg: f.Example.Leg, Attempt: f.Example.Attempt, Case: f.Example.Case, Shot: some(f.Example.Shot), Picture: some(f.Example.Picture)}}
+	if f.Standing == triage.New || f.Standing == triage.Still {
+		standing := api.FamilyStanding(f.Standing)
+		o.Standing = &standing
+	}
+	if r := f.Rule; r != nil {
+		o.Rule = &api.FamilyRule{Sentence: r.Sentence, Phrase: r.Phrase, FailIn: r.FailIn, PassIn: r.PassIn, FailOut: r.FailOut, PassOut: r.PassOut, Chance: r.Chance, Also: full(r.Also),
+			Literals: each(r.Literals, func(l triage.Literal) api.RuleLiteral {
+				return api.RuleLiteral{Trait: l.Trait, Op: api.RuleLiteralOp(l.Op), Value: l.Value}
+			})}
+	}
+	if h := f.Hint; h != nil {
+		o.Hint = &api.FamilyHint{Device: h.Device, Sentence: h.Sentence}
+	}
+	if r := f.Rate; r != nil {
+		o.Rate = &api.FlakyRate{Times: r.Times, Of: r.Of, Low: r.Low, High: r.High, Runs: r.Runs}
+	}
+	if m := f.Mark; m != nil {
+		o.Mark = &api.FamilyMark{Kind: api.FamilyMarkKind(m.Kind), Reference: some(m.Reference), Note: some(m.Note), Until: m.Until, By: m.By, Created: m.Created}
+	}
+	return o
+}
+
+func buildName(b *service.BuildRef) *api.BuildName {
+	if b == nil {
+		return nil
+	}
+	return &api.BuildName{Id: b.ID, Ref: b.Ref, Version: b.Version}
+}

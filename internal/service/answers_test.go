@@ -1,0 +1,286 @@
+package service_test
+
+// What runs say, and what people say of it.
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/triage"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/housetest"
+	"tessellant/internal/service"
+	"tessellant/internal/service/answers"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/store"
+)
+
+// shore is a desk with 12 devices that differ, of which three are old and two are German, and with a suite of three cases.
+func shore(t *testing.T) *desk {
+	d := set(t)
+	var seen []hostlink.Seen
+	for i := range 12 {
+		f := devices.Facts{Serial: fmt.Sprintf("d-%02d", i), Maker: []string{"Orrery", "Fennel"}[i%2], Model: fmt.Sprint("M", i), Platform: "android", API: 30 + i%4, OS: fmt.Sprint(11 + i%4), ABIs: []string{"arm64-v8a"}, Language: "en", MemoryMB: 4096, Form: "phone"}
+		if i%4 == 0 {
+			f.API, f.OS = 28, "9"
+		}
+		if i == 3 || i == 10 {
+			f.Language = "de"
+		}
+		seen = append(seen, hostlink.Seen{Facts: f, State: "ready"})
+	}
+	_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{Isolation: "open"}, seen)
+	require.NoError(t, err)
+	d.addSuite("def test_chart(p):\n    pass\ndef test_total(p):\n    pass\ndef test_sync(p):\n    pass\n")
+	apk, err := os.Open(housetest.Kelpline190(t))
+	require.NoError(t, err)
+	defer apk.Close()
+	_, _, err = d.AddBuild(ctx, d.Who, service.Upload{Body: apk, Size: -1})
+	require.NoError(t, err)
+	return d
+}
+
+func (d *desk) addSuite(text string) {
+	d.t.Helper()
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: shore\nkind: script\n")}, "a.star": {Data: []byte(text)}}
+	var buf bytes.Buffer
+	require.NoError(d.t, testpkg.Pack(f, &buf))
+	_, _, err := d.AddPackage(ctx, d.Who, service.Upload{Body: &buf, Size: -1})
+	require.NoError(d.t, err)
+}
+
+// ran starts a run and lets each of its devices say how its cases came out.
+func (d *desk) ran(q service.RunRequest, result func(device int, name string) hostlink.CaseResult) store.Run {
+	d.t.Helper()
+	if q.Package == "" {
+		q.Package = "shore@newest"
+	}
+	r, _, err := d.StartRun(ctx, d.Who, q)
+	require.NoError(d.t, err)
+	v, err := d.Run(ctx, d.Who, r.ID)
+	require.NoError(d.t, err)
+	for _, h := range d.holds(len(v.Legs)) {
+		var device int
+		_, err := fmt.Sscanf(h.Serial, "d-%d", &device)
+		require.NoError(d.t, err)
+		var vs []verdict.Verdict
+		reports := []hostlink.Progress{{Seq: 1, Stage: "running"}}
+		for i, name := range h.Spec.Cases {
+			c := result(device, name)
+			c.Ordinal, c.Name, c.TookMS = i, name, 1000
+			vs = append(vs, c.Verdict)
+			reports = append(reports, hostlink.Progress{Seq: int64(i + 2), Case: &c})
+		}
+		require.NoError(d.t, d.link.Report(ctx, h, reports))
+		require.NoError(d.t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Roll(vs...)}))
+	}
+	r, err = d.FindRun(ctx, d.Who, r.ID)
+	require.NoError(d.t, err)
+	require.True(d.t, r.Ended.Valid)
+	return r
+}
+
+func (d *desk) answer(r store.Run) answers.Answer {
+	d.t.Helper()
+	a, err := d.Answer(ctx, r)
+	require.NoError(d.t, err)
+	return a
+}
+
+func with(v verdict.Verdict, message, trace string) hostlink.CaseResult {
+	return hostlink.CaseResult{Try: hostlink.Try{Verdict: v, Message: message, Trace: trace}}
+}
+
+const chartTrace = "java.lang.NoSuchMethodError: No virtual method drawTide\n\tat org.kelpline.app.TideChart.onDraw(TideChart.java:88)\n\tat android.view.View.draw(View.java:1)\n"
+
+// kelp is how the app comes out: version 1.8.0 crashes on old devices and counts wrong in German; now and then the sync is late.
+func kelp(chartMended bool) func(int, string) hostlink.CaseResult {
+	return func(device int, name string) hostlink.CaseResult {
+		switch {
+		case name == "a.test_chart" && device%4 == 0 && !chartMended:
+			return with(verdict.Crashed, fmt.Sprintf("the app crashed at 0x%x", 4096+device), chartTrace)
+		case name == "a.test_total" && (device == 3 || device == 10):
+			return with(verdict.Failed, fmt.Sprintf(`the total: expected "6.5 %%", but there was "%d.0 %%" (the same in 2 tries)`, 20+device), "")
+		case name == "a.test_sync" && device == 5:
+			c := with(verdict.Flaky, "", "")
+			c.Tries = []hostlink.Try{{Verdict: verdict.Failed, Message: "the sync did not end within 10 s"}, {Verdict: verdict.Passed}}
+			return c
+		}
+		return with(verdict.Passed, "", "")
+	}
+}
+
+func TestARunSaysWhatBrokeWhereAndSinceWhen(t *testing.T) {
+	d := shore(t)
+	first := d.ran(service.RunRequest{Build: "kelpline/android@231"}, kelp(false))
+	a := d.answer(first)
+	assert.Equal(t, "Not good: 3 of 12 devices crash in “chart”, all on Android 9 or older; 2 fail in “total”, both in German. 6 are fine, 1 is flaky.", a.Sentence)
+	assert.Equal(t, "api", a.LayBy)
+	assert.Nil(t, a.Before)
+	require.Len(t, a.Families, 3)
+	crash, total, sync := a.Families[0], a.Families[1], a.Families[2]
+	assert.Equal(t, []string{"d-00", "d-04", "d-08"}, crash.Devices)
+	assert.Equal(t, "NoSuchMethodError in TideChart.onDraw", crash.Title)
+	assert.Equal(t, "All 3 on Android 9 or older crash; none of the 9 newer.", crash.Rule.Sentence)
+	assert.Equal(t, `the total: expected "6.5 %", but there was "23.0 %"`, total.Message)
+	assert.Empty(t, total.Standing)
+	assert.Equal(t, verdict.Flaky, sync.Kind)
+	assert.Nil(t, sync.Rule, "one device says nothing")
+	assert.Equal(t, []int{1, 12, 1}, []int{sync.Rate.Times, sync.Rate.Of, sync.Rate.Runs})
+	v, err := d.Run(ctx, d.Who, first.ID)
+	require.NoError(t, err)
+	assert.Equal(t, a.Sentence, v.Sentence)
+	list, _, err := d.ListRuns(ctx, d.Who, service.RunChoice{}, "", 10)
+	require.NoError(t, err)
+	assert.Equal(t, a.Sentence, list[0].Sentence)
+
+	// With the next version the chart is mended; the draft is new, and it shows where nothing ran before, too.
+	second := d.ran(service.RunRequest{Build: "kelpline/android@240"}, func(device int, name string) hostlink.CaseResult {
+		if name == "a.test_chart" && device%2 == 1 {
+			return with(verdict.Failed, "the draft is empty", "")
+		}
+		return kelp(true)(device, name)
+	})
+	a = d.answer(second)
+	assert.Equal(t, "Not good: 6 of 12 devices fail in “chart”, all of Fennel, new; 2 fail in “total”, both in German, at least since 1.8.0. 5 are fine.", a.Sentence)
+	assert.Equal(t, &answers.Baseline{Run: first.ID, Number: 1, Build: "kelpline/android@231", Runs: 1}, a.Before)
+	require.Len(t, a.Families, 3)
+	assert.Equal(t, triage.New, a.Families[0].Standing)
+	assert.Equal(t, "1.9.0", a.Families[0].FirstBad.Version)
+	assert.Equal(t, "1.8.0", a.Families[0].LastGood.Version)
+	assert.Equal(t, triage.Still, a.Families[1].Standing)
+	assert.Equal(t, "1.8.0", a.Families[1].FirstBad.Version)
+	assert.Nil(t, a.Families[1].LastGood)
+	require.Len(t, a.Gone, 1)
+	assert.Equal(t, triage.Mended, a.Gone[0].Standing)
+	assert.Equal(t, crash.ID, a.Gone[0].ID)
+	assert.Equal(t, []string{"d-00", "d-04", "d-08"}, a.Gone[0].Devices)
+	assert.Equal(t, []int{2, 24, 2}, []int{a.Families[2].Rate.Times, a.Families[2].Rate.Of, a.Families[2].Rate.Runs})
+
+	// On fewer devices: what showed on the others did not run.
+	third := d.ran(service.RunRequest{Build: "kelpline/android@240", Devices: []string{"d-01", "d-02"}}, kelp(true))
+	a = d.answer(third)
+	assert.Equal(t, "All 2 devices passed.", a.Sentence)
+	require.Len(t, a.Gone, 1, "only what showed on these devices counts")
+	assert.Equal(t, triage.Mended, a.Gone[0].Standing)
+
+	// It is found again as it was, also by another process, and by a newer version that finds it anew.
+	before := d.answer(second)
+	d.sql("UPDATE runs SET told = 0")
+	d.sql("DELETE FROM answers")
+	second, err = d.FindRun(ctx, d.Who, second.ID)
+	require.NoError(t, err)
+	assert.Equal(t, before, d.answer(second))
+}
+
+func TestWhatIsKnownDoesNotTurnARunRedAndIsNotHidden(t *testing.T) {
+	d := shore(t)
+	q := service.RunRequest{Build: "kelpline/android@231"}
+	first := d.ran(q, kelp(false))
+	a := d.answer(first)
+	crash, total := a.Families[0].ID, a.Families[1].ID
+	day := time.Now().Add(24 * time.Hour)
+	a, err := d.Mark(ctx, d.Who, first, crash[:8], answers.MarkRequest{Kind: answers.Known, Reference: "KELP-12", Until: day})
+	require.NoError(t, err)
+	assert.Equal(t, "KELP-12", a.Families[0].Mark.Reference)
+	assert.Empty(t, a.Families[0].Excused, "the run was over")
+	assert.Contains(t, a.Sentence, "Not good: 3 of 12 devices crash")
+	assert.Equal(t, verdict.Crashed, first.Verdict)
+
+	second := d.ran(q, kelp(false))
+	a = d.answer(second)
+	assert.Equal(t, verdict.Failed, second.Verdict, "what is not known counts")
+	assert.Equal(t, "Not good: 2 of 12 devices fail in “total”, both in German; 3 crash as known (KELP-12) in “chart”, all on Android 9 or older. 6 are fine, 1 is flaky.", a.Sentence)
+	v, err := d.Run(ctx, d.Who, second.ID)
+	require.NoError(t, err)
+	crashed := 0
+	for _, l := range v.Legs {
+		if l.Verdict == verdict.Crashed {
+			crashed++
+			assert.Equal(t, verdict.Passed, l.Counts)
+		}
+	}
+	assert.Equal(t, 3, crashed, "it is not hidden")
+
+	_, err = d.Mark(ctx, d.Who, second, total, answers.MarkRequest{Kind: answers.WrongTest, Note: "the table is not German"})
+	require.NoError(t, err)
+	third := d.ran(q, kelp(false))
+	assert.Equal(t, verdict.Flaky, third.Verdict, "a flaky one does not turn it red")
+	a = d.answer(third)
+	assert.Contains(t, a.Sentence, "Nothing new: 3 of 12 devices crash as known (KELP-12) in “chart”")
+	assert.Contains(t, a.Sentence, "2 fail by a wrong test in “total”")
+
+	// A device that fails in another way, too, counts.
+	fourth := d.ran(q, func(device int, name string) hostlink.CaseResult {
+		if device == 4 && name == "a.test_total" {
+			return with(verdict.Failed, "the page is empty", "")
+		}
+		return kelp(false)(device, name)
+	})
+	assert.Equal(t, verdict.Failed, fourth.Verdict)
+
+	// Its day comes, or it is taken away: from then on it counts; what was said of earlier runs stays.
+	d.sql("UPDATE marks SET until = now(3) - INTERVAL 1 SECOND WHERE family = ?", crash)
+	assert.Equal(t, verdict.Crashed, d.ran(q, kelp(false)).Verdict)
+	a, err = d.Unmark(ctx, d.Who, third, total)
+	require.NoError(t, err)
+	assert.Contains(t, a.Sentence, "2 fail by a wrong test in “total”")
+	assert.Nil(t, a.Families[1].Mark)
+	third, err = d.FindRun(ctx, d.Who, third.ID)
+	require.NoError(t, err)
+	assert.Contains(t, d.answer(third).Sentence, "2 fail by a wrong test in “total”")
+	assert.NotEmpty(t, d.answer(d.ran(q, kelp(false))).Families[1].Rule)
+
+	for why, bad := range map[string]struct {
+		family string
+		q      answers.MarkRequest
+		kind   refuse.Kind
+	}{
+		"there is no mark":        {total, answers.MarkRequest{Kind: "mine"}, refuse.Invalid},
+		"is over":                 {total, answers.MarkRequest{Kind: answers.Known, Until: time.Now().Add(-48 * time.Hour)}, refuse.Invalid},
+		"has no family":           {"ffffffff", answers.MarkRequest{Kind: answers.Known}, refuse.NotFound},
+		"has no family \"\"":      {"", answers.MarkRequest{Kind: answers.Known}, refuse.NotFound},
+		"a control character":     {total, answers.MarkRequest{Kind: answers.Known, Reference: "a\nb"}, refuse.Invalid},
+		"a reference may have 30": {total, answers.MarkRequest{Kind: answers.Known, Reference: string(bytes.Repeat([]byte("x"), 301))}, refuse.Invalid},
+	} {
+		_, err := d.Mark(ctx, d.Who, fourth, bad.family, bad.q)
+		var e *refuse.Error
+		require.ErrorAs(t, err, &e, why)
+		assert.Equal(t, bad.kind, e.Kind, why)
+		assert.ErrorContains(t, err, why)
+	}
+	_, err = d.Unmark(ctx, d.Who, fourth, total)
+	assert.ErrorContains(t, err, "has no mark")
+}
+
+func TestRunsOfBeforeThereWereAnswersAreTold(t *testing.T) {
+	d := shore(t)
+	one, two := d.ran(service.RunRequest{Build: "kelpline/android@231"}, kelp(false)), d.ran(service.RunRequest{Build: "kelpline/android@240"}, kelp(true))
+	for _, table := range []string{"answers", "results", "tallies", "families"} {
+		d.sql("DELETE FROM " + table)
+	}
+	d.sql("UPDATE runs SET told = 0")
+	housetest.Eventually(t, "both are told by themselves", func() bool {
+		for _, r := range []store.Run{one, two} {
+			r, err := d.FindRun(ctx, d.Who, r.ID)
+			require.NoError(t, err)
+			if r.Told == 0 {
+				return false
+			}
+		}
+		return true
+	})
+	two, err := d.FindRun(ctx, d.Who, two.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "1.8.0", d.answer(two).Families[0].FirstBad.Version, "the older one was told first")
+}
