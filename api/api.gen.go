@@ -668,6 +668,57 @@ func (e GetNetworkParamsOrder) Valid() bool {
 	}
 }
 
+// AgainOf defines model for AgainOf.
+type AgainOf struct {
+	Number int    `json:"number"`
+	Run    string `json:"run"`
+
+	// What Which part: all, what did not pass, one family, chosen cases
+	What string `json:"what"`
+}
+
+// AgainPlan defines model for AgainPlan.
+type AgainPlan struct {
+	// Cases Counted once for each leg
+	Cases int `json:"cases"`
+
+	// DeviceSeconds On devices, by what it took before
+	DeviceSeconds float64   `json:"device_seconds"`
+	Findings      []Finding `json:"findings"`
+
+	// Forecast How long a run will take from its start to its end: a range that is right 8 times in 10
+	Forecast *Forecast `json:"forecast,omitempty"`
+	Legs     int       `json:"legs"`
+	OfCases  int       `json:"of_cases"`
+	OfLegs   int       `json:"of_legs"`
+
+	// SavesSeconds Less than the whole took
+	SavesSeconds float64 `json:"saves_seconds"`
+}
+
+// AgainRequest What of a run is wanted again; without anything all of it, on the same devices, set in the same way
+type AgainRequest struct {
+	// Build Another build, by its reference or id
+	Build *string `json:"build,omitempty"`
+
+	// Cases Patterns over names of cases
+	Cases *[]string `json:"cases,omitempty"`
+
+	// Devices Serials, with the variant behind a slash where one is meant
+	Devices *[]string `json:"devices,omitempty"`
+
+	// Failed What did not pass: cases that failed, crashed, ran out of time, or were never judged
+	Failed *bool `json:"failed,omitempty"`
+
+	// Families Only where these families showed; ids, or their first characters
+	Families *[]string          `json:"families,omitempty"`
+	Labels   *map[string]string `json:"labels,omitempty"`
+	Name     *string            `json:"name,omitempty"`
+
+	// Secrets Secret inputs, which the run before no longer has
+	Secrets *map[string]string `json:"secrets,omitempty"`
+}
+
 // Answer defines model for Answer.
 type Answer struct {
 	// Before What a run is held against: for each device and variant its last leg of the same app and package
@@ -800,6 +851,32 @@ type Case struct {
 	Line  int       `json:"line"`
 	Name  string    `json:"name"`
 	Tags  *[]string `json:"tags,omitempty"`
+}
+
+// CaseHistory defines model for CaseHistory.
+type CaseHistory struct {
+	App string `json:"app"`
+
+	// Bad How often something happened in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
+	Bad FlakyRate `json:"bad"`
+
+	// Builds The newest first; 60 at most
+	Builds []BuildName `json:"builds"`
+	Case   string      `json:"case"`
+
+	// Cut Older results are left out
+	Cut     bool         `json:"cut"`
+	Devices []HistoryRow `json:"devices"`
+
+	// Flaky How often something happened in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
+	Flaky   FlakyRate `json:"flaky"`
+	Package string    `json:"package"`
+
+	// Quiet How often in a row it has not failed for no reason since it last did; 0 where it never did
+	Quiet int `json:"quiet"`
+
+	// QuietChance That this happens to a case that is still as flaky as it was: a small one says that it is mended
+	QuietChance *float64 `json:"quiet_chance,omitempty"`
 }
 
 // CaseResult defines model for CaseResult.
@@ -966,6 +1043,12 @@ type DeviceCheck struct {
 
 // DeviceLine defines model for DeviceLine.
 type DeviceLine struct {
+	// Cases Those cases alone, by their names; absent: those of the run
+	Cases *[]string `json:"cases,omitempty"`
+
+	// Conditions More of how the device is set
+	Conditions *map[string]string `json:"conditions,omitempty"`
+
 	// Device A model, or a pattern over a trait such as serial=orr-01
 	Device string `json:"device"`
 
@@ -974,6 +1057,9 @@ type DeviceLine struct {
 
 	// Orientation portrait or landscape
 	Orientation *string `json:"orientation,omitempty"`
+
+	// Variant What the leg is called beside its device
+	Variant *string `json:"variant,omitempty"`
 
 	// Version Of the system
 	Version *string `json:"version,omitempty"`
@@ -1092,7 +1178,7 @@ type Family struct {
 	// Pattern The message without what differs from device to device and from time to time
 	Pattern *string `json:"pattern,omitempty"`
 
-	// Rate How often its cases failed for no reason in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
+	// Rate How often something happened in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
 	Rate *FlakyRate `json:"rate,omitempty"`
 
 	// Rule What sets the devices that fail apart from those on which the same cases passed
@@ -1189,7 +1275,7 @@ type Fit struct {
 // FitFits defines model for Fit.Fits.
 type FitFits string
 
-// FlakyRate How often its cases failed for no reason in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
+// FlakyRate How often something happened in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927)
 type FlakyRate struct {
 	High  float64 `json:"high"`
 	Low   float64 `json:"low"`
@@ -1273,6 +1359,37 @@ type Hello struct {
 
 	// Version Of the service
 	Version string `json:"version"`
+}
+
+// HistoryCell The newest result on a build
+type HistoryCell struct {
+	Bad int `json:"bad"`
+
+	// Build Its id
+	Build string `json:"build"`
+
+	// Family The signature of its failure
+	Family *string `json:"family,omitempty"`
+	Flaky  int     `json:"flaky"`
+	Leg    string  `json:"leg"`
+	Number int     `json:"number"`
+	Run    string  `json:"run"`
+
+	// Times How often it was judged on this build
+	Times       int     `json:"times"`
+	TookSeconds float64 `json:"took_seconds"`
+	Verdict     Verdict `json:"verdict"`
+}
+
+// HistoryRow defines model for HistoryRow.
+type HistoryRow struct {
+	Cells  []HistoryCell `json:"cells"`
+	Model  string        `json:"model"`
+	Os     string        `json:"os"`
+	Serial string        `json:"serial"`
+
+	// Set How the device was set; empty: as it is
+	Set string `json:"set"`
 }
 
 // Holder Of one device that this workspace holds
@@ -1890,6 +2007,8 @@ type RuleLiteralOp string
 
 // Run defines model for Run.
 type Run struct {
+	Again *AgainOf `json:"again,omitempty"`
+
 	// Beside Builds of other apps that are installed beside, as references
 	Beside *[]string `json:"beside,omitempty"`
 
@@ -2302,6 +2421,18 @@ type AddBuildParams struct {
 	ContentDigest *string `json:"Content-Digest,omitempty"`
 }
 
+// GetCaseHistoryParams defines parameters for GetCaseHistory.
+type GetCaseHistoryParams struct {
+	// Case The case's name, or its function's
+	Case string `form:"case" json:"case"`
+
+	// Package The package's name; absent: that of the newest run
+	Package *string `form:"package,omitempty" json:"package,omitempty"`
+
+	// App The app, such as kelpline/android; absent: that of the newest run with the package
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+}
+
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
 	// Where Patterns over traits, all of which must hold: maker=Orrery, os>=10, label:desk=3, pool=everyday
@@ -2540,6 +2671,12 @@ type StartRunParams struct {
 	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
+// RunAgainParams defines parameters for RunAgain.
+type RunAgainParams struct {
+	// IdempotencyKey A second request with the same key gives the run of the first
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
+}
+
 // ListSessionsParams defines parameters for ListSessions.
 type ListSessionsParams struct {
 	// Group Only those of this group
@@ -2620,6 +2757,12 @@ type StartRunJSONRequestBody = RunRequest
 
 // CheckRunJSONRequestBody defines body for CheckRun for application/json ContentType.
 type CheckRunJSONRequestBody = RunRequest
+
+// RunAgainJSONRequestBody defines body for RunAgain for application/json ContentType.
+type RunAgainJSONRequestBody = AgainRequest
+
+// CheckAgainJSONRequestBody defines body for CheckAgain for application/json ContentType.
+type CheckAgainJSONRequestBody = AgainRequest
 
 // MarkFamilyJSONRequestBody defines body for MarkFamily for application/json ContentType.
 type MarkFamilyJSONRequestBody = FamilyMarkRequest
@@ -2770,6 +2913,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
 	LabelBuild(ctx context.Context, ref string, body LabelBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCaseHistory How a case came out: builds × devices, and how often it failed for no reason
+	//
+	// Corresponds with GET /cases/history (the `GetCaseHistory` operationId).
+	GetCaseHistory(ctx context.Context, params *GetCaseHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDevices All devices, by serial
 	//
@@ -3218,6 +3366,34 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RunAgainWithBody Start a run again, or the part of it that matters
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+	RunAgainWithBody(ctx context.Context, id string, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunAgain Start a run again, or the part of it that matters
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+	RunAgain(ctx context.Context, id string, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckAgainWithBody Say what would run again and what that saves, and start nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+	CheckAgainWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckAgain Say what would run again and what that saves, and start nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+	CheckAgain(ctx context.Context, id string, body CheckAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
 	//
 	// While the run goes on, it is what its legs that are done say.
@@ -3551,6 +3727,21 @@ func (c *Client) LabelBuildWithBody(ctx context.Context, ref string, contentType
 // Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
 func (c *Client) LabelBuild(ctx context.Context, ref string, body LabelBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabelBuildRequest(c.Server, ref, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCaseHistory How a case came out: builds × devices, and how often it failed for no reason
+//
+// Corresponds with GET /cases/history (the `GetCaseHistory` operationId).
+func (c *Client) GetCaseHistory(ctx context.Context, params *GetCaseHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCaseHistoryRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4678,6 +4869,74 @@ func (c *Client) GetRun(ctx context.Context, id string, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
+// RunAgainWithBody Start a run again, or the part of it that matters
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+func (c *Client) RunAgainWithBody(ctx context.Context, id string, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunAgainRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunAgain Start a run again, or the part of it that matters
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+func (c *Client) RunAgain(ctx context.Context, id string, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunAgainRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckAgainWithBody Say what would run again and what that saves, and start nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+func (c *Client) CheckAgainWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckAgainRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckAgain Say what would run again and what that saves, and start nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+func (c *Client) CheckAgain(ctx context.Context, id string, body CheckAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckAgainRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRunAnswer What a run says: families of failures, why they are on these devices, since when
 //
 // While the run goes on, it is what its legs that are done say.
@@ -5509,6 +5768,80 @@ func NewLabelBuildRequestWithBody(server string, ref string, contentType string,
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetCaseHistoryRequest constructs an http.Request for the GetCaseHistory method
+func NewGetCaseHistoryRequest(server string, params *GetCaseHistoryParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/history")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "case", params.Case, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Package != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "package", *params.Package, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8408,6 +8741,115 @@ func NewGetRunRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRunAgainRequest calls the generic RunAgain builder with application/json body
+func NewRunAgainRequest(server string, id string, params *RunAgainParams, body RunAgainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunAgainRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewRunAgainRequestWithBody constructs an http.Request for the RunAgain method, with any body, and a specified content type
+func NewRunAgainRequestWithBody(server string, id string, params *RunAgainParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewCheckAgainRequest calls the generic CheckAgain builder with application/json body
+func NewCheckAgainRequest(server string, id string, body CheckAgainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckAgainRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewCheckAgainRequestWithBody constructs an http.Request for the CheckAgain method, with any body, and a specified content type
+func NewCheckAgainRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/again/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetRunAnswerRequest constructs an http.Request for the GetRunAnswer method
 func NewGetRunAnswerRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -9464,6 +9906,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /builds/{ref}/labels (the `LabelBuild` operationId).
 	LabelBuildWithResponse(ctx context.Context, ref string, body LabelBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*LabelBuildResponse, error)
 
+	// GetCaseHistoryWithResponse How a case came out: builds × devices, and how often it failed for no reason
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cases/history (the `GetCaseHistory` operationId).
+	GetCaseHistoryWithResponse(ctx context.Context, params *GetCaseHistoryParams, reqEditors ...RequestEditorFn) (*GetCaseHistoryResponse, error)
+
 	// ListDevicesWithResponse All devices, by serial
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9984,6 +10433,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// RunAgainWithBodyWithResponse Start a run again, or the part of it that matters
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+	RunAgainWithBodyWithResponse(ctx context.Context, id string, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunAgainResponse, error)
+
+	// RunAgainWithResponse Start a run again, or the part of it that matters
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+	RunAgainWithResponse(ctx context.Context, id string, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*RunAgainResponse, error)
+
+	// CheckAgainWithBodyWithResponse Say what would run again and what that saves, and start nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+	CheckAgainWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckAgainResponse, error)
+
+	// CheckAgainWithResponse Say what would run again and what that saves, and start nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+	CheckAgainWithResponse(ctx context.Context, id string, body CheckAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckAgainResponse, error)
 
 	// GetRunAnswerWithResponse What a run says: families of failures, why they are on these devices, since when
 	//
@@ -10545,6 +11022,54 @@ func (r LabelBuildResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LabelBuildResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCaseHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CaseHistory
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCaseHistoryResponse) GetJSON200() *CaseHistory {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCaseHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCaseHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCaseHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCaseHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCaseHistoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13121,6 +13646,109 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type RunAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunAgainResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RunAgainResponse) GetJSON201() *Run {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AgainPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckAgainResponse) GetJSON200() *AgainPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunAnswerResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14303,6 +14931,19 @@ func (c *ClientWithResponses) LabelBuildWithResponse(ctx context.Context, ref st
 	return ParseLabelBuildResponse(rsp)
 }
 
+// GetCaseHistoryWithResponse How a case came out: builds × devices, and how often it failed for no reason
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cases/history (the `GetCaseHistory` operationId).
+func (c *ClientWithResponses) GetCaseHistoryWithResponse(ctx context.Context, params *GetCaseHistoryParams, reqEditors ...RequestEditorFn) (*GetCaseHistoryResponse, error) {
+	rsp, err := c.GetCaseHistory(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCaseHistoryResponse(rsp)
+}
+
 // ListDevicesWithResponse All devices, by serial
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15226,6 +15867,58 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id string,
 	return ParseGetRunResponse(rsp)
 }
 
+// RunAgainWithBodyWithResponse Start a run again, or the part of it that matters
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+func (c *ClientWithResponses) RunAgainWithBodyWithResponse(ctx context.Context, id string, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunAgainResponse, error) {
+	rsp, err := c.RunAgainWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunAgainResponse(rsp)
+}
+
+// RunAgainWithResponse Start a run again, or the part of it that matters
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/again (the `RunAgain` operationId).
+func (c *ClientWithResponses) RunAgainWithResponse(ctx context.Context, id string, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*RunAgainResponse, error) {
+	rsp, err := c.RunAgain(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunAgainResponse(rsp)
+}
+
+// CheckAgainWithBodyWithResponse Say what would run again and what that saves, and start nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+func (c *ClientWithResponses) CheckAgainWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckAgainResponse, error) {
+	rsp, err := c.CheckAgainWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckAgainResponse(rsp)
+}
+
+// CheckAgainWithResponse Say what would run again and what that saves, and start nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/again/check (the `CheckAgain` operationId).
+func (c *ClientWithResponses) CheckAgainWithResponse(ctx context.Context, id string, body CheckAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckAgainResponse, error) {
+	rsp, err := c.CheckAgain(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckAgainResponse(rsp)
+}
+
 // GetRunAnswerWithResponse What a run says: families of failures, why they are on these devices, since when
 //
 // While the run goes on, it is what its legs that are done say.
@@ -15855,6 +16548,39 @@ func ParseLabelBuildResponse(rsp *http.Response) (*LabelBuildResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Build
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCaseHistoryResponse parses an HTTP response from a GetCaseHistoryWithResponse call
+func ParseGetCaseHistoryResponse(rsp *http.Response) (*GetCaseHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCaseHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CaseHistory
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17628,6 +18354,79 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseRunAgainResponse parses an HTTP response from a RunAgainWithResponse call
+func ParseRunAgainResponse(rsp *http.Response) (*RunAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckAgainResponse parses an HTTP response from a CheckAgainWithResponse call
+func ParseCheckAgainResponse(rsp *http.Response) (*CheckAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AgainPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunAnswerResponse parses an HTTP response from a GetRunAnswerWithResponse call
 func ParseGetRunAnswerResponse(rsp *http.Response) (*GetRunAnswerResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18400,6 +19199,9 @@ type ServerInterface interface {
 	// LabelBuild Give a build labels, or take some away
 	// (POST /builds/{ref}/labels)
 	LabelBuild(ctx *echo.Context, ref string) error
+	// GetCaseHistory How a case came out: builds × devices, and how often it failed for no reason
+	// (GET /cases/history)
+	GetCaseHistory(ctx *echo.Context, params GetCaseHistoryParams) error
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx *echo.Context, params ListDevicesParams) error
@@ -18565,6 +19367,12 @@ type ServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx *echo.Context, id string) error
+	// RunAgain Start a run again, or the part of it that matters
+	// (POST /runs/{id}/again)
+	RunAgain(ctx *echo.Context, id string, params RunAgainParams) error
+	// CheckAgain Say what would run again and what that saves, and start nothing
+	// (POST /runs/{id}/again/check)
+	CheckAgain(ctx *echo.Context, id string) error
 	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
 	// (GET /runs/{id}/answer)
 	GetRunAnswer(ctx *echo.Context, id string) error
@@ -18775,6 +19583,38 @@ func (w *ServerInterfaceWrapper) LabelBuild(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.LabelBuild(ctx, ref)
+	return err
+}
+
+// GetCaseHistory converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCaseHistory(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCaseHistoryParams
+	// ------------- Required query parameter "case" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "case", ctx.QueryParams(), &params.Case, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter case: %s", err))
+	}
+
+	// ------------- Optional query parameter "package" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "package", ctx.QueryParams(), &params.Package, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter package: %s", err))
+	}
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", ctx.QueryParams(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter app: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCaseHistory(ctx, params)
 	return err
 }
 
@@ -20015,6 +20855,58 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// RunAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) RunAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RunAgainParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RunAgain(ctx, id, params)
+	return err
+}
+
+// CheckAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckAgain(ctx, id)
+	return err
+}
+
 // GetRunAnswer converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRunAnswer(ctx *echo.Context) error {
 	var err error
@@ -20504,6 +21396,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
 	router.GET(options.BaseURL+"/runs/:id/files", wrapper.GetRunFiles, options.OperationMiddlewares["getRunFiles"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
+	router.GET(options.BaseURL+"/cases/history", wrapper.GetCaseHistory, options.OperationMiddlewares["getCaseHistory"]...)
+	router.POST(options.BaseURL+"/runs/:id/again", wrapper.RunAgain, options.OperationMiddlewares["runAgain"]...)
+	router.POST(options.BaseURL+"/runs/:id/again/check", wrapper.CheckAgain, options.OperationMiddlewares["checkAgain"]...)
 	router.GET(options.BaseURL+"/runs/:id/answer", wrapper.GetRunAnswer, options.OperationMiddlewares["getRunAnswer"]...)
 	router.DELETE(options.BaseURL+"/runs/:id/families/:family/mark", wrapper.UnmarkFamily, options.OperationMiddlewares["unmarkFamily"]...)
 	router.PUT(options.BaseURL+"/runs/:id/families/:family/mark", wrapper.MarkFamily, options.OperationMiddlewares["markFamily"]...)
@@ -20833,6 +21728,45 @@ type LabelBuilddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LabelBuilddefaultApplicationProblemPlusJSONResponse) VisitLabelBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCaseHistoryRequestObject struct {
+	Params GetCaseHistoryParams
+}
+
+type GetCaseHistoryResponseObject interface {
+	VisitGetCaseHistoryResponse(w http.ResponseWriter) error
+}
+
+type GetCaseHistory200JSONResponse CaseHistory
+
+func (response GetCaseHistory200JSONResponse) VisitGetCaseHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCaseHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCaseHistorydefaultApplicationProblemPlusJSONResponse) VisitGetCaseHistoryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -23079,6 +24013,101 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type RunAgainRequestObject struct {
+	Id     string `json:"id"`
+	Params RunAgainParams
+	Body   *RunAgainJSONRequestBody
+}
+
+type RunAgainResponseObject interface {
+	VisitRunAgainResponse(w http.ResponseWriter) error
+}
+
+type RunAgain200JSONResponse Run
+
+func (response RunAgain200JSONResponse) VisitRunAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgain201JSONResponse Run
+
+func (response RunAgain201JSONResponse) VisitRunAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunAgaindefaultApplicationProblemPlusJSONResponse) VisitRunAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckAgainRequestObject struct {
+	Id   string `json:"id"`
+	Body *CheckAgainJSONRequestBody
+}
+
+type CheckAgainResponseObject interface {
+	VisitCheckAgainResponse(w http.ResponseWriter) error
+}
+
+type CheckAgain200JSONResponse AgainPlan
+
+func (response CheckAgain200JSONResponse) VisitCheckAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckAgaindefaultApplicationProblemPlusJSONResponse) VisitCheckAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunAnswerRequestObject struct {
 	Id string `json:"id"`
 }
@@ -24003,6 +25032,9 @@ type StrictServerInterface interface {
 	// LabelBuild Give a build labels, or take some away
 	// (POST /builds/{ref}/labels)
 	LabelBuild(ctx context.Context, request LabelBuildRequestObject) (LabelBuildResponseObject, error)
+	// GetCaseHistory How a case came out: builds × devices, and how often it failed for no reason
+	// (GET /cases/history)
+	GetCaseHistory(ctx context.Context, request GetCaseHistoryRequestObject) (GetCaseHistoryResponseObject, error)
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -24168,6 +25200,12 @@ type StrictServerInterface interface {
 	// GetRun One run with its legs
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// RunAgain Start a run again, or the part of it that matters
+	// (POST /runs/{id}/again)
+	RunAgain(ctx context.Context, request RunAgainRequestObject) (RunAgainResponseObject, error)
+	// CheckAgain Say what would run again and what that saves, and start nothing
+	// (POST /runs/{id}/again/check)
+	CheckAgain(ctx context.Context, request CheckAgainRequestObject) (CheckAgainResponseObject, error)
 	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
 	// (GET /runs/{id}/answer)
 	GetRunAnswer(ctx context.Context, request GetRunAnswerRequestObject) (GetRunAnswerResponseObject, error)
@@ -24440,6 +25478,31 @@ func (sh *strictHandler) LabelBuild(ctx *echo.Context, ref string) error {
 		return err
 	} else if validResponse, ok := response.(LabelBuildResponseObject); ok {
 		return validResponse.VisitLabelBuildResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCaseHistory operation middleware
+func (sh *strictHandler) GetCaseHistory(ctx *echo.Context, params GetCaseHistoryParams) error {
+	var request GetCaseHistoryRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCaseHistory(ctx.Request().Context(), request.(GetCaseHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCaseHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCaseHistoryResponseObject); ok {
+		return validResponse.VisitGetCaseHistoryResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -26093,6 +27156,103 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetRunResponseObject); ok {
 		return validResponse.VisitGetRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RunAgain operation middleware
+func (sh *strictHandler) RunAgain(ctx *echo.Context, id string, params RunAgainParams) error {
+	var request RunAgainRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body RunAgainJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunAgain(ctx.Request().Context(), request.(RunAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunAgainResponseObject); ok {
+		return validResponse.VisitRunAgainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CheckAgain operation middleware
+func (sh *strictHandler) CheckAgain(ctx *echo.Context, id string) error {
+	var request CheckAgainRequestObject
+
+	request.Id = id
+
+	var body CheckAgainJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckAgain(ctx.Request().Context(), request.(CheckAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckAgainResponseObject); ok {
+		return validResponse.VisitCheckAgainResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

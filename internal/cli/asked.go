@@ -313,7 +313,7 @@ func asRequest(f runfile.File) (api.RunRequest, error) {
 	}
 	var lines []api.DeviceLine
 	for _, l := range f.Lines {
-		lines = append(lines, api.DeviceLine{Device: l.Device, Version: given(l.Version), Language: given(l.Language), Orientation: given(l.Orientation)})
+		lines = append(lines, api.DeviceLine{Device: l.Device, Version: given(l.Version), Language: given(l.Language), Orientation: given(l.Orientation), Variant: given(l.Variant), Conditions: mapped(l.Conditions), Cases: listed(l.Cases)})
 	}
 	var put []api.PutFile
 	for _, from := range slices.Sorted(maps.Keys(f.Put)) {

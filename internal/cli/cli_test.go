@@ -5,6 +5,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -140,6 +141,11 @@ func TestCommands(t *testing.T) {
 			ts.Check(err)
 			ts.Setenv("RUN", run)
 			ts.Setenv("LEG", leg)
+		},
+		// family puts the first characters of the id of the newest run's first family into $FAMILY.
+		"family": func(ts *testscript.TestScript, _ bool, _ []string) {
+			ts.Check(ts.Exec("sh", "-c", `tessellant run why newest | awk '/^    tessellant run why/ {print $NF; exit}'`))
+			ts.Setenv("FAMILY", strings.TrimSpace(ts.ReadFile("stdout")))
 		},
 	}})
 }

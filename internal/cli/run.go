@@ -70,9 +70,9 @@ once under each set of conditions. Everything can also stand in a run file: see 
 	list.Flags().StringArrayVar(&with, "label", nil, "only runs with this label, such as branch=main; repeat for more, which must all match")
 	list.Flags().StringVar(&by, "by", "", "only runs that the key of this name started")
 	list.Flags().StringVar(&came, "verdict", "", "only runs with this verdict, such as failed")
-	var asFile bool
-	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is a number, an id, or newest. With --as-file, print what was asked for as a run file.", Args: Exactly(1),
-		Example: "  tessellant run show newest\n  tessellant run show 1\n  tessellant run show newest --as-file > nightly.yaml",
+	var asFile, markdown bool
+	show := &cobra.Command{Use: "show RUN", Short: "Show a run and its legs", Long: "Show a run and its legs. RUN is a number, an id, or newest. With --as-file, print what was asked for as a run file; with --markdown, a summary for a pipeline.", Args: Exactly(1),
+		Example: "  tessellant run show newest\n  tessellant run show 1\n  tessellant run show newest --as-file > nightly.yaml\n  tessellant run show newest --markdown",
 		RunE: func(c *cobra.Command, args []string) error {
 			if asFile {
 				return a.runFile(c.Context(), args[0])
@@ -81,8 +81,17 @@ once under each set of conditions. Everything can also stand in a run file: see 
 			if err != nil {
 				return err
 			}
-			return a.Show(r, func() { a.runText(r) })
+			if markdown {
+				x, err := a.getAnswer(c.Context(), r.Id)
+				if err != nil {
+					return err
+				}
+				markdownOf(a.Out, r, x)
+				return nil
+			}
+			return a.Show(r, func() { a.runText(c.Context(), r) })
 		}}
+	show.Flags().BoolVar(&markdown, "markdown", false, "print it as Markdown, for the summary of a pipeline")
 	show.Flags().BoolVar(&asFile, "as-file", false, "print what was asked for as a run file")
 	var junitFile string
 	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: Exactly(1),
@@ -106,7 +115,7 @@ once under each set of conditions. Everything can also stand in a run file: see 
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
 	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or run/serial")
-	return group("run", "Start, follow and list runs", check, start, list, show, follow, report, a.runFetchCmd(), stop, a.runNameCmd(), a.labelCmd("run", "RUN", "newest", a.labelRun))
+	return group("run", "Start, follow and list runs", check, start, list, show, a.whyCmd(), follow, a.againCmd(), a.markCmd(), a.unmarkCmd(), report, a.runFetchCmd(), stop, a.runNameCmd(), a.labelCmd("run", "RUN", "newest", a.labelRun))
 }
 
 func (a *App) runStop(ctx context.Context, id, leg string) error {
@@ -166,17 +175,22 @@ func (a *App) runStart(ctx context.Context, q api.RunRequest, watch bool) error 
 	if err != nil || run == nil {
 		return a.Failed("start the run", err, r)
 	}
-	if !watch {
-		return a.Show(run, func() {
-			fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", calledText(run), run.Build, run.Package, legsText(run))
-			if f := run.Forecast; f != nil {
-				fmt.Fprintln(a.Out, forecastText(f))
-			}
-			a.leftOut(run)
-			fmt.Fprintf(a.Out, "Follow it with: tessellant run watch %d\n", run.Number)
-		})
+	return a.started(ctx, run, watch)
+}
+
+// started tells of a run that was started, or watches it.
+func (a *App) started(ctx context.Context, run *api.Run, watch bool) error {
+	if watch {
+		return a.watch(ctx, run)
 	}
-	return a.watch(ctx, run)
+	return a.Show(run, func() {
+		fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", calledText(run), run.Build, run.Package, legsText(run))
+		if f := run.Forecast; f != nil {
+			fmt.Fprintln(a.Out, forecastText(f))
+		}
+		a.leftOut(run)
+		fmt.Fprintf(a.Out, "Follow it with: tessellant run watch %d\n", run.Number)
+	})
 }
 
 // leftOut says which chosen devices do not take part, and why.
@@ -255,8 +269,8 @@ func (a *App) runReport(ctx context.Context, id, file string) error {
 	return a.Show(map[string]any{"file": file, "bytes": size}, func() { fmt.Fprintf(a.Out, "%s, %s\n", file, BytesText(size)) })
 }
 
-func (a *App) runText(r *api.Run) {
-	fmt.Fprintln(a.Out, r.Sentence)
+func (a *App) runText(ctx context.Context, r *api.Run) {
+	indented(a.Out, 0, r.Sentence)
 	fmt.Fprintln(a.Out)
 	took := "still running"
 	if r.Ended != nil {
@@ -286,15 +300,37 @@ func (a *App) runText(r *api.Run) {
 	if r.Forecast != nil {
 		forecast = forecastText(r.Forecast)
 	}
+	again := ""
+	if r.Again != nil {
+		again = fmt.Sprintf("of run %d: %s", r.Again.Number, r.Again.What)
+	}
 	by := ago(r.Created)
 	if r.StartedBy != nil {
 		by += " by " + *r.StartedBy
 	}
-	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "labels", labelText(r.Labels), "build", r.Build, "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
+	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "again", again, "labels", labelText(r.Labels), "build", r.Build, "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
 		"cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "stopped", stopped, "started", by, "took", took, "forecast", forecast)
 	a.leftOut(r)
 	fmt.Fprintln(a.Out)
 	a.legTable(r).Render()
+	a.answerText(ctx, r)
+}
+
+// said writes a run's sentence, and what is behind it.
+func (a *App) said(ctx context.Context, r *api.Run) {
+	indented(a.Out, 0, r.Sentence)
+	a.answerText(ctx, r)
+}
+
+// answerText writes the mosaic, the families, and what happened to the devices that say nothing of the app. Where the service can't say more, there is still all that the run says.
+func (a *App) answerText(ctx context.Context, r *api.Run) {
+	x, err := a.getAnswer(ctx, r.Id)
+	if err != nil {
+		x = &api.Answer{}
+		indented(a.Out, 0, "The families of failures could not be fetched: "+err.Error())
+	}
+	a.mosaic(r, Deref(x.LayBy))
+	a.families(x)
 	a.broken(r)
 }
 
@@ -334,7 +370,14 @@ func varied(r *api.Run) bool {
 // legsText says how many legs a run has, in the words of its sentence: as long as each device has one, they are devices.
 func legsText(r *api.Run) string {
 	what := "device"
-	if len(Deref(r.Variants)) > 1 || r.Lines != nil {
+	on := map[string]bool{}
+	for _, l := range Deref(r.Lines) {
+		if !strings.HasPrefix(l.Device, "serial=") || on[l.Device] {
+			what = "leg"
+		}
+		on[l.Device] = true
+	}
+	if len(Deref(r.Variants)) > 1 {
 		what = "leg"
 	}
 	return Plural(len(r.Legs), what)
@@ -373,10 +416,10 @@ func verdictText(l api.LegSummary) string {
 	return string(l.Stage)
 }
 
-// broken says of each leg that did not pass what happened, and how to look at it.
+// broken says of each leg that says nothing of the app what happened, and how to look at it.
 func (a *App) broken(r *api.Run) {
 	for _, l := range r.Legs {
-		if v := Deref(l.Verdict); v != "" && v != api.Passed {
+		if v := Deref(l.Verdict); v == api.Lost || v == api.Invalid || v == api.Stopped {
 			fmt.Fprintf(a.Out, "\n%s %s\n", strings.TrimSpace(l.Serial+" "+Deref(l.Variant)), v)
 			indented(a.Out, 4, clipTo(Deref(l.Message), 240))
 			fmt.Fprintf(a.Out, "    tessellant leg show %s\n", l.Id)

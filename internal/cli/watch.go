@@ -67,8 +67,8 @@ func (a *App) watch(ctx context.Context, r *api.Run) error {
 			fmt.Fprintln(a.Out)
 			a.legTable(r).Render()
 		}
-		fmt.Fprintf(a.Out, "\n%s\n", r.Sentence)
-		a.broken(r)
+		fmt.Fprintln(a.Out)
+		a.said(ctx, r)
 	}); err != nil {
 		return err
 	}
@@ -112,9 +112,7 @@ func stageText(l api.LegSummary) string {
 	if l.Verdict == nil {
 		return verdictText(l)
 	}
-	colour := map[api.Verdict]text.Colors{api.Passed: {text.FgGreen}, api.Failed: {text.FgRed}, api.Crashed: {text.FgMagenta, text.Bold},
-		api.Expired: {text.FgYellow}, api.Flaky: {text.FgYellow}, api.Lost: {text.FgBlue}}[*l.Verdict]
-	return colour.Sprint(string(*l.Verdict))
+	return colours[*l.Verdict].Sprint(string(*l.Verdict))
 }
 
 // changes writes a line for each leg that has changed.

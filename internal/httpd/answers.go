@@ -73,8 +73,9 @@ func familyOut(f service.Family) api.Family {
 	if h := f.Hint; h != nil {
 		o.Hint = &api.FamilyHint{Device: h.Device, Sentence: h.Sentence}
 	}
-	if r := f.Rate; r != nil {
-		o.Rate = &api.FlakyRate{Times: r.Times, Of: r.Of, Low: r.Low, High: r.High, Runs: r.Runs}
+	if f.Rate != nil {
+		rate := rateOut(f.Rate)
+		o.Rate = &rate
 	}
 	if m := f.Mark; m != nil {
 		o.Mark = &api.FamilyMark{Kind: api.FamilyMarkKind(m.Kind), Reference: some(m.Reference), Note: some(m.Note), Until: m.Until, By: m.By, Created: m.Created}
@@ -87,4 +88,30 @@ func buildName(b *service.BuildRef) *api.BuildName {
 		return nil
 	}
 	return &api.BuildName{Id: b.ID, Ref: b.Ref, Version: b.Version}
+}
+
+func rateOut(r *service.Rate) api.FlakyRate {
+	return api.FlakyRate{Times: r.Times, Of: r.Of, Low: r.Low, High: r.High, Runs: r.Runs}
+}
+
+func (s *server) GetCaseHistory(ctx context.Context, q api.GetCaseHistoryRequestObject) (api.GetCaseHistoryResponseObject, error) {
+	h, err := s.s.CaseHistory(ctx, identity(ctx), service.HistoryOf{Case: q.Params.Case, Package: text(q.Params.Package), App: text(q.Params.App)})
+	if err != nil {
+		return nil, err
+	}
+	o := api.GetCaseHistory200JSONResponse{Case: h.Case, Package: h.Package, App: h.App, Flaky: rateOut(h.Rate), Bad: rateOut(h.Bad), Quiet: h.Quiet, Cut: h.Cut, Builds: []api.BuildName{}, Devices: []api.HistoryRow{}}
+	if h.Rate.Times > 0 {
+		o.QuietChance = &h.QuietChance
+	}
+	for _, b := range h.Builds {
+		o.Builds = append(o.Builds, *buildName(&b))
+	}
+	for _, d := range h.Devices {
+		row := api.HistoryRow{Serial: d.Serial, Model: d.Model, Os: d.OS, Set: d.Set, Cells: []api.HistoryCell{}}
+		for _, c := range d.Cells {
+			row.Cells = append(row.Cells, api.HistoryCell{Build: c.Build, Verdict: api.Verdict(c.Verdict), Run: c.Run, Number: c.Number, Leg: c.Leg, Family: some(c.Signature), TookSeconds: c.Took.Seconds(), Times: c.Times, Bad: c.Bad, Flaky: c.Flaky})
+		}
+		o.Devices = append(o.Devices, row)
+	}
+	return o, nil
 }

@@ -76,7 +76,11 @@ func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
 	}
 	if q.Lines != nil {
 		for _, l := range *q.Lines {
-			r.Lines = append(r.Lines, store.Line{Device: l.Device, Version: text(l.Version), Language: text(l.Language), Orientation: text(l.Orientation)})
+			set, err := conditionsIn(l.Conditions)
+			if err != nil {
+				return r, err
+			}
+			r.Lines = append(r.Lines, store.Line{Device: l.Device, Version: text(l.Version), Language: text(l.Language), Orientation: text(l.Orientation), Variant: text(l.Variant), Conditions: set, Cases: listed(l.Cases)})
 		}
 	}
 	if q.Put != nil {
@@ -157,6 +161,48 @@ func (s *server) StartRun(ctx context.Context, q api.StartRunRequestObject) (api
 	return api.StartRun200JSONResponse(runOut(v)), nil
 }
 
+// againOf reads what of a run is wanted again.
+func againOf(q api.AgainRequest) service.AgainRequest {
+	return service.AgainRequest{Failed: q.Failed != nil && *q.Failed, Families: listed(q.Families), Cases: listed(q.Cases), Devices: listed(q.Devices), Build: text(q.Build), Name: text(q.Name), Labels: mapped(q.Labels), Secrets: mapped(q.Secrets)}
+}
+
+func (s *server) CheckAgain(ctx context.Context, q api.CheckAgainRequestObject) (api.CheckAgainResponseObject, error) {
+	r, saves, err := s.s.Again(ctx, identity(ctx), q.Id, againOf(*q.Body))
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.s.CheckRun(ctx, identity(ctx), r)
+	if err != nil {
+		return nil, err
+	}
+	o := api.CheckAgain200JSONResponse{Legs: saves.Legs, OfLegs: saves.OfLegs, Cases: saves.Cases, OfCases: saves.OfCases, DeviceSeconds: saves.Part.Seconds(), SavesSeconds: saves.Saves.Seconds(), Findings: findings(refuse.PlanFindings(p.Findings))}
+	if len(p.Legs) > 0 {
+		o.Forecast = forecastOut(p.Forecast)
+	}
+	return o, nil
+}
+
+func (s *server) RunAgain(ctx context.Context, q api.RunAgainRequestObject) (api.RunAgainResponseObject, error) {
+	who := identity(ctx)
+	r, _, err := s.s.Again(ctx, who, q.Id, againOf(*q.Body))
+	if err != nil {
+		return nil, err
+	}
+	r.IdempotencyKey = text(q.Params.IdempotencyKey)
+	run, isNew, err := s.s.StartRun(ctx, who, r)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.s.Run(ctx, who, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	if isNew {
+		return api.RunAgain201JSONResponse(runOut(v)), nil
+	}
+	return api.RunAgain200JSONResponse(runOut(v)), nil
+}
+
 func (s *server) ListRuns(ctx context.Context, q api.ListRunsRequestObject) (api.ListRunsResponseObject, error) {
 	limit, err := limitOf(q.Params.Limit)
 	if err != nil {
@@ -197,6 +243,9 @@ func runOut(v service.RunView) api.Run {
 	o.Confirm, o.MaxAttempts = q.Confirm, q.MaxAttempts()
 	o.Pool, o.Models, o.Spread, o.Beside, o.Fetch, o.N = some(q.Pool), someTrue(q.Models), someTrue(q.Spread), someOf(len(q.Beside), q.Beside), someOf(len(q.Fetch), q.Fetch), someOf(q.N, q.N)
 	o.Conditions = conditionsOut(q.Conditions)
+	if a := q.Again; a != nil {
+		o.Again = &api.AgainOf{Run: a.Run, Number: a.Number, What: a.What}
+	}
 	o.Recording, o.Bounds = q.Kept().Map(), someOf(len(q.Bounds), q.Bounds)
 	if q.Take != "" {
 		take := api.RunTake(q.Take)
@@ -210,7 +259,7 @@ func runOut(v service.RunView) api.Run {
 	}
 	if len(q.Lines) > 0 {
 		all := each(q.Lines, func(l store.Line) api.DeviceLine {
-			return api.DeviceLine{Device: l.Device, Version: some(l.Version), Language: some(l.Language), Orientation: some(l.Orientation)}
+			return api.DeviceLine{Device: l.Device, Version: some(l.Version), Language: some(l.Language), Orientation: some(l.Orientation), Variant: some(l.Variant), Conditions: conditionsOut(l.Conditions), Cases: someOf(len(l.Cases), l.Cases)}
 		})
 		o.Lines = &all
 	}

@@ -46,6 +46,8 @@ type (
 	PoolView = pools.PoolView
 	// RunAnswer is what a run says.
 	RunAnswer = answers.Answer
+	// AgainRequest says what of a run is wanted again.
+	AgainRequest = runs.AgainRequest
 	// Family is failures that are the same fault.
 	Family = answers.Family
 	// GoneFamily is a family of before that does not show.
@@ -54,6 +56,10 @@ type (
 	JoinedSignature = answers.Joined
 	// BuildRef is a build by its names.
 	BuildRef = answers.BuildRef
+	// Rate is how often something happened lately.
+	Rate = answers.Rate
+	// HistoryOf says of which case a history is wanted.
+	HistoryOf = answers.HistoryOf
 	// FamilyMark is what a person says of a family.
 	FamilyMark = answers.MarkRequest
 	// Fit is whether a build and a package can run on a device.

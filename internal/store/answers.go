@@ -378,3 +378,25 @@ func (s *Store) AppOf(ctx context.Context, run string) (app App, err error) {
 	err = s.db.GetContext(ctx, &app, "SELECT r.workspace_id, b.slug, b.platform FROM runs r JOIN builds b ON b.id = r.build_id WHERE r.id = ?", run)
 	return app, found(err)
 }
+
+// Tried is an app that was tested with a package.
+type Tried struct {
+	App
+	PackageID string `db:"package_id"` // the newest of the name
+	Package   string `db:"name"`
+}
+
+const (
+	triedRuns = 500 // the last runs that are looked at
+	triedMost = 20
+)
+
+// LastTried lists what was tested last, the newest first: of an app (its slug, or slug/platform) and a package of this name, where they are given.
+func (s *Store) LastTried(ctx context.Context, workspace, app, pkg string) (out []Tried, err error) {
+	slug, platform, _ := strings.Cut(app, "/")
+	err = s.db.SelectContext(ctx, &out, `SELECT workspace_id, slug, platform, name, max(package_id) AS package_id FROM (
+			SELECT r.id, r.workspace_id, b.slug, b.platform, p.name, r.package_id FROM runs r JOIN builds b ON b.id = r.build_id JOIN packages p ON p.id = r.package_id
+			WHERE r.workspace_id = ? AND (? = '' OR b.slug = ?) AND (? = '' OR b.platform = ?) AND (? = '' OR p.name = ?) ORDER BY r.id DESC LIMIT ?) AS x
+		GROUP BY workspace_id, slug, platform, name ORDER BY max(id) DESC LIMIT ?`, workspace, slug, slug, platform, platform, pkg, pkg, triedRuns, triedMost)
+	return out, err
+}

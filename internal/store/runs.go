@@ -70,7 +70,8 @@ type RunRequest struct {
 	Beside     []string             `json:"beside,omitempty"` // builds that are installed besides, as references, resolved
 	Put        []work.File          `json:"put,omitempty"`
 	Fetch      []string             `json:"fetch,omitempty"`
-	Bounds     []string             `json:"bounds,omitempty"`    // on gauges, as they are written
+	Bounds     []string             `json:"bounds,omitempty"` // on gauges, as they are written
+	Again      *AgainOf             `json:"again,omitempty"`
 	Recording  *recording.Set       `json:"recording,omitempty"` // nil: video and log, as all runs before there was a choice
 }
 
@@ -80,6 +81,17 @@ type Line struct {
 	Version     string `json:"version,omitempty"`     // of the system
 	Language    string `json:"language,omitempty"`    // of the app
 	Orientation string `json:"orientation,omitempty"` // of the screen
+
+	Variant    string         `json:"variant,omitempty"`    // what the leg is called beside its device
+	Conditions conditions.Set `json:"conditions,omitempty"` // more of them
+	Cases      []string       `json:"cases,omitempty"`      // by their names; none: those of the run
+}
+
+// AgainOf says of which run one is a part again.
+type AgainOf struct {
+	Run    string `json:"run"`
+	Number int    `json:"number"`
+	What   string `json:"what"` // "all", "what did not pass"
 }
 
 // Kept is what is kept of the run's legs.
@@ -92,7 +104,14 @@ func (q RunRequest) Kept() recording.Set {
 
 // LegsAre is what the legs of a run are called: devices, unless there may be several legs on one.
 func (q RunRequest) LegsAre() string {
-	if len(q.Variants) > 1 || len(q.Lines) > 0 {
+	on := map[string]bool{}
+	for _, l := range q.Lines {
+		if !strings.HasPrefix(l.Device, "serial=") || on[l.Device] {
+			return "leg"
+		}
+		on[l.Device] = true
+	}
+	if len(q.Variants) > 1 {
 		return "leg"
 	}
 	return "device"

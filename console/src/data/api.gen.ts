@@ -1022,6 +1022,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cases/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a case came out: builds × devices, and how often it failed for no reason */
+        get: operations["getCaseHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a run again, or the part of it that matters */
+        post: operations["runAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/again/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what would run again and what that saves, and start nothing */
+        post: operations["checkAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/answer": {
         parameters: {
             query?: never;
@@ -1835,6 +1892,14 @@ export interface components {
             language?: string;
             /** @description portrait or landscape */
             orientation?: string;
+            /** @description What the leg is called beside its device */
+            variant?: string;
+            /** @description More of how the device is set */
+            conditions?: {
+                [key: string]: string;
+            };
+            /** @description Those cases alone, by their names; absent: those of the run */
+            cases?: string[];
         };
         PutFile: {
             /** @description A file of the package */
@@ -2107,6 +2172,7 @@ export interface components {
             /** @description The name of the key */
             started_by?: string;
             forecast?: components["schemas"]["Forecast"];
+            again?: components["schemas"]["AgainOf"];
             /** @description What people call it; may be empty */
             name: string;
             /** @description name=value, by which runs are found */
@@ -2186,6 +2252,96 @@ export interface components {
             case_names: string[];
             legs: components["schemas"]["LegSummary"][];
             findings: components["schemas"]["Finding"][];
+        };
+        CaseHistory: {
+            case: string;
+            package: string;
+            app: string;
+            /** @description The newest first; 60 at most */
+            builds: components["schemas"]["BuildName"][];
+            devices: components["schemas"]["HistoryRow"][];
+            flaky: components["schemas"]["FlakyRate"];
+            bad: components["schemas"]["FlakyRate"];
+            /** @description How often in a row it has not failed for no reason since it last did; 0 where it never did */
+            quiet: number;
+            /**
+             * Format: double
+             * @description That this happens to a case that is still as flaky as it was: a small one says that it is mended
+             */
+            quiet_chance?: number;
+            /** @description Older results are left out */
+            cut: boolean;
+        };
+        HistoryRow: {
+            serial: string;
+            model: string;
+            os: string;
+            /** @description How the device was set; empty: as it is */
+            set: string;
+            cells: components["schemas"]["HistoryCell"][];
+        };
+        /** @description The newest result on a build */
+        HistoryCell: {
+            /** @description Its id */
+            build: string;
+            verdict: components["schemas"]["Verdict"];
+            run: string;
+            number: number;
+            leg: string;
+            /** @description The signature of its failure */
+            family?: string;
+            /** Format: double */
+            took_seconds: number;
+            /** @description How often it was judged on this build */
+            times: number;
+            bad: number;
+            flaky: number;
+        };
+        /** @description What of a run is wanted again; without anything all of it, on the same devices, set in the same way */
+        AgainRequest: {
+            /** @description What did not pass: cases that failed, crashed, ran out of time, or were never judged */
+            failed?: boolean;
+            /** @description Only where these families showed; ids, or their first characters */
+            families?: string[];
+            /** @description Patterns over names of cases */
+            cases?: string[];
+            /** @description Serials, with the variant behind a slash where one is meant */
+            devices?: string[];
+            /** @description Another build, by its reference or id */
+            build?: string;
+            name?: string;
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description Secret inputs, which the run before no longer has */
+            secrets?: {
+                [key: string]: string;
+            };
+        };
+        AgainPlan: {
+            legs: number;
+            of_legs: number;
+            /** @description Counted once for each leg */
+            cases: number;
+            of_cases: number;
+            /**
+             * Format: double
+             * @description On devices, by what it took before
+             */
+            device_seconds: number;
+            /**
+             * Format: double
+             * @description Less than the whole took
+             */
+            saves_seconds: number;
+            findings: components["schemas"]["Finding"][];
+            forecast?: components["schemas"]["Forecast"];
+        };
+        AgainOf: {
+            run: string;
+            number: number;
+            /** @description Which part: all, what did not pass, one family, chosen cases */
+            what: string;
         };
         Answer: {
             run: string;
@@ -2304,7 +2460,7 @@ export interface components {
             ref: string;
             version: string;
         };
-        /** @description How often its cases failed for no reason in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927) */
+        /** @description How often something happened in the last runs, with the interval in which the true share lies 19 times of 20 (Wilson, 1927) */
         FlakyRate: {
             times: number;
             of: number;
@@ -4528,6 +4684,102 @@ export interface operations {
                 };
                 content: {
                     "application/xml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCaseHistory: {
+        parameters: {
+            query: {
+                /** @description The case's name, or its function's */
+                case: string;
+                /** @description The package's name; absent: that of the newest run */
+                package?: string;
+                /** @description The app, such as kelpline/android; absent: that of the newest run with the package */
+                app?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its newest 2000 results in runs that are over */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseHistory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runAgain: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A second request with the same key gives the run of the first */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgainRequest"];
+            };
+        };
+        responses: {
+            /** @description The run that this Idempotency-Key started before */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description The new run */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgainRequest"];
+            };
+        };
+        responses: {
+            /** @description What it would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgainPlan"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -214,6 +214,11 @@ func (s Set) String() string {
 func (s Set) Traits(of map[string]string) map[string]string {
 	out := maps.Clone(of)
 	maps.Copy(out, s)
+	larger, err1 := strconv.ParseFloat(s[DisplaySize], 64)
+	dp, err2 := strconv.ParseFloat(of["width"], 64)
+	if err1 == nil && err2 == nil && larger > 0 { // where all is shown larger, less of it fits
+		out["width"] = strconv.Itoa(int(math.Round(dp / larger)))
+	}
 	return out
 }
 

@@ -8,6 +8,7 @@ package planning
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -72,6 +73,8 @@ type Target struct {
 	Filter   devices.Filter
 	Take     pools.Definition // how many of the devices that the filter chooses; the zero one: all
 	Variants []conditions.Variant
+	Cases    []string // those alone, by their names; nil: all of the request
+	Optional bool     // where it can't go, the run goes to its other targets
 }
 
 // Leg is one leg of a plan.
@@ -130,6 +133,9 @@ func Make(q Request) Plan {
 		chosen := p.choose(q, t, needs, known)
 		there += len(chosen)
 		groups := p.cases(q, chosen)
+		if t.Cases != nil {
+			p.only(t, groups, q.Cases)
+		}
 		variants := t.Variants
 		if len(variants) == 0 {
 			variants = []conditions.Variant{{}}
@@ -158,6 +164,9 @@ func Make(q Request) Plan {
 	if q.Spread && !q.Program {
 		p.spread(q)
 	}
+	if len(p.Legs) == 0 && there == 0 && len(p.Blocked()) == 0 && len(q.Targets) > 0 {
+		p.add(Blocks, "bring a device back, or choose others", "none of the devices that are wanted can take this run")
+	}
 	if len(p.Legs) == 0 && there > 0 && len(p.Blocked()) == 0 {
 		if refused > 0 {
 			p.add(Blocks, "see the findings of each device, or choose others", "none of the %d devices can be set to the conditions", there)
@@ -184,6 +193,10 @@ func (p *Plan) choose(q Request, t Target, needs devices.Filter, known map[strin
 		t.Take.Take = pools.All
 	}
 	matched := 0
+	blocks := Blocks
+	if t.Optional {
+		blocks = Warns
+	}
 	var fit []Device
 	for _, d := range q.Devices {
 		if !t.Filter.Match(d.Facts) {
@@ -198,15 +211,15 @@ func (p *Plan) choose(q Request, t Target, needs devices.Filter, known map[strin
 	}
 	for _, u := range t.Filter.Units {
 		if !known[u] {
-			p.add(Blocks, "see the serials with: tessellant device list", "there is no device with the serial %q", u)
+			p.add(blocks, "see the serials with: tessellant device list", "there is no device with the serial %q", u)
 		}
 	}
 	switch {
 	case matched == 0:
-		p.add(Blocks, "see what there is with: tessellant device list", "no device matches %s (%d known)", t.Filter, len(q.Devices))
+		p.add(blocks, "see what there is with: tessellant device list", "no device matches %s (%d known)", t.Filter, len(q.Devices))
 		return nil
 	case len(fit) == 0:
-		p.add(Blocks, "see the findings of each device, or choose others", "none of the %d devices that match %s can take this run", matched, t.Filter)
+		p.add(blocks, "see the findings of each device, or choose others", "none of the %d devices that match %s can take this run", matched, t.Filter)
 		return nil
 	}
 	if t.Take.Take == pools.All && !t.Take.Models {
@@ -296,6 +309,23 @@ func (p *Plan) cases(q Request, chosen []Device) [][]string {
 		}
 	}
 	return out
+}
+
+// only leaves those cases in that a target names.
+func (p *Plan) only(t Target, groups [][]string, cases []Case) {
+	named := map[string]bool{}
+	for _, n := range t.Cases {
+		named[n] = true
+	}
+	for i := range groups {
+		groups[i] = slices.DeleteFunc(slices.Clone(groups[i]), func(n string) bool { return !named[n] })
+	}
+	for _, c := range cases {
+		delete(named, c.Name)
+	}
+	if len(named) > 0 {
+		p.add(Warns, "see the cases with: tessellant package show", "the package has no case %s", listed(slices.Sorted(maps.Keys(named)), 5))
+	}
 }
 
 // listed names the first few.

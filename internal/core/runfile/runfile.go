@@ -64,6 +64,10 @@ type Line struct {
 	Version     string `yaml:"version,omitempty"`
 	Language    string `yaml:"language,omitempty"`
 	Orientation string `yaml:"orientation,omitempty"`
+
+	Variant    string     `yaml:"variant,omitempty"`
+	Conditions Conditions `yaml:"conditions,omitempty"`
+	Cases      []string   `yaml:"cases,omitempty"`
 }
 
 // Conditions are how devices are set.

@@ -75,6 +75,14 @@ func FirstBad(history []Seen) (lastGood, firstBad string, shows bool) {
 // Rate is how often something happened, of how many times.
 type Rate struct{ Times, Of int }
 
+// Quiet is the chance that something that happens as often as it did would not happen so many times in a row: a small one says that it has gone.
+func (r Rate) Quiet(times int) float64 {
+	if r.Of == 0 {
+		return 1
+	}
+	return math.Pow(1-float64(r.Times)/float64(r.Of), float64(times))
+}
+
 // Interval is between which shares the true one lies, 19 times of 20: the score interval (Wilson, Probable inference, the law of succession, and statistical inference,
 // Journal of the American Statistical Association 22, 1927). Of nothing it is all there is.
 func (r Rate) Interval() (low, high float64) {

@@ -3,7 +3,6 @@ package triage
 import (
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -82,7 +81,7 @@ func TraitsOf(legs []Leg) (out []Trait) {
 		t := Trait{Name: n, Plain: i < plainTraits || i >= len(said) && !strings.HasPrefix(n, devices.OfLabel)}
 		differ := map[string]bool{}
 		for j, l := range legs {
-			v := valueOf(n, own[j], l.Device.OS)
+			v := valueOf(n, own[j][n], l.Device.OS)
 			differ[v.Text] = true
 			t.Values = append(t.Values, v)
 		}
@@ -94,13 +93,8 @@ func TraitsOf(legs []Leg) (out []Trait) {
 }
 
 // valueOf makes a value of what a leg has of a trait.
-func valueOf(name string, own map[string]string, system string) (v Value) {
-	v.Text = own[name]
-	if larger, err := strconv.ParseFloat(own[conditions.DisplaySize], 64); name == "width" && err == nil && larger > 0 {
-		if dp, err := strconv.ParseFloat(v.Text, 64); err == nil { // where all is shown larger, less of it fits
-			v.Text = strconv.Itoa(int(math.Round(dp / larger)))
-		}
-	}
+func valueOf(name, text, system string) (v Value) {
+	v.Text = text
 	if s := wordsOf(name); s.atMost != "" && v.Text != "" {
 		if n, err := strconv.ParseFloat(v.Text, 64); err == nil {
 			v.Number, v.Orders = n, true
@@ -158,7 +152,7 @@ func (r *Rule) Phrase() string {
 
 // Sentence says what the rule says of failures of a kind: "All 3 on Android 9 or older crash; none of the 13 newer."
 func (r *Rule) Sentence(kind verdict.Verdict) string {
-	verb := map[verdict.Verdict][2]string{verdict.Crashed: {"crashes", "crash"}, verdict.Expired: {"runs out of time", "run out of time"}}[kind]
+	verb := map[verdict.Verdict][2]string{verdict.Crashed: {"crashes", "crash"}, verdict.Expired: {"runs out of time", "run out of time"}, verdict.Flaky: {"is flaky", "are flaky"}}[kind]
 	if verb[0] == "" {
 		verb = [2]string{"fails", "fail"}
 	}

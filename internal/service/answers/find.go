@@ -203,8 +203,12 @@ func familyOf(e triage.Explained, rows []store.LegRow, others []string, example 
 	}
 	if r := e.Rule; r != nil {
 		out.Rule = &Rule{Sentence: r.Sentence(out.Kind), Phrase: r.Phrase(), Literals: r.Literals, FailIn: r.FailIn, PassIn: r.PassIn, FailOut: r.FailOut, PassOut: r.PassOut, Chance: r.Chance}
+		told := map[string]bool{r.Literals[0].Trait: true} // of a trait's threshold and its one value, the first
 		for _, a := range r.Also {
-			out.Rule.Also = append(out.Rule.Also, (&triage.Rule{Literals: a}).Phrase())
+			if !told[a[0].Trait] {
+				told[a[0].Trait] = true
+				out.Rule.Also = append(out.Rule.Also, (&triage.Rule{Literals: a}).Phrase())
+			}
 		}
 	}
 	if h := e.Hint; h != nil {

@@ -76,7 +76,7 @@ func (s *Answers) Mark(ctx context.Context, who store.Identity, r store.Run, fam
 	case strings.ContainsFunc(q.Reference, func(c rune) bool { return c < ' ' }):
 		return Answer{}, refuse.New(refuse.Invalid, title, "write it in one line", "the reference has a control character")
 	case !q.Until.IsZero() && !q.Until.After(time.Now()):
-		return Answer{}, refuse.New(refuse.Invalid, title, "give a day that is still to come", "%s is over", q.Until.Format(time.DateOnly))
+		return Answer{}, refuse.New(refuse.Invalid, title, "give a day that is still to come", "%s is over", q.Until.Add(-time.Second).Format(time.DateOnly))
 	}
 	x, app, err := s.family(ctx, r, family)
 	if err != nil {
@@ -164,6 +164,21 @@ func (s *Answers) family(ctx context.Context, r store.Run, id string) (x Family,
 		return fit[0], app, nil
 	}
 	return x, app, refuse.New(refuse.Invalid, "find the family", "write more of its id", "the ids of %d families begin with %q", len(fit), id)
+}
+
+// Places gives by legs the cases in which some of a run's families showed.
+func (s *Answers) Places(ctx context.Context, r store.Run, families []string) (map[string][]string, error) {
+	out := map[string][]string{}
+	for _, id := range families {
+		x, _, err := s.family(ctx, r, id)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range x.Legs {
+			out[l] = append(out[l], x.Cases...)
+		}
+	}
+	return out, nil
 }
 
 const leastOfID = 4 // characters of a family's id that must be given

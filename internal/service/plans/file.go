@@ -16,7 +16,7 @@ import (
 // Asked is a request as it is kept.
 func (q Request) Asked() store.RunRequest {
 	return store.RunRequest{Build: q.Build, Package: q.Package, Where: q.Where, Devices: q.Devices, Cases: q.Cases, Tags: q.Tags, Confirm: q.Confirm, Attempts: q.Attempts, Inputs: q.Inputs, Pool: q.Pool, Take: q.Take, N: q.N, Models: q.Models,
-		Conditions: q.Conditions, Variants: q.Variants, Lines: q.Lines, Spread: q.Spread, Beside: q.Beside, Put: q.Put, Fetch: q.Fetch, Recording: q.Recording, Bounds: q.Bounds, Secrets: slices.Sorted(maps.Keys(q.Secrets))}
+		Conditions: q.Conditions, Variants: q.Variants, Lines: q.Lines, Spread: q.Spread, Beside: q.Beside, Put: q.Put, Fetch: q.Fetch, Recording: q.Recording, Bounds: q.Bounds, Again: q.Again, Secrets: slices.Sorted(maps.Keys(q.Secrets))}
 }
 
 // AsFile writes a request as a run file. A secret comes from a variable of its name.
@@ -33,7 +33,7 @@ func AsFile(q store.RunRequest, name string, labels map[string]string, limit int
 		f.Differ = q.N
 	}
 	for _, l := range q.Lines {
-		f.Lines = append(f.Lines, runfile.Line(l))
+		f.Lines = append(f.Lines, runfile.Line{Device: l.Device, Version: l.Version, Language: l.Language, Orientation: l.Orientation, Variant: l.Variant, Conditions: runfile.Conditions(l.Conditions), Cases: l.Cases})
 	}
 	for _, x := range q.Put {
 		if f.Put == nil {

@@ -2,9 +2,11 @@
 package plans
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -57,6 +59,13 @@ func (s *Plans) CheckRun(ctx context.Context, who store.Identity, q Request) (Pl
 // Plan finds what a request names and plans it. It sets what was not said.
 func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Plan, err error) {
 	const title = "plan the run"
+	for _, l := range q.Lines { // what lines name counts, whatever patterns would choose
+		for _, name := range l.Cases {
+			if len(q.Cases) > 0 || len(q.Tags) > 0 {
+				return p, refuse.New(refuse.Invalid, title, "leave one out", "lines name their cases, such as %.100s, and patterns or tags choose others", name)
+			}
+		}
+	}
 	if q.Build == "" || q.Package == "" {
 		return p, refuse.New(refuse.Invalid, title, "set both, such as kelpline/android@newest and shore-suite@newest", "the request names no %s", map[bool]string{true: "build", false: "package"}[q.Build == ""])
 	}
@@ -77,7 +86,8 @@ func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Pla
 		p.Beside = append(p.Beside, b)
 	}
 	prog := p.Package.Program.V
-	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || q.Confirm > 0 || q.Spread) {
+	named := slices.ContainsFunc(q.Lines, func(l store.Line) bool { return len(l.Cases) > 0 })
+	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || named || q.Confirm > 0 || q.Spread) {
 		return p, refuse.New(refuse.Invalid, title, "remove --case, --tag, --confirm and --spread, or pass an input that the program reads", "%s is a program, and a program decides itself which cases it runs", p.Package.Ref())
 	}
 	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
@@ -110,7 +120,7 @@ func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Pla
 // targets says where the run is to go.
 func (s *Plans) targets(ctx context.Context, who store.Identity, q Request) ([]planning.Target, error) {
 	if len(q.Lines) > 0 {
-		return lines(q.Lines)
+		return lines(q.Lines, q.Again != nil)
 	}
 	take := pools.Definition{Take: q.Take, N: q.N, Models: q.Models}
 	where, units := q.Where, q.Devices
@@ -161,8 +171,8 @@ func over(all, one conditions.Set) conditions.Set {
 	return out
 }
 
-// lines makes a target of each line of a list of devices: one leg, on any unit that fits.
-func lines(all []store.Line) (out []planning.Target, err error) {
+// lines makes a target of each line of a list of devices: one leg, on any unit that fits, or on the one that is named.
+func lines(all []store.Line, optional bool) (out []planning.Target, err error) {
 	for i, l := range all {
 		wrong := func(err error) error {
 			return refuse.New(refuse.Invalid, "plan the run", "write device, version, language, orientation; all but the device may be empty", "line %d of the devices: %v", i+1, err)
@@ -170,7 +180,7 @@ func lines(all []store.Line) (out []planning.Target, err error) {
 		if strings.TrimSpace(l.Device) == "" {
 			return nil, wrong(fmt.Errorf("the device is missing"))
 		}
-		t := planning.Target{Take: pools.Definition{Take: pools.Any, N: 1, Models: true}}
+		t := planning.Target{Take: pools.Definition{Take: pools.Any, N: 1, Models: !strings.HasPrefix(l.Device, "serial=")}, Cases: l.Cases, Optional: optional}
 		trait := "model="
 		if strings.ContainsAny(l.Device, "=<>") {
 			trait = ""
@@ -192,6 +202,10 @@ func lines(all []store.Line) (out []planning.Target, err error) {
 			}
 			v.Name = strings.Trim(v.Name+"-"+v.Conditions[c.name], "-")
 		}
+		if len(l.Conditions) > 0 {
+			v.Conditions = over(l.Conditions, v.Conditions)
+		}
+		v.Name = cmp.Or(l.Variant, v.Name)
 		t.Variants = []conditions.Variant{v}
 		out = append(out, t)
 	}

@@ -46,6 +46,7 @@ type Request struct {
 	Fetch      []string     // files of the device to keep
 	Recording  *recording.Set
 	Bounds     []string // on gauges: memory<400
+	Again      *store.AgainOf
 }
 
 // Bounds of what a run may ask for.
@@ -53,7 +54,7 @@ const (
 	maxConfirm  = 10
 	maxAttempts = 10
 	maxRunName  = 200 // bytes
-	maxLines    = 500
+	maxLines    = 2000
 	maxBeside   = 10
 	maxFiles    = 20 // each way
 )
@@ -88,6 +89,16 @@ func (q *Request) Check() error {
 		return wrong("start several runs", "%d lines of devices are too many; %d is the most", len(q.Lines), maxLines)
 	case len(q.Lines) > 0 && (len(q.Where)+len(q.Devices)+len(q.Variants)+len(q.Conditions) > 0 || q.Pool != "" || q.Take != ""):
 		return wrong("give lines, or a filter with variants", "lines of devices say which devices and conditions; a filter, a pool, conditions and variants can't be given besides")
+	}
+	if q.Spread && slices.ContainsFunc(q.Lines, func(l store.Line) bool { return len(l.Cases) > 0 }) {
+		return wrong("leave one out", "lines that name their cases can't be shared out among devices")
+	}
+	for i, l := range q.Lines {
+		if l.Variant != "" {
+			if err := conditions.CheckVariants([]conditions.Variant{{Name: l.Variant}}); err != nil {
+				return wrong("use small letters, digits and hyphens", "line %d of the devices: %v", i+1, err)
+			}
+		}
 	}
 	if q.Take != "" || q.N != 0 {
 		if err := (pools.Definition{Take: q.Take, N: q.N}).Check(); err != nil {

@@ -41,10 +41,12 @@ type Runs struct {
 	Answers  Told
 }
 
-// Told knows what runs that are over say, in one sentence each.
+// Told knows what runs say.
 type Told interface {
 	Sentence(ctx context.Context, r store.Run) (string, error)
 	Sentences(ctx context.Context, runs []store.Run) (map[string]string, error)
+	// Places gives by legs the cases in which families of a run showed.
+	Places(ctx context.Context, r store.Run, families []string) (map[string][]string, error)
 }
 
 // maxWaitingLegs is how many legs of a workspace may wait for devices.

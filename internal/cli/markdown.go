@@ -1,0 +1,46 @@
+package cli
+
+// A run as Markdown (CommonMark 0.31 with tables as most readers know them), for the summary of a pipeline.
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"tessellant/api"
+)
+
+const markdownLegs = 100 // rows of the table
+
+func markdownOf(out io.Writer, r *api.Run, x *api.Answer) {
+	fmt.Fprintf(out, "### %s\n\n", escaped(r.Sentence))
+	fmt.Fprintf(out, "Run %s: %s with %s.\n", escaped(calledText(r)), code(r.Build), code(r.Package))
+	for _, f := range x.Families {
+		fmt.Fprintf(out, "\n**%s**: %s\n\n", escaped(familyHead(f)), escaped(f.Title))
+		for _, s := range append(familySays(f), inCases(f.Cases)+" on "+someOf(f.Devices, 8)+".") {
+			fmt.Fprintf(out, "- %s\n", escaped(s))
+		}
+	}
+	for _, g := range x.Gone {
+		if g.Standing == api.Mended {
+			fmt.Fprintf(out, "\nMended; it showed with %s: %s\n", code(x.Before.Build), escaped(g.Title))
+		}
+	}
+	fmt.Fprint(out, "\n| device | Android | verdict | cases | took |\n|---|---|---|---|---|\n")
+	for i, l := range r.Legs {
+		if i == markdownLegs {
+			fmt.Fprintf(out, "\n%d more.\n", len(r.Legs)-i)
+			break
+		}
+		fmt.Fprintf(out, "| %s | %s | %s | %s | %s |\n", escaped(legText(l)), escaped(l.Os), escaped(verdictText(l)), escaped(caseText(l)), escaped(legTook(l)))
+	}
+}
+
+// marks are the characters that mean something in Markdown.
+var marks = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "#", `\#`, "|", `\|`, "~", `\~`, "&", "&amp;", "!", `\!`)
+
+// escaped is a text in one line that means nothing in Markdown.
+func escaped(s string) string { return marks.Replace(strings.Join(strings.Fields(s), " ")) }
+
+// code is a reference as code.
+func code(s string) string { return "`" + strings.ReplaceAll(s, "`", "'") + "`" }
