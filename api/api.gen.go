@@ -1157,6 +1157,9 @@ type Family struct {
 	// Frames The app's own on top of the stack, the innermost first
 	Frames []string `json:"frames"`
 
+	// Head What happened and on how many: crashed on 3 devices
+	Head string `json:"head"`
+
 	// Hint A device that took no part and would tell which of several rules is the cause
 	Hint *FamilyHint `json:"hint,omitempty"`
 
@@ -1184,9 +1187,15 @@ type Family struct {
 	// Rule What sets the devices that fail apart from those on which the same cases passed
 	Rule *FamilyRule `json:"rule,omitempty"`
 
+	// Says What is known of it, in sentences: why these devices, which would tell, since when, how often, what people say
+	Says []string `json:"says"`
+
 	// Standing Against the last legs before; absent: nothing is known
 	Standing *FamilyStanding `json:"standing,omitempty"`
 	Title    string          `json:"title"`
+
+	// Where In which cases it shows and on which devices
+	Where string `json:"where"`
 }
 
 // FamilyStanding Against the last legs before; absent: nothing is known
@@ -1343,6 +1352,9 @@ type Gone struct {
 	Devices []string `json:"devices"`
 	Id      string   `json:"id"`
 	Kind    Verdict  `json:"kind"`
+
+	// Says It in a sentence
+	Says string `json:"says"`
 
 	// Standing not run: what showed it did not run again, or not to its end
 	Standing GoneStanding `json:"standing"`

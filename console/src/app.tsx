@@ -51,6 +51,7 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/packages/:ref', page(() => import('./pages/Package'))],
   ['/devices', page(() => import('./pages/Devices'))],
   ['/devices/:serial', page(() => import('./pages/Device'))],
+  ['/cases', page(() => import('./pages/Case'))],
   ['/keys', page(() => import('./pages/Keys'))],
 ];
 

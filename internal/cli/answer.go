@@ -9,13 +9,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
-	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 )
 
@@ -76,110 +74,24 @@ func (a *App) whyText(x *api.Answer) {
 // families writes each family in a few lines, and those that are gone.
 func (a *App) families(x *api.Answer) {
 	for _, f := range x.Families {
-		fmt.Fprintf(a.Out, "\n%s  %s\n", a.painted(f.Kind, familyHead(f)), f.Id[:8])
-		indented(a.Out, 4, f.Title)
-		for _, s := range familySays(f) {
+		fmt.Fprintf(a.Out, "\n%s  %s\n", a.painted(f.Kind, f.Head), f.Id[:8])
+		for _, s := range slices.Concat([]string{f.Title}, f.Says, []string{f.Where}) {
 			indented(a.Out, 4, s)
 		}
-		indented(a.Out, 4, inCases(f.Cases)+" on "+someOf(f.Devices, 8)+".")
 		fmt.Fprintf(a.Out, "    tessellant run why %d %s\n", x.Number, f.Id[:8])
 	}
 	for _, g := range x.Gone {
-		what := "Mended; it showed with " + x.Before.Build
-		if g.Standing != api.Mended {
-			what = fmt.Sprintf("Not run now; it showed with %s", x.Before.Build)
-		}
 		fmt.Fprintln(a.Out)
-		indented(a.Out, 0, fmt.Sprintf("%s: %s, on %s.", what, g.Title, someOf(g.Devices, 8)))
+		indented(a.Out, 0, g.Says)
 	}
-}
-
-func familyHead(f api.Family) string {
-	on := Plural(len(f.Devices), "device")
-	if slices.ContainsFunc(f.Devices, func(d string) bool { return strings.Contains(d, "/") }) {
-		on = Plural(len(f.Devices), "leg")
-	}
-	return fmt.Sprintf("%s on %s", f.Kind, on)
-}
-
-// familySays are the sentences that are said of a family: the rule, the device that would tell, since when, how often, what people say.
-func familySays(f api.Family) (out []string) {
-	if f.Rule != nil {
-		s := f.Rule.Sentence
-		if also := f.Rule.Also; len(also) > 0 {
-			s += " The same devices are those " + strings.Join(also[:min(len(also), 3)], ", and those ") + "."
-		}
-		out = append(out, s)
-	}
-	if f.Hint != nil {
-		out = append(out, f.Hint.Sentence)
-	}
-	if s := sinceText(f); s != "" {
-		out = append(out, s)
-	}
-	if r := f.Rate; r != nil {
-		in := "this run"
-		if r.Runs > 1 {
-			in = fmt.Sprintf("the last %d runs", r.Runs)
-		}
-		out = append(out, fmt.Sprintf("Failed and then passed %d of %d times in %s: %.0f %% (%.0f to %.0f %%).", r.Times, r.Of, in, 100*float64(r.Times)/float64(r.Of), 100*r.Low, 100*r.High))
-	}
-	if m := f.Mark; m != nil {
-		s := map[api.FamilyMarkKind]string{api.Known: "Known", api.NotApp: "Not the app's fault", api.WrongTest: "A wrong test"}[m.Kind]
-		if m.Reference != nil {
-			s += " (" + *m.Reference + ")"
-		}
-		if m.Until != nil {
-			s += " until " + m.Until.Add(-time.Second).Local().Format(time.DateOnly)
-		}
-		s += ", says " + m.By
-		if m.Note != nil {
-			s += ": " + *m.Note
-		}
-		out = append(out, s+".")
-	}
-	return out
-}
-
-func sinceText(f api.Family) string {
-	switch {
-	case Deref(f.Standing) == api.FamilyStandingNew && f.LastGood != nil:
-		return fmt.Sprintf("New: with %s it did not show.", f.LastGood.Version)
-	case Deref(f.Standing) == api.FamilyStandingNew:
-		return "New: it did not show before."
-	case f.FirstBad != nil && f.LastGood != nil:
-		return fmt.Sprintf("Since %s; with %s it did not show.", f.FirstBad.Version, f.LastGood.Version)
-	case f.FirstBad != nil && Deref(f.Standing) == api.FamilyStandingStill:
-		return fmt.Sprintf("At least since %s.", f.FirstBad.Version)
-	}
-	return ""
-}
-
-func inCases(names []string) string {
-	if len(names) == 1 {
-		return "In “" + report.CaseTitle(names[0]) + "”"
-	}
-	var titles []string
-	for _, n := range names {
-		titles = append(titles, "“"+report.CaseTitle(n)+"”")
-	}
-	return "In " + someOf(titles, 4)
-}
-
-// someOf names the first few, and counts the others.
-func someOf(all []string, few int) string {
-	if len(all) <= few {
-		return strings.Join(all, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(all[:few], ", "), len(all)-few)
 }
 
 // familyText is all that is known of a family.
 func (a *App) familyText(x *api.Answer, f *api.Family) {
-	fmt.Fprintf(a.Out, "%s  %s\n\n", a.painted(f.Kind, familyHead(*f)), f.Id)
+	fmt.Fprintf(a.Out, "%s  %s\n\n", a.painted(f.Kind, f.Head), f.Id)
 	indented(a.Out, 0, f.Message)
 	fmt.Fprintln(a.Out)
-	for _, s := range familySays(*f) {
+	for _, s := range f.Says {
 		indented(a.Out, 0, s)
 	}
 	if f.Excused != nil {

@@ -16,15 +16,13 @@ func markdownOf(out io.Writer, r *api.Run, x *api.Answer) {
 	fmt.Fprintf(out, "### %s\n\n", escaped(r.Sentence))
 	fmt.Fprintf(out, "Run %s: %s with %s.\n", escaped(calledText(r)), code(r.Build), code(r.Package))
 	for _, f := range x.Families {
-		fmt.Fprintf(out, "\n**%s**: %s\n\n", escaped(familyHead(f)), escaped(f.Title))
-		for _, s := range append(familySays(f), inCases(f.Cases)+" on "+someOf(f.Devices, 8)+".") {
+		fmt.Fprintf(out, "\n**%s**: %s\n\n", escaped(f.Head), escaped(f.Title))
+		for _, s := range append(f.Says, f.Where) {
 			fmt.Fprintf(out, "- %s\n", escaped(s))
 		}
 	}
 	for _, g := range x.Gone {
-		if g.Standing == api.Mended {
-			fmt.Fprintf(out, "\nMended; it showed with %s: %s\n", code(x.Before.Build), escaped(g.Title))
-		}
+		fmt.Fprintf(out, "\n%s\n", escaped(g.Says))
 	}
 	fmt.Fprint(out, "\n| device | Android | verdict | cases | took |\n|---|---|---|---|---|\n")
 	for i, l := range r.Legs {

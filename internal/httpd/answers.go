@@ -45,7 +45,7 @@ func (s *server) UnmarkFamily(ctx context.Context, q api.UnmarkFamilyRequestObje
 func answerOut(r store.Run, a service.RunAnswer) api.Answer {
 	o := api.Answer{Run: r.ID, Number: r.Number, Sentence: a.Sentence, Over: a.Over, Verdict: verdictOut(r.Verdict), LayBy: some(a.LayBy), Families: each(a.Families, familyOut),
 		Gone: each(a.Gone, func(g service.GoneFamily) api.Gone {
-			return api.Gone{Id: g.ID, Kind: api.Verdict(g.Kind), Title: g.Title, Devices: full(g.Devices), Cases: full(g.Cases), Standing: api.GoneStanding(g.Standing)}
+			return api.Gone{Id: g.ID, Says: g.Says(a.Before), Kind: api.Verdict(g.Kind), Title: g.Title, Devices: full(g.Devices), Cases: full(g.Cases), Standing: api.GoneStanding(g.Standing)}
 		})}
 	if b := a.Before; b != nil {
 		o.Before = &api.Baseline{Run: b.Run, Number: b.Number, Build: b.Build, Runs: b.Runs}
@@ -54,7 +54,7 @@ func answerOut(r store.Run, a service.RunAnswer) api.Answer {
 }
 
 func familyOut(f service.Family) api.Family {
-	o := api.Family{Id: f.ID, Kind: api.Verdict(f.Kind), Title: f.Title, Message: f.Message, Pattern: some(f.Pattern), Cause: some(f.Cause), Frames: full(f.Frames), Legs: full(f.Legs), Devices: full(f.Devices), Cases: full(f.Cases),
+	o := api.Family{Id: f.ID, Kind: api.Verdict(f.Kind), Head: f.Head(), Says: f.Says(), Where: f.Where(), Title: f.Title, Message: f.Message, Pattern: some(f.Pattern), Cause: some(f.Cause), Frames: full(f.Frames), Legs: full(f.Legs), Devices: full(f.Devices), Cases: full(f.Cases),
 		Failures: f.Failures, FirstBad: buildName(f.FirstBad), LastGood: buildName(f.LastGood), Excused: some(f.Excused),
 		Joined: each(f.Joined, func(j service.JoinedSignature) api.JoinedSignature {
 			return api.JoinedSignature{Pattern: j.Pattern, Own: j.Own, Other: j.Other, Failures: j.Failures}

@@ -2372,7 +2372,13 @@ export interface components {
             /** @description Of its signature: the same in every run */
             id: string;
             kind: components["schemas"]["Verdict"];
+            /** @description What happened and on how many: crashed on 3 devices */
+            head: string;
             title: string;
+            /** @description What is known of it, in sentences: why these devices, which would tell, since when, how often, what people say */
+            says: string[];
+            /** @description In which cases it shows and on which devices */
+            where: string;
             /** @description Of one of them, as it was */
             message: string;
             /** @description The message without what differs from device to device and from time to time */
@@ -2406,6 +2412,8 @@ export interface components {
         };
         Gone: {
             id: string;
+            /** @description It in a sentence */
+            says: string;
             kind: components["schemas"]["Verdict"];
             title: string;
             devices: string[];

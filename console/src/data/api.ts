@@ -4,6 +4,10 @@ import type { components, paths } from './api.gen';
 
 type Schemas = components['schemas'];
 export type Run = Schemas['Run'];
+export type Answer = Schemas['Answer'];
+export type Family = Schemas['Family'];
+export type AgainRequest = Schemas['AgainRequest'];
+export type CaseHistory = Schemas['CaseHistory'];
 export type LegSummary = Schemas['LegSummary'];
 export type Leg = Schemas['Leg'];
 export type Attempt = Schemas['Attempt'];

@@ -35,6 +35,7 @@ type Rule = (data: never, change: never, key: never, look: Look) => unknown;
 const rules: Record<string, Partial<Record<Change['kind'], Rule>>> = {
   runs: { run: runInList },
   run: { run: runOnItsPage },
+  answer: { run: (a: unknown, c: { run: Run }, [, id]: [string, string]) => (c.run.id === id && c.run.done ? stale : a) },
   leg: { run: legOfRun, session: (leg: Leg, s: Session) => (leg.id === s.id ? stale : leg), timeline: legOfTimeline },
   timeline: { run: timelineOfRun, session: timelineOfSession, timeline: timelineGrows },
   screenat: {

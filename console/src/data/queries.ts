@@ -77,6 +77,26 @@ export const useRun = (id: string) =>
     structuralSharing: false, // live events leave what has not changed as it is; a run of hundreds of legs need not be compared anew
   });
 
+/** What a run says. While it goes on, it is asked for now and then, once a leg of it has something to say. */
+export const useAnswer = (id: string, over: boolean, wanted: boolean) =>
+  useQuery({
+    queryKey: ['answer', id, over],
+    queryFn: () => answer(http.GET('/runs/{id}/answer', { params: { path: { id } } })),
+    enabled: id !== '' && wanted,
+    placeholderData: keepPreviousData,
+    refetchInterval: over ? false : 4_000,
+    staleTime: over ? 60_000 : 0,
+  });
+
+export const useCaseHistory = (name: string, pkg: string, app: string) =>
+  useQuery({
+    queryKey: ['case', name, pkg, app],
+    queryFn: () =>
+      answer(http.GET('/cases/history', { params: { query: { case: name, package: pkg || undefined, app: app || undefined } } })),
+    enabled: name !== '',
+    staleTime: 10_000,
+  });
+
 const legQuery = (id: string) => ({ queryKey: ['leg', id], queryFn: () => answer(http.GET('/legs/{id}', { params: { path: { id } } })) });
 export const useLeg = (id: string) => useQuery({ ...legQuery(id), refetchInterval: (q) => (q.state.data?.place ? 5_000 : false) });
 

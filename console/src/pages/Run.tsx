@@ -8,7 +8,7 @@ import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, base, http, type Finding, type LegSummary, type Run } from '../data/api';
 import { useNow } from '../data/clock';
-import { client, useMay, useRun } from '../data/queries';
+import { client, useAnswer, useMay, useRun } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { oneOf, text, useView } from '../parts/address';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
@@ -18,6 +18,8 @@ import { differing, laid, Mosaic } from '../parts/Mosaic';
 import { Loaded } from '../parts/Loaded';
 import { Facts, Findings, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
+import { Again } from '../run/Again';
+import { Families } from '../run/Families';
 import { c } from '../theme';
 import { broken, cases, many, conditionsText, forecastText, order, stageText, standing, took, traitName, unit } from '../words';
 
@@ -36,13 +38,20 @@ const BrokenList = styled.ul`
   @media (max-width: 720px) { li { grid-template-columns: 92px minmax(0, 1fr); } li > :last-child { grid-column: 1 / -1; } }
 `;
 
-/** By which trait the tiles lie: the one that was chosen, else the variant, else the OS version. */
+/** By which trait the tiles lie: the one that was chosen, else the one that explains the largest family, else variant or version. */
 const tabs = ['cases', 'legs', 'asked'] as const;
-const parts = { by: text(), tab: oneOf(tabs, 'cases'), sort: text() };
+const parts = { by: text(), tab: oneOf(tabs, 'cases'), sort: text(), family: text() };
 
-function useLaidBy(ways: string[]): string {
+function useLaidBy(ways: string[], why: string | undefined): string {
   const [{ by }] = useView(parts);
-  return (by === 'verdict' || ways.includes(by) ? by : '') || (['variant', 'os'].find((t) => ways.includes(t)) ?? ways[0] ?? 'model');
+  if (by === 'verdict' || ways.includes(by)) return by;
+  return [why === 'api' ? 'os' : why, 'variant', 'os'].find((t) => t && ways.includes(t)) ?? ways[0] ?? 'model';
+}
+
+/** What a run says, once one of its legs has something to say. */
+function useWhy(r: Run | undefined) {
+  const wanted = r !== undefined && (r.done || r.legs.some((l) => l.case_verdicts.some((v) => broken(v) || v === 'flaky')));
+  return useAnswer(r?.id ?? '', r?.done ?? false, wanted).data;
 }
 
 export default function RunPage() {
@@ -59,7 +68,7 @@ export default function RunPage() {
       {(r) => (
         <Page>
           <Above r={r} />
-          <Tiles legs={r.legs} />
+          <Tiles r={r} />
           <Below r={r} />
           <More id={id} />
         </Page>
@@ -73,6 +82,8 @@ function Above({ r }: { r: Run }) {
 }
 
 const Headline = memo(function Headline({ r }: { r: Run }) {
+  const may = useMay('test');
+  const why = useWhy(r);
   return (
     <>
       <Title>{r.sentence}</Title>
@@ -84,6 +95,7 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
             <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
             <When at={r.created} />
             {r.started_by && ` by ${r.started_by}`}
+            {r.again && <>, again of <Link to={`/runs/${r.again.run}`}>run {r.again.number}</Link> ({r.again.what})</>}
             {r.ended ? `, took ${took(Date.parse(r.ended) - Date.parse(r.created))}` : ', still running'}
             {r.forecast && (r.ended ? held[r.forecast.held ?? ''] : `; likely to take ${forecastText(r.forecast)} in all`)}
           </Sub>
@@ -95,7 +107,8 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
         </div>
         <Row $gap={12}>
           {!r.done && <StopRun r={r} />}
-          <LayBy ways={differing(r.legs).join(' ')} />
+          {r.done && may && <Again run={r} />}
+          <LayBy ways={differing(r.legs).join(' ')} why={why?.lay_by} />
         </Row>
       </Head>
     </>
@@ -136,7 +149,8 @@ const Trouble = memo(function Trouble({ r }: { r: Run }) {
   return (
     <>
       <Meaning legs={r.legs} />
-      <WhatBroke legs={r.legs} />
+      <Why r={r} />
+      <SaysNothing legs={r.legs} />
       <Said title="Left out" of={r.findings.filter((f) => f.level === 'blocks')} />
       <Said title="Worth knowing" of={r.findings.filter((f) => f.level !== 'blocks')} />
     </>
@@ -149,10 +163,10 @@ function Said({ title, of }: { title: string; of: Finding[] }) {
   return <Section aria-labelledby={id}><h2 id={id}>{title}</h2><Findings of={of} /></Section>;
 }
 
-const LayBy = memo(function LayBy({ ways }: { ways: string }) {
+const LayBy = memo(function LayBy({ ways, why }: { ways: string; why: string | undefined }) {
   const [, setView] = useView(parts);
   const all = ways.split(' ').filter(Boolean);
-  const by = useLaidBy(all);
+  const by = useLaidBy(all, why);
   const choose = useCallback((v: string) => setView({ by: v }), [setView]);
   return (
     <Select
@@ -165,8 +179,12 @@ const LayBy = memo(function LayBy({ ways }: { ways: string }) {
   );
 });
 
-const Tiles = memo(function Tiles({ legs }: { legs: LegSummary[] }) {
-  return <Mosaic legs={legs} by={useLaidBy(differing(legs))} />;
+const Tiles = memo(function Tiles({ r }: { r: Run }) {
+  const why = useWhy(r);
+  const [{ family }] = useView(parts);
+  const legs = why?.families.find((f) => f.id === family)?.legs;
+  const lit = useMemo(() => legs && new Set(legs), [legs]);
+  return <Mosaic legs={r.legs} by={useLaidBy(differing(r.legs), why?.lay_by)} lit={lit} />;
 });
 
 /** How many tiles there are of each kind. */
@@ -188,14 +206,20 @@ function Meaning({ legs }: { legs: LegSummary[] }) {
   );
 }
 
-function WhatBroke({ legs }: { legs: LegSummary[] }) {
-  const trouble = legs
-    .filter((l) => l.stage === 'done' && l.verdict && l.verdict !== 'passed')
-    .sort((a, b) => rank(a.verdict!) - rank(b.verdict!));
+function Why({ r }: { r: Run }) {
+  const why = useWhy(r);
+  const [{ family }, setView] = useView(parts);
+  const light = useCallback((id: string) => setView({ family: id }), [setView]);
+  return why && <Families run={r} answer={why} lit={family} light={light} />;
+}
+
+/** Legs that say nothing of the app. */
+function SaysNothing({ legs }: { legs: LegSummary[] }) {
+  const trouble = legs.filter((l) => l.stage === 'done' && (l.verdict === 'lost' || l.verdict === 'invalid' || l.verdict === 'stopped'));
   if (trouble.length === 0) return null;
   return (
     <Section aria-labelledby="trouble">
-      <h2 id="trouble">{trouble.some((l) => broken(l.verdict)) ? 'What broke' : 'What did not pass'}</h2>
+      <h2 id="trouble">What says nothing of the app</h2>
       <BrokenList>{trouble.slice(0, 12).map((l) => <Broken key={l.id} l={l} />)}</BrokenList>
       {trouble.length > 12 && <Sub>And {many(trouble.length - 12, 'more', 'more')}: press a tile, or see “Devices” below.</Sub>}
     </Section>
@@ -231,7 +255,7 @@ const More = memo(function More({ id }: { id: string }) {
 /** The run, and its legs as the mosaic lays them. */
 function useLaidRun(id: string): [Run | undefined, LegSummary[]] {
   const run = useDeferredValue(useRun(id).data);
-  const by = useLaidBy(differing(run?.legs ?? []));
+  const by = useLaidBy(differing(run?.legs ?? []), useWhy(run)?.lay_by);
   const legs = useMemo(() => laid(run?.legs ?? [], by).flatMap((g) => g.legs), [run, by]);
   return [run, legs];
 }

@@ -34,13 +34,14 @@ export function differing(legs: LegSummary[]): string[] {
 const found = new WeakMap<object, { of: number; ways: string[] }>();
 
 const Groups = styled.div`display: flex; flex-wrap: wrap; gap: 16px 24px; align-items: flex-end; ${narrow} { gap: 12px 16px; }`;
-const Group = styled.figure`display: flex; flex-direction: column; gap: 4px; min-width: 0;`;
+const Group = styled.figure`display: flex; flex-direction: column; gap: 4px; min-width: 0; max-width: 100%;`;
 const Caption = styled.figcaption`
   font-size: 13px; line-height: 18px; color: ${c.faint}; border-top: 1px solid ${c.grout}; padding-top: 4px; white-space: nowrap;
   font-variant-numeric: tabular-nums;
 `;
 const Tiles = styled.ul<{ $size: number; $gap: number }>`
-  display: grid; grid-template-columns: repeat(var(--columns), ${(p) => p.$size}px); gap: ${(p) => p.$gap}px;
+  display: grid; grid-template-columns: repeat(auto-fill, ${(p) => p.$size}px); gap: ${(p) => p.$gap}px; max-width: 100%;
+  width: ${(p) => `calc(var(--columns) * ${p.$size + p.$gap}px - ${p.$gap}px)`};
   li { width: ${(p) => p.$size}px; contain: layout style paint; }
 `;
 const Spot = styled(Link)`
@@ -52,12 +53,20 @@ const Kind = styled.span`
   display: block; color: ${c.faint}; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; max-width: 56px;
 `;
 
+const faded = { opacity: 0.22 };
+
 const legName = (l: LegSummary) => `${unit(l)}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
 
-const One = memo(function One({ leg, size, named, stop }: { leg: LegSummary; size: number; named: boolean; stop: boolean }) {
+const One = memo(function One({ leg, size, named, stop, dim }: {
+  leg: LegSummary;
+  size: number;
+  named: boolean;
+  stop: boolean;
+  dim: boolean;
+}) {
   const more = [legName(leg), cases(leg), leg.now ?? '', leg.message ?? ''].filter(Boolean).join('\n');
   return (
-    <li>
+    <li style={dim ? faded : undefined}>
       <Spot to={`/legs/${leg.id}`} aria-label={legName(leg)} title={more} tabIndex={stop ? 0 : -1} data-leg={leg.serial} data-id={leg.id}>
         <Tile what={standing(leg)} size={size} share={share(leg)} />
         {named && <span>{leg.serial}{leg.variant && <Kind>{leg.variant}</Kind>}</span>}
@@ -66,7 +75,8 @@ const One = memo(function One({ leg, size, named, stop }: { leg: LegSummary; siz
   );
 });
 
-export function Mosaic({ legs, by }: { legs: LegSummary[]; by: string }) {
+/** Lit: the legs that are meant, where some are; the others fade. */
+export function Mosaic({ legs, by, lit }: { legs: LegSummary[]; by: string; lit?: ReadonlySet<string> }) {
   const box = useRef<HTMLDivElement>(null);
   const [stop, setStop] = useState(''); // the leg where Tab comes to
   const focused = useRef('');
@@ -114,10 +124,10 @@ export function Mosaic({ legs, by }: { legs: LegSummary[]; by: string }) {
           <Tiles
             $size={size}
             $gap={gap}
-            style={{ '--columns': Math.min(g.legs.length, Math.max(1, Math.round(Math.sqrt(g.legs.length * 2.5)))) }}
+            style={{ '--columns': Math.min(g.legs.length, Math.max(1, Math.round(Math.sqrt(g.legs.length * (size === 56 ? 5 : 2.5))))) }}
           >
             {g.legs.map((l) => (
-              <One key={l.id} leg={l} size={size} named={size === 56} stop={l.id === stopAt} />
+              <One key={l.id} leg={l} size={size} named={size === 56} stop={l.id === stopAt} dim={lit !== undefined && !lit.has(l.id)} />
             ))}
           </Tiles>
           <Caption>

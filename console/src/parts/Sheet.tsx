@@ -13,10 +13,10 @@ const Paper = styled(
   max-height: calc(100vh - 32px); overflow: auto; outline: none;
 `;
 
-export function Sheet(p: { open: string; title: string; children: (close: () => void) => ReactNode }) {
+export function Sheet(p: { open: string; small?: boolean; title: string; children: (close: () => void) => ReactNode }) {
   return (
     <DialogTrigger>
-      <Button>{p.open}</Button>
+      <Button $small={p.small}>{p.open}</Button>
       <Veil isDismissable>
         <Paper>
           <Dialog style={{ outline: 'none' }}>

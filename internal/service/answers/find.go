@@ -157,6 +157,11 @@ func (s *Answers) find(ctx context.Context, r store.Run) (f found, err error) {
 			}
 		}
 	}
+	// Of those that are as grave and as large, what is new comes first.
+	slices.SortStableFunc(f.Families, func(a, b Family) int {
+		isNew := func(x Family) int { return map[bool]int{true: 0, false: 1}[x.Standing == triage.New] }
+		return cmp.Or(cmp.Compare(slices.Index(verdict.Order, a.Kind), slices.Index(verdict.Order, b.Kind)), cmp.Compare(len(b.Legs), len(a.Legs)), isNew(a)-isNew(b))
+	})
 	if err := s.marked(ctx, r, &f); err != nil {
 		return f, err
 	}
