@@ -732,7 +732,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	d.goTo("/", "input[name=key]")
 	check("sign in")
 	d.signIn()
-	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/runs/" + v.ID + "?tab=legs": "tbody tr", "/legs/" + legOf(v, "orr-05"): "[data-outline=true]", "/start": "aside pre", "/builds": "tbody tr",
+	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "#broke", "/cases?case=test_total": "tbody tr", "/runs/" + v.ID + "?tab=legs": "tbody tr", "/legs/" + legOf(v, "orr-05"): "[data-outline=true]", "/start": "aside pre", "/builds": "tbody tr",
 		"/builds/" + v.BuildID: "dl", "/packages": "tbody tr", "/packages/" + v.PackageID: "tbody tr", "/devices": "main li a", "/devices?as=table": "tbody tr", "/pools": "tbody tr", "/pools/most": "tbody tr", "/start?pool=most&where=%20&variants=a%3D%7Cde%3Dlanguage:de": "aside pre", "/devices/orr-05": "tbody tr", "/keys": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video", "/nowhere": "[role=alert]"} {
 		for _, look := range []string{"light", "dark"} {
 			require.NoError(t, d.tab.Look(look))
@@ -764,7 +764,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	assert.Equal(t, 2, strings.Count(report, "<testsuite "), report)
 	// No page is wider than a phone.
 	require.NoError(t, d.tab.Size(390, 800))
-	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "[data-leg]", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/start?variants=a%3D%7Cde%3Dlanguage:de": "aside pre", "/devices": "tbody tr", "/pools": "tbody tr", "/pools/most": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video"} {
+	for path, ready := range map[string]string{"/": "tbody tr", "/runs/" + v.ID: "#broke", "/cases?case=test_total": "tbody tr", "/legs/" + legOf(v, "orr-05"): "video", "/start": "aside pre", "/start?variants=a%3D%7Cde%3Dlanguage:de": "aside pre", "/devices": "tbody tr", "/pools": "tbody tr", "/pools/most": "tbody tr", "/sessions": "main pre", "/sessions/" + session: "video"} {
 		d.goTo(path, ready)
 		assert.LessOrEqual(t, eval[int](d, "document.documentElement.scrollWidth"), 390, path)
 	}

@@ -54,7 +54,7 @@ func answerOut(r store.Run, a service.RunAnswer) api.Answer {
 }
 
 func familyOut(f service.Family) api.Family {
-	o := api.Family{Id: f.ID, Kind: api.Verdict(f.Kind), Head: f.Head(), Says: f.Says(), Where: f.Where(), Title: f.Title, Message: f.Message, Pattern: some(f.Pattern), Cause: some(f.Cause), Frames: full(f.Frames), Legs: full(f.Legs), Devices: full(f.Devices), Cases: full(f.Cases),
+	o := api.Family{Id: f.ID, Kind: api.Verdict(f.Kind), Head: f.Head(), Says: full(f.Says()), Where: f.Where(), Title: f.Title, Message: f.Message, Pattern: some(f.Pattern), Cause: some(f.Cause), Frames: full(f.Frames), Legs: full(f.Legs), Devices: full(f.Devices), Cases: full(f.Cases),
 		Failures: f.Failures, FirstBad: buildName(f.FirstBad), LastGood: buildName(f.LastGood), Excused: some(f.Excused),
 		Joined: each(f.Joined, func(j service.JoinedSignature) api.JoinedSignature {
 			return api.JoinedSignature{Pattern: j.Pattern, Own: j.Own, Other: j.Other, Failures: j.Failures}
