@@ -668,6 +668,33 @@ func (e GetNetworkParamsOrder) Valid() bool {
 	}
 }
 
+// Defines values for GetReportParamsForm.
+const (
+	Csv   GetReportParamsForm = "csv"
+	Html  GetReportParamsForm = "html"
+	Json  GetReportParamsForm = "json"
+	Junit GetReportParamsForm = "junit"
+	Tap   GetReportParamsForm = "tap"
+)
+
+// Valid indicates whether the value is a known member of the GetReportParamsForm enum.
+func (e GetReportParamsForm) Valid() bool {
+	switch e {
+	case Csv:
+		return true
+	case Html:
+		return true
+	case Json:
+		return true
+	case Junit:
+		return true
+	case Tap:
+		return true
+	default:
+		return false
+	}
+}
+
 // AgainOf defines model for AgainOf.
 type AgainOf struct {
 	Number int    `json:"number"`
@@ -903,6 +930,37 @@ type CaseResult struct {
 	// Tries Where there was more than one
 	Tries   *[]Try   `json:"tries,omitempty"`
 	Verdict *Verdict `json:"verdict,omitempty"`
+}
+
+// CaseRow How one case came out on one device
+type CaseRow struct {
+	Build string `json:"build"`
+
+	// Case (no case): the leg never came so far
+	Case       string  `json:"case"`
+	Conditions *string `json:"conditions,omitempty"`
+	Device     string  `json:"device"`
+
+	// Excused Why it does not count
+	Excused *string `json:"excused,omitempty"`
+
+	// Family The family of its failure
+	Family  *string `json:"family,omitempty"`
+	Leg     string  `json:"leg"`
+	Message *string `json:"message,omitempty"`
+	Model   string  `json:"model"`
+	Os      string  `json:"os"`
+	Package string  `json:"package"`
+
+	// Place File and line
+	Place *string `json:"place,omitempty"`
+
+	// Run Its number
+	Run     int     `json:"run"`
+	RunId   string  `json:"run_id"`
+	TookMs  int64   `json:"took_ms"`
+	Variant *string `json:"variant,omitempty"`
+	Verdict Verdict `json:"verdict"`
 }
 
 // CheckStep defines model for CheckStep.
@@ -2689,6 +2747,17 @@ type RunAgainParams struct {
 	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
+// GetReportParams defines parameters for GetReport.
+type GetReportParams struct {
+	Form GetReportParamsForm `form:"form" json:"form"`
+
+	// With More runs for the same report: ids or numbers
+	With *[]string `form:"with,omitempty" json:"with,omitempty"`
+}
+
+// GetReportParamsForm defines parameters for GetReport.
+type GetReportParamsForm string
+
 // ListSessionsParams defines parameters for ListSessions.
 type ListSessionsParams struct {
 	// Group Only those of this group
@@ -3482,6 +3551,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
 	NameRun(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReport What came of a run, or of several, for people and tools elsewhere
+	//
+	// html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
+	//
+	// Corresponds with GET /runs/{id}/report (the `GetReport` operationId).
+	GetReport(ctx context.Context, id string, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopRunWithBody End a run, or one leg of it
 	//
@@ -5126,6 +5202,23 @@ func (c *Client) NameRunWithBody(ctx context.Context, id string, contentType str
 // Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
 func (c *Client) NameRun(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewNameRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReport What came of a run, or of several, for people and tools elsewhere
+//
+// html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
+//
+// Corresponds with GET /runs/{id}/report (the `GetReport` operationId).
+func (c *Client) GetReport(ctx context.Context, id string, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9187,6 +9280,75 @@ func NewNameRunRequestWithBody(server string, id string, contentType string, bod
 	return req, nil
 }
 
+// NewGetReportRequest constructs an http.Request for the GetReport method
+func NewGetReportRequest(server string, id string, params *GetReportParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.With != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", *params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStopRunRequest calls the generic StopRun builder with application/json body
 func NewStopRunRequest(server string, id string, body StopRunJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10560,6 +10722,15 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
 	NameRunWithResponse(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*NameRunResponse, error)
+
+	// GetReportWithResponse What came of a run, or of several, for people and tools elsewhere
+	//
+	// html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/report (the `GetReport` operationId).
+	GetReportWithResponse(ctx context.Context, id string, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error)
 
 	// StopRunWithBodyWithResponse End a run, or one leg of it
 	//
@@ -14138,6 +14309,61 @@ func (r NameRunResponse) ContentType() string {
 	return ""
 }
 
+type GetReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CaseRow
+	// XML200 the response for an HTTP 200 `application/xml` response
+	XML200 *string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReportResponse) GetJSON200() *[]CaseRow {
+	return r.JSON200
+}
+
+// GetXML200 returns the response for an HTTP 200 `application/xml` response
+func (r GetReportResponse) GetXML200() *string {
+	return r.XML200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16082,6 +16308,21 @@ func (c *ClientWithResponses) NameRunWithResponse(ctx context.Context, id string
 		return nil, err
 	}
 	return ParseNameRunResponse(rsp)
+}
+
+// GetReportWithResponse What came of a run, or of several, for people and tools elsewhere
+//
+// html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/report (the `GetReport` operationId).
+func (c *ClientWithResponses) GetReportWithResponse(ctx context.Context, id string, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error) {
+	rsp, err := c.GetReport(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportResponse(rsp)
 }
 
 // StopRunWithBodyWithResponse End a run, or one leg of it
@@ -18696,6 +18937,49 @@ func ParseNameRunResponse(rsp *http.Response) (*NameRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetReportResponse parses an HTTP response from a GetReportWithResponse call
+func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CaseRow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "xml") && rsp.StatusCode == 200:
+		var dest string
+		if err := xml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.XML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/plain) unsupported
+
+	}
+
+	return response, nil
+}
+
 // ParseStopRunResponse parses an HTTP response from a StopRunWithResponse call
 func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19409,6 +19693,9 @@ type ServerInterface interface {
 	// NameRun Give a run another name
 	// (PUT /runs/{id}/name)
 	NameRun(ctx *echo.Context, id string) error
+	// GetReport What came of a run, or of several, for people and tools elsewhere
+	// (GET /runs/{id}/report)
+	GetReport(ctx *echo.Context, id string, params GetReportParams) error
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx *echo.Context, id string) error
@@ -21063,6 +21350,38 @@ func (w *ServerInterfaceWrapper) NameRun(ctx *echo.Context) error {
 	return err
 }
 
+// GetReport converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReport(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReportParams
+	// ------------- Required query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "form", ctx.QueryParams(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter form: %s", err))
+	}
+
+	// ------------- Optional query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with", ctx.QueryParams(), &params.With, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter with: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReport(ctx, id, params)
+	return err
+}
+
 // StopRun converts echo context to params.
 func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 	var err error
@@ -21407,6 +21726,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/runs/:id/file", wrapper.GetRunFile, options.OperationMiddlewares["getRunFile"]...)
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
 	router.GET(options.BaseURL+"/runs/:id/files", wrapper.GetRunFiles, options.OperationMiddlewares["getRunFiles"]...)
+	router.GET(options.BaseURL+"/runs/:id/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
 	router.GET(options.BaseURL+"/cases/history", wrapper.GetCaseHistory, options.OperationMiddlewares["getCaseHistory"]...)
 	router.POST(options.BaseURL+"/runs/:id/again", wrapper.RunAgain, options.OperationMiddlewares["runAgain"]...)
@@ -24455,6 +24775,117 @@ func (response NameRundefaultApplicationProblemPlusJSONResponse) VisitNameRunRes
 	return err
 }
 
+type GetReportRequestObject struct {
+	Id     string `json:"id"`
+	Params GetReportParams
+}
+
+type GetReportResponseObject interface {
+	VisitGetReportResponse(w http.ResponseWriter) error
+}
+
+type GetReport200JSONResponse []CaseRow
+
+func (response GetReport200JSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReport200ApplicationxmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReport200ApplicationxmlResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/xml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReport200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReport200TextcsvResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReport200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReport200TexthtmlResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReport200TextResponse string
+
+func (response GetReport200TextResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type GetReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReportdefaultApplicationProblemPlusJSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StopRunRequestObject struct {
 	Id   string `json:"id"`
 	Body *StopRunJSONRequestBody
@@ -25242,6 +25673,9 @@ type StrictServerInterface interface {
 	// NameRun Give a run another name
 	// (PUT /runs/{id}/name)
 	NameRun(ctx context.Context, request NameRunRequestObject) (NameRunResponseObject, error)
+	// GetReport What came of a run, or of several, for people and tools elsewhere
+	// (GET /runs/{id}/report)
+	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
@@ -27536,6 +27970,32 @@ func (sh *strictHandler) NameRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(NameRunResponseObject); ok {
 		return validResponse.VisitNameRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReport operation middleware
+func (sh *strictHandler) GetReport(ctx *echo.Context, id string, params GetReportParams) error {
+	var request GetReportRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReport(ctx.Request().Context(), request.(GetReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReportResponseObject); ok {
+		return validResponse.VisitGetReportResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -35,7 +35,7 @@ func (a *App) hostCmd() *cobra.Command {
 			return a.Show(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.Out, "%s can't join any more.\n", args[0]) })
 		}}
 	certificate := &cobra.Command{Use: "certificate NAME", Short: "Show the certificate by which a host opens HTTPS", Args: Exactly(1), Example: "  tessellant host certificate bench-1 > tessellant.pem",
-		Long: "Write the certificate of a host's proxies as PEM. A test build, or a device, that trusts it lets the network log see the contents of HTTPS; docs/6-evidence.md says how.\nTrust it on devices for tests only: the host can read all HTTPS of apps that trust it.",
+		Long: "Write the certificate of a host's proxies as PEM. A test build, or a device, that trusts it lets the network log see the contents of HTTPS; docs/7-evidence.md says how.\nTrust it on devices for tests only: the host can read all HTTPS of apps that trust it.",
 		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
 			if err != nil {

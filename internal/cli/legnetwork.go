@@ -80,7 +80,7 @@ func (a *App) legNetwork(ctx context.Context, id string, q networkChoice) error 
 	}
 	for _, r := range rows {
 		if r.Status == 0 && r.Error == nil && string(r.Kind) == har.Connection {
-			fmt.Fprintln(a.Out, "\nclosed: HTTPS that was not opened. How to see its contents: docs/6-evidence.md")
+			fmt.Fprintln(a.Out, "\nclosed: HTTPS that was not opened. How to see its contents: docs/7-evidence.md")
 			break
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -93,13 +92,6 @@ once under each set of conditions. Everything can also stand in a run file: see 
 		}}
 	show.Flags().BoolVar(&markdown, "markdown", false, "print it as Markdown, for the summary of a pipeline")
 	show.Flags().BoolVar(&asFile, "as-file", false, "print what was asked for as a run file")
-	var junitFile string
-	report := &cobra.Command{Use: "report RUN", Short: "Write a run's results for other tools", Args: Exactly(1),
-		Long:    "Write the results of a run so far as JUnit XML: one file with one suite per device. RUN is an id, or newest.",
-		Example: "  tessellant run report newest --junit results.xml\n  tessellant run report newest --junit -",
-		RunE:    func(c *cobra.Command, args []string) error { return a.runReport(c.Context(), args[0], junitFile) }}
-	report.Flags().StringVar(&junitFile, "junit", "", "file to write; - for standard output")
-	required(report, "junit")
 	follow := &cobra.Command{Use: "watch RUN", Short: "Follow a run until it has finished", Args: Exactly(1), Example: "  tessellant run watch newest",
 		Long: "Follow a run until it has finished, and exit with its verdict: 0 passed or flaky; 1 the app failed on some device; 3 nothing worse than invalid, lost or stopped.",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -115,7 +107,7 @@ once under each set of conditions. Everything can also stand in a run file: see 
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
 	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or run/serial")
-	return group("run", "Start, follow and list runs", check, start, list, show, a.whyCmd(), follow, a.againCmd(), a.markCmd(), a.unmarkCmd(), report, a.runFetchCmd(), stop, a.runNameCmd(), a.labelCmd("run", "RUN", "newest", a.labelRun))
+	return group("run", "Start, follow and list runs", check, start, list, show, a.whyCmd(), follow, a.againCmd(), a.markCmd(), a.unmarkCmd(), a.reportCmd(), a.runFetchCmd(), stop, a.runNameCmd(), a.labelCmd("run", "RUN", "newest", a.labelRun))
 }
 
 func (a *App) runStop(ctx context.Context, id, leg string) error {
@@ -245,28 +237,6 @@ func (a *App) runList(ctx context.Context, p api.ListRunsParams) error {
 		t.Render()
 		a.more(r.JSON200.Next)
 	})
-}
-
-func (a *App) runReport(ctx context.Context, id, file string) error {
-	client, err := a.Client()
-	if err != nil {
-		return err
-	}
-	resp, err := client.GetRunReport(ctx, id)
-	body, err := a.Bytes("write the report", resp, err)
-	if err != nil {
-		return err
-	}
-	defer body.Close()
-	if file == "-" {
-		_, err = io.Copy(a.Out, body)
-		return err
-	}
-	size, err := a.save(body, resp.ContentLength, file, func() error { return nil })
-	if err != nil {
-		return err
-	}
-	return a.Show(map[string]any{"file": file, "bytes": size}, func() { fmt.Fprintf(a.Out, "%s, %s\n", file, BytesText(size)) })
 }
 
 func (a *App) runText(ctx context.Context, r *api.Run) {

@@ -26,9 +26,25 @@ import (
 	"tessellant/internal/standin/phone"
 )
 
-// foretold is how the demo's runs must come out: by version of the app, then by
-// serial. Devices that are not named pass.
-type foretold map[string]map[string]foretoldLeg
+// foretold is how the demo's runs must come out, by version of the app.
+type foretold map[string]foretoldRun
+
+// foretoldRun is what a run says, and how its legs come out: by serial. Devices that are not named pass.
+type foretoldRun struct {
+	Says []foretoldFamily       `yaml:"says"`
+	Gone []foretoldFamily       `yaml:"gone"`
+	Legs map[string]foretoldLeg `yaml:",inline"`
+}
+
+// foretoldFamily is a family of failures; those of a run in their order.
+type foretoldFamily struct {
+	Kind  verdict.Verdict `yaml:"kind"`
+	Cases []string        `yaml:"cases"`
+	On    string          `yaml:"on"`    // which devices; empty: nothing sets them apart
+	Also  []string        `yaml:"also"`  // which other words are as true of them
+	Now   string          `yaml:"now"`   // new, still; of those that are gone mended
+	Since string          `yaml:"since"` // a version
+}
 
 type foretoldLeg struct {
 	Verdict verdict.Verdict            `yaml:"verdict"`
@@ -40,14 +56,14 @@ const everywhere = "everywhere"
 
 // of is what is foretold for a device, under the conditions of a variant: that of both, else of the device.
 func (f foretold) of(label, serial, variant string) foretoldLeg {
-	leg, known := f[label][serial+"/"+variant]
+	leg, known := f[label].Legs[serial+"/"+variant]
 	if !known {
-		leg = f[label][serial]
+		leg = f[label].Legs[serial]
 	}
 	if leg.Verdict == "" {
 		leg.Verdict = verdict.Passed
 	}
-	cases := maps.Clone(f[label][everywhere].Cases)
+	cases := maps.Clone(f[label].Legs[everywhere].Cases)
 	if cases == nil {
 		cases = map[string]verdict.Verdict{}
 	}
@@ -376,10 +392,20 @@ func (d *demo) compare(ctx context.Context, want foretold, runs []demoRun, evide
 				wrong = append(wrong, v+" on "+w)
 			}
 		}
-		for serial := range want[v] {
+		for serial := range want[v].Legs {
 			if !seen[serial] && serial != everywhere && (len(phones) == 0 || slices.Contains(phones, strings.Split(serial, "/")[0])) {
 				wrong = append(wrong, v+" on "+serial+": took no part")
 			}
+		}
+		if len(phones) > 0 {
+			continue // on other devices other rules are as true
+		}
+		says, err := d.answer(ctx, r.id)
+		if err != nil {
+			return err
+		}
+		for _, w := range misread(want[v], says) {
+			wrong = append(wrong, v+" says: "+w)
 		}
 	}
 	if len(wrong) > 0 {
@@ -388,6 +414,46 @@ func (d *demo) compare(ctx context.Context, want foretold, runs []demoRun, evide
 	}
 	fmt.Fprintln(d.Out, "\nEvery result is as demo/foretold.yaml says, failures included.")
 	return nil
+}
+
+// answer is what a run says.
+func (d *demo) answer(ctx context.Context, id string) (*api.Answer, error) {
+	client, err := d.Client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := client.GetRunAnswerWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return nil, d.Failed("find out what the run says", err, r)
+	}
+	return r.JSON200, nil
+}
+
+// misread says how what a run says differs from what was foretold.
+func misread(want foretoldRun, says *api.Answer) (wrong []string) {
+	var got, gone []foretoldFamily
+	for _, f := range says.Families {
+		x := foretoldFamily{Kind: verdict.Verdict(f.Kind), Cases: f.Cases, Now: string(cli.Deref(f.Standing))}
+		if f.Rule != nil {
+			x.On, x.Also = f.Rule.Phrase, f.Rule.Also
+		}
+		if f.FirstBad != nil {
+			x.Since = f.FirstBad.Version
+		}
+		got = append(got, x)
+	}
+	for _, g := range says.Gone {
+		gone = append(gone, foretoldFamily{Kind: verdict.Verdict(g.Kind), Cases: g.Cases, Now: string(g.Standing)})
+	}
+	for _, x := range []struct {
+		what      string
+		got, want []foretoldFamily
+	}{{"families", got, want.Says}, {"what is gone", gone, want.Gone}} {
+		if !slices.EqualFunc(x.got, x.want, func(a, b foretoldFamily) bool { return fmt.Sprint(a) == fmt.Sprint(b) }) {
+			wrong = append(wrong, fmt.Sprintf("%s are %v, not %v", x.what, x.got, x.want))
+		}
+	}
+	return wrong
 }
 
 // differences says how a leg differs from what was foretold, and what evidence it lacks.

@@ -1,6 +1,6 @@
 package house_test
 
-// Hosts on one bus are kept apart: tried with a plain client of NATS, at our own server and at somebody's with the users that docs/8-hosts.md gives.
+// Hosts on one bus are kept apart: tried with a plain client of NATS, at our own server and at somebody's with the users that docs/9-hosts.md gives.
 
 import (
 	"context"
@@ -27,10 +27,10 @@ import (
 	"tessellant/internal/housetest"
 )
 
-// somebodys is a NATS server as docs/8-hosts.md says one is to be set up.
+// somebodys is a NATS server as docs/9-hosts.md says one is to be set up.
 func somebodys(t *testing.T) (address string) {
 	t.Helper()
-	page, err := os.ReadFile(filepath.Join(housetest.Root(), "docs", "8-hosts.md"))
+	page, err := os.ReadFile(filepath.Join(housetest.Root(), "docs", "9-hosts.md"))
 	require.NoError(t, err)
 	block := regexp.MustCompile("(?s)```nats\n(.*?)```").FindSubmatch(page)
 	require.NotNil(t, block)

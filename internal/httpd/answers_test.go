@@ -115,9 +115,33 @@ func TestWhatARunSaysAndWhatIsSaidOfIt(t *testing.T) {
 	assert.Len(t, h.JSON200.Devices, 8)
 	assert.Equal(t, 2, h.JSON200.Devices[0].Cells[0].Times)
 
+	// Both as one report, in each form.
+	for form, has := range map[api.GetReportParamsForm][]string{
+		api.Html:  {"2 runs", "Not good: 3 of 8 devices fail in “a”, all in German. 5 are fine.", "All 3 in German fail; none of the 5 others.", "does not count: as known (KELP-3)"},
+		api.Csv:   {"run,run_id,build", "d-7", "passed,2000,"},
+		api.Json:  {`"device":"d-0"`, `"verdict":"failed"`, `"excused":"as known (KELP-3)"`},
+		api.Tap:   {"TAP version 14\n", "ok 4 - a.test_a on d-3\n", "not ok 9 - a.test_a on d-0 # TODO as known (KELP-3)\n", "1..11\n"},
+		api.Junit: {`<testsuite name="run 2: d-0"`, "<testsuites name="},
+	} {
+		r, err := d.GetReportWithResponse(ctx, run.Id, &api.GetReportParams{Form: form, With: &[]string{"2", run.Id}})
+		require.NoError(t, err)
+		require.Equal(t, 200, r.StatusCode(), "%s: %.300s", form, r.Body)
+		for _, text := range has {
+			assert.True(t, bytes.Contains(r.Body, []byte(text)), "%s has %q; it begins with %.600s", form, text, r.Body)
+		}
+	}
+	for want, q := range map[int]api.GetReportParams{404: {Form: api.Csv, With: &[]string{"99"}}, 400: {Form: "xlsx"}} {
+		r, err := d.GetReportWithResponse(ctx, run.Id, &q)
+		require.NoError(t, err)
+		assert.Equal(t, want, r.StatusCode(), "%s", r.Body)
+	}
+
 	for says, resp := range map[string]func() (int, []byte){
 		"there is no run": func() (int, []byte) { r, _ := d.GetRunAnswerWithResponse(ctx, "4711"); return r.StatusCode(), r.Body },
-		"has no family":   func() (int, []byte) { r, _ := d.UnmarkFamilyWithResponse(ctx, run.Id, "0000"); return r.StatusCode(), r.Body },
+		"has no family": func() (int, []byte) {
+			r, _ := d.UnmarkFamilyWithResponse(ctx, run.Id, "0000")
+			return r.StatusCode(), r.Body
+		},
 		"no run that is over has a case": func() (int, []byte) {
 			r, _ := d.GetCaseHistoryWithResponse(ctx, &api.GetCaseHistoryParams{Case: "test_zz"})
 			return r.StatusCode(), r.Body

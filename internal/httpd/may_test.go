@@ -197,7 +197,7 @@ func (w *world) request(o operation, c caller) *http.Request {
 	case "getTimeline", "getLog", "getLogOverview", "getFiles", "getScreen":
 		path += "?attempt=1"
 	}
-	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1", "getFit": "?build=" + w.things["build"]}[o.OperationID]
+	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1", "getFit": "?build=" + w.things["build"], "getReport": "?form=tap"}[o.OperationID]
 	body, media := "", ""
 	if o.RequestBody != nil {
 		for media = range o.RequestBody.Value.Content { //nolint:revive // there is one

@@ -3,12 +3,10 @@ package httpd
 // Sessions: lists, marks, ends. What was gathered of them is asked for as of legs.
 
 import (
-	"bytes"
 	"context"
 	"net/http"
 
 	"tessellant/api"
-	"tessellant/internal/core/junit"
 	"tessellant/internal/core/snippet"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service"
@@ -43,18 +41,6 @@ func (s *server) MarkSession(ctx context.Context, q api.MarkSessionRequestObject
 func (s *server) ReportSession(ctx context.Context, q api.ReportSessionRequestObject) (api.ReportSessionResponseObject, error) {
 	v, err := s.s.ReportSession(ctx, identity(ctx), q.Id, q.Body)
 	return api.ReportSession200JSONResponse(sessionOut(v)), err
-}
-
-func (s *server) GetRunReport(ctx context.Context, q api.GetRunReportRequestObject) (api.GetRunReportResponseObject, error) {
-	name, suites, err := s.s.RunReport(ctx, identity(ctx), q.Id)
-	if err != nil {
-		return nil, err
-	}
-	var buf bytes.Buffer
-	if err := junit.Write(&buf, name, suites); err != nil {
-		return nil, err
-	}
-	return api.GetRunReport200ApplicationxmlResponse{Body: &buf, ContentLength: int64(buf.Len())}, nil
 }
 
 func (s *server) GetSnippet(ctx context.Context, q api.GetSnippetRequestObject) (api.GetSnippetResponseObject, error) {

@@ -4,7 +4,7 @@
 //	hosts     what they say         fleet     devices for people      dispatcher       who gets which device
 //	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
-//	answers   what runs say
+//	answers   what runs say     reports   for elsewhere
 //	queue, specs, secrets, upkeep, refuse, paging
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
@@ -30,6 +30,7 @@ import (
 	"tessellant/internal/service/plans"
 	"tessellant/internal/service/pools"
 	"tessellant/internal/service/queue"
+	"tessellant/internal/service/reports"
 	"tessellant/internal/service/runs"
 	"tessellant/internal/service/secrets"
 	"tessellant/internal/service/sessions"
@@ -66,6 +67,7 @@ type Service struct {
 	*plans.Plans
 	*runs.Runs
 	*answers.Answers
+	*reports.Reports
 	*sessions.Sessions
 	*evidence.Evidence
 	*dispatcher.Dispatcher
@@ -91,6 +93,7 @@ func New(c Config) *Service {
 	s.Answers = &answers.Answers{Store: c.Store, Log: c.Log, Feed: f}
 	s.Runs = &runs.Runs{Answers: s.Answers, Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Plans: s.Plans, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
+	s.Reports = &reports.Reports{Store: c.Store, Blobs: c.Blobs, Runs: s.Runs, Answers: s.Answers}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}

@@ -587,7 +587,7 @@ tessellant_legs{stage="running"} 1
 # TYPE tessellant_waiting_seconds gauge
 tessellant_waiting_seconds 0
 `), "tessellant_devices", "tessellant_hosts", "tessellant_legs", "tessellant_waiting_seconds"))
-	page, err := os.ReadFile("../../docs/9-operating.md")
+	page, err := os.ReadFile("../../docs/10-operating.md")
 	require.NoError(t, err)
 	found, err := reg.Gather()
 	require.NoError(t, err)

@@ -1002,6 +1002,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * What came of a run, or of several, for people and tools elsewhere
+         * @description html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
+         */
+        get: operations["getReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/junit": {
         parameters: {
             query?: never;
@@ -2296,6 +2319,32 @@ export interface components {
             times: number;
             bad: number;
             flaky: number;
+        };
+        /** @description How one case came out on one device */
+        CaseRow: {
+            /** @description Its number */
+            run: number;
+            run_id: string;
+            build: string;
+            package: string;
+            leg: string;
+            device: string;
+            model: string;
+            os: string;
+            variant?: string;
+            conditions?: string;
+            /** @description (no case): the leg never came so far */
+            case: string;
+            verdict: components["schemas"]["Verdict"];
+            /** Format: int64 */
+            took_ms: number;
+            message?: string;
+            /** @description File and line */
+            place?: string;
+            /** @description The family of its failure */
+            family?: string;
+            /** @description Why it does not count */
+            excused?: string;
         };
         /** @description What of a run is wanted again; without anything all of it, on the same devices, set in the same way */
         AgainRequest: {
@@ -4668,6 +4717,38 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReport: {
+        parameters: {
+            query: {
+                form: "html" | "csv" | "json" | "tap" | "junit";
+                /** @description More runs for the same report: ids or numbers */
+                with?: string[];
+            };
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "text/csv": string;
+                    "application/json": components["schemas"]["CaseRow"][];
+                    "text/plain": string;
+                    "application/xml": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,15 +1,12 @@
 package evidence
 
-// Reports of test runners, as JUnit XML: taken in for sessions, given out for runs.
+// Reports of test runners, as JUnit XML: taken in for sessions.
 
 import (
-	"cmp"
 	"context"
 	"io"
-	"strings"
 	"time"
 
-	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/junit"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service/refuse"
@@ -86,50 +83,6 @@ func married(told []junit.Case, have []store.Case, began time.Time) []store.Case
 			one.Ordinal, one.Name = marked[j].Ordinal, marked[j].Name
 		}
 		out[i] = one
-	}
-	return out
-}
-
-// RunReport writes a run's results as JUnit XML: a suite a device.
-func (s *Evidence) RunReport(ctx context.Context, who store.Identity, id string) (name string, suites []junit.Suite, err error) {
-	v, err := s.Runs.Run(ctx, who, id)
-	if err != nil {
-		return "", nil, err
-	}
-	for _, l := range v.Legs {
-		f := l.Facts.V
-		name, set := strings.TrimSpace(l.Serial+" "+l.Variant), l.Set()
-		suite := junit.Suite{Name: name, Properties: [][2]string{{"run", v.ID}, {"leg", l.ID}, {"build", v.Request.V.Build}, {"package", v.Request.V.Package}, {"maker", f.Maker}, {"model", f.Model}, {"os", f.OS}, {"language", cmp.Or(set[conditions.Language], f.Language)}}}
-		for _, c := range set.Sorted() {
-			if c != conditions.Language {
-				suite.Properties = append(suite.Properties, [2]string{c, set[c]})
-			}
-		}
-		if l.AttemptID.Valid {
-			suite.Start = l.Started.Time
-			cases, err := s.Store.Cases(ctx, l.AttemptID.String)
-			if err != nil {
-				return "", nil, err
-			}
-			for _, c := range cases {
-				suite.Cases = append(suite.Cases, junit.Case{Class: name, Name: c.Name, File: c.Line, Verdict: c.Verdict, Message: c.Message, Trace: said(c), Took: time.Duration(c.TookMS) * time.Millisecond})
-			}
-		}
-		if l.Verdict == verdict.Lost || l.Verdict == verdict.Invalid || (l.Verdict != "" && len(suite.Cases) == 0) {
-			suite.Lost = string(l.Verdict) + ": " + l.Message
-		}
-		suites = append(suites, suite)
-	}
-	return v.Request.V.Package + " on " + v.Request.V.Build, suites, nil
-}
-
-// said is all that a case says of its failure.
-func said(c store.Case) string {
-	out := ""
-	for _, x := range [][2]string{{"expected: ", c.Expected}, {"actual: ", c.Actual}, {"", c.Trace}} {
-		if x[1] != "" {
-			out += x[0] + x[1] + "\n"
-		}
 	}
 	return out
 }
