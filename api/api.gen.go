@@ -880,6 +880,19 @@ type Case struct {
 	Tags  *[]string `json:"tags,omitempty"`
 }
 
+// CaseDifference defines model for CaseDifference.
+type CaseDifference struct {
+	Before    Verdict `json:"before"`
+	BeforeLeg string  `json:"before_leg"`
+	Case      string  `json:"case"`
+
+	// Device Its serial, with the variant of the run that is compared behind a slash
+	Device string  `json:"device"`
+	Now    Verdict `json:"now"`
+	NowLeg string  `json:"now_leg"`
+	Worse  bool    `json:"worse"`
+}
+
 // CaseHistory defines model for CaseHistory.
 type CaseHistory struct {
 	App string `json:"app"`
@@ -976,6 +989,52 @@ type CheckStep struct {
 
 // CheckStepState defines model for CheckStep.State.
 type CheckStepState string
+
+// ComparedFamily defines model for ComparedFamily.
+type ComparedFamily struct {
+	// Before Legs on which it showed before
+	Before int     `json:"before"`
+	Id     string  `json:"id"`
+	Kind   Verdict `json:"kind"`
+	Now    int     `json:"now"`
+	Title  string  `json:"title"`
+}
+
+// ComparedRun defines model for ComparedRun.
+type ComparedRun struct {
+	Build   string   `json:"build"`
+	Id      string   `json:"id"`
+	Name    *string  `json:"name,omitempty"`
+	Number  int      `json:"number"`
+	Package string   `json:"package"`
+	Verdict *Verdict `json:"verdict,omitempty"`
+}
+
+// Comparison Two runs, held against each other: on each device that was set in the same way, case by case
+type Comparison struct {
+	Alike  int         `json:"alike"`
+	Before ComparedRun `json:"before"`
+	Better int         `json:"better"`
+
+	// Cut More differences are left out
+	Cut bool `json:"cut"`
+
+	// Differences What is worse first; 2000 at most
+	Differences []CaseDifference `json:"differences"`
+	Families    []ComparedFamily `json:"families"`
+	FlakyNow    int              `json:"flaky_now"`
+
+	// LegsBefore Legs on devices that the other run does not have
+	LegsBefore int         `json:"legs_before"`
+	LegsNow    int         `json:"legs_now"`
+	Now        ComparedRun `json:"now"`
+
+	// OnlyBefore Cases that ran before alone on devices of both
+	OnlyBefore int    `json:"only_before"`
+	OnlyNow    int    `json:"only_now"`
+	Sentence   string `json:"sentence"`
+	Worse      int    `json:"worse"`
+}
 
 // Cover What devices cover of the values of traits, and of pairs of them
 type Cover struct {
@@ -2747,6 +2806,12 @@ type RunAgainParams struct {
 	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
+// CompareRunsParams defines parameters for CompareRuns.
+type CompareRunsParams struct {
+	// With The run before: an id or a number; absent: that against which the run's answer is held
+	With *string `form:"with,omitempty" json:"with,omitempty"`
+}
+
 // GetReportParams defines parameters for GetReport.
 type GetReportParams struct {
 	Form GetReportParamsForm `form:"form" json:"form"`
@@ -3481,6 +3546,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{id}/answer (the `GetRunAnswer` operationId).
 	GetRunAnswer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareRuns A run, held against one before it
+	//
+	// Corresponds with GET /runs/{id}/compare (the `CompareRuns` operationId).
+	CompareRuns(ctx context.Context, id string, params *CompareRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// UnmarkFamily Take a family's mark away; runs that are over stay as they are
 	//
@@ -5032,6 +5102,21 @@ func (c *Client) CheckAgain(ctx context.Context, id string, body CheckAgainJSONR
 // Corresponds with GET /runs/{id}/answer (the `GetRunAnswer` operationId).
 func (c *Client) GetRunAnswer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunAnswerRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareRuns A run, held against one before it
+//
+// Corresponds with GET /runs/{id}/compare (the `CompareRuns` operationId).
+func (c *Client) CompareRuns(ctx context.Context, id string, params *CompareRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRunsRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8989,6 +9074,67 @@ func NewGetRunAnswerRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCompareRunsRequest constructs an http.Request for the CompareRuns method
+func NewCompareRunsRequest(server string, id string, params *CompareRunsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/compare", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.With != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", *params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewUnmarkFamilyRequest constructs an http.Request for the UnmarkFamily method
 func NewUnmarkFamilyRequest(server string, id string, family string) (*http.Request, error) {
 	var err error
@@ -10644,6 +10790,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{id}/answer (the `GetRunAnswer` operationId).
 	GetRunAnswerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRunAnswerResponse, error)
+
+	// CompareRunsWithResponse A run, held against one before it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/compare (the `CompareRuns` operationId).
+	CompareRunsWithResponse(ctx context.Context, id string, params *CompareRunsParams, reqEditors ...RequestEditorFn) (*CompareRunsResponse, error)
 
 	// UnmarkFamilyWithResponse Take a family's mark away; runs that are over stay as they are
 	//
@@ -13980,6 +14133,54 @@ func (r GetRunAnswerResponse) ContentType() string {
 	return ""
 }
 
+type CompareRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareRunsResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareRunsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type UnmarkFamilyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16170,6 +16371,19 @@ func (c *ClientWithResponses) GetRunAnswerWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParseGetRunAnswerResponse(rsp)
+}
+
+// CompareRunsWithResponse A run, held against one before it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/compare (the `CompareRuns` operationId).
+func (c *ClientWithResponses) CompareRunsWithResponse(ctx context.Context, id string, params *CompareRunsParams, reqEditors ...RequestEditorFn) (*CompareRunsResponse, error) {
+	rsp, err := c.CompareRuns(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRunsResponse(rsp)
 }
 
 // UnmarkFamilyWithResponse Take a family's mark away; runs that are over stay as they are
@@ -18713,6 +18927,39 @@ func ParseGetRunAnswerResponse(rsp *http.Response) (*GetRunAnswerResponse, error
 	return response, nil
 }
 
+// ParseCompareRunsResponse parses an HTTP response from a CompareRunsWithResponse call
+func ParseCompareRunsResponse(rsp *http.Response) (*CompareRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseUnmarkFamilyResponse parses an HTTP response from a UnmarkFamilyWithResponse call
 func ParseUnmarkFamilyResponse(rsp *http.Response) (*UnmarkFamilyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19672,6 +19919,9 @@ type ServerInterface interface {
 	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
 	// (GET /runs/{id}/answer)
 	GetRunAnswer(ctx *echo.Context, id string) error
+	// CompareRuns A run, held against one before it
+	// (GET /runs/{id}/compare)
+	CompareRuns(ctx *echo.Context, id string, params CompareRunsParams) error
 	// UnmarkFamily Take a family's mark away; runs that are over stay as they are
 	// (DELETE /runs/{id}/families/{family}/mark)
 	UnmarkFamily(ctx *echo.Context, id string, family string) error
@@ -21222,6 +21472,31 @@ func (w *ServerInterfaceWrapper) GetRunAnswer(ctx *echo.Context) error {
 	return err
 }
 
+// CompareRuns converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareRuns(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareRunsParams
+	// ------------- Optional query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with", ctx.QueryParams(), &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter with: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareRuns(ctx, id, params)
+	return err
+}
+
 // UnmarkFamily converts echo context to params.
 func (w *ServerInterfaceWrapper) UnmarkFamily(ctx *echo.Context) error {
 	var err error
@@ -21726,6 +22001,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/runs/:id/file", wrapper.GetRunFile, options.OperationMiddlewares["getRunFile"]...)
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
 	router.GET(options.BaseURL+"/runs/:id/files", wrapper.GetRunFiles, options.OperationMiddlewares["getRunFiles"]...)
+	router.GET(options.BaseURL+"/runs/:id/compare", wrapper.CompareRuns, options.OperationMiddlewares["compareRuns"]...)
 	router.GET(options.BaseURL+"/runs/:id/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
 	router.GET(options.BaseURL+"/cases/history", wrapper.GetCaseHistory, options.OperationMiddlewares["getCaseHistory"]...)
@@ -24479,6 +24755,46 @@ func (response GetRunAnswerdefaultApplicationProblemPlusJSONResponse) VisitGetRu
 	return err
 }
 
+type CompareRunsRequestObject struct {
+	Id     string `json:"id"`
+	Params CompareRunsParams
+}
+
+type CompareRunsResponseObject interface {
+	VisitCompareRunsResponse(w http.ResponseWriter) error
+}
+
+type CompareRuns200JSONResponse Comparison
+
+func (response CompareRuns200JSONResponse) VisitCompareRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareRunsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareRunsdefaultApplicationProblemPlusJSONResponse) VisitCompareRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type UnmarkFamilyRequestObject struct {
 	Id     string `json:"id"`
 	Family string `json:"family"`
@@ -25652,6 +25968,9 @@ type StrictServerInterface interface {
 	// GetRunAnswer What a run says: families of failures, why they are on these devices, since when
 	// (GET /runs/{id}/answer)
 	GetRunAnswer(ctx context.Context, request GetRunAnswerRequestObject) (GetRunAnswerResponseObject, error)
+	// CompareRuns A run, held against one before it
+	// (GET /runs/{id}/compare)
+	CompareRuns(ctx context.Context, request CompareRunsRequestObject) (CompareRunsResponseObject, error)
 	// UnmarkFamily Take a family's mark away; runs that are over stay as they are
 	// (DELETE /runs/{id}/families/{family}/mark)
 	UnmarkFamily(ctx context.Context, request UnmarkFamilyRequestObject) (UnmarkFamilyResponseObject, error)
@@ -27724,6 +28043,32 @@ func (sh *strictHandler) GetRunAnswer(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetRunAnswerResponseObject); ok {
 		return validResponse.VisitGetRunAnswerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareRuns operation middleware
+func (sh *strictHandler) CompareRuns(ctx *echo.Context, id string, params CompareRunsParams) error {
+	var request CompareRunsRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareRuns(ctx.Request().Context(), request.(CompareRunsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareRuns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareRunsResponseObject); ok {
+		return validResponse.VisitCompareRunsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -40,6 +40,7 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/', page(() => import('./pages/Runs'))],
   ['/start', page(() => import('./pages/Start'))],
   ['/runs/:id', page(() => import('./pages/Run'))],
+  ['/runs/:id/compare', page(() => import('./pages/Compare'))],
   ['/legs/:id', page(() => import('./pages/Leg'))],
   ['/sessions', page(() => import('./pages/Sessions'))],
   ['/sessions/:id', page(() => import('./pages/Leg'))],

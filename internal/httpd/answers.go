@@ -4,10 +4,12 @@ package httpd
 
 import (
 	"context"
+	"strings"
 
 	"tessellant/api"
 	"tessellant/internal/core/triage"
 	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
@@ -114,4 +116,47 @@ func (s *server) GetCaseHistory(ctx context.Context, q api.GetCaseHistoryRequest
 		o.Devices = append(o.Devices, row)
 	}
 	return o, nil
+}
+
+const maxDifferences = 2000
+
+func (s *server) CompareRuns(ctx context.Context, q api.CompareRunsRequestObject) (api.CompareRunsResponseObject, error) {
+	who := identity(ctx)
+	now, err := s.s.FindRun(ctx, who, q.Id)
+	if err != nil {
+		return nil, err
+	}
+	with := text(q.Params.With)
+	if with == "" {
+		a, err := s.s.Answers.Of(ctx, now)
+		if err != nil {
+			return nil, err
+		}
+		if a.Before == nil {
+			return nil, refuse.New(refuse.Refused, "compare the run", "name the run before", "no run of the same app and package on the same devices came before run %d", now.Number)
+		}
+		with = a.Before.Run
+	}
+	before, err := s.s.FindRun(ctx, who, with)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.s.Compare(ctx, before, now)
+	if err != nil {
+		return nil, err
+	}
+	o := api.CompareRuns200JSONResponse{Before: comparedRun(before), Now: comparedRun(now), Sentence: c.Sentence, Worse: c.Worse, Better: c.Better, FlakyNow: c.NewFlaky, Alike: c.Alike, OnlyBefore: c.OnlyBefore, OnlyNow: c.OnlyNow,
+		LegsBefore: c.LegsBefore, LegsNow: c.LegsNow, Cut: len(c.Differences) > maxDifferences, Differences: []api.CaseDifference{},
+		Families: each(c.Families, func(f service.ComparedFamily) api.ComparedFamily {
+			return api.ComparedFamily{Id: f.ID, Kind: api.Verdict(f.Kind), Title: f.Title, Before: f.Before, Now: f.Now}
+		})}
+	for _, d := range c.Differences[:min(len(c.Differences), maxDifferences)] {
+		l := c.LegOf(true, d.Now)
+		o.Differences = append(o.Differences, api.CaseDifference{Case: d.Case, Device: strings.TrimSuffix(l.Serial+"/"+l.Variant, "/"), Before: api.Verdict(d.BeforeWas), Now: api.Verdict(d.NowIs), BeforeLeg: c.LegOf(false, d.Before).ID, NowLeg: l.ID, Worse: d.Worse})
+	}
+	return o, nil
+}
+
+func comparedRun(r store.Run) api.ComparedRun {
+	return api.ComparedRun{Id: r.ID, Number: r.Number, Name: some(r.Name), Build: r.Request.V.Build, Package: r.Request.V.Package, Verdict: verdictOut(r.Verdict)}
 }

@@ -56,6 +56,8 @@ type (
 	JoinedSignature = answers.Joined
 	// BuildRef is a build by its names.
 	BuildRef = answers.BuildRef
+	// ComparedFamily is a family of either of two runs.
+	ComparedFamily = answers.ComparedFamily
 	// Rate is how often something happened lately.
 	Rate = answers.Rate
 	// HistoryOf says of which case a history is wanted.

@@ -1002,6 +1002,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A run, held against one before it */
+        get: operations["compareRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/report": {
         parameters: {
             query?: never;
@@ -2319,6 +2339,53 @@ export interface components {
             times: number;
             bad: number;
             flaky: number;
+        };
+        /** @description Two runs, held against each other: on each device that was set in the same way, case by case */
+        Comparison: {
+            before: components["schemas"]["ComparedRun"];
+            now: components["schemas"]["ComparedRun"];
+            sentence: string;
+            worse: number;
+            better: number;
+            flaky_now: number;
+            alike: number;
+            /** @description Cases that ran before alone on devices of both */
+            only_before: number;
+            only_now: number;
+            /** @description Legs on devices that the other run does not have */
+            legs_before: number;
+            legs_now: number;
+            /** @description What is worse first; 2000 at most */
+            differences: components["schemas"]["CaseDifference"][];
+            families: components["schemas"]["ComparedFamily"][];
+            /** @description More differences are left out */
+            cut: boolean;
+        };
+        ComparedRun: {
+            id: string;
+            number: number;
+            name?: string;
+            build: string;
+            package: string;
+            verdict?: components["schemas"]["Verdict"];
+        };
+        CaseDifference: {
+            case: string;
+            /** @description Its serial, with the variant of the run that is compared behind a slash */
+            device: string;
+            before: components["schemas"]["Verdict"];
+            now: components["schemas"]["Verdict"];
+            before_leg: string;
+            now_leg: string;
+            worse: boolean;
+        };
+        ComparedFamily: {
+            id: string;
+            kind: components["schemas"]["Verdict"];
+            title: string;
+            /** @description Legs on which it showed before */
+            before: number;
+            now: number;
         };
         /** @description How one case came out on one device */
         CaseRow: {
@@ -4717,6 +4784,33 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareRuns: {
+        parameters: {
+            query?: {
+                /** @description The run before: an id or a number; absent: that against which the run's answer is held */
+                with?: string;
+            };
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came out otherwise */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             default: components["responses"]["Problem"];

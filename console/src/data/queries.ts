@@ -88,6 +88,14 @@ export const useAnswer = (id: string, over: boolean, wanted: boolean) =>
     staleTime: over ? 60_000 : 0,
   });
 
+export const useComparison = (id: string, before: string) =>
+  useQuery({
+    queryKey: ['comparison', id, before],
+    queryFn: () => answer(http.GET('/runs/{id}/compare', { params: { path: { id }, query: { with: before || undefined } } })),
+    staleTime: 10_000,
+    retry: false,
+  });
+
 export const useCaseHistory = (name: string, pkg: string, app: string) =>
   useQuery({
     queryKey: ['case', name, pkg, app],

@@ -108,6 +108,9 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
         <Row $gap={12}>
           {!r.done && <StopRun r={r} />}
           {r.done && may && <Again run={r} />}
+          {why?.before && (
+            <Link to={`/runs/${r.id}/compare?with=${why.before.run}`}>against run {why.before.number}</Link>
+          )}
           <LayBy ways={differing(r.legs).join(' ')} why={why?.lay_by} />
         </Row>
       </Head>
@@ -272,10 +275,10 @@ function Legs({ id }: { id: string }) {
   return (
     <Section>
       <Sub>
-        <a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>
-          All results as one JUnit XML
-        </a>
-        , a suite a device, or from a terminal: <code>tessellant run report {id} --junit results.xml</code>
+        All results: <a href={`${base}/runs/${id}/report?form=html`} download={`run-${id}.html`}>as a page that stands alone</a>,{' '}
+        <a href={`${base}/runs/${id}/junit`} download={`run-${id}.xml`}>as JUnit XML</a>,{' '}
+        <a href={`${base}/runs/${id}/report?form=csv`} download={`run-${id}.csv`}>as CSV</a>; from a terminal:{' '}
+        <code>tessellant run report {id} --html run.html</code>
       </Sub>
       <Table
         label="Devices of the run"
