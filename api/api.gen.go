@@ -71,6 +71,33 @@ func (e ArtifactKind) Valid() bool {
 	}
 }
 
+// Defines values for BisectionState.
+const (
+	Found   BisectionState = "found"
+	GivenUp BisectionState = "given_up"
+	Going   BisectionState = "going"
+	Halted  BisectionState = "halted"
+	Unsure  BisectionState = "unsure"
+)
+
+// Valid indicates whether the value is a known member of the BisectionState enum.
+func (e BisectionState) Valid() bool {
+	switch e {
+	case Found:
+		return true
+	case GivenUp:
+		return true
+	case Going:
+		return true
+	case Halted:
+		return true
+	case Unsure:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CheckStepState.
 const (
 	StepFailed  CheckStepState = "failed"
@@ -464,6 +491,27 @@ func (e PoolDefinitionTake) Valid() bool {
 	}
 }
 
+// Defines values for ProbeSays.
+const (
+	Bad   ProbeSays = "bad"
+	Good  ProbeSays = "good"
+	Other ProbeSays = "other"
+)
+
+// Valid indicates whether the value is a known member of the ProbeSays enum.
+func (e ProbeSays) Valid() bool {
+	switch e {
+	case Bad:
+		return true
+	case Good:
+		return true
+	case Other:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	Engineer Role = "engineer"
@@ -814,6 +862,80 @@ type Baseline struct {
 
 	// Runs How many runs they are of
 	Runs int `json:"runs"`
+}
+
+// Bisection defines model for Bisection.
+type Bisection struct {
+	// Builds In the order of their uploads; the first is good, the last is bad
+	Builds []BuildName `json:"builds"`
+	Case   string      `json:"case"`
+
+	// Changes In which facts the two builds differ
+	Changes []FactChange `json:"changes"`
+	Created time.Time    `json:"created"`
+	Device  string       `json:"device"`
+
+	// DeviceSeconds That the tries took
+	DeviceSeconds float64    `json:"device_seconds"`
+	Ended         *time.Time `json:"ended,omitempty"`
+	FirstBad      *BuildName `json:"first_bad,omitempty"`
+	Id            string     `json:"id"`
+	LastGood      *BuildName `json:"last_good,omitempty"`
+	Package       string     `json:"package"`
+	Probes        []Probe    `json:"probes"`
+
+	// Probing The place of the build that is tried now
+	Probing *int `json:"probing,omitempty"`
+
+	// Run In which run
+	Run       *string `json:"run,omitempty"`
+	Sentence  string  `json:"sentence"`
+	StartedBy string  `json:"started_by"`
+
+	// State unsure: on some builds between, the case can't be judged; halted: by a person; given_up: too many tries said nothing
+	State BisectionState `json:"state"`
+
+	// Unsure The chance that it is another build
+	Unsure  float64 `json:"unsure"`
+	Variant *string `json:"variant,omitempty"`
+	Why     *string `json:"why,omitempty"`
+}
+
+// BisectionState unsure: on some builds between, the case can't be judged; halted: by a person; given_up: too many tries said nothing
+type BisectionState string
+
+// BisectionPage defines model for BisectionPage.
+type BisectionPage struct {
+	Items []Bisection `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+}
+
+// BisectionRequest A good and a bad build, a package and a case; or a run and a family of it, from which is taken what is not said
+type BisectionRequest struct {
+	// Bad A build on which it fails, uploaded later
+	Bad        *string            `json:"bad,omitempty"`
+	Case       *string            `json:"case,omitempty"`
+	Conditions *map[string]string `json:"conditions,omitempty"`
+
+	// Device A serial; absent: a device on which the case failed on the bad build
+	Device *string `json:"device,omitempty"`
+
+	// Family The id of a family of it, or its first characters; then only failures of this family count
+	Family *string `json:"family,omitempty"`
+
+	// Good A build on which the case passes
+	Good   *string            `json:"good,omitempty"`
+	Inputs *map[string]string `json:"inputs,omitempty"`
+
+	// LimitSeconds Of each try
+	LimitSeconds *int    `json:"limit_seconds,omitempty"`
+	Package      *string `json:"package,omitempty"`
+
+	// Run An id, a number, or newest
+	Run *string `json:"run,omitempty"`
+
+	// Secrets Kept sealed until it is over
+	Secrets *map[string]string `json:"secrets,omitempty"`
 }
 
 // Build defines model for Build.
@@ -1240,6 +1362,13 @@ type ExchangeTimings struct {
 	Send    *float64 `json:"send,omitempty"`
 	Ssl     *float64 `json:"ssl,omitempty"`
 	Wait    *float64 `json:"wait,omitempty"`
+}
+
+// FactChange defines model for FactChange.
+type FactChange struct {
+	Before string `json:"before"`
+	Now    string `json:"now"`
+	What   string `json:"what"`
 }
 
 // FailureExample defines model for FailureExample.
@@ -2081,6 +2210,23 @@ type PoolPage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Probe defines model for Probe.
+type Probe struct {
+	// Build Its place in the builds
+	Build         int     `json:"build"`
+	DeviceSeconds float64 `json:"device_seconds"`
+	Message       *string `json:"message,omitempty"`
+	Number        int     `json:"number"`
+	Run           string  `json:"run"`
+
+	// Says other: nothing of the fault
+	Says    ProbeSays `json:"says"`
+	Verdict Verdict   `json:"verdict"`
+}
+
+// ProbeSays other: nothing of the fault
+type ProbeSays string
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail   *string    `json:"detail,omitempty"`
@@ -2531,6 +2677,14 @@ type AttemptNumber = int
 // Limit defines model for Limit.
 type Limit = int
 
+// ListBisectionsParams defines parameters for ListBisections.
+type ListBisectionsParams struct {
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
 // ListBuildsParams defines parameters for ListBuilds.
 type ListBuildsParams struct {
 	// Label Only those with these labels: branch=main
@@ -2865,6 +3019,9 @@ type AddWorkspaceJSONBody struct {
 	Name string `json:"name"`
 }
 
+// StartBisectionJSONRequestBody defines body for StartBisection for application/json ContentType.
+type StartBisectionJSONRequestBody = BisectionRequest
+
 // LabelBuildJSONRequestBody defines body for LabelBuild for application/json ContentType.
 type LabelBuildJSONRequestBody = LabelChange
 
@@ -3021,6 +3178,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /backup (the `GetBackup` operationId).
 	GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListBisections Bisections, the newest first
+	//
+	// Corresponds with GET /bisections (the `ListBisections` operationId).
+	ListBisections(ctx context.Context, params *ListBisectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartBisectionWithBody Find the first bad build
+	//
+	// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /bisections (the `StartBisection` operationId).
+	StartBisectionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartBisection Find the first bad build
+	//
+	// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /bisections (the `StartBisection` operationId).
+	StartBisection(ctx context.Context, body StartBisectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBisection One bisection, how far it is and what it comes to
+	//
+	// Corresponds with GET /bisections/{id} (the `GetBisection` operationId).
+	GetBisection(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopBisection Stop a bisection and the run in which it tries a build now
+	//
+	// Corresponds with POST /bisections/{id}/stop (the `StopBisection` operationId).
+	StopBisection(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListBuilds Builds, the newest first
 	//
@@ -3787,6 +3977,89 @@ func (c *Client) GetArtifact(ctx context.Context, id string, reqEditors ...Reque
 // Corresponds with GET /backup (the `GetBackup` operationId).
 func (c *Client) GetBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBackupRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListBisections Bisections, the newest first
+//
+// Corresponds with GET /bisections (the `ListBisections` operationId).
+func (c *Client) ListBisections(ctx context.Context, params *ListBisectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBisectionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartBisectionWithBody Find the first bad build
+//
+// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /bisections (the `StartBisection` operationId).
+func (c *Client) StartBisectionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartBisectionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartBisection Find the first bad build
+//
+// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /bisections (the `StartBisection` operationId).
+func (c *Client) StartBisection(ctx context.Context, body StartBisectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartBisectionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBisection One bisection, how far it is and what it comes to
+//
+// Corresponds with GET /bisections/{id} (the `GetBisection` operationId).
+func (c *Client) GetBisection(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBisectionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopBisection Stop a bisection and the run in which it tries a build now
+//
+// Corresponds with POST /bisections/{id}/stop (the `StopBisection` operationId).
+func (c *Client) StopBisection(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopBisectionRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5691,6 +5964,180 @@ func NewGetBackupRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListBisectionsRequest constructs an http.Request for the ListBisections method
+func NewListBisectionsRequest(server string, params *ListBisectionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bisections")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartBisectionRequest calls the generic StartBisection builder with application/json body
+func NewStartBisectionRequest(server string, body StartBisectionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartBisectionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartBisectionRequestWithBody constructs an http.Request for the StartBisection method, with any body, and a specified content type
+func NewStartBisectionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bisections")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetBisectionRequest constructs an http.Request for the GetBisection method
+func NewGetBisectionRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bisections/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStopBisectionRequest constructs an http.Request for the StopBisection method
+func NewStopBisectionRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bisections/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10182,6 +10629,45 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /backup (the `GetBackup` operationId).
 	GetBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupResponse, error)
 
+	// ListBisectionsWithResponse Bisections, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /bisections (the `ListBisections` operationId).
+	ListBisectionsWithResponse(ctx context.Context, params *ListBisectionsParams, reqEditors ...RequestEditorFn) (*ListBisectionsResponse, error)
+
+	// StartBisectionWithBodyWithResponse Find the first bad build
+	//
+	// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /bisections (the `StartBisection` operationId).
+	StartBisectionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartBisectionResponse, error)
+
+	// StartBisectionWithResponse Find the first bad build
+	//
+	// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /bisections (the `StartBisection` operationId).
+	StartBisectionWithResponse(ctx context.Context, body StartBisectionJSONRequestBody, reqEditors ...RequestEditorFn) (*StartBisectionResponse, error)
+
+	// GetBisectionWithResponse One bisection, how far it is and what it comes to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /bisections/{id} (the `GetBisection` operationId).
+	GetBisectionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBisectionResponse, error)
+
+	// StopBisectionWithResponse Stop a bisection and the run in which it tries a build now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /bisections/{id}/stop (the `StopBisection` operationId).
+	StopBisectionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopBisectionResponse, error)
+
 	// ListBuildsWithResponse Builds, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11118,6 +11604,198 @@ func (r GetBackupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListBisectionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BisectionPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBisectionsResponse) GetJSON200() *BisectionPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBisectionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBisectionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBisectionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBisectionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBisectionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartBisectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Bisection
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartBisectionResponse) GetJSON201() *Bisection {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartBisectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartBisectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartBisectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartBisectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartBisectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBisectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Bisection
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBisectionResponse) GetJSON200() *Bisection {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBisectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBisectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBisectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBisectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBisectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopBisectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Bisection
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StopBisectionResponse) GetJSON200() *Bisection {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopBisectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopBisectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopBisectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopBisectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopBisectionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15290,6 +15968,75 @@ func (c *ClientWithResponses) GetBackupWithResponse(ctx context.Context, reqEdit
 	return ParseGetBackupResponse(rsp)
 }
 
+// ListBisectionsWithResponse Bisections, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /bisections (the `ListBisections` operationId).
+func (c *ClientWithResponses) ListBisectionsWithResponse(ctx context.Context, params *ListBisectionsParams, reqEditors ...RequestEditorFn) (*ListBisectionsResponse, error) {
+	rsp, err := c.ListBisections(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBisectionsResponse(rsp)
+}
+
+// StartBisectionWithBodyWithResponse Find the first bad build
+//
+// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /bisections (the `StartBisection` operationId).
+func (c *ClientWithResponses) StartBisectionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartBisectionResponse, error) {
+	rsp, err := c.StartBisectionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartBisectionResponse(rsp)
+}
+
+// StartBisectionWithResponse Find the first bad build
+//
+// Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /bisections (the `StartBisection` operationId).
+func (c *ClientWithResponses) StartBisectionWithResponse(ctx context.Context, body StartBisectionJSONRequestBody, reqEditors ...RequestEditorFn) (*StartBisectionResponse, error) {
+	rsp, err := c.StartBisection(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartBisectionResponse(rsp)
+}
+
+// GetBisectionWithResponse One bisection, how far it is and what it comes to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /bisections/{id} (the `GetBisection` operationId).
+func (c *ClientWithResponses) GetBisectionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBisectionResponse, error) {
+	rsp, err := c.GetBisection(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBisectionResponse(rsp)
+}
+
+// StopBisectionWithResponse Stop a bisection and the run in which it tries a build now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /bisections/{id}/stop (the `StopBisection` operationId).
+func (c *ClientWithResponses) StopBisectionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopBisectionResponse, error) {
+	rsp, err := c.StopBisection(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopBisectionResponse(rsp)
+}
+
 // ListBuildsWithResponse Builds, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16862,6 +17609,138 @@ func ParseGetBackupResponse(rsp *http.Response) (*GetBackupResponse, error) {
 			headers.ContentDisposition = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListBisectionsResponse parses an HTTP response from a ListBisectionsWithResponse call
+func ParseListBisectionsResponse(rsp *http.Response) (*ListBisectionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBisectionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BisectionPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartBisectionResponse parses an HTTP response from a StartBisectionWithResponse call
+func ParseStartBisectionResponse(rsp *http.Response) (*StartBisectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartBisectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Bisection
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetBisectionResponse parses an HTTP response from a GetBisectionWithResponse call
+func ParseGetBisectionResponse(rsp *http.Response) (*GetBisectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBisectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Bisection
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopBisectionResponse parses an HTTP response from a StopBisectionWithResponse call
+func ParseStopBisectionResponse(rsp *http.Response) (*StopBisectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopBisectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Bisection
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil
@@ -19727,6 +20606,18 @@ type ServerInterface interface {
 	// GetBackup Everything there is, as one file
 	// (GET /backup)
 	GetBackup(ctx *echo.Context) error
+	// ListBisections Bisections, the newest first
+	// (GET /bisections)
+	ListBisections(ctx *echo.Context, params ListBisectionsParams) error
+	// StartBisection Find the first bad build
+	// (POST /bisections)
+	StartBisection(ctx *echo.Context) error
+	// GetBisection One bisection, how far it is and what it comes to
+	// (GET /bisections/{id})
+	GetBisection(ctx *echo.Context, id string) error
+	// StopBisection Stop a bisection and the run in which it tries a build now
+	// (POST /bisections/{id}/stop)
+	StopBisection(ctx *echo.Context, id string) error
 	// ListBuilds Builds, the newest first
 	// (GET /builds)
 	ListBuilds(ctx *echo.Context, params ListBuildsParams) error
@@ -20017,6 +20908,72 @@ func (w *ServerInterfaceWrapper) GetBackup(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetBackup(ctx)
+	return err
+}
+
+// ListBisections converts echo context to params.
+func (w *ServerInterfaceWrapper) ListBisections(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListBisectionsParams
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListBisections(ctx, params)
+	return err
+}
+
+// StartBisection converts echo context to params.
+func (w *ServerInterfaceWrapper) StartBisection(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartBisection(ctx)
+	return err
+}
+
+// GetBisection converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBisection(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBisection(ctx, id)
+	return err
+}
+
+// StopBisection converts echo context to params.
+func (w *ServerInterfaceWrapper) StopBisection(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopBisection(ctx, id)
 	return err
 }
 
@@ -22004,6 +22961,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/runs/:id/compare", wrapper.CompareRuns, options.OperationMiddlewares["compareRuns"]...)
 	router.GET(options.BaseURL+"/runs/:id/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
+	router.GET(options.BaseURL+"/bisections", wrapper.ListBisections, options.OperationMiddlewares["listBisections"]...)
+	router.POST(options.BaseURL+"/bisections", wrapper.StartBisection, options.OperationMiddlewares["startBisection"]...)
+	router.GET(options.BaseURL+"/bisections/:id", wrapper.GetBisection, options.OperationMiddlewares["getBisection"]...)
+	router.POST(options.BaseURL+"/bisections/:id/stop", wrapper.StopBisection, options.OperationMiddlewares["stopBisection"]...)
 	router.GET(options.BaseURL+"/cases/history", wrapper.GetCaseHistory, options.OperationMiddlewares["getCaseHistory"]...)
 	router.POST(options.BaseURL+"/runs/:id/again", wrapper.RunAgain, options.OperationMiddlewares["runAgain"]...)
 	router.POST(options.BaseURL+"/runs/:id/again/check", wrapper.CheckAgain, options.OperationMiddlewares["checkAgain"]...)
@@ -22119,6 +23080,162 @@ type GetBackupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBackupdefaultApplicationProblemPlusJSONResponse) VisitGetBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBisectionsRequestObject struct {
+	Params ListBisectionsParams
+}
+
+type ListBisectionsResponseObject interface {
+	VisitListBisectionsResponse(w http.ResponseWriter) error
+}
+
+type ListBisections200JSONResponse BisectionPage
+
+func (response ListBisections200JSONResponse) VisitListBisectionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBisectionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBisectionsdefaultApplicationProblemPlusJSONResponse) VisitListBisectionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartBisectionRequestObject struct {
+	Body *StartBisectionJSONRequestBody
+}
+
+type StartBisectionResponseObject interface {
+	VisitStartBisectionResponse(w http.ResponseWriter) error
+}
+
+type StartBisection201JSONResponse Bisection
+
+func (response StartBisection201JSONResponse) VisitStartBisectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartBisectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartBisectiondefaultApplicationProblemPlusJSONResponse) VisitStartBisectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBisectionRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetBisectionResponseObject interface {
+	VisitGetBisectionResponse(w http.ResponseWriter) error
+}
+
+type GetBisection200JSONResponse Bisection
+
+func (response GetBisection200JSONResponse) VisitGetBisectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBisectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBisectiondefaultApplicationProblemPlusJSONResponse) VisitGetBisectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopBisectionRequestObject struct {
+	Id string `json:"id"`
+}
+
+type StopBisectionResponseObject interface {
+	VisitStopBisectionResponse(w http.ResponseWriter) error
+}
+
+type StopBisection200JSONResponse Bisection
+
+func (response StopBisection200JSONResponse) VisitStopBisectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopBisectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopBisectiondefaultApplicationProblemPlusJSONResponse) VisitStopBisectionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -25776,6 +26893,18 @@ type StrictServerInterface interface {
 	// GetBackup Everything there is, as one file
 	// (GET /backup)
 	GetBackup(ctx context.Context, request GetBackupRequestObject) (GetBackupResponseObject, error)
+	// ListBisections Bisections, the newest first
+	// (GET /bisections)
+	ListBisections(ctx context.Context, request ListBisectionsRequestObject) (ListBisectionsResponseObject, error)
+	// StartBisection Find the first bad build
+	// (POST /bisections)
+	StartBisection(ctx context.Context, request StartBisectionRequestObject) (StartBisectionResponseObject, error)
+	// GetBisection One bisection, how far it is and what it comes to
+	// (GET /bisections/{id})
+	GetBisection(ctx context.Context, request GetBisectionRequestObject) (GetBisectionResponseObject, error)
+	// StopBisection Stop a bisection and the run in which it tries a build now
+	// (POST /bisections/{id}/stop)
+	StopBisection(ctx context.Context, request StopBisectionRequestObject) (StopBisectionResponseObject, error)
 	// ListBuilds Builds, the newest first
 	// (GET /builds)
 	ListBuilds(ctx context.Context, request ListBuildsRequestObject) (ListBuildsResponseObject, error)
@@ -26093,6 +27222,127 @@ func (sh *strictHandler) GetBackup(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetBackupResponseObject); ok {
 		return validResponse.VisitGetBackupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListBisections operation middleware
+func (sh *strictHandler) ListBisections(ctx *echo.Context, params ListBisectionsParams) error {
+	var request ListBisectionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBisections(ctx.Request().Context(), request.(ListBisectionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBisections")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListBisectionsResponseObject); ok {
+		return validResponse.VisitListBisectionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartBisection operation middleware
+func (sh *strictHandler) StartBisection(ctx *echo.Context) error {
+	var request StartBisectionRequestObject
+
+	var body StartBisectionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartBisection(ctx.Request().Context(), request.(StartBisectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartBisection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartBisectionResponseObject); ok {
+		return validResponse.VisitStartBisectionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBisection operation middleware
+func (sh *strictHandler) GetBisection(ctx *echo.Context, id string) error {
+	var request GetBisectionRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBisection(ctx.Request().Context(), request.(GetBisectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBisection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBisectionResponseObject); ok {
+		return validResponse.VisitGetBisectionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopBisection operation middleware
+func (sh *strictHandler) StopBisection(ctx *echo.Context, id string) error {
+	var request StopBisectionRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopBisection(ctx.Request().Context(), request.(StopBisectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopBisection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopBisectionResponseObject); ok {
+		return validResponse.VisitStopBisectionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -28,6 +28,19 @@ import (
 // shore is a desk with 12 devices that differ, of which three are old and two are German, and with a suite of three cases.
 func shore(t *testing.T) *desk {
 	d := set(t)
+	d.shoreDevices()
+	d.addSuite("def test_chart(p):\n    pass\ndef test_total(p):\n    pass\ndef test_sync(p):\n    pass\n")
+	apk, err := os.Open(housetest.Kelpline190(t))
+	require.NoError(t, err)
+	defer apk.Close()
+	_, _, err = d.AddBuild(ctx, d.Who, service.Upload{Body: apk, Size: -1})
+	require.NoError(t, err)
+	return d
+}
+
+// shoreDevices says that the twelve are there.
+func (d *desk) shoreDevices() {
+	d.t.Helper()
 	var seen []hostlink.Seen
 	for i := range 12 {
 		f := devices.Facts{Serial: fmt.Sprintf("d-%02d", i), Maker: []string{"Orrery", "Fennel"}[i%2], Model: fmt.Sprint("M", i), Platform: "android", API: 30 + i%4, OS: fmt.Sprint(11 + i%4), ABIs: []string{"arm64-v8a"}, Language: "en", MemoryMB: 4096, Form: "phone"}
@@ -40,14 +53,7 @@ func shore(t *testing.T) *desk {
 		seen = append(seen, hostlink.Seen{Facts: f, State: "ready"})
 	}
 	_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{Isolation: "open"}, seen)
-	require.NoError(t, err)
-	d.addSuite("def test_chart(p):\n    pass\ndef test_total(p):\n    pass\ndef test_sync(p):\n    pass\n")
-	apk, err := os.Open(housetest.Kelpline190(t))
-	require.NoError(t, err)
-	defer apk.Close()
-	_, _, err = d.AddBuild(ctx, d.Who, service.Upload{Body: apk, Size: -1})
-	require.NoError(t, err)
-	return d
+	require.NoError(d.t, err)
 }
 
 func (d *desk) addSuite(text string) {
@@ -283,4 +289,136 @@ func TestRunsOfBeforeThereWereAnswersAreTold(t *testing.T) {
 	two, err := d.FindRun(ctx, d.Who, two.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "1.8.0", d.answer(two).Families[0].FirstBad.Version, "the older one was told first")
+}
+
+// manyBuilds gives the app so many more builds, by their facts alone.
+func (d *desk) manyBuilds(n int) {
+	d.t.Helper()
+	for i := range n {
+		d.sql(`INSERT INTO builds (id, workspace_id, slug, platform, app_id, version_name, version_code, facts, size, sha256, filename, blob_key, icon_key, created)
+			SELECT ?, workspace_id, slug, platform, app_id, ?, ?, facts, size, ?, filename, blob_key, icon_key, now(3) FROM builds WHERE version_code = 240 ORDER BY id LIMIT 1`,
+			store.NewID(), fmt.Sprintf("2.%d.0", i), 1000+i, fmt.Sprintf("%064d", i))
+	}
+}
+
+// probed plays the device in all probes of a bisection until it is over.
+func (d *desk) probed(id string, result func(code int64) hostlink.CaseResult) service.Bisection {
+	d.t.Helper()
+	seen := map[string]bool{}
+	var v service.Bisection
+	housetest.Eventually(d.t, "the bisection is over", func() bool {
+		var err error
+		v, err = d.Bisection(ctx, d.Who, id)
+		require.NoError(d.t, err)
+		if v.State != store.BisectGoing {
+			return true
+		}
+		d.shoreDevices() // as a host says all the while
+		holds, err := d.link.Holds(ctx, housetest.HostName, nil)
+		require.NoError(d.t, err)
+		for _, h := range holds {
+			if seen[h.ID] {
+				continue
+			}
+			seen[h.ID] = true
+			var code int64
+			_, err := fmt.Sscanf(h.Spec.App.Ref, "kelpline/android@%d", &code)
+			require.NoError(d.t, err)
+			require.Equal(d.t, []string{"a.test_chart"}, h.Spec.Cases, "that case alone")
+			c := result(code)
+			c.Name = "a.test_chart"
+			require.NoError(d.t, d.link.Report(ctx, h, []hostlink.Progress{{Seq: 1, Stage: "running"}, {Seq: 2, Case: &c}}))
+			require.NoError(d.t, d.link.Close(ctx, h, hostlink.Closing{Verdict: c.Verdict}))
+		}
+		return false
+	})
+	return v
+}
+
+func TestTheFirstBadBuildIsFoundAlsoAfterARestart(t *testing.T) {
+	d := shore(t)
+	d.manyBuilds(14) // behind 231 and 240: 16 in all
+	const first = 1009
+	comes := func(code int64) hostlink.CaseResult {
+		if code >= first {
+			return with(verdict.Crashed, "the app crashed", chartTrace)
+		}
+		return with(verdict.Passed, "", "")
+	}
+	d.ran(service.RunRequest{Build: "kelpline/android@231"}, func(_ int, _ string) hostlink.CaseResult { return with(verdict.Passed, "", "") })
+	bad := d.ran(service.RunRequest{Build: "kelpline/android@1013"}, kelp(false))
+	a := d.answer(bad)
+	q := service.BisectionRequest{Run: bad.ID, Family: a.Families[0].ID[:6]}
+	b, err := d.StartBisection(ctx, d.Who, q)
+	require.NoError(t, err)
+	assert.Equal(t, "d-00", b.Request.V.Device, "one on which it showed")
+	assert.Len(t, b.Builds, 16)
+	assert.Equal(t, "kelpline/android@231", b.Builds[0].Ref(), "the last that is known to be good")
+	v := d.probed(b.ID, comes)
+	assert.Equal(t, store.BisectFound, v.State, v.Why)
+	assert.Equal(t, int64(first), v.Builds[v.FirstBad].VersionCode)
+	assert.Equal(t, "a.test_chart fails since kelpline/android@1009; with kelpline/android@1008 it is good.", v.Sentence())
+	assert.LessOrEqual(t, len(v.Probes.V), 6)
+	assert.LessOrEqual(t, v.Unsure, triage.Unsure)
+	runs, _, err := d.ListRuns(ctx, d.Who, service.RunChoice{Labels: map[string]string{"bisection": b.ID}}, "", 50)
+	require.NoError(t, err)
+	assert.Len(t, runs, len(v.Probes.V), "its runs are found by their label")
+
+	// What a run of one case alone says hides nothing of before.
+	again := d.ran(service.RunRequest{Build: "kelpline/android@1013"}, kelp(false))
+	assert.Equal(t, triage.Still, d.answer(again).Families[1].Standing)
+
+	// A build that can't be judged is left out; with the family named, another failure is no answer.
+	b, err = d.StartBisection(ctx, d.Who, q)
+	require.NoError(t, err)
+	v = d.probed(b.ID, func(code int64) hostlink.CaseResult {
+		if code == 1006 || code == 1007 {
+			return with(verdict.Failed, "the shores could not be fetched", "")
+		}
+		return comes(code)
+	})
+	assert.Equal(t, store.BisectFound, v.State, v.Why)
+	assert.Equal(t, int64(first), v.Builds[v.FirstBad].VersionCode)
+
+	// Stopped by a person: the run in which a build is tried ends, too.
+	d.shoreDevices()
+	b, err = d.StartBisection(ctx, d.Who, q)
+	require.NoError(t, err)
+	h := d.holds(1)[0]
+	_, err = d.StopBisection(ctx, d.Who, b.ID)
+	require.NoError(t, err)
+	hs, err := d.link.Holds(ctx, housetest.HostName, []string{h.ID})
+	require.NoError(t, err)
+	require.Len(t, hs, 1)
+	assert.True(t, hs[0].Stop)
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Stopped}))
+	v, err = d.Bisection(ctx, d.Who, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.BisectStopped, v.State)
+	_, err = d.StopBisection(ctx, d.Who, b.ID)
+	require.ErrorContains(t, err, "it is over already")
+
+	// One that never says anything is given up.
+	b, err = d.StartBisection(ctx, d.Who, q)
+	require.NoError(t, err)
+	v = d.probed(b.ID, func(int64) hostlink.CaseResult { return with(verdict.Failed, "the shores could not be fetched", "") })
+	assert.Equal(t, store.BisectFailed, v.State)
+	assert.Contains(t, v.Why, "5 tries in a row said nothing of the fault")
+
+	for says, q := range map[string]service.BisectionRequest{
+		"the request names no good build":   {},
+		"was uploaded after":                {Good: "kelpline/android@1013", Bad: "kelpline/android@231", Package: "shore@newest", Case: "test_chart"},
+		"can't be good and bad":             {Good: "kelpline/android@231", Bad: "kelpline/android@231", Package: "shore@newest", Case: "test_chart"},
+		"was test_chart meant":              {Good: "kelpline/android@231", Bad: "kelpline/android@1013", Package: "shore@newest", Case: "test_char"},
+		"there is no device \"d-99\"":       {Good: "kelpline/android@231", Bad: "kelpline/android@1013", Package: "shore@newest", Case: "test_chart", Device: "d-99"},
+		"no device is known on which":       {Good: "kelpline/android@231", Bad: "kelpline/android@1003", Package: "shore@newest", Case: "test_chart"},
+		"no build is known on which this d": {Run: bad.ID, Family: a.Families[2].ID},
+		"the run has no family":             {Run: bad.ID, Family: "00000000"},
+	} {
+		_, err := d.StartBisection(ctx, d.Who, q)
+		assert.ErrorContains(t, err, says)
+	}
+	list, _, err := d.ListBisections(ctx, d.Who, "", 10)
+	require.NoError(t, err)
+	assert.Len(t, list, 4)
 }

@@ -5,6 +5,7 @@ package service
 import (
 	"tessellant/internal/service/access"
 	"tessellant/internal/service/answers"
+	"tessellant/internal/service/bisections"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/feed"
@@ -58,6 +59,10 @@ type (
 	BuildRef = answers.BuildRef
 	// ComparedFamily is a family of either of two runs.
 	ComparedFamily = answers.ComparedFamily
+	// BisectionRequest asks for the first bad build.
+	BisectionRequest = bisections.Request
+	// Bisection is how far it is found, and what it comes to.
+	Bisection = bisections.View
 	// Rate is how often something happened lately.
 	Rate = answers.Rate
 	// HistoryOf says of which case a history is wanted.

@@ -4,7 +4,7 @@
 //	hosts     what they say         fleet     devices for people      dispatcher       who gets which device
 //	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
-//	answers   what runs say     reports   for elsewhere
+//	answers   what runs say     reports   for elsewhere        bisections   the first bad build
 //	queue, specs, secrets, upkeep, refuse, paging
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
@@ -20,6 +20,7 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/service/access"
 	"tessellant/internal/service/answers"
+	"tessellant/internal/service/bisections"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/dispatcher"
 	"tessellant/internal/service/evidence"
@@ -68,6 +69,7 @@ type Service struct {
 	*runs.Runs
 	*answers.Answers
 	*reports.Reports
+	*bisections.Bisections
 	*sessions.Sessions
 	*evidence.Evidence
 	*dispatcher.Dispatcher
@@ -94,6 +96,7 @@ func New(c Config) *Service {
 	s.Runs = &runs.Runs{Answers: s.Answers, Store: c.Store, Secrets: c.Secrets, Bus: c.Bus, Log: c.Log, Feed: f, Plans: s.Plans, Specs: sp, Queue: q, Sessions: s.Sessions, Orders: o}
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Reports = &reports.Reports{Store: c.Store, Blobs: c.Blobs, Runs: s.Runs, Answers: s.Answers}
+	s.Bisections = &bisections.Bisections{Store: c.Store, Bus: c.Bus, Log: c.Log, Content: s.Content, Runs: s.Runs, Answers: s.Answers, Secrets: c.Secrets}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}

@@ -261,17 +261,20 @@ type Before struct {
 	AttemptID  string `db:"attempt_id"`
 }
 
-const runsBefore = 20 // in which a leg is looked for
+const (
+	runsBefore = 20 // in which a leg is looked for
+	legsBefore = 3  // of a device: a run of some cases alone must not hide what the others were
+)
 
-// LastBefore finds for each device, and each way in which it was set, its newest leg that says something, in the last runs of an app and a package before one.
+// LastBefore finds for each device, and each way in which it was set, its newest legs that say something, in the last runs of an app and a package before one.
 func (s *Store) LastBefore(ctx context.Context, app App, pkg, run string) (out []Before, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT work_id, run_id, device_id, variant, conditions, build_id, attempt_id FROM (
 		SELECT w.id AS work_id, w.run_id, a.device_id, w.variant, w.conditions, r.build_id, a.id AS attempt_id, ROW_NUMBER() OVER (PARTITION BY a.device_id, w.conditions ORDER BY w.id DESC, a.number DESC) AS n
 		FROM (SELECT r.id, r.build_id FROM runs r JOIN builds b ON b.id = r.build_id JOIN packages p ON p.id = r.package_id
 			WHERE r.workspace_id = ? AND r.id < ? AND r.ended IS NOT NULL AND b.slug = ? AND b.platform = ? AND p.name = ? ORDER BY r.id DESC LIMIT ?) r
 		JOIN work w ON w.run_id = r.id JOIN attempts a ON a.work_id = w.id
-		WHERE w.verdict IN ('passed', 'failed', 'crashed', 'expired', 'flaky') AND a.verdict = w.verdict) AS x WHERE n = 1`,
-		app.WorkspaceID, run, app.Slug, app.Platform, pkg, runsBefore)
+		WHERE w.verdict IN ('passed', 'failed', 'crashed', 'expired', 'flaky') AND a.verdict = w.verdict) AS x WHERE n <= ?`,
+		app.WorkspaceID, run, app.Slug, app.Platform, pkg, runsBefore, legsBefore)
 	return out, err
 }
 

@@ -1065,6 +1065,67 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/bisections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Bisections, the newest first */
+        get: operations["listBisections"];
+        put?: never;
+        /**
+         * Find the first bad build
+         * @description Builds between a good and a bad one are tried, by upload order, with one case on one device. A case that is known to fail for no reason is tried as often as it takes: the answer is wrong in at most 2 of 100.
+         */
+        post: operations["startBisection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/bisections/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One bisection, how far it is and what it comes to */
+        get: operations["getBisection"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/bisections/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a bisection and the run in which it tries a build now */
+        post: operations["stopBisection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/history": {
         parameters: {
             query?: never;
@@ -2295,6 +2356,100 @@ export interface components {
             case_names: string[];
             legs: components["schemas"]["LegSummary"][];
             findings: components["schemas"]["Finding"][];
+        };
+        /** @description A good and a bad build, a package and a case; or a run and a family of it, from which is taken what is not said */
+        BisectionRequest: {
+            /** @description An id, a number, or newest */
+            run?: string;
+            /** @description The id of a family of it, or its first characters; then only failures of this family count */
+            family?: string;
+            /** @description A build on which the case passes */
+            good?: string;
+            /** @description A build on which it fails, uploaded later */
+            bad?: string;
+            package?: string;
+            case?: string;
+            /** @description A serial; absent: a device on which the case failed on the bad build */
+            device?: string;
+            conditions?: {
+                [key: string]: string;
+            };
+            inputs?: {
+                [key: string]: string;
+            };
+            /** @description Kept sealed until it is over */
+            secrets?: {
+                [key: string]: string;
+            };
+            /**
+             * @description Of each try
+             * @default 600
+             */
+            limit_seconds: number;
+        };
+        Bisection: {
+            id: string;
+            /**
+             * @description unsure: on some builds between, the case can't be judged; halted: by a person; given_up: too many tries said nothing
+             * @enum {string}
+             */
+            state: "going" | "found" | "unsure" | "halted" | "given_up";
+            sentence: string;
+            why?: string;
+            package: string;
+            case: string;
+            device: string;
+            variant?: string;
+            /** @description In the order of their uploads; the first is good, the last is bad */
+            builds: components["schemas"]["BuildName"][];
+            probes: components["schemas"]["Probe"][];
+            /** @description The place of the build that is tried now */
+            probing?: number;
+            /** @description In which run */
+            run?: string;
+            last_good?: components["schemas"]["BuildName"];
+            first_bad?: components["schemas"]["BuildName"];
+            /**
+             * Format: double
+             * @description The chance that it is another build
+             */
+            unsure: number;
+            /** @description In which facts the two builds differ */
+            changes: components["schemas"]["FactChange"][];
+            /**
+             * Format: double
+             * @description That the tries took
+             */
+            device_seconds: number;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            ended?: string;
+            started_by: string;
+        };
+        Probe: {
+            /** @description Its place in the builds */
+            build: number;
+            run: string;
+            number: number;
+            verdict: components["schemas"]["Verdict"];
+            /**
+             * @description other: nothing of the fault
+             * @enum {string}
+             */
+            says: "bad" | "good" | "other";
+            message?: string;
+            /** Format: double */
+            device_seconds: number;
+        };
+        FactChange: {
+            what: string;
+            before: string;
+            now: string;
+        };
+        BisectionPage: {
+            items: components["schemas"]["Bisection"][];
+            next?: string;
         };
         CaseHistory: {
             case: string;
@@ -4867,6 +5022,104 @@ export interface operations {
                 };
                 content: {
                     "application/xml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBisections: {
+        parameters: {
+            query?: {
+                limit?: components["parameters"]["Limit"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BisectionPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startBisection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BisectionRequest"];
+            };
+        };
+        responses: {
+            /** @description The bisection */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bisection"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBisection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bisection */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bisection"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopBisection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bisection */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bisection"];
                 };
             };
             default: components["responses"]["Problem"];

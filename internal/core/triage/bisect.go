@@ -10,6 +10,7 @@ type Bisect struct {
 	alarm  float64   // how often the case fails on a good build
 	miss   float64   // how often it passes on a bad one
 	tries  int
+	no     []bool // builds on which the case can't be judged
 }
 
 // Unsure is the chance that a bisection's answer may have of being wrong.
@@ -21,14 +22,14 @@ const leastNoise = 0.01
 // NewBisect begins a bisection of at least two builds. Alarm and miss are how often the case is known to fail, and to pass, for no reason: from 0 to below 0.5.
 func NewBisect(builds int, alarm, miss float64) *Bisect {
 	bounded := func(p float64) float64 { return min(max(p, leastNoise), 0.49) }
-	b := &Bisect{likely: make([]float64, builds), alarm: bounded(alarm), miss: bounded(miss)}
+	b := &Bisect{likely: make([]float64, builds), alarm: bounded(alarm), miss: bounded(miss), no: make([]bool, builds)}
 	for i := 1; i < builds; i++ {
 		b.likely[i] = 1 / float64(builds-1)
 	}
 	return b
 }
 
-// Next is the build to try; false: the answer is known.
+// Next is the build to try; false: the answer is known, or as well as it can be.
 func (b *Bisect) Next() (build int, more bool) {
 	if _, _, unsure := b.Answer(); unsure <= Unsure {
 		return 0, false
@@ -36,12 +37,15 @@ func (b *Bisect) Next() (build int, more bool) {
 	bad, nearest := 0.0, math.Inf(1)
 	for i := 1; i < len(b.likely)-1; i++ {
 		bad += b.likely[i] // it is bad when it or one before is the first
-		if d := math.Abs(bad - 0.5); d < nearest-1e-12 {
+		if d := math.Abs(bad - 0.5); !b.no[i] && d < nearest-1e-12 {
 			build, nearest = i, d
 		}
 	}
-	return build, true
+	return build, nearest < 0.5-Unsure/2 // else all that can be tried is known
 }
+
+// Skip says that the case can't be judged on a build: it is not tried again.
+func (b *Bisect) Skip(build int) { b.no[build] = true }
 
 // Saw takes in how the case came out on a build.
 func (b *Bisect) Saw(build int, failed bool) {

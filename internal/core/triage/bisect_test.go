@@ -50,3 +50,29 @@ func TestACaseThatWaversDoesNotMislead(t *testing.T) {
 	t.Logf("flaky at 10 %%: right in %d of %d, %.1f tries on average", right, histories, float64(tries)/histories)
 	assert.GreaterOrEqual(t, right, 95)
 }
+
+func TestABuildOnWhichTheCaseCanNotBeJudgedIsPassedOver(t *testing.T) {
+	for first := 1; first < 16; first++ {
+		b := NewBisect(16, 0, 0)
+		tried := map[int]int{}
+		for build, more := b.Next(); more; build, more = b.Next() {
+			if tried[build]++; build == 7 || build == 8 {
+				b.Skip(build)
+				continue
+			}
+			b.Saw(build, build >= first)
+			if !assert.Less(t, b.Tries(), 40) {
+				return
+			}
+		}
+		assert.LessOrEqual(t, tried[7]+tried[8], 2)
+		good, bad, unsure := b.Answer()
+		if first < 7 || first > 9 {
+			assert.Equal(t, []int{first - 1, first}, []int{good, bad})
+			assert.LessOrEqual(t, unsure, Unsure)
+		} else {
+			assert.Greater(t, unsure, Unsure, "it says that it is not sure")
+			assert.Contains(t, []int{7, 8, 9}, bad)
+		}
+	}
+}

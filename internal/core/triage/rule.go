@@ -274,13 +274,13 @@ func together(ones []candidate, fails set, t *table) []candidate {
 // table has the chances of Fisher's exact test for n legs of which k failed.
 type table struct {
 	n, k   int
-	logs   []float64 // of factorials
-	known  map[[2]int]float64
+	logs   []float64         // of factorials
+	known  map[int][]float64 // by size: the tails for each a
 	random *rand.Rand
 }
 
 func newTable(n, k int) *table {
-	t := &table{n: n, k: k, logs: make([]float64, n+1), known: map[[2]int]float64{}, random: rand.New(rand.NewPCG(uint64(n), uint64(k)))}
+	t := &table{n: n, k: k, logs: make([]float64, n+1), known: map[int][]float64{}, random: rand.New(rand.NewPCG(uint64(n), uint64(k)))}
 	for i := 1; i <= n; i++ {
 		t.logs[i] = t.logs[i-1] + math.Log(float64(i))
 	}
@@ -291,12 +291,37 @@ func (t *table) choose(n, k int) float64 { return t.logs[n] - t.logs[k] - t.logs
 
 // chance is the logarithm of that of at least a failed ones among size, were they drawn from all.
 func (t *table) chance(size, a int) float64 {
-	if p, ok := t.known[[2]int{size, a}]; ok {
-		return p
+	tails, ok := t.known[size]
+	if !ok {
+		tails = t.tails(size)
+		t.known[size] = tails
 	}
-	p := t.tail(t.n, t.k, size, a)
-	t.known[[2]int{size, a}] = p
-	return p
+	return tails[min(max(a, 0), len(tails)-1)]
+}
+
+// tails are the chances for each a from 0 to one more than there can be, the sums from behind.
+func (t *table) tails(size int) []float64 {
+	least, most := max(0, size-(t.n-t.k)), min(size, t.k)
+	out := make([]float64, most+2)
+	out[most+1] = math.Inf(-1)
+	for x := most; x >= 0; x-- {
+		out[x] = out[x+1]
+		if x >= least {
+			out[x] = min(add(out[x+1], t.choose(t.k, x)+t.choose(t.n-t.k, size-x)-t.choose(t.n, size)), 0)
+		}
+	}
+	return out
+}
+
+// add is the logarithm of the sum of two numbers of which the logarithms are given.
+func add(a, b float64) float64 {
+	if a < b {
+		a, b = b, a
+	}
+	if math.IsInf(b, -1) {
+		return a
+	}
+	return a + math.Log1p(math.Exp(b-a))
 }
 
 // tail is the logarithm of the upper tail of the hypergeometric distribution: of n, k are marked, and size are drawn; at least a of them are marked.
@@ -409,7 +434,7 @@ func (t *table) corrected(all []candidate, observed float64) float64 {
 			fails.add(order[i])
 		}
 		if good(fails) {
-			if as++; float64(as) > 2*Luck*permutations {
+			if as++; float64(as) > 2*Luck*permutations || tried >= 200 && float64(as) > 5*Luck*float64(tried) {
 				return float64(as) / float64(tried+1) // it is luck, by far
 			}
 		}

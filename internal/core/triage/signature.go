@@ -53,22 +53,25 @@ func (s Signature) ID() string {
 
 // What differs between two failures that are the same, in the order in which it is taken out.
 var differing = []struct {
-	form *regexp.Regexp
-	by   string
+	needs string // one of these characters; a text without any has nothing of the form
+	form  *regexp.Regexp
+	by    string
 }{
-	{regexp.MustCompile(`(no such element) among: .*`), "$1"}, // what else was on the screen
-	{regexp.MustCompile(`"(?:[^"\\\n]|\\.)*"|“[^”\n]*”|„[^“\n]*“|‹[^›\n]*›|«[^»\n]*»|\B'[^'\n]*'\B|` + "`[^`\n]*`"), "…"},
-	{regexp.MustCompile(`\b[a-z][a-z0-9+.-]*://[^\s,;)\]}>]+`), "ADDRESS"},
-	{regexp.MustCompile(`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`), "ID"},
-	{regexp.MustCompile(`\b\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?\b|\b\d{1,2}:\d\d(?::\d\d(?:[.,]\d+)?)?\b`), "TIME"},
-	{regexp.MustCompile(`\b\d{1,3}(?:\.\d{1,3}){3}(?::\d+)?\b`), "ADDRESS"},
-	{regexp.MustCompile(`(?:\b[A-Za-z]:\\|(?:^|[\s(=:])~?/)[^\s:;,)]*[^\s:;,).]`), " PATH"},
-	{regexp.MustCompile(`[+-]?\b\d+(?:[.,]\d+)?[eE][+-]?\d+\b`), "N"},
-	{regexp.MustCompile(`\b0x[0-9a-fA-F]+\b|@[0-9a-fA-F]{5,}\b|\b[0-9a-fA-F]*\d[0-9a-fA-F]*[a-fA-F][0-9a-fA-F]*\d[0-9a-fA-F]*\b|\b[0-9A-HJKMNP-TV-Z]{26}\b`), "ID"},
-	{regexp.MustCompile(`[+-]?\b\d+(?:[.,\x{202f}\x{a0}']\d+)*`), "N"},
-	{regexp.MustCompile(`N(?:\s*[,;×x/]\s*N)+`), "N"},
-	{regexp.MustCompile(`\s+`), " "},
+	{"a", regexp.MustCompile(`(no such element) among: .*`), "$1"}, // what else was on the screen
+	{"\"“„‹«'`", regexp.MustCompile(`"(?:[^"\\\n]|\\.)*"|“[^”\n]*”|„[^“\n]*“|‹[^›\n]*›|«[^»\n]*»|\B'[^'\n]*'\B|` + "`[^`\n]*`"), "…"},
+	{":", regexp.MustCompile(`\b[a-z][a-z0-9+.-]*://[^\s,;)\]}>]+`), "ADDRESS"},
+	{"-", regexp.MustCompile(`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`), "ID"},
+	{":-", regexp.MustCompile(`\b\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?\b|\b\d{1,2}:\d\d(?::\d\d(?:[.,]\d+)?)?\b`), "TIME"},
+	{".", regexp.MustCompile(`\b\d{1,3}(?:\.\d{1,3}){3}(?::\d+)?\b`), "ADDRESS"},
+	{"/\\", regexp.MustCompile(`(?:\b[A-Za-z]:\\|(?:^|[\s(=:])~?/)[^\s:;,)]*[^\s:;,).]`), " PATH"},
+	{"eE", regexp.MustCompile(`[+-]?\b\d+(?:[.,]\d+)?[eE][+-]?\d+\b`), "N"},
+	{digits, regexp.MustCompile(`\b0x[0-9a-fA-F]+\b|@[0-9a-fA-F]{5,}\b|\b[0-9a-fA-F]*\d[0-9a-fA-F]*[a-fA-F][0-9a-fA-F]*\d[0-9a-fA-F]*\b|\b[0-9A-HJKMNP-TV-Z]{26}\b`), "ID"},
+	{digits, regexp.MustCompile(`[+-]?\b\d+(?:[.,\x{202f}\x{a0}']\d+)*`), "N"},
+	{"N", regexp.MustCompile(`N(?:\s*[,;×x/]\s*N)+`), "N"},
+	{" \t\n\r", regexp.MustCompile(`\s+`), " "},
 }
+
+const digits = "0123456789"
 
 // plain takes out of a message what differs between two failures that are the same.
 func plain(text string) string {
@@ -76,7 +79,9 @@ func plain(text string) string {
 		text = strings.ToValidUTF8(text[:maxMessage], "")
 	}
 	for _, d := range differing {
-		text = d.form.ReplaceAllString(text, d.by)
+		if strings.ContainsAny(text, d.needs) {
+			text = d.form.ReplaceAllString(text, d.by)
+		}
 	}
 	return strings.TrimSpace(text)
 }
@@ -120,6 +125,9 @@ func read(trace string) (cause string, frames []string) {
 	first, python := "", false
 	for line := range strings.Lines(trace) {
 		line = strings.TrimRight(line, "\r\n")
+		if len(frames) == maxFrames && !python && strings.HasPrefix(strings.TrimLeft(line, " \t"), "at ") {
+			continue // those that are deeper say no more
+		}
 		place := ""
 		switch {
 		case javaFrame.MatchString(line):

@@ -262,9 +262,11 @@ func (s *Answers) standings(ctx context.Context, r store.Run, f *found, rows []s
 	}
 	slices.Sort(attempts)
 	then := triage.Ran{Judged: map[triage.Spot]bool{}, Shown: map[string][]triage.Spot{}}
+	newest := map[triage.Spot]string{} // the attempt that counts: ids are in the order of time, and so are the outcomes
 	if err := s.Store.EachOutcome(ctx, attempts, func(o store.Outcome) error {
 		if b := before[at[o.AttemptID]]; counted(o.Verdict) {
-			then.Judged[triage.Spot{Device: b.DeviceID, Set: b.Conditions, Case: o.Name}] = true
+			spot := triage.Spot{Device: b.DeviceID, Set: b.Conditions, Case: o.Name}
+			then.Judged[spot], newest[spot] = true, o.AttemptID
 		}
 		return nil
 	}); err != nil {
@@ -274,15 +276,16 @@ func (s *Answers) standings(ctx context.Context, r store.Run, f *found, rows []s
 	var spots []triage.Spot
 	messages := map[string]string{}
 	if err := s.Store.EachBad(ctx, attempts, func(b store.Bad) error {
-		if len(spots) >= maxSpots {
+		o := before[at[b.AttemptID]]
+		spot := triage.Spot{Device: o.DeviceID, Set: o.Conditions, Case: b.Name}
+		if len(spots) >= maxSpots || newest[spot] != b.AttemptID {
 			return nil
 		}
-		o := before[at[b.AttemptID]]
 		fail := failureOf(at[b.AttemptID], b)
 		if id := gathered.Add(fail); messages[id] == "" {
 			messages[id] = cut(fail.Message)
 		}
-		spots = append(spots, triage.Spot{Device: o.DeviceID, Set: o.Conditions, Case: b.Name})
+		spots = append(spots, spot)
 		return nil
 	}); err != nil {
 		return err

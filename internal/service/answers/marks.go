@@ -166,6 +166,16 @@ func (s *Answers) family(ctx context.Context, r store.Run, id string) (x Family,
 	return x, app, refuse.New(refuse.Invalid, "find the family", "write more of its id", "the ids of %d families begin with %q", len(fit), id)
 }
 
+// FamilyOf finds a family of a run, with all its signatures.
+func (s *Answers) FamilyOf(ctx context.Context, r store.Run, id string) (Family, []string, error) {
+	x, _, err := s.family(ctx, r, id)
+	if err != nil {
+		return x, nil, err
+	}
+	signatures, err := s.signaturesOf(ctx, r, x)
+	return x, signatures, err
+}
+
 // Places gives by legs the cases in which some of a run's families showed.
 func (s *Answers) Places(ctx context.Context, r store.Run, families []string) (map[string][]string, error) {
 	out := map[string][]string{}
