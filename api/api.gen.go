@@ -927,7 +927,7 @@ type BisectionRequest struct {
 	Good   *string            `json:"good,omitempty"`
 	Inputs *map[string]string `json:"inputs,omitempty"`
 
-	// LimitSeconds Of each try
+	// LimitSeconds Of each try; absent: 600
 	LimitSeconds *int    `json:"limit_seconds,omitempty"`
 	Package      *string `json:"package,omitempty"`
 

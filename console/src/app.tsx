@@ -41,6 +41,7 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/start', page(() => import('./pages/Start'))],
   ['/runs/:id', page(() => import('./pages/Run'))],
   ['/runs/:id/compare', page(() => import('./pages/Compare'))],
+  ['/bisections/:id', page(() => import('./pages/Bisection'))],
   ['/legs/:id', page(() => import('./pages/Leg'))],
   ['/sessions', page(() => import('./pages/Sessions'))],
   ['/sessions/:id', page(() => import('./pages/Leg'))],

@@ -2381,11 +2381,8 @@ export interface components {
             secrets?: {
                 [key: string]: string;
             };
-            /**
-             * @description Of each try
-             * @default 600
-             */
-            limit_seconds: number;
+            /** @description Of each try; absent: 600 */
+            limit_seconds?: number;
         };
         Bisection: {
             id: string;

@@ -6,6 +6,7 @@ type Schemas = components['schemas'];
 export type Run = Schemas['Run'];
 export type Answer = Schemas['Answer'];
 export type Family = Schemas['Family'];
+export type Bisection = Schemas['Bisection'];
 export type Comparison = Schemas['Comparison'];
 export type AgainRequest = Schemas['AgainRequest'];
 export type CaseHistory = Schemas['CaseHistory'];

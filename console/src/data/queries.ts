@@ -88,6 +88,13 @@ export const useAnswer = (id: string, over: boolean, wanted: boolean) =>
     staleTime: over ? 60_000 : 0,
   });
 
+export const useBisection = (id: string) =>
+  useQuery({
+    queryKey: ['bisection', id],
+    queryFn: () => answer(http.GET('/bisections/{id}', { params: { path: { id } } })),
+    refetchInterval: (q) => (q.state.data?.state === 'going' ? 2_000 : false),
+  });
+
 export const useComparison = (id: string, before: string) =>
   useQuery({
     queryKey: ['comparison', id, before],

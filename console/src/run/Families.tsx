@@ -10,6 +10,7 @@ import { VerdictWord } from '../parts/Tile';
 import { c, mono, narrow } from '../theme';
 import { many } from '../words';
 import { Again } from './Again';
+import { FirstBad } from './FirstBad';
 import { MarkFamily } from './MarkFamily';
 
 const List = styled.ol`display: flex; flex-direction: column; border-top: 1px solid ${c.grout}; list-style: none;`;
@@ -48,8 +49,17 @@ const legAt = (leg: string, name: string | undefined) => `/legs/${leg}${name ? `
 const historyOf = (name: string, pkg: string, build: string) =>
   `/cases?${new URLSearchParams({ case: name, package: pkg.replace(/@.*/, ''), app: build.replace(/@.*/, '') })}`;
 
+interface Of {
+  id: string;
+  number: number;
+  build: string;
+  package: string;
+  done: boolean;
+  secrets?: string[];
+}
+
 export const Families = memo(function Families(p: {
-  run: { id: string; number: number; build: string; package: string; done: boolean };
+  run: Of;
   answer: Answer;
   lit: string;
   light: (family: string) => void;
@@ -75,7 +85,7 @@ export const Families = memo(function Families(p: {
 
 const OneFamily = memo(function OneFamily({ f, run, lit, light }: {
   f: Family;
-  run: { id: string; number: number; build: string; package: string; done: boolean };
+  run: Of;
   lit: boolean;
   light: (family: string) => void;
 }) {
@@ -109,6 +119,7 @@ const OneFamily = memo(function OneFamily({ f, run, lit, light }: {
         <Row $gap={8}>
           <Button $small aria-pressed={lit} onPress={() => light(lit ? '' : f.id)}>{lit ? 'Show all tiles' : 'Show its tiles'}</Button>
           {may && run.done && <Again run={run} family={f} />}
+          {may && run.done && f.kind !== 'flaky' && <FirstBad run={run} family={f} />}
           {may && <MarkFamily run={run.id} family={f} />}
         </Row>
         <Raw>
