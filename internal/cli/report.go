@@ -16,7 +16,7 @@ import (
 
 func (a *App) reportCmd() *cobra.Command {
 	files := map[api.GetReportParamsForm]*string{}
-	c := &cobra.Command{Use: "report RUN [RUN...]", Short: "Write what came of runs as a page, or for other tools", Args: between(1, 50),
+	c := &cobra.Command{Use: "report RUN [RUN...]", Short: "Write what came of runs as a page, or for other tools", Args: between(1, 30),
 		Long: `Write what came of a run, or of several as one report. --html writes one page that stands alone: it opens without a network and has the
 sentence, the mosaic, the families with pictures, devices and cases. The other forms have each case on each device. RUN is a number, an id, or newest.`,
 		Example: "  tessellant run report newest --html tides.html\n  tessellant run report newest --junit results.xml --csv cases.csv\n  tessellant run report 1 2 --html both.html\n  tessellant run report newest --tap -",

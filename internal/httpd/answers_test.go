@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"os"
 	"testing"
 	"time"
 
@@ -114,6 +115,39 @@ func TestWhatARunSaysAndWhatIsSaidOfIt(t *testing.T) {
 	assert.Equal(t, []int{6, 11, 2}, []int{h.JSON200.Bad.Times, h.JSON200.Bad.Of, h.JSON200.Bad.Runs})
 	assert.Len(t, h.JSON200.Devices, 8)
 	assert.Equal(t, 2, h.JSON200.Devices[0].Cells[0].Times)
+
+	// What is worse, against the run before.
+	c, err := d.CompareRunsWithResponse(ctx, again.JSON201.Id, &api.CompareRunsParams{})
+	require.NoError(t, err)
+	require.NotNil(t, c.JSON200, string(c.Body))
+	assert.Equal(t, "Against run 1: all 3 cases came out alike; 5 legs in one alone.", c.JSON200.Sentence)
+	assert.Equal(t, []api.ComparedFamily{{Id: f.Id, Kind: api.Failed, Title: f.Title, Before: 3, Now: 3}}, c.JSON200.Families)
+	c, err = d.CompareRunsWithResponse(ctx, run.Id, &api.CompareRunsParams{})
+	require.NoError(t, err)
+	assert.Contains(t, string(c.Body), "came before run 1")
+
+	// The first bad build: of two that lie beside each other nothing needs to be tried.
+	raw, err := os.ReadFile(housetest.Kelpline190(t))
+	require.NoError(t, err)
+	newer, err := d.AddBuildWithBodyWithResponse(ctx, &api.AddBuildParams{}, "application/octet-stream", bytes.NewReader(raw))
+	require.NoError(t, err)
+	require.NotNil(t, newer.JSON201, string(newer.Body))
+	s, err := d.StartBisectionWithResponse(ctx, api.BisectionRequest{Good: &b.Ref, Bad: &newer.JSON201.Ref, Package: ptr("suite@newest"), Case: ptr("test_a"), Device: ptr("d-1")})
+	require.NoError(t, err)
+	require.NotNil(t, s.JSON201, string(s.Body))
+	housetest.Eventually(t, "it is found", func() bool {
+		x, err := d.GetBisectionWithResponse(ctx, s.JSON201.Id)
+		require.NoError(t, err)
+		require.NotNil(t, x.JSON200, string(x.Body))
+		return x.JSON200.State == api.Found && x.JSON200.Sentence == "a.test_a fails since kelpline/android@240; with kelpline/android@231 it is good." && len(x.JSON200.Changes) == 2
+	})
+	list, err := d.ListBisectionsWithResponse(ctx, &api.ListBisectionsParams{})
+	require.NoError(t, err)
+	require.NotNil(t, list.JSON200, string(list.Body))
+	assert.Len(t, list.JSON200.Items, 1)
+	halt, err := d.StopBisectionWithResponse(ctx, s.JSON201.Id)
+	require.NoError(t, err)
+	assert.Equal(t, 422, halt.StatusCode(), string(halt.Body))
 
 	// Both as one report, in each form.
 	for form, has := range map[api.GetReportParamsForm][]string{
