@@ -15,12 +15,14 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jmoiron/sqlx"
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/house"
+	"tessellant/internal/housetest"
 	"tessellant/internal/localdb"
 	"tessellant/internal/service"
 	"tessellant/internal/service/answers"
@@ -156,15 +158,24 @@ func tenMillion(dir string) error {
 		what string
 		ask  func() error
 	}{
-		{"the list of runs", func() error { _, _, err := h.ListRuns(ctx, who, service.RunChoice{}, oldID("r", rnd.IntN(oldRuns)), 50); return err }},
+		{"the list of runs", func() error {
+			_, _, err := h.ListRuns(ctx, who, service.RunChoice{}, oldID("r", rnd.IntN(oldRuns)), 50)
+			return err
+		}},
 		{"a run of 100 legs", func() error { _, err := h.Run(ctx, who, oldID("r", rnd.IntN(oldRuns))); return err }},
 		{"what a run says", func() error { _, err := h.Answer(ctx, run()); return err }},
 		{"a case's history", func() error {
 			_, err := h.CaseHistory(ctx, who, service.HistoryOf{App: "kelpline/android", Package: "shore", Case: oldCase(rnd.IntN(oldCases))})
 			return err
 		}},
-		{"the legs before", func() error { _, err := h.Store.LastBefore(ctx, app, "shore", oldID("r", rnd.IntN(oldRuns))); return err }},
-		{"in which runs a family was", func() error { _, err := h.Store.FamilyRuns(ctx, app, []string{fmt.Sprintf("%016x", rnd.IntN(50))}, oldID("r", rnd.IntN(oldRuns)), 100); return err }},
+		{"the legs before", func() error {
+			_, err := h.Store.LastBefore(ctx, app, "shore", oldID("r", rnd.IntN(oldRuns)))
+			return err
+		}},
+		{"in which runs a family was", func() error {
+			_, err := h.Store.FamilyRuns(ctx, app, []string{fmt.Sprintf("%016x", rnd.IntN(50))}, oldID("r", rnd.IntN(oldRuns)), 100)
+			return err
+		}},
 		{"how often cases were flaky", func() error {
 			var of []store.Subject
 			for range 20 {
@@ -174,7 +185,10 @@ func tenMillion(dir string) error {
 			return err
 		}},
 		{"a leg with its cases", func() error { _, err := h.Leg(ctx, who, oldID("w", rnd.IntN(oldRuns*oldLegs))); return err }},
-		{"the legs of a device", func() error { _, _, err := h.DeviceLegs(ctx, who, fmt.Sprintf("d-%02d", rnd.IntN(oldLegs)), oldID("w", rnd.IntN(oldRuns*oldLegs)), 50); return err }},
+		{"the legs of a device", func() error {
+			_, _, err := h.DeviceLegs(ctx, who, fmt.Sprintf("d-%02d", rnd.IntN(oldLegs)), oldID("w", rnd.IntN(oldRuns*oldLegs)), 50)
+			return err
+		}},
 	} {
 		var took []time.Duration
 		for range asked {
@@ -188,7 +202,75 @@ func tenMillion(dir string) error {
 		p95 := took[len(took)*95/100]
 		all = errors.Join(all, say(q.what+", p95 ÷ 50 ms", float64(p95)/float64(50*time.Millisecond), 1, "of %d, each another one: %s; median %s", asked, p95.Round(100*time.Microsecond), took[len(took)/2].Round(100*time.Microsecond)))
 	}
-	return all
+	return errors.Join(all, wideGrid(ctx, h, db.DSN, who.WorkspaceID))
+}
+
+// wideGrid opens a run of 1,000 legs and 100 cases, and scrolls over its grid.
+func wideGrid(ctx context.Context, h *house.House, dsn, workspace string) error {
+	if err := fillWide(ctx, dsn, workspace); err != nil {
+		return fmt.Errorf("fill in a wide run: %w", err)
+	}
+	tab, stop, err := housetest.Browse()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := tab.SignIn(h.URL, "tsl_a_key_for_the_bench_alone"); err != nil {
+		return err
+	}
+	var took []time.Duration
+	for range 7 {
+		if err := tab.Do(chromedp.Navigate(h.URL + "/runs/" + oldID("r", oldRuns))); err != nil {
+			return err
+		}
+		ms, err := housetest.Eval[float64](tab, `new Promise(done => { const look = () => document.querySelectorAll('[data-spot]').length > 200 && document.querySelectorAll('[data-leg]').length === 1000
+			? requestAnimationFrame(() => done(performance.now())) : requestAnimationFrame(look); look(); })`)
+		if err != nil {
+			return err
+		}
+		took = append(took, time.Duration(ms*float64(time.Millisecond)))
+	}
+	var frames []time.Duration // a frame each, so that median can be used
+	for range 5 {
+		n, err := housetest.Eval[float64](tab, `new Promise(done => {
+			const box = document.querySelector('[aria-label="Cases on devices"]'), start = performance.now(); let n = 0;
+			const step = now => { if (now - start > 3000) return done(n / 3); n++; box.scrollLeft = (box.scrollLeft + 120) % (box.scrollWidth - box.clientWidth); box.scrollTop = (box.scrollTop + 30) % (box.scrollHeight - box.clientHeight); requestAnimationFrame(step); };
+			requestAnimationFrame(step); })`)
+		if err != nil {
+			return err
+		}
+		frames = append(frames, time.Duration(n*float64(time.Second)))
+	}
+	perSecond := median(frames).Seconds()
+	return errors.Join(
+		say("a run of 1,000 legs × 100 cases ÷ 1 s", median(took).Seconds(), 1, "from the navigation's start until the mosaic and the grid are drawn; median of %d: %s", len(took), median(took).Round(time.Millisecond)),
+		say("50 ÷ frames a second of its grid", 50/perSecond, 1, "scrolled in both directions; median of 5 times 3 s: %.0f", perSecond))
+}
+
+// fillWide writes the run.
+func fillWide(ctx context.Context, dsn, workspace string) error {
+	db, err := sqlx.ConnectContext(ctx, "mysql", dsn)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	id := func(kind, n string) string { return "concat('01" + kind + "', lpad(" + n + ", 23, '0'))" }
+	do := func(query string, args ...any) {
+		if err == nil {
+			_, err = db.ExecContext(ctx, query, args...)
+		}
+	}
+	for i := oldLegs; i < 1000; i++ {
+		f, _ := json.Marshal(devices.Facts{Serial: fmt.Sprintf("d-%03d", i), Platform: "android", API: 26 + i%10, OS: fmt.Sprint(6 + i%10), Maker: "Orrery", Model: fmt.Sprint("M", i%30), Form: "phone", Origin: "real", Width: 1080, Height: 2400, Density: 420, MemoryMB: 4096, Language: "en"})
+		do("INSERT INTO devices (id, serial, unit, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, 'away', '', now(3))", oldID("d", i), fmt.Sprintf("d-%03d", i), fmt.Sprintf("d-%03d", i), oldID("h", 0), f)
+	}
+	run, leg := oldID("r", oldRuns), fmt.Sprintf("%d + w.seq", oldRuns*oldLegs)
+	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) VALUES (?, ?, ?, ?, JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), ?, '', '', 1)", run, workspace, oldID("b", oldBuild-1), oldID("p", 0), oldRuns+1)
+	do("INSERT INTO answers (run_id, version, sentence, answer) VALUES (?, 1, 'Not good.', ?)", run, `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
+	do("INSERT INTO work (id, kind, run_id, workspace_id, device_id, stage, verdict, message, cases_total, created, ended, spec) SELECT "+id("W", leg)+", 'leg', ?, ?, "+id("D", "w.seq")+", 'done', 'failed', '', 100, now(3), now(3), unhex(sha2('bench', 256)) FROM seq_0_to_999 w", run, workspace)
+	do("INSERT INTO attempts (id, work_id, number, device_id, stage, verdict, message, started, ended) SELECT " + id("A", leg) + ", " + id("W", leg) + ", 1, " + id("D", "w.seq") + ", 'done', 'failed', '', now(3), now(3) FROM seq_0_to_999 w")
+	do("INSERT INTO cases (attempt_id, ordinal, name, verdict, message, line, expected, actual, trace, start_ms, took_ms) SELECT " + id("A", leg) + ", c.seq, concat('shore.test_case_', lpad(c.seq, 2, '0')), IF((w.seq * 13 + c.seq) % 97 = 0, 'failed', 'passed'), '', '', '', '', '', 0, 900 FROM seq_0_to_999 w JOIN seq_0_to_99 c ORDER BY 1, 2")
+	return err
 }
 
 // oldID is an id that lies where it was made in time.
@@ -240,8 +322,8 @@ func fillOld(ctx context.Context, dsn, workspace string) (rows int, err error) {
 	}
 	id := func(kind, n string) string { return "concat('01" + kind + "', lpad(" + n + ", 23, '0'))" }
 	verdictOf := "IF((r.seq * 7 + w.seq * 13 + c.i) % 97 = 0, 'failed', IF((r.seq + w.seq + c.i) % 211 = 0, 'flaky', 'passed'))"
-	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) SELECT " + id("R", "r.seq") + ", ?, " + id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild)) + ", " + id("P", "0") +
-		", JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), r.seq + 1, '', '', 1 FROM seq_0_to_" + fmt.Sprint(oldRuns-1) + " r", workspace)
+	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) SELECT "+id("R", "r.seq")+", ?, "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+", "+id("P", "0")+
+		", JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), r.seq + 1, '', '', 1 FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", workspace)
 	do("INSERT INTO answers (run_id, version, sentence, answer) SELECT "+id("R", "r.seq")+", 1, 'Not good.', ? FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
 	do("INSERT INTO families (run_id, signature, family, workspace_id, slug, platform, build_id) SELECT "+id("R", "r.seq")+", lpad(hex((r.seq + f.seq) % 50), 16, '0'), lpad(hex((r.seq + f.seq) % 50), 16, '0'), ?, 'kelpline', 'android', "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+" FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r JOIN seq_0_to_9 f", workspace)
 	legs := fmt.Sprintf(" FROM seq_0_to_%d r JOIN seq_0_to_%d w", oldRuns-1, oldLegs-1)

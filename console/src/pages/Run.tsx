@@ -40,7 +40,7 @@ const BrokenList = styled.ul`
 
 /** By which trait the tiles lie: the one that was chosen, else the one that explains the largest family, else variant or version. */
 const tabs = ['cases', 'legs', 'asked'] as const;
-const parts = { by: text(), tab: oneOf(tabs, 'cases'), sort: text(), family: text() };
+const parts = { by: text(), tab: oneOf(tabs, 'cases'), sort: text(), family: text(), only: oneOf(['all', 'trouble'] as const, 'all') };
 
 function useLaidBy(ways: string[], why: string | undefined): string {
   const [{ by }] = useView(parts);
@@ -265,7 +265,19 @@ function useLaidRun(id: string): [Run | undefined, LegSummary[]] {
 
 function CasesOnDevices({ id }: { id: string }) {
   const [run, legs] = useLaidRun(id);
-  return run && <Grid names={run.case_names} legs={legs} />;
+  const [{ only }, setView] = useView(parts);
+  const onTrouble = useCallback((on: boolean) => setView({ only: on ? 'trouble' : 'all' }), [setView]);
+  return run && (
+    <Section>
+      <Sub>
+        <Button $small aria-pressed={only === 'trouble'} onPress={() => onTrouble(only === 'all')}>
+          {only === 'trouble' ? 'Show all cases' : 'Only cases with trouble'}
+        </Button>{' '}
+        (t in the grid; arrows move)
+      </Sub>
+      <Grid names={run.case_names} legs={legs} trouble={only === 'trouble'} onTrouble={onTrouble} />
+    </Section>
+  );
 }
 
 function Legs({ id }: { id: string }) {

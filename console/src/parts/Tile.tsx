@@ -2,7 +2,7 @@
 // is known without its colour too. A tile is one box with a drawn background: a page may
 // show thousands, and the browser repaints boxes far quicker than pictures.
 import { memo, type ReactNode } from 'react';
-import styled from 'styled-components';
+import styled, { css } from 'styled-components';
 import { c, unseen } from '../theme';
 
 const framed = (colour: string) => `box-shadow: inset 0 0 0 max(1px, calc(var(--size) / 12)) ${colour};`;
@@ -28,10 +28,12 @@ const cuts: Record<string, string> = {
   running: `background: conic-gradient(${c.lapis} var(--share), transparent 0) center / 64% 64% no-repeat; ${framed(c.lapis)}`,
 };
 
-const Box = styled.i`
+/** What makes an element with data-verdict a tile: for one of its own, or for a thousand in a table. */
+export const tileCSS = css`
   display: block; flex: none; width: var(--size); height: var(--size); print-color-adjust: exact; forced-color-adjust: none;
-  ${() => Object.entries(cuts).map(([verdict, css]) => `&[data-verdict='${verdict}'] { ${css} }`).join('\n')}
+  ${() => Object.entries(cuts).map(([verdict, rules]) => `&[data-verdict='${verdict}'] { ${rules} }`).join('\n')}
 `;
+const Box = styled.i`${tileCSS}`;
 
 const Said = styled.span`${unseen}`;
 
