@@ -1,4 +1,7 @@
 // Cases × devices: a row a case, a column a leg, a tile where they meet. It is one stop of Tab; the arrows go over it.
+//
+// A run may have a hundred thousand tiles. Only those in sight are made, some at a time, each in a place of its own: what comes into
+// sight moves nothing that is there.
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { memo, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { useNavigate } from 'react-router';
@@ -9,30 +12,36 @@ import { stepOn, type Cell as Spot } from './roving';
 import { tileCSS } from './Tile';
 import { broken, unit } from '../words';
 
+const wide = 36; // px: a column
+const high = 26; // px: a row
+const top = 84; // px: the devices' names
+
 const Scroll = styled.div`
-  overflow: auto; contain: layout paint style; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};
+  --head: 320px; ${narrow} { --head: 170px; }
+  overflow: auto; contain: strict; max-height: 60vh; border: 1px solid ${c.grout}; background: ${c.panel};
+  font-size: 13px; line-height: 18px;
 `;
-// Fixed: a cell that changes moves no other. Its cells are plain elements: a page may make a thousand of them in a frame.
-const Whole = styled.table`
-  font-size: 13px; line-height: 18px; table-layout: fixed; width: 0;
-  tbody td { border-top: 1px solid ${c.grout}; padding: 3px 10px; height: 25px; contain: strict; }
-  tbody td a { display: block; }
-  tbody i { --size: 14px; --share: 25%; ${tileCSS} }
+// What is in it are plain elements: a page may make a thousand of them in a frame.
+const Plane = styled.div`
+  position: relative;
+  > [role=row] { position: absolute; left: 0; right: 0; height: ${high}px; contain: layout style; border-top: 1px solid ${c.grout}; }
+  > [role=row]:first-child { position: sticky; top: 0; z-index: 2; height: ${top}px; background: ${c.panel}; border: 0; }
+  [role=rowheader], [data-corner] {
+    position: sticky; left: 0; z-index: 1; width: var(--head); height: 100%; background: ${c.panel}; padding: 3px 12px;
+    white-space: nowrap; overflow: hidden; text-overflow: ellipsis;
+  }
+  [data-corner] { z-index: 3; display: flex; align-items: flex-end; color: ${c.faint}; }
+  [role=columnheader]:not([data-corner]) {
+    position: absolute; top: 0; width: ${wide}px; height: ${top}px; padding: 8px 0 4px; contain: strict;
+  }
+  [role=columnheader] a {
+    writing-mode: vertical-rl; transform: rotate(180deg); color: ${c.ink}; height: 100%; margin: 0 auto; display: block;
+  }
+  [role=cell] { position: absolute; top: 0; width: ${wide}px; height: ${high - 1}px; contain: strict; }
+  [role=cell] a { display: block; padding: 5px 11px; }
+  i { --size: 14px; --share: 25%; ${tileCSS} }
 `;
-const Corner = styled.th`
-  position: sticky; left: 0; top: 0; z-index: 3; background: ${c.panel}; text-align: left; vertical-align: bottom; padding: 4px 12px;
-  font-weight: 400; color: ${c.faint};
-  width: 320px; ${narrow} { width: 170px; }
-`;
-const DeviceName = styled.th`
-  position: sticky; top: 0; z-index: 2; background: ${c.panel}; font-weight: 400; padding: 8px 0 4px; width: 36px; height: 84px;
-  a { writing-mode: vertical-rl; transform: rotate(180deg); color: ${c.ink}; }
-`;
-const CaseName = styled.th`
-  position: sticky; left: 0; z-index: 1; background: ${c.panel}; text-align: left; font-weight: 400; padding: 3px 12px; height: 25px;
-  white-space: nowrap;
-  border-top: 1px solid ${c.grout}; overflow: hidden; text-overflow: ellipsis;
-`;
+
 const spotName = (s: Spot) => `${s.row}-${s.col}`;
 
 /** How a case came out on a leg. A leg of a program has names of its own; else the cases are those of the run, in its order. */
@@ -43,41 +52,77 @@ export function verdictOf(l: Pick<LegSummary, 'case_names' | 'case_verdicts'>, n
 /** What a cell holds; '': nothing. */
 const heldAt = (l: LegSummary, name: string, row: number) => verdictOf(l, name, row) || (l.stage === 'done' ? '' : 'waiting');
 
-const One = memo(function One({
-  leg,
-  serial,
-  name,
-  what,
-  spot,
-  stop,
-}: {
+const leftOf = (col: number) => ({ left: `calc(var(--head) + ${col * wide}px)` });
+
+const One = memo(function One({ leg, serial, name, what, row, col, stop }: {
   leg: string;
   serial: string;
   name: string;
   what: string;
-  spot: string;
+  row: number;
+  col: number;
   stop: boolean;
 }) {
-  if (!what) return <td />;
   const says = `${name} on ${serial}: ${what}`;
   return (
-    <td>
-      <a href={`/legs/${leg}?case=${encodeURIComponent(name)}`} aria-label={says} title={says} data-spot={spot} tabIndex={stop ? 0 : -1}>
+    <div role="cell" style={leftOf(col)}>
+      <a
+        href={`/legs/${leg}?case=${encodeURIComponent(name)}`}
+        aria-label={says}
+        title={says}
+        data-spot={spotName({ row, col })}
+        tabIndex={stop ? 0 : -1}
+      >
         <i aria-hidden data-verdict={what} />
       </a>
-    </td>
+    </div>
   );
 });
 
-const Heading = memo(function Heading({ leg, serial, spot, stop }: { leg: string; serial: string; spot: string; stop: boolean }) {
-  return <DeviceName scope="col"><a href={`/legs/${leg}`} data-spot={spot} tabIndex={stop ? 0 : -1}>{serial}</a></DeviceName>;
+const Heading = memo(function Heading({ leg, serial, col, stop }: { leg: string; serial: string; col: number; stop: boolean }) {
+  return (
+    <div role="columnheader" style={leftOf(col)}>
+      <a href={`/legs/${leg}`} data-spot={spotName({ row: 0, col })} tabIndex={stop ? 0 : -1}>{serial}</a>
+    </div>
+  );
+});
+
+/** A case: those of its tiles that are in sight. */
+const Line = memo(function Line({ name, place, n, legs, from, to, stopAt }: {
+  name: string;
+  place: number; // among all cases
+  n: number; // among those that are shown
+  legs: LegSummary[];
+  from: number;
+  to: number;
+  stopAt: number; // the column of Tab's stop; -1: it is elsewhere
+}) {
+  const cells = [];
+  for (let col = from; col < to; col++) {
+    const l = legs[col]!;
+    const what = heldAt(l, name, place);
+    if (!what) continue;
+    const stop = stopAt === col;
+    cells.push(<One key={l.id} leg={l.id} serial={unit(l)} name={name} what={what} row={n + 1} col={col} stop={stop} />);
+  }
+  return (
+    <div role="row" style={{ top: top + n * high }} aria-rowindex={n + 2}>
+      <div role="rowheader" title={name}>{name}</div>
+      {cells}
+    </div>
+  );
 });
 
 /** Whether a case did not pass somewhere. */
 const troubled = (legs: LegSummary[], name: string, row: number) =>
   legs.some((l) => { const v = verdictOf(l, name, row); return broken(v) || v === 'flaky'; });
 
-const rowHeight = 26;
+/** From which to which are made: so many more at a time, that not every movement makes some. */
+function steps(items: { index: number }[], step: number, count: number): [number, number] {
+  const first = items[0]?.index ?? 0;
+  const last = items.at(-1)?.index ?? -1;
+  return [Math.floor(first / step) * step, Math.min(count, Math.ceil((last + 1) / step) * step)];
+}
 
 /** With `trouble`, only cases that did not pass somewhere. The key t asks for that, and for all again. */
 export const Grid = memo(function Grid({ names: all, legs, trouble, onTrouble }: {
@@ -92,32 +137,27 @@ export const Grid = memo(function Grid({ names: all, legs, trouble, onTrouble }:
   const shown = useMemo(() => all.map((_, n) => n).filter((n) => !trouble || troubled(legs, all[n]!, n)), [all, legs, trouble]);
   const names = useMemo(() => shown.map((n) => all[n]!), [all, shown]);
   const [at, setAt] = useState<Spot>({ row: 0, col: 0 }); // row 0: the devices' names
-  // Only the columns in sight are made: a run may have a thousand.
   const many = legs.length > 60;
   const columns = useVirtualizer({
     horizontal: true,
     count: legs.length,
     getScrollElement: () => box.current,
-    estimateSize: () => 36,
-    overscan: 3,
+    estimateSize: () => wide,
+    overscan: 2,
     enabled: many,
   });
   const tall = names.length > 60;
   const rows = useVirtualizer({
     count: names.length,
     getScrollElement: () => box.current,
-    estimateSize: () => rowHeight,
-    overscan: 3,
+    estimateSize: () => high,
+    overscan: 2,
     enabled: tall,
   });
-  const lines = tall
-    ? rows.getVirtualItems()
-    : names.map((_, index) => ({ index, start: index * rowHeight, end: (index + 1) * rowHeight }));
-  const above = lines[0]?.start ?? 0;
-  const below = names.length * rowHeight - (lines.at(-1)?.end ?? 0);
-  const items = many ? columns.getVirtualItems() : legs.map((_, index) => ({ index, start: index * 36, end: index * 36 + 36 }));
-  const before = items[0]?.start ?? 0;
-  const after = legs.length * 36 - (items.at(-1)?.end ?? 0);
+  const across = many ? columns.getVirtualItems() : [];
+  const [from, to] = many ? steps(across, 8, legs.length) : [0, legs.length];
+  const down = tall ? rows.getVirtualItems() : [];
+  const [first, end] = tall ? steps(down, 4, names.length) : [0, names.length];
   const holds = (s: Spot) => s.row === 0 || heldAt(legs[s.col]!, names[s.row - 1]!, shown[s.row - 1]!) !== '';
   const stop = at.col < legs.length && at.row <= names.length && holds(at) ? at : { row: 0, col: 0 };
   const link = (s: Spot) => box.current?.querySelector<HTMLElement>(`[data-spot="${spotName(s)}"]`);
@@ -148,55 +188,40 @@ export const Grid = memo(function Grid({ names: all, legs, trouble, onTrouble }:
     e.preventDefault();
     void navigate(to);
   };
-  const isStop = (row: number, col: number) => stop.row === row && stop.col === col;
+  const headings = [];
+  for (let col = from; col < to; col++) {
+    const l = legs[col]!;
+    headings.push(<Heading key={l.id} leg={l.id} serial={unit(l)} col={col} stop={stop.row === 0 && stop.col === col} />);
+  }
+  const lines = [];
+  for (let n = first; n < end; n++) {
+    const stopAt = stop.row === n + 1 ? stop.col : -1;
+    lines.push(<Line key={shown[n]} name={names[n]!} place={shown[n]!} n={n} legs={legs} from={from} to={to} stopAt={stopAt} />);
+  }
+  const height = top + names.length * high;
   return (
-    <Scroll ref={box} role="region" aria-label="Cases on devices" onKeyDown={key} onFocus={focus} onClick={click}>
-      <Whole>
-        <thead>
-          <tr>
-            <Corner scope="col">case</Corner>
-            {before > 0 && <td style={{ width: before }} />}
-            {items.map(({ index: col }) => (
-              <Heading
-                key={legs[col]!.id}
-                leg={legs[col]!.id}
-                serial={unit(legs[col]!)}
-                spot={spotName({ row: 0, col })}
-                stop={isStop(0, col)}
-              />
-            ))}
-            {after > 0 && <td style={{ width: after }} />}
-          </tr>
-        </thead>
-        <tbody>
-          {above > 0 && <tr style={{ height: above }} />}
-          {lines.map(({ index: n }) => {
-            const name = names[n]!;
-            return (
-            <tr key={name}>
-              <CaseName scope="row" title={name}>{name}</CaseName>
-              {before > 0 && <td />}
-              {items.map(({ index: col }) => {
-                const l = legs[col]!;
-                return (
-                  <One
-                    key={l.id}
-                    leg={l.id}
-                    serial={unit(l)}
-                    name={name}
-                    what={heldAt(l, name, shown[n]!)}
-                    spot={spotName({ row: n + 1, col })}
-                    stop={isStop(n + 1, col)}
-                  />
-                );
-              })}
-              {after > 0 && <td />}
-            </tr>
-            );
-          })}
-          {below > 0 && <tr style={{ height: below }} />}
-        </tbody>
-      </Whole>
+    <Scroll
+      ref={box}
+      role="region"
+      aria-label="Cases on devices"
+      style={{ height: height + 2 }}
+      onKeyDown={key}
+      onFocus={focus}
+      onClick={click}
+    >
+      <Plane
+        role="table"
+        aria-label="Cases on devices"
+        aria-rowcount={names.length + 1}
+        aria-colcount={legs.length + 1}
+        style={{ width: `calc(var(--head) + ${legs.length * wide}px)`, height }}
+      >
+        <div role="row" aria-rowindex={1}>
+          <div role="columnheader" data-corner>case</div>
+          {headings}
+        </div>
+        {lines}
+      </Plane>
     </Scroll>
   );
 });
