@@ -266,11 +266,12 @@ type LegRow struct {
 	Attempts  int                 `db:"attempts"`
 	NowCase   sql.NullString      `db:"now_case"`
 	Started   sql.NullTime        `db:"started"`
-	RanOn     sql.NullString      `db:"ran_on"` // serial of the device of the last attempt
-	SpecHash  []byte              `db:"spec"`   // nil: it was written before there were specs
+	RanOn     sql.NullString      `db:"ran_on"`    // serial of the device of the last attempt
+	OnDevice  string              `db:"on_device"` // its id, or that of the device it is for
+	SpecHash  []byte              `db:"spec"`      // nil: it was written before there were specs
 }
 
-const legRows = "SELECT " + workColumns + `, w.spec, d.serial, ` + deviceFacts + `, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on FROM work w JOIN devices d ON d.id = w.device_id
+const legRows = "SELECT " + workColumns + `, w.spec, d.serial, ` + deviceFacts + `, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on, coalesce(a.device_id, w.device_id) AS on_device FROM work w JOIN devices d ON d.id = w.device_id
 	LEFT JOIN attempts a ON a.work_id = w.id AND a.number = (SELECT max(number) FROM attempts WHERE work_id = w.id) LEFT JOIN devices ad ON ad.id = a.device_id`
 
 // Legs lists the legs of a run with their devices, by serial.

@@ -43,7 +43,7 @@ func (s *Answers) Compare(ctx context.Context, before, now store.Run) (c Compare
 		at := map[string]int{}
 		var attempts []string
 		for j, l := range legs {
-			placed[i][j].Place = l.DeviceID + "\x00" + l.Conditions
+			placed[i][j].Place = l.OnDevice + "\x00" + l.Conditions
 			if l.AttemptID.Valid {
 				attempts, at[l.AttemptID.String] = append(attempts, l.AttemptID.String), j
 			}

@@ -103,7 +103,7 @@ func (s *Answers) find(ctx context.Context, r store.Run) (f found, err error) {
 		}
 		subject := Subject(f.app, f.pkg, name)
 		of = append(of, name)
-		f.results = append(f.results, store.Result{Subject: subject[:], RunID: r.ID, WorkID: rows[i].ID, DeviceID: rows[i].DeviceID, BuildID: r.BuildID, AttemptID: o.AttemptID, Variant: rows[i].Variant, Conditions: rows[i].Conditions, Verdict: o.Verdict, TookMS: o.TookMS})
+		f.results = append(f.results, store.Result{Subject: subject[:], RunID: r.ID, WorkID: rows[i].ID, DeviceID: rows[i].OnDevice, BuildID: r.BuildID, AttemptID: o.AttemptID, Variant: rows[i].Variant, Conditions: rows[i].Conditions, Verdict: o.Verdict, TookMS: o.TookMS})
 		return nil
 	})
 	if err != nil {
@@ -226,7 +226,7 @@ func familyOf(e triage.Explained, rows []store.LegRow, others []string, example 
 func (s *Answers) others(ctx context.Context, rows []store.LegRow) (out []triage.Leg, serials []string, err error) {
 	took := map[string]bool{}
 	for _, l := range rows {
-		took[l.DeviceID] = true
+		took[l.OnDevice] = true
 	}
 	all, err := s.Store.Devices(ctx, "", 0)
 	for _, d := range all {
@@ -245,7 +245,7 @@ func (s *Answers) standings(ctx context.Context, r store.Run, f *found, rows []s
 	}
 	here := map[[2]string]bool{}
 	for _, l := range rows {
-		here[[2]string{l.DeviceID, l.Conditions}] = true
+		here[[2]string{l.OnDevice, l.Conditions}] = true
 	}
 	before = slices.DeleteFunc(before, func(b store.Before) bool { return !here[[2]string{b.DeviceID, b.Conditions}] })
 	if len(before) == 0 {
@@ -302,14 +302,14 @@ func (s *Answers) standings(ctx context.Context, r store.Run, f *found, rows []s
 	for i, l := range rows {
 		for _, c := range judged[i] {
 			if counted(c.Verdict) {
-				now.Judged[triage.Spot{Device: l.DeviceID, Set: l.Conditions, Case: c.Case}] = true
+				now.Judged[triage.Spot{Device: l.OnDevice, Set: l.Conditions, Case: c.Case}] = true
 			}
 		}
 	}
 	for _, x := range families {
 		for _, i := range x.Legs {
 			for _, c := range x.Cases {
-				now.Shown[x.ID] = append(now.Shown[x.ID], triage.Spot{Device: rows[i].DeviceID, Set: rows[i].Conditions, Case: c})
+				now.Shown[x.ID] = append(now.Shown[x.ID], triage.Spot{Device: rows[i].OnDevice, Set: rows[i].Conditions, Case: c})
 			}
 		}
 	}
@@ -322,7 +322,7 @@ func (s *Answers) standings(ctx context.Context, r store.Run, f *found, rows []s
 	}
 	serials := map[string]string{}
 	for _, l := range rows {
-		serials[l.DeviceID] = l.Serial
+		serials[l.OnDevice] = cmp.Or(l.RanOn.String, l.Serial)
 	}
 	for i, o := range old {
 		if same[i] != "" || len(f.Gone) >= maxGone || o.Signature.Kind == verdict.Flaky {
@@ -359,7 +359,7 @@ func (s *Answers) history(ctx context.Context, r store.Run, f *found, x *Family,
 	}
 	for _, l := range rows {
 		if in[l.ID] {
-			shows[[2]string{l.DeviceID, l.Conditions}] = true
+			shows[[2]string{l.OnDevice, l.Conditions}] = true
 		}
 	}
 	builds := map[string]*triage.Seen{r.BuildID: {Build: r.BuildID, Shown: len(x.Legs)}}

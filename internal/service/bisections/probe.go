@@ -16,6 +16,7 @@ import (
 	"tessellant/internal/guard"
 	"tessellant/internal/service/plans"
 	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/secrets"
 	"tessellant/internal/store"
 )
 
@@ -105,6 +106,10 @@ func (s *Bisections) next(ctx context.Context, b store.Bisection) error {
 	}
 	r := b.Request.V
 	values, err := s.Secrets.Of(ctx, b.ID)
+	if errors.Is(err, secrets.ErrLost) {
+		b.State, b.Why = store.BisectFailed, err.Error()
+		return s.Store.SetBisection(ctx, b)
+	}
 	if err != nil {
 		return err
 	}

@@ -262,7 +262,7 @@ func (s *Reports) picture(ctx context.Context, workspace, id string) ([]byte, er
 		return nil, err
 	}
 	head, _, err := image.DecodeConfig(bytes.NewReader(raw))
-	if err != nil || head.Width*head.Height > 40_000_000 {
+	if err != nil || head.Width*head.Height > 12_000_000 {
 		return nil, nil //nolint:nilerr // it came from elsewhere, and is none
 	}
 	img, _, err := image.Decode(bytes.NewReader(raw))
