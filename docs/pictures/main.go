@@ -74,12 +74,12 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 	}
 	pictures := []picture{
 		{"console-runs", "/", "light", "tbody tr", ""},
-		{"console-run", "/runs/" + first.Id + "?by=language", "light", "[data-leg]", ""},
+		{"console-run", "/runs/" + first.Id, "light", "#broke", ""},
 		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", ""},
 		{"console-leg-dark", "/legs/" + legs(first)["fen-02"] + "?case=tides.test_tide_chart", "dark", "video", ""},
 		{"console-start", "/start?where=%20&pool=most-different&package=shore-suite@1&variants=as-it-is%3D%7Cde%3Dlanguage:de", "light", "aside pre", ""},
 		{"console-builds", "/builds", "light", "tbody tr", ""},
-		{"console-build", "/builds/" + newest.BuildId, "light", "dl", ""},
+		{"console-build", "/builds/" + newest.BuildId, "light", "main h1", "/cases?case=test_send_a_survey&package=shore-suite"},
 		{"console-packages", "/packages", "light", "tbody tr", "/keys"},
 		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr", ""},
 		{"console-devices", "/devices", "light", "main li a", "/pools/most-different"},
