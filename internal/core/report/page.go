@@ -79,7 +79,7 @@ const (
 var pageText string
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"took": func(d time.Duration) string { return d.Round(time.Second).String() },
+	"took": tookText,
 	"when": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
 	"picture": func(raw []byte) template.URL {
 		return template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(raw))
@@ -104,6 +104,18 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 	},
 	"good": func(v verdict.Verdict) bool { return v == verdict.Passed || v == verdict.Flaky },
 }).Parse(pageText))
+
+// tookText is a duration as people say it: "45 s", "3:10 min", "1 h 5 min".
+func tookText(d time.Duration) string {
+	s := int(d.Round(time.Second).Seconds())
+	switch {
+	case s < 60:
+		return fmt.Sprintf("%d s", s)
+	case s < 3600:
+		return fmt.Sprintf("%d:%02d min", s/60, s%60)
+	}
+	return fmt.Sprintf("%d h %d min", s/3600, s/60%60)
+}
 
 // Write writes the page. It cuts what is beyond its bounds.
 func (p Page) Write(w io.Writer) error {

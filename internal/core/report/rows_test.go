@@ -110,7 +110,7 @@ func TestAPageStandsAloneAndHasAnEnd(t *testing.T) {
 	require.NoError(t, report.Page{Made: time.Now(), Runs: []report.PageRun{r, r}}.Write(&buf))
 	page := buf.String()
 	assert.Less(t, len(page), 8<<20)
-	for text, want := range map[string]bool{"<script": false, "<img src=x": false, "default-src 'none'": true, "And 5 more.": true, "And 7 more.": true, "2 runs": true} {
+	for text, want := range map[string]bool{"<script": false, "<img src=x": false, "default-src 'none'": true, "And 5 more.": true, "And 7 more.": true, "2 runs": true, "took 3:00 min": true} {
 		assert.Equal(t, want, strings.Contains(page, text), text)
 	}
 	assert.False(t, regexp.MustCompile(`(?:src|href)="(?:https?:)?//`).MatchString(page), "nothing comes from elsewhere")
