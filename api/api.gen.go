@@ -629,6 +629,24 @@ func (e SessionStage) Valid() bool {
 	}
 }
 
+// Defines values for ShareWithout.
+const (
+	ShareWithoutLogs    ShareWithout = "logs"
+	ShareWithoutNetwork ShareWithout = "network"
+)
+
+// Valid indicates whether the value is a known member of the ShareWithout enum.
+func (e ShareWithout) Valid() bool {
+	switch e {
+	case ShareWithoutLogs:
+		return true
+	case ShareWithoutNetwork:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Verdict.
 const (
 	Crashed Verdict = "crashed"
@@ -2053,6 +2071,13 @@ type NewPool struct {
 	Name       string         `json:"name"`
 }
 
+// NewShare defines model for NewShare.
+type NewShare struct {
+	// Path The link, without the service's address; it is told only now
+	Path  string   `json:"path"`
+	Share RunShare `json:"share"`
+}
+
 // NextDevice The device that would add most
 type NextDevice struct {
 	// Adds trait=value
@@ -2476,6 +2501,23 @@ type RunRequest struct {
 // RunRequestTake How many of the devices that fit: all, any n, or the n that differ most; absent: as the pool says, else all
 type RunRequestTake string
 
+// RunShare defines model for RunShare.
+type RunShare struct {
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Id      string    `json:"id"`
+	Leg     *string   `json:"leg,omitempty"`
+
+	// MadeBy The name of the key
+	MadeBy string `json:"made_by"`
+	Run    string `json:"run"`
+
+	// Views How often its first page was opened
+	Views     int            `json:"views"`
+	Withdrawn *time.Time     `json:"withdrawn,omitempty"`
+	Without   []ShareWithout `json:"without"`
+}
+
 // ScreenChange There is a new picture at /legs/{id}/screen
 type ScreenChange struct {
 	// At Of the picture
@@ -2557,6 +2599,26 @@ type Share struct {
 	Trait string  `json:"trait"`
 	Value string  `json:"value"`
 }
+
+// ShareList defines model for ShareList.
+type ShareList struct {
+	Items []RunShare `json:"items"`
+}
+
+// ShareRequest defines model for ShareRequest.
+type ShareRequest struct {
+	// LastsSeconds Absent: a week
+	LastsSeconds *int `json:"lasts_seconds,omitempty"`
+
+	// Leg One leg alone: its id, or RUN/SERIAL; absent: the whole run
+	Leg *string `json:"leg,omitempty"`
+
+	// Without What is left out
+	Without *[]ShareWithout `json:"without,omitempty"`
+}
+
+// ShareWithout defines model for ShareWithout.
+type ShareWithout string
 
 // SignIn defines model for SignIn.
 type SignIn struct {
@@ -3075,6 +3137,9 @@ type LabelRunJSONRequestBody = LabelChange
 
 // NameRunJSONRequestBody defines body for NameRun for application/json ContentType.
 type NameRunJSONRequestBody = RunName
+
+// AddShareJSONRequestBody defines body for AddShare for application/json ContentType.
+type AddShareJSONRequestBody = ShareRequest
 
 // StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
 type StopRunJSONRequestBody = Stop
@@ -3819,6 +3884,25 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{id}/report (the `GetReport` operationId).
 	GetReport(ctx context.Context, id string, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListShares The shares of a run, the newest first
+	//
+	// Corresponds with GET /runs/{id}/shares (the `ListShares` operationId).
+	ListShares(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddShareWithBody Make a link to a run, or to one leg of it, for people who have no key
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+	AddShareWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddShare Make a link to a run, or to one leg of it, for people who have no key
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+	AddShare(ctx context.Context, id string, body AddShareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StopRunWithBody End a run, or one leg of it
 	//
 	// Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -3883,6 +3967,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
 	MarkSession(ctx context.Context, id string, body MarkSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveShare Withdraw a share; its link ends at once
+	//
+	// Corresponds with DELETE /shares/{id} (the `RemoveShare` operationId).
+	RemoveShare(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End this browser's sign-in
 	//
@@ -5587,6 +5676,55 @@ func (c *Client) GetReport(ctx context.Context, id string, params *GetReportPara
 	return c.Client.Do(req)
 }
 
+// ListShares The shares of a run, the newest first
+//
+// Corresponds with GET /runs/{id}/shares (the `ListShares` operationId).
+func (c *Client) ListShares(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSharesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddShareWithBody Make a link to a run, or to one leg of it, for people who have no key
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+func (c *Client) AddShareWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddShareRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddShare Make a link to a run, or to one leg of it, for people who have no key
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+func (c *Client) AddShare(ctx context.Context, id string, body AddShareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddShareRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StopRunWithBody End a run, or one leg of it
 //
 // Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -5732,6 +5870,21 @@ func (c *Client) MarkSessionWithBody(ctx context.Context, id string, contentType
 // Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
 func (c *Client) MarkSession(ctx context.Context, id string, body MarkSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMarkSessionRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveShare Withdraw a share; its link ends at once
+//
+// Corresponds with DELETE /shares/{id} (the `RemoveShare` operationId).
+func (c *Client) RemoveShare(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveShareRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9942,6 +10095,87 @@ func NewGetReportRequest(server string, id string, params *GetReportParams) (*ht
 	return req, nil
 }
 
+// NewListSharesRequest constructs an http.Request for the ListShares method
+func NewListSharesRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/shares", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddShareRequest calls the generic AddShare builder with application/json body
+func NewAddShareRequest(server string, id string, body AddShareJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddShareRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAddShareRequestWithBody constructs an http.Request for the AddShare method, with any body, and a specified content type
+func NewAddShareRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/shares", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStopRunRequest calls the generic StopRun builder with application/json body
 func NewStopRunRequest(server string, id string, body StopRunJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10265,6 +10499,40 @@ func NewMarkSessionRequestWithBody(server string, id string, contentType string,
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveShareRequest constructs an http.Request for the RemoveShare method
+func NewRemoveShareRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shares/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -11371,6 +11639,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{id}/report (the `GetReport` operationId).
 	GetReportWithResponse(ctx context.Context, id string, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error)
 
+	// ListSharesWithResponse The shares of a run, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/shares (the `ListShares` operationId).
+	ListSharesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListSharesResponse, error)
+
+	// AddShareWithBodyWithResponse Make a link to a run, or to one leg of it, for people who have no key
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+	AddShareWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddShareResponse, error)
+
+	// AddShareWithResponse Make a link to a run, or to one leg of it, for people who have no key
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+	AddShareWithResponse(ctx context.Context, id string, body AddShareJSONRequestBody, reqEditors ...RequestEditorFn) (*AddShareResponse, error)
+
 	// StopRunWithBodyWithResponse End a run, or one leg of it
 	//
 	// Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -11443,6 +11732,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /sessions/{id}/verdict (the `MarkSession` operationId).
 	MarkSessionWithResponse(ctx context.Context, id string, body MarkSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkSessionResponse, error)
+
+	// RemoveShareWithResponse Withdraw a share; its link ends at once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /shares/{id} (the `RemoveShare` operationId).
+	RemoveShareWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveShareResponse, error)
 
 	// SignOutWithResponse End this browser's sign-in
 	//
@@ -15243,6 +15539,102 @@ func (r GetReportResponse) ContentType() string {
 	return ""
 }
 
+type ListSharesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ShareList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSharesResponse) GetJSON200() *ShareList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSharesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSharesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSharesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSharesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSharesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddShareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *NewShare
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddShareResponse) GetJSON201() *NewShare {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddShareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddShareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddShareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddShareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddShareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15585,6 +15977,47 @@ func (r MarkSessionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MarkSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveShareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveShareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveShareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveShareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveShareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveShareResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17286,6 +17719,45 @@ func (c *ClientWithResponses) GetReportWithResponse(ctx context.Context, id stri
 	return ParseGetReportResponse(rsp)
 }
 
+// ListSharesWithResponse The shares of a run, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/shares (the `ListShares` operationId).
+func (c *ClientWithResponses) ListSharesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListSharesResponse, error) {
+	rsp, err := c.ListShares(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSharesResponse(rsp)
+}
+
+// AddShareWithBodyWithResponse Make a link to a run, or to one leg of it, for people who have no key
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+func (c *ClientWithResponses) AddShareWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddShareResponse, error) {
+	rsp, err := c.AddShareWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddShareResponse(rsp)
+}
+
+// AddShareWithResponse Make a link to a run, or to one leg of it, for people who have no key
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
+func (c *ClientWithResponses) AddShareWithResponse(ctx context.Context, id string, body AddShareJSONRequestBody, reqEditors ...RequestEditorFn) (*AddShareResponse, error) {
+	rsp, err := c.AddShare(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddShareResponse(rsp)
+}
+
 // StopRunWithBodyWithResponse End a run, or one leg of it
 //
 // Legs that wait are over at once; the others end within seconds, with what was gathered.
@@ -17411,6 +17883,19 @@ func (c *ClientWithResponses) MarkSessionWithResponse(ctx context.Context, id st
 		return nil, err
 	}
 	return ParseMarkSessionResponse(rsp)
+}
+
+// RemoveShareWithResponse Withdraw a share; its link ends at once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /shares/{id} (the `RemoveShare` operationId).
+func (c *ClientWithResponses) RemoveShareWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveShareResponse, error) {
+	rsp, err := c.RemoveShare(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveShareResponse(rsp)
 }
 
 // SignOutWithResponse End this browser's sign-in
@@ -20106,6 +20591,72 @@ func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
 	return response, nil
 }
 
+// ParseListSharesResponse parses an HTTP response from a ListSharesWithResponse call
+func ParseListSharesResponse(rsp *http.Response) (*ListSharesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSharesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ShareList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddShareResponse parses an HTTP response from a AddShareWithResponse call
+func ParseAddShareResponse(rsp *http.Response) (*AddShareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddShareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest NewShare
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStopRunResponse parses an HTTP response from a StopRunWithResponse call
 func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20330,6 +20881,35 @@ func ParseMarkSessionResponse(rsp *http.Response) (*MarkSessionResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveShareResponse parses an HTTP response from a RemoveShareWithResponse call
+func ParseRemoveShareResponse(rsp *http.Response) (*RemoveShareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveShareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -20837,6 +21417,12 @@ type ServerInterface interface {
 	// GetReport What came of a run, or of several, for people and tools elsewhere
 	// (GET /runs/{id}/report)
 	GetReport(ctx *echo.Context, id string, params GetReportParams) error
+	// ListShares The shares of a run, the newest first
+	// (GET /runs/{id}/shares)
+	ListShares(ctx *echo.Context, id string) error
+	// AddShare Make a link to a run, or to one leg of it, for people who have no key
+	// (POST /runs/{id}/shares)
+	AddShare(ctx *echo.Context, id string) error
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx *echo.Context, id string) error
@@ -20858,6 +21444,9 @@ type ServerInterface interface {
 	// MarkSession Say how a session, or a case of it, came out
 	// (POST /sessions/{id}/verdict)
 	MarkSession(ctx *echo.Context, id string) error
+	// RemoveShare Withdraw a share; its link ends at once
+	// (DELETE /shares/{id})
+	RemoveShare(ctx *echo.Context, id string) error
 	// SignOut End this browser's sign-in
 	// (DELETE /signin)
 	SignOut(ctx *echo.Context) error
@@ -22614,6 +23203,38 @@ func (w *ServerInterfaceWrapper) GetReport(ctx *echo.Context) error {
 	return err
 }
 
+// ListShares converts echo context to params.
+func (w *ServerInterfaceWrapper) ListShares(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListShares(ctx, id)
+	return err
+}
+
+// AddShare converts echo context to params.
+func (w *ServerInterfaceWrapper) AddShare(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddShare(ctx, id)
+	return err
+}
+
 // StopRun converts echo context to params.
 func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 	var err error
@@ -22746,6 +23367,22 @@ func (w *ServerInterfaceWrapper) MarkSession(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.MarkSession(ctx, id)
+	return err
+}
+
+// RemoveShare converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveShare(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveShare(ctx, id)
 	return err
 }
 
@@ -22958,6 +23595,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/runs/:id/file", wrapper.GetRunFile, options.OperationMiddlewares["getRunFile"]...)
 	router.POST(options.BaseURL+"/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
 	router.GET(options.BaseURL+"/runs/:id/files", wrapper.GetRunFiles, options.OperationMiddlewares["getRunFiles"]...)
+	router.GET(options.BaseURL+"/runs/:id/shares", wrapper.ListShares, options.OperationMiddlewares["listShares"]...)
+	router.POST(options.BaseURL+"/runs/:id/shares", wrapper.AddShare, options.OperationMiddlewares["addShare"]...)
+	router.DELETE(options.BaseURL+"/shares/:id", wrapper.RemoveShare, options.OperationMiddlewares["removeShare"]...)
 	router.GET(options.BaseURL+"/runs/:id/compare", wrapper.CompareRuns, options.OperationMiddlewares["compareRuns"]...)
 	router.GET(options.BaseURL+"/runs/:id/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
@@ -26319,6 +26959,85 @@ func (response GetReportdefaultApplicationProblemPlusJSONResponse) VisitGetRepor
 	return err
 }
 
+type ListSharesRequestObject struct {
+	Id string `json:"id"`
+}
+
+type ListSharesResponseObject interface {
+	VisitListSharesResponse(w http.ResponseWriter) error
+}
+
+type ListShares200JSONResponse ShareList
+
+func (response ListShares200JSONResponse) VisitListSharesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSharesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSharesdefaultApplicationProblemPlusJSONResponse) VisitListSharesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddShareRequestObject struct {
+	Id   string `json:"id"`
+	Body *AddShareJSONRequestBody
+}
+
+type AddShareResponseObject interface {
+	VisitAddShareResponse(w http.ResponseWriter) error
+}
+
+type AddShare201JSONResponse NewShare
+
+func (response AddShare201JSONResponse) VisitAddShareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSharedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSharedefaultApplicationProblemPlusJSONResponse) VisitAddShareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StopRunRequestObject struct {
 	Id   string `json:"id"`
 	Body *StopRunJSONRequestBody
@@ -26589,6 +27308,39 @@ type MarkSessiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MarkSessiondefaultApplicationProblemPlusJSONResponse) VisitMarkSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveShareRequestObject struct {
+	Id string `json:"id"`
+}
+
+type RemoveShareResponseObject interface {
+	VisitRemoveShareResponse(w http.ResponseWriter) error
+}
+
+type RemoveShare204Response struct {
+}
+
+func (response RemoveShare204Response) VisitRemoveShareResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSharedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSharedefaultApplicationProblemPlusJSONResponse) VisitRemoveShareResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -27124,6 +27876,12 @@ type StrictServerInterface interface {
 	// GetReport What came of a run, or of several, for people and tools elsewhere
 	// (GET /runs/{id}/report)
 	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
+	// ListShares The shares of a run, the newest first
+	// (GET /runs/{id}/shares)
+	ListShares(ctx context.Context, request ListSharesRequestObject) (ListSharesResponseObject, error)
+	// AddShare Make a link to a run, or to one leg of it, for people who have no key
+	// (POST /runs/{id}/shares)
+	AddShare(ctx context.Context, request AddShareRequestObject) (AddShareResponseObject, error)
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
@@ -27145,6 +27903,9 @@ type StrictServerInterface interface {
 	// MarkSession Say how a session, or a case of it, came out
 	// (POST /sessions/{id}/verdict)
 	MarkSession(ctx context.Context, request MarkSessionRequestObject) (MarkSessionResponseObject, error)
+	// RemoveShare Withdraw a share; its link ends at once
+	// (DELETE /shares/{id})
+	RemoveShare(ctx context.Context, request RemoveShareRequestObject) (RemoveShareResponseObject, error)
 	// SignOut End this browser's sign-in
 	// (DELETE /signin)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -29597,6 +30358,79 @@ func (sh *strictHandler) GetReport(ctx *echo.Context, id string, params GetRepor
 	return nil
 }
 
+// ListShares operation middleware
+func (sh *strictHandler) ListShares(ctx *echo.Context, id string) error {
+	var request ListSharesRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListShares(ctx.Request().Context(), request.(ListSharesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListShares")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSharesResponseObject); ok {
+		return validResponse.VisitListSharesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddShare operation middleware
+func (sh *strictHandler) AddShare(ctx *echo.Context, id string) error {
+	var request AddShareRequestObject
+
+	request.Id = id
+
+	var body AddShareJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddShare(ctx.Request().Context(), request.(AddShareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddShare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddShareResponseObject); ok {
+		return validResponse.VisitAddShareResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // StopRun operation middleware
 func (sh *strictHandler) StopRun(ctx *echo.Context, id string) error {
 	var request StopRunRequestObject
@@ -29815,6 +30649,31 @@ func (sh *strictHandler) MarkSession(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(MarkSessionResponseObject); ok {
 		return validResponse.VisitMarkSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveShare operation middleware
+func (sh *strictHandler) RemoveShare(ctx *echo.Context, id string) error {
+	var request RemoveShareRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveShare(ctx.Request().Context(), request.(RemoveShareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveShare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveShareResponseObject); ok {
+		return validResponse.VisitRemoveShareResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

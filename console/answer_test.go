@@ -4,10 +4,12 @@ package console_test
 
 import (
 	"fmt"
+	"net/http"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestARunSaysWhatBrokeAndWhatIsKnownTurnsNoRunRed(t *testing.T) {
@@ -50,6 +52,25 @@ func TestARunSaysWhatBrokeAndWhatIsKnownTurnsNoRunRed(t *testing.T) {
 	d.says("again of run")
 	d.says("Nothing new: the device fails as known (KELP-7) in “total”.")
 	d.says("does not count: as known (KELP-7)")
+
+	// A link for people who have no key.
+	d.press("Share …")
+	d.press("without logs and network")
+	d.press("Make a link")
+	d.says("The link is shown only now:")
+	link := eval[string](d, "document.querySelector('[role=dialog] pre').innerText")
+	assert.Regexp(t, `/share/[A-Z2-7]{26}/$`, link)
+	d.says("opened 0 times")
+	assert.Equal(t, "200 true", eval[string](d, fmt.Sprintf(`fetch(%q, {credentials: 'omit'}).then(async r => r.status + ' ' + (await r.text()).includes('Shared from Tessellant'))`, link)))
+	d.press("Withdraw")
+	d.until("it has ended", "!document.body.innerText.includes('works until')")
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, link, nil)
+	require.NoError(t, err)
+	resp, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	require.NoError(t, resp.Body.Close())
+	assert.Equal(t, 404, resp.StatusCode)
+	d.press("Close")
 
 	// The history of the case.
 	d.do(chromedp.Click(css("[aria-labelledby=broke] a[href^='/cases?']")))

@@ -370,7 +370,7 @@ func TestARunIsStartedAndItsTilesChange(t *testing.T) {
 	d.until("a tile passed, a tile failed", `document.querySelector('[data-leg=orr-01] [data-verdict=passed]') && document.querySelector('[data-leg=orr-05] [data-verdict=failed]')`)
 	d.says("Not good: 1 of 2 devices fails")
 	assert.True(t, eval[bool](d, "window.sameDocument"), "nothing was loaded anew")
-	assert.Equal(t, 4, eval[int](d, "document.querySelectorAll('tbody [data-verdict=passed], tbody [data-verdict=failed]').length"), "cases × devices")
+	assert.Equal(t, 4, eval[int](d, "document.querySelectorAll('[role=cell] [data-verdict=passed], [role=cell] [data-verdict=failed]').length"), "cases × devices")
 	// The filter that fits nothing is said before anything starts.
 	d.goTo("/start?where=maker%3DNobody", "aside")
 	d.says("no device matches maker=Nobody")

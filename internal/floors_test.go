@@ -27,6 +27,7 @@ var floors = [][]string{
 	{"internal/service/fleet"},
 	{"internal/service/hosts"},
 	{"internal/service/dispatcher"},
+	{"internal/service/shares"},
 	{"internal/service/evidence", "internal/service/upkeep", "internal/service/reports", "internal/service/bisections"},
 	{"internal/service/runs"},
 	{"internal/service/sessions", "internal/service/plans", "internal/service/answers"},

@@ -25,7 +25,7 @@ func (a *App) keyCmd() *cobra.Command {
 
 What a role may do:
   viewer     see what the workspace has
-  engineer   also upload builds and packages, and start and stop tests
+  engineer   also upload builds and packages, start and stop tests, and share runs
   owner      also change the settings and the keys of the workspace
   operator   also run the installation: hosts, devices, workspaces, backups
 Nobody can make a key that may do more than their own.`,

@@ -87,6 +87,7 @@ func New(s *service.Service, metrics *prometheus.Registry) http.Handler {
 	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete, http.MethodPut, http.MethodPatch} {
 		e.Add(method, Door+"/*", webdriver(s))
 	}
+	openShares(e, s)
 	e.GET("/*", consoleFiles(console.Files(), s.Feed.Here))
 	return outermost(e, e.Router().Routes())
 }

@@ -166,7 +166,7 @@ func operations(t *testing.T) (out []operation) {
 
 // ofWorkspace says what of the workspace an operation's path names; "": nothing.
 func (o operation) ofWorkspace() string {
-	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/keys/{id}": "key", "/pools/{name}": "pool", "/bisections/{id}": "bisection"} {
+	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/keys/{id}": "key", "/pools/{name}": "pool", "/bisections/{id}": "bisection", "/shares/{id}": "share"} {
 		if strings.HasPrefix(o.path, prefix) {
 			return thing
 		}
@@ -193,6 +193,10 @@ func (w *world) request(o operation, c caller) *http.Request {
 		k, _, err := w.Service.AddKey(ctx, w.Who, service.NewKeyRequest{Name: "for " + c.name + o.OperationID, Role: access.Viewer})
 		require.NoError(t, err)
 		path = "/keys/" + k.ID
+	case "removeShare": // one of its own, each time
+		x, _, err := w.Service.AddShare(ctx, w.Who, w.things["run"], service.ShareRequest{})
+		require.NoError(t, err)
+		path = "/shares/" + x.ID
 	case "removeHost":
 		_, err := w.Service.AddHost(ctx, w.Who, "sacrificed")
 		require.NoError(t, err)
@@ -205,7 +209,7 @@ func (w *world) request(o operation, c caller) *http.Request {
 	if o.RequestBody != nil {
 		for media = range o.RequestBody.Value.Content { //nolint:revive // there is one
 		}
-		body = map[string]string{"stopRun": "{}", "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
+		body = map[string]string{"stopRun": "{}", "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "addShare": "{}", "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
 		if body == "" {
 			body = `{"wobble": 1}`
 		}

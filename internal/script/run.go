@@ -254,9 +254,9 @@ func (t *talk) soften(end *ending, o Outcome) Outcome {
 
 // wantedMemory says whether a process died because memory was refused to it.
 // Go's runtime mostly says so; refused in the middle of a collection it runs into a nil pointer
-// of its own instead, on its system stack (goroutine 0), where no script ever is.
+// of its own instead, on its system stack (goroutine 0), where no script ever is. A new thread whose stack is refused has a message of the C library's.
 func wantedMemory(stderr string) bool {
-	return strings.Contains(stderr, "out of memory") || strings.Contains(stderr, "cannot allocate memory") ||
+	return strings.Contains(stderr, "out of memory") || strings.Contains(stderr, "cannot allocate memory") || strings.Contains(stderr, "pthread_create failed: Resource temporarily unavailable") ||
 		(strings.HasPrefix(stderr, "SIGSEGV") && strings.Contains(stderr, "goroutine 0 "))
 }
 

@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/service/pools"
 	"tessellant/internal/service/runs"
 	"tessellant/internal/service/sessions"
+	"tessellant/internal/service/shares"
 	"tessellant/internal/service/upkeep"
 )
 
@@ -63,6 +64,8 @@ type (
 	BisectionRequest = bisections.Request
 	// Bisection is how far it is found, and what it comes to.
 	Bisection = bisections.View
+	// ShareRequest asks for a link for people without a key.
+	ShareRequest = shares.Request
 	// Rate is how often something happened lately.
 	Rate = answers.Rate
 	// HistoryOf says of which case a history is wanted.

@@ -5,6 +5,7 @@
 //	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
 //	answers   what runs say     reports   for elsewhere        bisections   the first bad build
+//	shares    links for people without a key
 //	queue, specs, secrets, upkeep, refuse, paging
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
@@ -35,6 +36,7 @@ import (
 	"tessellant/internal/service/runs"
 	"tessellant/internal/service/secrets"
 	"tessellant/internal/service/sessions"
+	"tessellant/internal/service/shares"
 	"tessellant/internal/service/specs"
 	"tessellant/internal/service/upkeep"
 	"tessellant/internal/store"
@@ -70,6 +72,7 @@ type Service struct {
 	*answers.Answers
 	*reports.Reports
 	*bisections.Bisections
+	*shares.Shares
 	*sessions.Sessions
 	*evidence.Evidence
 	*dispatcher.Dispatcher
@@ -97,6 +100,7 @@ func New(c Config) *Service {
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Reports = &reports.Reports{Store: c.Store, Blobs: c.Blobs, Runs: s.Runs, Answers: s.Answers}
 	s.Bisections = &bisections.Bisections{Store: c.Store, Bus: c.Bus, Log: c.Log, Content: s.Content, Runs: s.Runs, Answers: s.Answers, Secrets: c.Secrets}
+	s.Shares = &shares.Shares{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Runs: s.Runs, Reports: s.Reports}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}

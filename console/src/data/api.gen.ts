@@ -1002,6 +1002,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** The shares of a run, the newest first */
+        get: operations["listShares"];
+        put?: never;
+        /** Make a link to a run, or to one leg of it, for people who have no key */
+        post: operations["addShare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/shares/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw a share; its link ends at once */
+        delete: operations["removeShare"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/compare": {
         parameters: {
             query?: never;
@@ -2538,6 +2578,40 @@ export interface components {
             /** @description Legs on which it showed before */
             before: number;
             now: number;
+        };
+        /** @enum {string} */
+        ShareWithout: "logs" | "network";
+        ShareRequest: {
+            /** @description One leg alone: its id, or RUN/SERIAL; absent: the whole run */
+            leg?: string;
+            /** @description Absent: a week */
+            lasts_seconds?: number;
+            /** @description What is left out */
+            without?: components["schemas"]["ShareWithout"][];
+        };
+        RunShare: {
+            id: string;
+            run: string;
+            leg?: string;
+            without: components["schemas"]["ShareWithout"][];
+            /** Format: date-time */
+            expires: string;
+            /** Format: date-time */
+            withdrawn?: string;
+            /** @description How often its first page was opened */
+            views: number;
+            /** @description The name of the key */
+            made_by: string;
+            /** Format: date-time */
+            created: string;
+        };
+        NewShare: {
+            share: components["schemas"]["RunShare"];
+            /** @description The link, without the service's address; it is told only now */
+            path: string;
+        };
+        ShareList: {
+            items: components["schemas"]["RunShare"][];
         };
         /** @description How one case came out on one device */
         CaseRow: {
@@ -4937,6 +5011,79 @@ export interface operations {
                 content: {
                     "application/zip": string;
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listShares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them; their links were told only when they were made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addShare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShareRequest"];
+            };
+        };
+        responses: {
+            /** @description The share with its link */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewShare"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeShare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -20,7 +20,7 @@ const meQuery = { queryKey: ['me'], queryFn: () => answer(http.GET('/me')), stal
 export const useMe = () => useQuery(meQuery);
 
 /** What a key may do; core/access has the table. */
-export type Action = 'see' | 'upload' | 'test' | 'settings' | 'keys' | 'devices' | 'installation';
+export type Action = 'see' | 'upload' | 'test' | 'share' | 'settings' | 'keys' | 'devices' | 'installation';
 
 /** Whether who is signed in may do something. What they may not is not offered. */
 export const useMay = (action: Action) => useMe().data?.may.includes(action) ?? false;

@@ -20,6 +20,7 @@ import { Facts, Findings, Head, Page, Ref, Refused, Row, Section, Simulated, Sub
 import { VerdictWord } from '../parts/Tile';
 import { Again } from '../run/Again';
 import { Families } from '../run/Families';
+import { Share } from '../run/Share';
 import { c } from '../theme';
 import { broken, cases, many, conditionsText, forecastText, order, stageText, standing, took, traitName, unit } from '../words';
 
@@ -83,6 +84,7 @@ function Above({ r }: { r: Run }) {
 
 const Headline = memo(function Headline({ r }: { r: Run }) {
   const may = useMay('test');
+  const mayShare = useMay('share');
   const why = useWhy(r);
   return (
     <>
@@ -108,6 +110,7 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
         <Row $gap={12}>
           {!r.done && <StopRun r={r} />}
           {r.done && may && <Again run={r} />}
+          {mayShare && <Share run={r} />}
           {why?.before && (
             <Link to={`/runs/${r.id}/compare?with=${why.before.run}`}>against run {why.before.number}</Link>
           )}

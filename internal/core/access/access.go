@@ -34,6 +34,7 @@ const (
 	See          Action = "see"          // read what the workspace has, and the devices and hosts
 	Upload       Action = "upload"       // builds and packages
 	Test         Action = "test"         // runs, sessions, checks of devices
+	Share        Action = "share"        // runs, with people who have no key
 	Settings     Action = "settings"     // of the workspace
 	Keys         Action = "keys"         // of the workspace
 	Devices      Action = "devices"      // quarantine and release them, end whose work there ever is on one
@@ -54,6 +55,7 @@ var table = []row{
 	{See, "see what the workspace has", []Role{Viewer, Engineer, Owner, Operator}},
 	{Upload, "upload builds and packages", []Role{Engineer, Owner, Operator}},
 	{Test, "start and stop tests", []Role{Engineer, Owner, Operator}},
+	{Share, "share runs with people who have no key", []Role{Engineer, Owner, Operator}},
 	{Settings, "change the settings of the workspace", []Role{Owner, Operator}},
 	{Keys, "see and change the keys of the workspace", []Role{Owner, Operator}},
 	{Devices, "quarantine, release and free devices, which all workspaces share", []Role{Operator}},

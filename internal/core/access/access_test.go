@@ -13,9 +13,9 @@ func TestTheTable(t *testing.T) {
 		may  []Action
 	}{
 		{Viewer, []Action{Enter, See}},
-		{Engineer, []Action{Enter, See, Upload, Test}},
-		{Owner, []Action{Enter, See, Upload, Test, Settings, Keys}},
-		{Operator, []Action{Enter, See, Upload, Test, Settings, Keys, Devices, Installation}},
+		{Engineer, []Action{Enter, See, Upload, Test, Share}},
+		{Owner, []Action{Enter, See, Upload, Test, Share, Settings, Keys}},
+		{Operator, []Action{Enter, See, Upload, Test, Share, Settings, Keys, Devices, Installation}},
 		{Host, []Action{Work}},
 		{"", nil},
 		{"admin", nil},

@@ -14,8 +14,9 @@ import (
 
 // Page is one or several runs as one page that stands alone: without a script, and with nothing from elsewhere.
 type Page struct {
-	Made time.Time
-	Runs []PageRun
+	Made   time.Time
+	Runs   []PageRun
+	Shared bool // it is seen through a link, and its legs have pages
 }
 
 // PageRun is a run on a page.
@@ -43,12 +44,14 @@ type PageGroup struct {
 
 // PageLeg is a leg on a page.
 type PageLeg struct {
+	ID              string
 	Name, Model, OS string
 	Simulated       bool
 	Verdict         verdict.Verdict // "": it is still going
 	Cases           string
 	Took            time.Duration
 	Message         string
+	Link            string // to its own page; "": it has none
 }
 
 // PageFamily is a family on a page.

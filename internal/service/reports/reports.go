@@ -155,7 +155,7 @@ func (s *Reports) onPage(ctx context.Context, v runs.RunView) (r report.PageRun,
 	groups := map[string]int{}
 	cases := map[string]*report.PageCase{}
 	for i, l := range v.Legs {
-		x := report.PageLeg{Name: strings.TrimSuffix(cmp.Or(l.RanOn.String, l.Serial)+"/"+l.Variant, "/"), Model: strings.TrimSpace(l.Facts.V.Maker + " " + l.Facts.V.Model), OS: l.Facts.V.OS, Simulated: l.Facts.V.Simulated, Message: cut(l.Message)}
+		x := report.PageLeg{ID: l.ID, Name: strings.TrimSuffix(cmp.Or(l.RanOn.String, l.Serial)+"/"+l.Variant, "/"), Model: strings.TrimSpace(l.Facts.V.Maker + " " + l.Facts.V.Model), OS: l.Facts.V.OS, Simulated: l.Facts.V.Simulated, Message: cut(l.Message)}
 		if l.Stage == "done" {
 			x.Verdict = l.Verdict
 		}
