@@ -8,7 +8,7 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"path"
+	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -129,7 +129,7 @@ func openShares(e *echo.Echo, s *service.Service) {
 	})
 	e.GET(SharePath+"/:token/", run)
 	e.GET(SharePath+"/:token", func(c *echo.Context) error {
-		return c.Redirect(http.StatusMovedPermanently, path.Base(c.Request().URL.Path)+"/")
+		return c.Redirect(http.StatusMovedPermanently, SharePath+"/"+url.PathEscape(c.Param("token"))+"/") // a path, whatever the token is
 	})
 	e.GET(SharePath+"/:token/legs/:leg", open(func(c *echo.Context, x store.Share) error {
 		p, err := s.SharedLeg(c.Request().Context(), x, c.Param("leg"))

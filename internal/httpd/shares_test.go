@@ -84,6 +84,8 @@ func TestALinkShowsItsRunAndNothingElse(t *testing.T) {
 		assert.Equal(t, 404, status, path)
 		assert.Contains(t, body, "This link is not known, has run out, or was withdrawn.", path)
 	}
+	status, body, _ = look("/share/https:elsewhere.example")
+	assert.Equal(t, 404, status, "it does not lead away: %s", body)
 	for want, q := range map[string]api.ShareRequest{"can't last": {LastsSeconds: ptr(1)}, "can't last 2222h": {LastsSeconds: ptr(8000000)}, "there is no leg": {Leg: &others}} {
 		r, err := w.AddShareWithResponse(ctx, run, q)
 		require.NoError(t, err)

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -225,6 +226,17 @@ func TestWhatIsKnownDoesNotTurnARunRedAndIsNotHidden(t *testing.T) {
 	a = d.answer(third)
 	assert.Contains(t, a.Sentence, "Nothing new: 3 of 12 devices crash as known (KELP-12) in “chart”")
 	assert.Contains(t, a.Sentence, "2 fail by a wrong test in “total”")
+
+	// What is said in nearly the same words is known, too; in the verdict and in the sentence alike.
+	near := d.ran(q, func(device int, name string) hostlink.CaseResult {
+		c := kelp(true)(device, name)
+		if name == "a.test_total" && c.Verdict == verdict.Failed {
+			c.Message = strings.Replace(c.Message, "the total:", "the grand total:", 1)
+		}
+		return c
+	})
+	assert.Equal(t, verdict.Flaky, near.Verdict)
+	assert.Contains(t, d.answer(near).Sentence, "Nothing new: 2 of 12 devices fail by a wrong test in “total”")
 
 	// A device that fails in another way, too, counts.
 	fourth := d.ran(q, func(device int, name string) hostlink.CaseResult {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
 )
 
@@ -323,16 +324,17 @@ func (s *Store) FamilyRuns(ctx context.Context, app App, signatures []string, un
 // Mark is what a person says of a family, for the whole app.
 type Mark struct {
 	App
-	Family     string         `db:"family"`
-	Kind       string         `db:"kind"`
-	Reference  string         `db:"reference"`
-	Note       string         `db:"note"`
-	Until      sql.NullTime   `db:"until"`
-	Signatures JSON[[]string] `db:"signatures"` // of the family when it was marked
-	Title      string         `db:"title"`
-	MadeBy     string         `db:"made_by"`
-	Created    time.Time      `db:"created"`
-	Ended      sql.NullTime   `db:"ended"` // when it was taken away, or another took its place
+	Family     string                   `db:"family"`
+	Kind       string                   `db:"kind"`
+	Reference  string                   `db:"reference"`
+	Note       string                   `db:"note"`
+	Until      sql.NullTime             `db:"until"`
+	Signatures JSON[[]string]           `db:"signatures"` // of the family when it was marked
+	Likes      JSON[[]triage.Signature] `db:"likes"`      // the signatures themselves
+	Title      string                   `db:"title"`
+	MadeBy     string                   `db:"made_by"`
+	Created    time.Time                `db:"created"`
+	Ended      sql.NullTime             `db:"ended"` // when it was taken away, or another took its place
 }
 
 // PutMark keeps a mark; the one before on the family ends.
@@ -341,8 +343,8 @@ func (s *Store) PutMark(ctx context.Context, m Mark) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE marks SET ended = ? WHERE workspace_id = ? AND slug = ? AND platform = ? AND family = ? AND ended IS NULL", m.Created, m.WorkspaceID, m.Slug, m.Platform, m.Family); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "REPLACE INTO marks (workspace_id, slug, platform, family, kind, reference, note, until, signatures, title, made_by, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-			m.WorkspaceID, m.Slug, m.Platform, m.Family, m.Kind, m.Reference, m.Note, m.Until, asJSON(m.Signatures.V), m.Title, m.MadeBy, m.Created)
+		_, err := tx.ExecContext(ctx, "REPLACE INTO marks (workspace_id, slug, platform, family, kind, reference, note, until, signatures, likes, title, made_by, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+			m.WorkspaceID, m.Slug, m.Platform, m.Family, m.Kind, m.Reference, m.Note, m.Until, asJSON(m.Signatures.V), asJSON(m.Likes.V), m.Title, m.MadeBy, m.Created)
 		return err
 	})
 }

@@ -89,6 +89,7 @@ func (s *Answers) Mark(ctx context.Context, who store.Identity, r store.Run, fam
 	if m.Signatures.V, err = s.signaturesOf(ctx, r, x); err != nil {
 		return Answer{}, err
 	}
+	m.Likes.V = x.likes()
 	if err := s.Store.PutMark(ctx, m); err != nil {
 		return Answer{}, err
 	}
@@ -215,7 +216,7 @@ func (s *Answers) marked(ctx context.Context, r store.Run, f *found) error {
 	for i := range f.Families {
 		x := &f.Families[i]
 		for _, m := range marks {
-			if m.Family != x.ID && !shares(m.Signatures.V, x.signatures) {
+			if m.Family != x.ID && !shares(m.Signatures.V, x.signatures) && !alike(m, x.likes()[0]) {
 				continue
 			}
 			one := markOf(m)
@@ -244,10 +245,12 @@ func (s *Answers) Counting(ctx context.Context, h store.Hold, v verdict.Verdict)
 		return "", err
 	}
 	holds := map[string]bool{}
+	var held []store.Mark
 	for _, m := range marks {
 		if !heldAt(m, time.Now()) {
 			continue
 		}
+		held = append(held, m)
 		for _, id := range append(m.Signatures.V, m.Family) {
 			holds[id] = true
 		}
@@ -257,7 +260,8 @@ func (s *Answers) Counting(ctx context.Context, h store.Hold, v verdict.Verdict)
 	}
 	excused := map[string]bool{}
 	err = s.Store.EachBad(ctx, []string{h.AttemptID}, func(b store.Bad) error {
-		if holds[triage.Of(failureOf(0, b)).ID()] {
+		signature := triage.Of(failureOf(0, b))
+		if holds[signature.ID()] || slices.ContainsFunc(held, func(m store.Mark) bool { return alike(m, signature) }) {
 			excused[b.Name] = true
 		}
 		return nil
@@ -281,6 +285,23 @@ func (s *Answers) Counting(ctx context.Context, h store.Hold, v verdict.Verdict)
 		return "", err
 	}
 	return out, err
+}
+
+// likes are the signatures of a family, as they are kept with an answer: its own first.
+func (f Family) likes() []triage.Signature {
+	own := triage.Signature{Kind: f.Kind, Message: f.Pattern, Cause: f.Cause, Frames: f.Frames}
+	out := []triage.Signature{own}
+	for _, j := range f.Joined {
+		x := own
+		x.Message = j.Pattern
+		out = append(out, x)
+	}
+	return out
+}
+
+// alike says whether a signature is nearly one that was marked.
+func alike(m store.Mark, s triage.Signature) bool {
+	return slices.ContainsFunc(m.Likes.V, func(x triage.Signature) bool { return triage.Alike(x, s) })
 }
 
 func shares(a, b []string) bool {
