@@ -1435,12 +1435,15 @@ type Family struct {
 	Kind     Verdict           `json:"kind"`
 	LastGood *BuildName        `json:"last_good,omitempty"`
 
-	// Legs Their ids
+	// Legs The ids of these legs; 1000 at most
 	Legs []string    `json:"legs"`
 	Mark *FamilyMark `json:"mark,omitempty"`
 
 	// Message Of one of them, as it was
 	Message string `json:"message"`
+
+	// On On how many legs it shows
+	On int `json:"on"`
 
 	// Pattern The message without what differs from device to device and from time to time
 	Pattern *string `json:"pattern,omitempty"`

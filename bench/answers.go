@@ -264,8 +264,8 @@ func fillWide(ctx context.Context, dsn, workspace string) error {
 		do("INSERT INTO devices (id, serial, unit, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, 'away', '', now(3))", oldID("d", i), fmt.Sprintf("d-%03d", i), fmt.Sprintf("d-%03d", i), oldID("h", 0), f)
 	}
 	run, leg := oldID("r", oldRuns), fmt.Sprintf("%d + w.seq", oldRuns*oldLegs)
-	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) VALUES (?, ?, ?, ?, JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), ?, '', '', 1)", run, workspace, oldID("b", oldBuild-1), oldID("p", 0), oldRuns+1)
-	do("INSERT INTO answers (run_id, version, sentence, answer) VALUES (?, 1, 'Not good.', ?)", run, `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
+	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) VALUES (?, ?, ?, ?, JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), ?, '', '', ?)", run, workspace, oldID("b", oldBuild-1), oldID("p", 0), oldRuns+1, answers.Version)
+	do("INSERT INTO answers (run_id, version, sentence, answer) VALUES (?, ?, 'Not good.', ?)", run, answers.Version, `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
 	do("INSERT INTO work (id, kind, run_id, workspace_id, device_id, stage, verdict, message, cases_total, created, ended, spec) SELECT "+id("W", leg)+", 'leg', ?, ?, "+id("D", "w.seq")+", 'done', 'failed', '', 100, now(3), now(3), unhex(sha2('bench', 256)) FROM seq_0_to_999 w", run, workspace)
 	do("INSERT INTO attempts (id, work_id, number, device_id, stage, verdict, message, started, ended) SELECT " + id("A", leg) + ", " + id("W", leg) + ", 1, " + id("D", "w.seq") + ", 'done', 'failed', '', now(3), now(3) FROM seq_0_to_999 w")
 	do("INSERT INTO cases (attempt_id, ordinal, name, verdict, message, line, expected, actual, trace, start_ms, took_ms) SELECT " + id("A", leg) + ", c.seq, concat('shore.test_case_', lpad(c.seq, 2, '0')), IF((w.seq * 13 + c.seq) % 97 = 0, 'failed', 'passed'), '', '', '', '', '', 0, 900 FROM seq_0_to_999 w JOIN seq_0_to_99 c ORDER BY 1, 2")
@@ -345,8 +345,8 @@ func fillOld(ctx context.Context, dsn, workspace string) (rows int, err error) {
 	id := func(kind, n string) string { return "concat('01" + kind + "', lpad(" + n + ", 23, '0'))" }
 	verdictOf := "IF((r.seq * 7 + w.seq * 13 + c.i) % 97 = 0, 'failed', IF((r.seq + w.seq + c.i) % 211 = 0, 'flaky', 'passed'))"
 	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) SELECT "+id("R", "r.seq")+", ?, "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+", "+id("P", "0")+
-		", JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), r.seq + 1, '', '', 1 FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", workspace)
-	do("INSERT INTO answers (run_id, version, sentence, answer) SELECT "+id("R", "r.seq")+", 1, 'Not good.', ? FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
+		", JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), r.seq + 1, '', '', ? FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", workspace, answers.Version)
+	do("INSERT INTO answers (run_id, version, sentence, answer) SELECT "+id("R", "r.seq")+", ?, 'Not good.', ? FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", answers.Version, `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
 	do("INSERT INTO families (run_id, signature, family, workspace_id, slug, platform, build_id) SELECT "+id("R", "r.seq")+", lpad(hex((r.seq + f.seq) % 50), 16, '0'), lpad(hex((r.seq + f.seq) % 50), 16, '0'), ?, 'kelpline', 'android', "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+" FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r JOIN seq_0_to_9 f", workspace)
 	legs := fmt.Sprintf(" FROM seq_0_to_%d r JOIN seq_0_to_%d w", oldRuns-1, oldLegs-1)
 	leg := fmt.Sprintf("r.seq * %d + w.seq", oldLegs)

@@ -5,8 +5,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
-	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -31,16 +29,9 @@ where these families showed. --case and --device narrow it further. With --build
 				return fmt.Errorf("%w; write name=value, such as branch=main", err)
 			}
 			q.Labels = mapped(l)
-			values := map[string]string{}
-			for _, s := range secrets {
-				input, variable, ok := strings.Cut(s, "=")
-				value := os.Getenv(variable)
-				if !ok || value == "" {
-					return fmt.Errorf("write --secret-from-env NAME=VARIABLE, and set the variable; %q names none that is set", s)
-				}
-				values[input] = value
+			if q.Secrets, err = secretsOf(secrets); err != nil {
+				return err
 			}
-			q.Secrets = mapped(values)
 			if check {
 				return a.againCheck(c.Context(), args[0], q)
 			}

@@ -290,13 +290,32 @@ func readFile(name string) (f runfile.File, err error) {
 	return f, nil
 }
 
+// fromEnv reads secret inputs, each from its variable.
+func fromEnv(variables map[string]string) (map[string]string, error) {
+	secrets := map[string]string{}
+	for _, name := range slices.Sorted(maps.Keys(variables)) {
+		if secrets[name] = os.Getenv(variables[name]); secrets[name] == "" {
+			return nil, fmt.Errorf("the secret input %s: the environment has no %s", name, variables[name])
+		}
+	}
+	return secrets, nil
+}
+
+// secretsOf reads what --secret-from-env says.
+func secretsOf(said []string) (*map[string]string, error) {
+	variables, err := pairs("--secret-from-env", said, "VARIABLE")
+	if err != nil {
+		return nil, err
+	}
+	values, err := fromEnv(variables)
+	return mapped(values), err
+}
+
 // asRequest is a run file as the service takes it, with its secrets from the environment.
 func asRequest(f runfile.File) (api.RunRequest, error) {
-	secrets := map[string]string{}
-	for _, name := range slices.Sorted(maps.Keys(f.SecretsFromEnv)) {
-		if secrets[name] = os.Getenv(f.SecretsFromEnv[name]); secrets[name] == "" {
-			return api.RunRequest{}, fmt.Errorf("the secret input %s: the environment has no %s", name, f.SecretsFromEnv[name])
-		}
+	secrets, err := fromEnv(f.SecretsFromEnv)
+	if err != nil {
+		return api.RunRequest{}, err
 	}
 	seconds := int((time.Duration(f.Limit) + time.Second - 1) / time.Second)
 	r := api.RunRequest{Build: f.Build, Package: f.Package, Name: given(f.Name), Pool: given(f.Pool), Where: listed(f.Where), Devices: listed(f.Devices), Cases: listed(f.Cases), Tags: listed(f.Tags),

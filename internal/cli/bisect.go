@@ -5,7 +5,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -38,25 +37,14 @@ With --run and --family, all that is not said is taken from there. It goes on wi
 				}
 				q.Conditions = mapped(set)
 			}
-			values := map[string]string{}
-			for _, x := range inputs {
-				k, v, ok := strings.Cut(x, "=")
-				if !ok {
-					return fmt.Errorf("write --set NAME=VALUE, not %q", x)
-				}
-				values[k] = v
+			values, err := pairs("--set", inputs, "VALUE")
+			if err != nil {
+				return err
 			}
 			q.Inputs = mapped(values)
-			hidden := map[string]string{}
-			for _, x := range secrets {
-				k, variable, ok := strings.Cut(x, "=")
-				value := os.Getenv(variable)
-				if !ok || value == "" {
-					return fmt.Errorf("write --secret-from-env NAME=VARIABLE, and set the variable; %q names none that is set", x)
-				}
-				hidden[k] = value
+			if q.Secrets, err = secretsOf(secrets); err != nil {
+				return err
 			}
-			q.Secrets = mapped(hidden)
 			if limit > 0 {
 				seconds := int((limit + time.Second - 1) / time.Second)
 				q.LimitSeconds = &seconds

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/report"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
 )
@@ -89,10 +90,7 @@ func (a *App) packageCheck(dir string) error {
 }
 
 func Plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
+	return report.Many(n, noun)
 }
 
 func fromLocal(p *testpkg.Package) []api.Case {

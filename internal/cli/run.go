@@ -15,6 +15,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/conditions"
+	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 )
 
@@ -339,17 +340,11 @@ func varied(r *api.Run) bool {
 
 // legsText says how many legs a run has, in the words of its sentence: as long as each device has one, they are devices.
 func legsText(r *api.Run) string {
-	what := "device"
-	on := map[string]bool{}
+	var devices []string
 	for _, l := range Deref(r.Lines) {
-		if !strings.HasPrefix(l.Device, "serial=") || on[l.Device] {
-			what = "leg"
-		}
-		on[l.Device] = true
+		devices = append(devices, l.Device)
 	}
-	if len(Deref(r.Variants)) > 1 {
-		what = "leg"
-	}
+	what := report.LegsAre(len(Deref(r.Variants)), devices)
 	return Plural(len(r.Legs), what)
 }
 

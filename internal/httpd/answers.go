@@ -4,7 +4,6 @@ package httpd
 
 import (
 	"context"
-	"strings"
 
 	"tessellant/api"
 	"tessellant/internal/core/triage"
@@ -56,7 +55,7 @@ func answerOut(r store.Run, a service.RunAnswer) api.Answer {
 }
 
 func familyOut(f service.Family) api.Family {
-	o := api.Family{Id: f.ID, Kind: api.Verdict(f.Kind), Head: f.Head(), Says: full(f.Says()), Where: f.Where(), Title: f.Title, Message: f.Message, Pattern: some(f.Pattern), Cause: some(f.Cause), Frames: full(f.Frames), Legs: full(f.Legs), Devices: full(f.Devices), Cases: full(f.Cases),
+	o := api.Family{Id: f.ID, Kind: api.Verdict(f.Kind), Head: f.Head(), Says: full(f.Says()), Where: f.Where(), Title: f.Title, Message: f.Message, Pattern: some(f.Pattern), Cause: some(f.Cause), Frames: full(f.Frames), On: f.On, Legs: full(f.Legs), Devices: full(f.Devices), Cases: full(f.Cases),
 		Failures: f.Failures, FirstBad: buildName(f.FirstBad), LastGood: buildName(f.LastGood), Excused: some(f.Excused),
 		Joined: each(f.Joined, func(j service.JoinedSignature) api.JoinedSignature {
 			return api.JoinedSignature{Pattern: j.Pattern, Own: j.Own, Other: j.Other, Failures: j.Failures}
@@ -152,7 +151,7 @@ func (s *server) CompareRuns(ctx context.Context, q api.CompareRunsRequestObject
 		})}
 	for _, d := range c.Differences[:min(len(c.Differences), maxDifferences)] {
 		l := c.LegOf(true, d.Now)
-		o.Differences = append(o.Differences, api.CaseDifference{Case: d.Case, Device: strings.TrimSuffix(l.Serial+"/"+l.Variant, "/"), Before: api.Verdict(d.BeforeWas), Now: api.Verdict(d.NowIs), BeforeLeg: c.LegOf(false, d.Before).ID, NowLeg: l.ID, Worse: d.Worse})
+		o.Differences = append(o.Differences, api.CaseDifference{Case: d.Case, Device: l.Label(), Before: api.Verdict(d.BeforeWas), Now: api.Verdict(d.NowIs), BeforeLeg: c.LegOf(false, d.Before).ID, NowLeg: l.ID, Worse: d.Worse})
 	}
 	return o, nil
 }

@@ -147,18 +147,11 @@ func (s *server) StartRun(ctx context.Context, q api.StartRunRequestObject) (api
 		return nil, err
 	}
 	r.IdempotencyKey = text(q.Params.IdempotencyKey)
-	run, isNew, err := s.s.StartRun(ctx, who, r)
-	if err != nil {
-		return nil, err
+	o, isNew, err := s.startRun(ctx, who, r)
+	if isNew || err != nil {
+		return api.StartRun201JSONResponse(o), err
 	}
-	v, err := s.s.Run(ctx, who, run.ID)
-	if err != nil {
-		return nil, err
-	}
-	if isNew {
-		return api.StartRun201JSONResponse(runOut(v)), nil
-	}
-	return api.StartRun200JSONResponse(runOut(v)), nil
+	return api.StartRun200JSONResponse(o), nil
 }
 
 // againOf reads what of a run is wanted again.
@@ -189,18 +182,21 @@ func (s *server) RunAgain(ctx context.Context, q api.RunAgainRequestObject) (api
 		return nil, err
 	}
 	r.IdempotencyKey = text(q.Params.IdempotencyKey)
+	o, isNew, err := s.startRun(ctx, who, r)
+	if isNew || err != nil {
+		return api.RunAgain201JSONResponse(o), err
+	}
+	return api.RunAgain200JSONResponse(o), nil
+}
+
+// startRun starts a run and answers it as it stands then; not new: its key had started it before.
+func (s *server) startRun(ctx context.Context, who service.Identity, r service.RunRequest) (o api.Run, isNew bool, err error) {
 	run, isNew, err := s.s.StartRun(ctx, who, r)
 	if err != nil {
-		return nil, err
+		return o, false, err
 	}
 	v, err := s.s.Run(ctx, who, run.ID)
-	if err != nil {
-		return nil, err
-	}
-	if isNew {
-		return api.RunAgain201JSONResponse(runOut(v)), nil
-	}
-	return api.RunAgain200JSONResponse(runOut(v)), nil
+	return runOut(v), isNew, err
 }
 
 func (s *server) ListRuns(ctx context.Context, q api.ListRunsRequestObject) (api.ListRunsResponseObject, error) {

@@ -281,6 +281,26 @@ func TestWhatIsKnownDoesNotTurnARunRedAndIsNotHidden(t *testing.T) {
 	assert.ErrorContains(t, err, "has no mark")
 }
 
+func TestAFamilyRunsAgainWhereItShowedAndNowhereElse(t *testing.T) {
+	d := shore(t)
+	r := d.ran(service.RunRequest{Build: "kelpline/android@231"}, func(device int, name string) hostlink.CaseResult {
+		switch {
+		case device == 1 && name == "a.test_total", device == 2 && name == "a.test_sync":
+			return with(verdict.Failed, "the harbour does not answer", "")
+		case device == 1 && name == "a.test_sync":
+			return with(verdict.Failed, "the page is empty", "")
+		}
+		return with(verdict.Passed, "", "")
+	})
+	a := d.answer(r)
+	require.Len(t, a.Families, 2)
+	assert.Equal(t, []string{"d-01", "d-02"}, a.Families[0].Devices)
+	q, saves, err := d.Again(ctx, d.Who, r.ID, service.AgainRequest{Families: []string{a.Families[0].ID}})
+	require.NoError(t, err)
+	assert.Equal(t, []store.Line{{Device: "serial=d-01", Cases: []string{"a.test_total"}}, {Device: "serial=d-02", Cases: []string{"a.test_sync"}}}, q.Lines)
+	assert.Equal(t, []int{2, 12, 2, 36}, []int{saves.Legs, saves.OfLegs, saves.Cases, saves.OfCases})
+}
+
 func TestRunsOfBeforeThereWereAnswersAreTold(t *testing.T) {
 	d := shore(t)
 	one, two := d.ran(service.RunRequest{Build: "kelpline/android@231"}, kelp(false)), d.ran(service.RunRequest{Build: "kelpline/android@240"}, kelp(true))

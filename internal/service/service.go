@@ -100,7 +100,7 @@ func New(c Config) *Service {
 	s.Evidence = &evidence.Evidence{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Feed: f, Runs: s.Runs, Sessions: s.Sessions}
 	s.Reports = &reports.Reports{Store: c.Store, Blobs: c.Blobs, Runs: s.Runs, Answers: s.Answers}
 	s.Bisections = &bisections.Bisections{Store: c.Store, Bus: c.Bus, Log: c.Log, Content: s.Content, Runs: s.Runs, Answers: s.Answers, Secrets: c.Secrets}
-	s.Shares = &shares.Shares{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Runs: s.Runs, Reports: s.Reports}
+	s.Shares = &shares.Shares{Store: c.Store, Log: c.Log, Runs: s.Runs, Reports: s.Reports}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}

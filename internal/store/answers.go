@@ -285,12 +285,6 @@ func (s *Store) Results(ctx context.Context, subject Subject, before string, lim
 	return out, err
 }
 
-// ResultsOf gives how a case came out in the legs of one run.
-func (s *Store) ResultsOf(ctx context.Context, subject Subject, run string) (out []Result, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT * FROM results WHERE subject = ? AND run_id = ? ORDER BY work_id", subject[:], run)
-	return out, err
-}
-
 // CaseTallies gives how cases came out in each of the runs before one, the newest first.
 func (s *Store) CaseTallies(ctx context.Context, subjects []Subject, until string, limit int) (out []CaseTally, err error) {
 	if len(subjects) == 0 {
@@ -370,12 +364,6 @@ func (s *Store) Forget(ctx context.Context, app App, signatures []string, limit 
 		}
 	}
 	return err
-}
-
-// FamiliesOf lists the signatures that were seen in a run.
-func (s *Store) FamiliesOf(ctx context.Context, run string) (out []FamilyIn, err error) {
-	err = s.db.SelectContext(ctx, &out, "SELECT run_id, signature, family, build_id FROM families WHERE run_id = ?", run)
-	return out, err
 }
 
 // AppOf gives the app of a run.

@@ -3,6 +3,7 @@ package store
 // Runs, legs, attempts, cases.
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/pools"
 	"tessellant/internal/core/recording"
+	"tessellant/internal/core/report"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/work"
 )
@@ -102,19 +104,13 @@ func (q RunRequest) Kept() recording.Set {
 	return *q.Recording
 }
 
-// LegsAre is what the legs of a run are called: devices, unless there may be several legs on one.
+// LegsAre is what the legs of a run are called: devices, or legs.
 func (q RunRequest) LegsAre() string {
-	on := map[string]bool{}
+	var devices []string
 	for _, l := range q.Lines {
-		if !strings.HasPrefix(l.Device, "serial=") || on[l.Device] {
-			return "leg"
-		}
-		on[l.Device] = true
+		devices = append(devices, l.Device)
 	}
-	if len(q.Variants) > 1 {
-		return "leg"
-	}
-	return "device"
+	return report.LegsAre(len(q.Variants), devices)
 }
 
 // MaxAttempts is how many attempts a leg may have.
@@ -269,6 +265,11 @@ type LegRow struct {
 	RanOn     sql.NullString      `db:"ran_on"`    // serial of the device of the last attempt
 	OnDevice  string              `db:"on_device"` // its id, or that of the device it is for
 	SpecHash  []byte              `db:"spec"`      // nil: it was written before there were specs
+}
+
+// Label is how a leg is called: the device that it ran on, and how that was set where there are variants.
+func (l LegRow) Label() string {
+	return strings.TrimSuffix(cmp.Or(l.RanOn.String, l.Serial)+"/"+l.Variant, "/")
 }
 
 const legRows = "SELECT " + workColumns + `, w.spec, d.serial, ` + deviceFacts + `, a.id AS attempt_id, coalesce(a.number, 0) AS attempts, a.now_case, a.started, ad.serial AS ran_on, coalesce(a.device_id, w.device_id) AS on_device FROM work w JOIN devices d ON d.id = w.device_id

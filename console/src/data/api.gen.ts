@@ -2729,7 +2729,9 @@ export interface components {
             cause?: string;
             /** @description The app's own on top of the stack, the innermost first */
             frames: string[];
-            /** @description Their ids */
+            /** @description On how many legs it shows */
+            on: number;
+            /** @description The ids of these legs; 1000 at most */
             legs: string[];
             /** @description The legs' devices by serial, with the variant behind a slash */
             devices: string[];

@@ -8,6 +8,7 @@ import { answer, http, type AgainRequest, type Family } from '../data/api';
 import { Button, Choose, TextField } from '../parts/controls';
 import { Awaited, Findings, Refused, Row, Sub } from '../parts/page';
 import { Sheet } from '../parts/Sheet';
+import { filledIn, SecretFields } from './SecretFields';
 import { forecastText, many, took } from '../words';
 
 const Form = styled.div`display: flex; flex-direction: column; gap: 12px; padding-top: 12px;`;
@@ -44,9 +45,8 @@ function Choice({ run, family, close }: { run: Of; family?: Family; close: () =>
     staleTime: 5_000,
   });
   const start = useAction(async (_: void, key) => {
-    const filled = Object.keys(secrets).length > 0 ? secrets : undefined;
     const params = { path: { id: run.id }, header: { 'Idempotency-Key': key } };
-    const r = await answer(http.POST('/runs/{id}/again', { params, body: { ...body, secrets: filled } }));
+    const r = await answer(http.POST('/runs/{id}/again', { params, body: { ...body, secrets: filledIn(secrets) } }));
     close();
     void navigate(`/runs/${r.id}`);
   });
@@ -60,15 +60,7 @@ function Choice({ run, family, close }: { run: Of; family?: Family; close: () =>
     <Form>
       <Choose label="What" value={what} onChange={setWhat} options={options} />
       <TextField label="Another build; empty: the same" placeholder="kelpline/android@newest" value={build} onChange={setBuild} mono />
-      {run.secrets?.map((name) => (
-        <TextField
-          key={name}
-          type="password"
-          label={`${name} (secret: the run before no longer has it)`}
-          value={secrets[name] ?? ''}
-          onChange={(v) => setSecrets({ ...secrets, [name]: v })}
-        />
-      ))}
+      <SecretFields names={run.secrets} values={secrets} onChange={setSecrets} />
       <div role="status">
         {plan.isLoading && <Awaited what="what that would be" />}
         {plan.error && <Refused error={plan.error} />}

@@ -139,7 +139,7 @@ const OneFamily = memo(function OneFamily({ f, run, lit, light }: {
         {f.devices.slice(0, mostDevices).map((d, i) => (
           <li key={f.legs[i]}><Link to={legAt(f.legs[i]!, f.cases.length === 1 ? f.cases[0] : undefined)}>{d}</Link></li>
         ))}
-        {f.devices.length > mostDevices && <li>and {many(f.devices.length - mostDevices, 'more', 'more')}</li>}
+        {f.on > mostDevices && <li>and {many(f.on - mostDevices, 'more', 'more')}</li>}
       </On>
     </One>
   );

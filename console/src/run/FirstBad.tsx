@@ -7,6 +7,7 @@ import { answer, http, type Family } from '../data/api';
 import { Button, TextField } from '../parts/controls';
 import { Refused, Row, Sub } from '../parts/page';
 import { Sheet } from '../parts/Sheet';
+import { filledIn, SecretFields } from './SecretFields';
 
 const Form = styled.div`display: flex; flex-direction: column; gap: 12px; padding-top: 12px;`;
 
@@ -30,7 +31,7 @@ function Ask({ run, family, close }: { run: { id: string; build: string; secrets
         family: family.id,
         good: good.trim() || undefined,
         device: device.trim() || undefined,
-        secrets: Object.keys(secrets).length > 0 ? secrets : undefined,
+        secrets: filledIn(secrets),
       },
     }));
     close();
@@ -44,15 +45,7 @@ function Ask({ run, family, close }: { run: { id: string; build: string; secrets
       </Sub>
       <TextField label="A build on which it passes" placeholder="kelpline/android@231" value={good} onChange={setGood} mono />
       <TextField label="Device; empty: one on which it failed" placeholder="orr-01" value={device} onChange={setDevice} mono />
-      {run.secrets?.map((name) => (
-        <TextField
-          key={name}
-          type="password"
-          label={`${name} (secret: the run no longer has it)`}
-          value={secrets[name] ?? ''}
-          onChange={(v) => setSecrets({ ...secrets, [name]: v })}
-        />
-      ))}
+      <SecretFields names={run.secrets} values={secrets} onChange={setSecrets} />
       {start.error !== undefined && <Refused error={start.error} />}
       <Row>
         <Button $main isDisabled={start.busy} onPress={() => void start.run()}>Begin</Button>

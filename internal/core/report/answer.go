@@ -76,7 +76,7 @@ func Answer(what string, legs []verdict.Verdict, groups []Group) string {
 		parts = append(parts, part)
 	}
 	if left > 0 {
-		parts = append(parts, fmt.Sprintf("%d more %s of failure", left, plural("kind", left)))
+		parts = append(parts, Many(left, "more kind")+" of failure")
 	}
 	s := strings.Join(parts, "; ")
 	switch {
@@ -132,11 +132,27 @@ func all(n int) string {
 	return "all"
 }
 
-func plural(what string, n int) string {
+// Many counts things: "1 leg", "3 legs".
+func Many(n int, one string) string {
 	if n == 1 {
-		return what
+		return "1 " + one
 	}
-	return what + "s"
+	return fmt.Sprintf("%d %ss", n, one)
+}
+
+// LegsAre is what the legs of a run are called: devices, unless there may be several on one. Devices are those of its lines, as they are named there.
+func LegsAre(variants int, devices []string) string {
+	on := map[string]bool{}
+	for _, d := range devices {
+		if !strings.HasPrefix(d, "serial=") || on[d] {
+			return "leg"
+		}
+		on[d] = true
+	}
+	if variants > 1 {
+		return "leg"
+	}
+	return "device"
 }
 
 // cases names the case in which something happened, or says in how many it did.

@@ -93,18 +93,6 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 		}
 		return string(v)
 	},
-	"counts": func(c verdict.Counts) string {
-		s := ""
-		for _, v := range verdict.Order {
-			if c[v] > 0 {
-				if s != "" {
-					s += ", "
-				}
-				s += fmt.Sprintf("%d %s", c[v], v)
-			}
-		}
-		return s
-	},
 	"good": func(v verdict.Verdict) bool { return v == verdict.Passed || v == verdict.Flaky },
 }).Parse(pageText))
 

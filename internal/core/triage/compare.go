@@ -30,13 +30,6 @@ type Comparison struct {
 	Worse, Better, NewFlaky int
 }
 
-// bad says that a verdict speaks against the app.
-func bad(v verdict.Verdict) bool {
-	return v == verdict.Crashed || v == verdict.Failed || v == verdict.Expired
-}
-
-func says(v verdict.Verdict) bool { return bad(v) || v == verdict.Passed || v == verdict.Flaky }
-
 // Compare holds two runs against each other, leg by leg and case by case. Of several legs at one place the first counts.
 func Compare(before, now []Placed) (c Comparison) {
 	at := map[string]int{}
@@ -66,12 +59,12 @@ func Compare(before, now []Placed) (c Comparison) {
 			case v == x.Verdict:
 				c.Alike++
 			default:
-				d := Difference{Before: i, Now: j, Case: x.Case, BeforeWas: v, NowIs: x.Verdict, SaysOfTheApp: says(v) && says(x.Verdict)}
-				d.Worse = d.SaysOfTheApp && bad(x.Verdict) && !bad(v)
+				d := Difference{Before: i, Now: j, Case: x.Case, BeforeWas: v, NowIs: x.Verdict, SaysOfTheApp: v.OfTheApp() && x.Verdict.OfTheApp()}
+				d.Worse = d.SaysOfTheApp && x.Verdict.Bad() && !v.Bad()
 				switch {
 				case d.Worse:
 					c.Worse++
-				case d.SaysOfTheApp && bad(v) && !bad(x.Verdict):
+				case d.SaysOfTheApp && v.Bad() && !x.Verdict.Bad():
 					c.Better++
 				case d.SaysOfTheApp && x.Verdict == verdict.Flaky:
 					c.NewFlaky++
@@ -86,7 +79,7 @@ func Compare(before, now []Placed) (c Comparison) {
 		switch {
 		case d.Worse:
 			return 0
-		case d.SaysOfTheApp && bad(d.NowIs): // it fails in another way
+		case d.SaysOfTheApp && d.NowIs.Bad(): // it fails in another way
 			return 1
 		case d.SaysOfTheApp && d.NowIs == verdict.Flaky:
 			return 2

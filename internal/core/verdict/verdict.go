@@ -5,7 +5,11 @@
 // line from the run's. In: verdicts. Out: a verdict, counts, an exit code.
 package verdict
 
-import "slices"
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
 
 // Verdict is how a case, an attempt, a leg or a run came out. The empty
 // verdict means that there is none yet.
@@ -36,6 +40,12 @@ var Order = []Verdict{Crashed, Failed, Expired, Invalid, Lost, Stopped, Flaky, P
 // Known says whether v is one of the verdicts.
 func (v Verdict) Known() bool { return slices.Contains(Order, v) }
 
+// Bad says whether a verdict speaks against the app.
+func (v Verdict) Bad() bool { return v == Crashed || v == Failed || v == Expired }
+
+// OfTheApp says whether a verdict says anything of the app; what was lost, stopped, skipped or never started does not.
+func (v Verdict) OfTheApp() bool { return v.Bad() || v == Passed || v == Flaky }
+
 // Roll returns the first verdict of Order that occurs among vs; "skipped" only
 // when all are. Empty verdicts are passed over; of nothing it makes nothing.
 func Roll(vs ...Verdict) Verdict {
@@ -61,6 +71,17 @@ func Count(vs ...Verdict) Counts {
 		}
 	}
 	return c
+}
+
+// String says how often each verdict occurs: "1 failed, 7 passed".
+func (c Counts) String() string {
+	var parts []string
+	for _, v := range Order {
+		if c[v] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", c[v], v))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // Exit codes of the command line.

@@ -42,8 +42,8 @@ const (
 	maxRecents = 200
 )
 
-// version is of the way in which answers are found: with another one they are found anew.
-const version = 1
+// Version is of the way in which answers are found: with another one they are found anew.
+const Version = 2
 
 // Answer is what a run says.
 type Answer struct {
@@ -64,8 +64,9 @@ type Family struct {
 	Cause    string          `json:"cause,omitempty"`
 	Frames   []string        `json:"frames,omitempty"`
 	Pattern  string          `json:"pattern,omitempty"` // what of the message is the same in all
-	Legs     []string        `json:"legs"`
-	Devices  []string        `json:"devices"` // serials, with the variant behind a slash; as the legs
+	On       int             `json:"on"`                // on so many legs
+	Legs     []string        `json:"legs"`              // the first of them
+	Devices  []string        `json:"devices"`           // serials, with the variant behind a slash; as the legs
 	Cases    []string        `json:"cases"`
 	Failures int             `json:"failures"`
 	Joined   []Joined        `json:"joined,omitempty"`
@@ -79,7 +80,7 @@ type Family struct {
 	Excused  string          `json:"excused,omitempty"` // why it did not count when the run ended: "as known (KELP-12)"
 	Example  Example         `json:"example"`
 
-	signatures []string
+	Signatures []string `json:"signatures"` // its own, and those that were taken into it
 }
 
 // Joined is a signature that was taken into a family, since it differs by one word.
@@ -184,14 +185,12 @@ func (s *Answers) pictures(ctx context.Context, a Answer) error {
 func (s *Answers) Of(ctx context.Context, r store.Run) (a Answer, err error) {
 	if r.Ended.Valid {
 		kept, err := s.Store.AnswerOf(ctx, r.ID)
-		if err == nil && kept.Version == version && r.Told == version {
+		if err == nil && kept.Version == Version && r.Told == Version {
 			return a, json.Unmarshal(kept.Answer, &a)
 		}
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return a, err
 		}
-	}
-	if r.Ended.Valid {
 		return s.settle(ctx, r)
 	}
 	s.mu.Lock()
@@ -219,7 +218,7 @@ func (s *Answers) settle(ctx context.Context, r store.Run) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	before, err := s.Store.UntoldBefore(ctx, app, p.Name, r.ID, version)
+	before, err := s.Store.UntoldBefore(ctx, app, p.Name, r.ID, Version)
 	if err != nil {
 		return Answer{}, err
 	}
@@ -249,7 +248,7 @@ func (s *Answers) Sentence(ctx context.Context, r store.Run) (string, error) {
 func (s *Answers) Sentences(ctx context.Context, runs []store.Run) (map[string]string, error) {
 	var ids []string
 	for _, r := range runs {
-		if r.Told == version {
+		if r.Told == Version {
 			ids = append(ids, r.ID)
 		}
 	}
@@ -284,7 +283,7 @@ func (s *Answers) KeepTelling(ctx context.Context) {
 }
 
 func (s *Answers) tell(ctx context.Context, failed map[string]bool) error {
-	runs, err := s.Store.Untold(ctx, version, tellBatch+len(failed))
+	runs, err := s.Store.Untold(ctx, Version, tellBatch+len(failed))
 	for _, r := range runs {
 		if failed[r.ID] {
 			continue

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"tessellant/internal/core/report"
 	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/store"
@@ -23,9 +24,9 @@ type Compared struct {
 
 // ComparedFamily is a family of either run.
 type ComparedFamily struct {
-	ID, Title, Head string
-	Kind            verdict.Verdict
-	Before, Now     int // legs on which it shows
+	ID, Title   string
+	Kind        verdict.Verdict
+	Before, Now int // legs on which it shows
 }
 
 // Compare holds a run against one before it.
@@ -40,13 +41,9 @@ func (s *Answers) Compare(ctx context.Context, before, now store.Run) (c Compare
 		}
 		rows[i == 1] = legs
 		placed[i] = make([]triage.Placed, len(legs))
-		at := map[string]int{}
-		var attempts []string
+		attempts, at := attemptsOf(legs)
 		for j, l := range legs {
 			placed[i][j].Place = l.OnDevice + "\x00" + l.Conditions
-			if l.AttemptID.Valid {
-				attempts, at[l.AttemptID.String] = append(attempts, l.AttemptID.String), j
-			}
 		}
 		if err := s.Store.EachOutcome(ctx, attempts, func(o store.Outcome) error {
 			p := &placed[i][at[o.AttemptID]]
@@ -75,26 +72,19 @@ func (s *Answers) bothFamilies(ctx context.Context, c *Compared) error {
 	if err != nil {
 		return err
 	}
-	theirs := map[string]string{} // signatures of now's families, by which one of before is known
-	kept, err := s.Store.FamiliesOf(ctx, c.Now.ID)
-	if err != nil {
-		return err
-	}
-	for _, f := range kept {
-		theirs[f.Signature] = f.Family
-	}
-	at := map[string]int{}
-	for _, f := range now.Families {
-		at[f.ID] = len(c.Families)
-		theirs[f.ID] = f.ID
-		c.Families = append(c.Families, ComparedFamily{ID: f.ID, Title: f.Title, Head: f.Head(), Kind: f.Kind, Now: len(f.Legs)})
+	at := map[string]int{} // now's families, by their signatures
+	for i, f := range now.Families {
+		for _, id := range f.Signatures {
+			at[id] = i
+		}
+		c.Families = append(c.Families, ComparedFamily{ID: f.ID, Title: f.Title, Kind: f.Kind, Now: f.On})
 	}
 	for _, f := range before.Families {
-		if i, ok := at[theirs[f.ID]]; ok {
-			c.Families[i].Before += len(f.Legs)
+		if i, ok := at[f.ID]; ok {
+			c.Families[i].Before += f.On
 			continue
 		}
-		c.Families = append(c.Families, ComparedFamily{ID: f.ID, Title: f.Title, Head: f.Head(), Kind: f.Kind, Before: len(f.Legs)})
+		c.Families = append(c.Families, ComparedFamily{ID: f.ID, Title: f.Title, Kind: f.Kind, Before: f.On})
 	}
 	return nil
 }
@@ -109,7 +99,7 @@ func comparedSentence(c Compared) string {
 	}
 	var parts []string
 	if c.Worse > 0 {
-		parts = append(parts, fmt.Sprintf("%s worse on %s", are(c.Worse), many(len(on), "device")))
+		parts = append(parts, fmt.Sprintf("%s worse on %s", are(c.Worse), report.Many(len(on), "device")))
 	}
 	if c.Better > 0 {
 		parts = append(parts, are(c.Better)+" better")
@@ -125,7 +115,7 @@ func comparedSentence(c Compared) string {
 	case len(parts) == 0 && c.Alike == 0:
 		return s + "nothing ran in both."
 	case len(parts) == 0:
-		s += "all " + many(c.Alike, "case") + " came out alike"
+		s += "all " + report.Many(c.Alike, "case") + " came out alike"
 	default:
 		s += strings.Join(parts, ", ") + "; " + are(c.Alike) + " alike"
 	}
@@ -133,7 +123,7 @@ func comparedSentence(c Compared) string {
 		s += fmt.Sprintf("; %d ran in one alone", n)
 	}
 	if n := c.LegsNow + c.LegsBefore; n > 0 {
-		s += fmt.Sprintf("; %s in one alone", many(n, "leg"))
+		s += fmt.Sprintf("; %s in one alone", report.Many(n, "leg"))
 	}
 	return s + "."
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/nearest"
+	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/service/refuse"
@@ -106,11 +107,10 @@ func (s *Answers) CaseHistory(ctx context.Context, who store.Identity, q History
 		if err != nil {
 			return h, err
 		}
-		called := []string{q.Case}
-		for _, c := range p.Cases.V {
-			if names = append(names, c.Name, c.Func); strings.HasSuffix(c.Name, "."+q.Case) { // the function's name alone
-				called = append(called, c.Name)
-			}
+		called, words := testpkg.Called(p.Cases.V, q.Case)
+		names = append(names, words...)
+		if len(called) == 0 { // a program's, or one that newer revisions no longer have
+			called = []string{q.Case}
 		}
 		packages = append(packages, t.Package)
 		for _, name := range called {

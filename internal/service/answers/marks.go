@@ -86,10 +86,7 @@ func (s *Answers) Mark(ctx context.Context, who store.Identity, r store.Run, fam
 	if !q.Until.IsZero() {
 		m.Until.Time, m.Until.Valid = q.Until.UTC(), true
 	}
-	if m.Signatures.V, err = s.signaturesOf(ctx, r, x); err != nil {
-		return Answer{}, err
-	}
-	m.Likes.V = x.likes()
+	m.Signatures.V, m.Likes.V = x.Signatures, x.likes()
 	if err := s.Store.PutMark(ctx, m); err != nil {
 		return Answer{}, err
 	}
@@ -108,11 +105,7 @@ func (s *Answers) Unmark(ctx context.Context, who store.Identity, r store.Run, f
 	if err != nil {
 		return Answer{}, err
 	}
-	signatures, err := s.signaturesOf(ctx, r, x)
-	if err != nil {
-		return Answer{}, err
-	}
-	gone := false
+	gone, signatures := false, slices.Clone(x.Signatures)
 	for _, m := range marks {
 		if !m.Ended.Valid && (m.Family == x.ID || shares(m.Signatures.V, signatures)) {
 			if err := s.Store.EndMark(ctx, app, m.Family); err != nil {
@@ -147,11 +140,9 @@ func (s *Answers) family(ctx context.Context, r store.Run, id string) (x Family,
 	if err != nil {
 		return x, app, err
 	}
-	b, err := s.Store.BuildByID(ctx, r.WorkspaceID, r.BuildID)
-	if err != nil {
+	if app, err = s.Store.AppOf(ctx, r.ID); err != nil {
 		return x, app, err
 	}
-	app = store.App{WorkspaceID: r.WorkspaceID, Slug: b.Slug, Platform: b.Platform}
 	var fit []Family
 	for _, f := range a.Families {
 		if strings.HasPrefix(f.ID, id) && len(id) >= leastOfID {
@@ -167,44 +158,39 @@ func (s *Answers) family(ctx context.Context, r store.Run, id string) (x Family,
 	return x, app, refuse.New(refuse.Invalid, "find the family", "write more of its id", "the ids of %d families begin with %q", len(fit), id)
 }
 
-// FamilyOf finds a family of a run, with all its signatures.
-func (s *Answers) FamilyOf(ctx context.Context, r store.Run, id string) (Family, []string, error) {
+// FamilyOf finds a family of a run, by its id or the beginning of it.
+func (s *Answers) FamilyOf(ctx context.Context, r store.Run, id string) (Family, error) {
 	x, _, err := s.family(ctx, r, id)
-	if err != nil {
-		return x, nil, err
-	}
-	signatures, err := s.signaturesOf(ctx, r, x)
-	return x, signatures, err
+	return x, err
 }
 
 // Places gives by legs the cases in which some of a run's families showed.
 func (s *Answers) Places(ctx context.Context, r store.Run, families []string) (map[string][]string, error) {
-	out := map[string][]string{}
+	wanted := map[string]bool{}
 	for _, id := range families {
-		x, _, err := s.family(ctx, r, id)
+		x, err := s.FamilyOf(ctx, r, id)
 		if err != nil {
 			return nil, err
 		}
-		for _, l := range x.Legs {
-			out[l] = append(out[l], x.Cases...)
+		for _, signature := range x.Signatures {
+			wanted[signature] = true
 		}
 	}
-	return out, nil
+	rows, err := s.Store.Legs(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]string{}
+	attempts, at := attemptsOf(rows)
+	return out, s.Store.EachBad(ctx, attempts, func(b store.Bad) error {
+		if leg := at[b.AttemptID]; wanted[triage.Of(failureOf(leg, b)).ID()] {
+			out[rows[leg].ID] = append(out[rows[leg].ID], b.Name)
+		}
+		return nil
+	})
 }
 
 const leastOfID = 4 // characters of a family's id that must be given
-
-// signaturesOf gives all signatures of a family.
-func (s *Answers) signaturesOf(ctx context.Context, r store.Run, x Family) ([]string, error) {
-	out := []string{x.ID}
-	kept, err := s.Store.FamiliesOf(ctx, r.ID)
-	for _, f := range kept {
-		if f.Family == x.ID && f.Signature != x.ID {
-			out = append(out, f.Signature)
-		}
-	}
-	return out, err
-}
 
 // marked puts to families what people say of them, and which of it was in force when the run ended.
 func (s *Answers) marked(ctx context.Context, r store.Run, f *found) error {
@@ -216,7 +202,7 @@ func (s *Answers) marked(ctx context.Context, r store.Run, f *found) error {
 	for i := range f.Families {
 		x := &f.Families[i]
 		for _, m := range marks {
-			if m.Family != x.ID && !shares(m.Signatures.V, x.signatures) && !alike(m, x.likes()[0]) {
+			if m.Family != x.ID && !shares(m.Signatures.V, x.Signatures) && !alike(m, x.likes()[0]) {
 				continue
 			}
 			one := markOf(m)
@@ -233,7 +219,7 @@ func (s *Answers) marked(ctx context.Context, r store.Run, f *found) error {
 
 // Counting says what of the verdict of an attempt that ends counts for its run: without the cases that fail as it is known. "": all of it.
 func (s *Answers) Counting(ctx context.Context, h store.Hold, v verdict.Verdict) (verdict.Verdict, error) {
-	if v != verdict.Failed && v != verdict.Crashed && v != verdict.Expired || h.RunID == "" {
+	if !v.Bad() || h.RunID == "" {
 		return "", nil
 	}
 	app, err := s.Store.AppOf(ctx, h.RunID)

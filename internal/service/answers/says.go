@@ -19,7 +19,7 @@ func (f Family) Head() string {
 			what = "leg"
 		}
 	}
-	return fmt.Sprintf("%s on %s", f.Kind, many(len(f.Devices), what))
+	return string(f.Kind) + " on " + report.Many(f.On, what)
 }
 
 // Says are the sentences: why these devices, which would tell, since when, how often, what people say.
@@ -56,7 +56,7 @@ func (f Family) Where() string {
 	for _, n := range f.Cases {
 		cases = append(cases, "“"+report.CaseTitle(n)+"”")
 	}
-	return "In " + few(cases, 4) + " on " + few(f.Devices, 8) + "."
+	return "In " + few(cases, len(cases), 4) + " on " + few(f.Devices, f.On, 8) + "."
 }
 
 // since says how it stands against what was before.
@@ -83,7 +83,7 @@ func (g Gone) Says(before *Baseline) string {
 	if before != nil {
 		what += " with " + before.Build
 	}
-	return fmt.Sprintf("%s: %s, on %s.", what, g.Title, few(g.Devices, 8))
+	return fmt.Sprintf("%s: %s, on %s.", what, g.Title, few(g.Devices, len(g.Devices), 8))
 }
 
 func (m Mark) says() string {
@@ -101,17 +101,10 @@ func (m Mark) says() string {
 	return s + "."
 }
 
-func many(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
+// few names the first of so many, and counts the others.
+func few(first []string, of, most int) string {
+	if of <= most {
+		return strings.Join(first, ", ")
 	}
-	return fmt.Sprintf("%d %ss", n, one)
-}
-
-// few names the first, and counts the others.
-func few(all []string, most int) string {
-	if len(all) <= most {
-		return strings.Join(all, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(all[:most], ", "), len(all)-most)
+	return fmt.Sprintf("%s and %d more", strings.Join(first[:most], ", "), of-most)
 }

@@ -9,6 +9,7 @@ import (
 	"context"
 	"log/slog"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/nearest"
+	"tessellant/internal/core/report"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/triage"
 	"tessellant/internal/service/answers"
@@ -161,11 +163,11 @@ func (s *Bisections) fromFamily(ctx context.Context, who store.Identity, q *Requ
 	if err != nil {
 		return err
 	}
-	f, signatures, err := s.Answers.FamilyOf(ctx, run, q.Family)
+	f, err := s.Answers.FamilyOf(ctx, run, q.Family)
 	if err != nil {
 		return err
 	}
-	r.Signatures = signatures
+	r.Signatures = f.Signatures
 	q.Bad, q.Package, q.Case = cmp.Or(q.Bad, run.BuildID), cmp.Or(q.Package, run.PackageID), cmp.Or(q.Case, f.Example.Case)
 	if q.Good == "" {
 		if f.LastGood == nil {
@@ -193,19 +195,11 @@ func caseOf(pkg store.Package, name string) (string, error) {
 	if pkg.Program.V != nil {
 		return "", refuse.New(refuse.Refused, title, "use a package of scripts", "%s is a program, and a program decides itself which cases it runs", pkg.Ref())
 	}
-	var names, called []string
-	for _, c := range pkg.Cases.V {
-		if c.Name == name {
-			return name, nil
-		}
-		if names = append(names, c.Name, c.Func); strings.HasSuffix(c.Name, "."+name) {
-			called = append(called, c.Name)
-		}
-	}
+	called, words := testpkg.Called(pkg.Cases.V, name)
 	if len(called) == 1 {
 		return called[0], nil
 	}
-	return "", refuse.New(refuse.NotFound, title, "see the cases with: tessellant package show "+pkg.Ref()+nearest.Meant(name, names), "%s has no case %.200q", pkg.Ref(), name)
+	return "", refuse.New(refuse.NotFound, title, "see the cases with: tessellant package show "+pkg.Ref()+nearest.Meant(name, words), "%s has no case %.200q", pkg.Ref(), name)
 }
 
 // device finds the device that is to try: the one that is named, else one on which the case failed on the bad build, one that is ready first.
@@ -374,15 +368,5 @@ func (v View) Sentence() string {
 	if v.Waits.Valid {
 		return "Waiting to go on: " + v.Why + "."
 	}
-	return "Looking for the first bad build of " + many(len(v.Builds), "build") + ": " + many(len(v.Probes.V), "try") + " so far."
-}
-
-func many(n int, what string) string {
-	switch {
-	case n == 1:
-		return "1 " + what
-	case what == "try":
-		what = "trie"
-	}
-	return itoa(n) + " " + what + "s"
+	return "Looking for the first bad build of " + report.Many(len(v.Builds), "build") + "; tried so far: " + strconv.Itoa(len(v.Probes.V)) + "."
 }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"tessellant/internal/bus"
@@ -28,8 +27,6 @@ const (
 	// patience is how long a device may be away.
 	patience = 2 * time.Hour
 )
-
-func itoa(n int) string { return strconv.Itoa(n) }
 
 // KeepProbing goes on with all bisections until ctx ends. Of several processes one does it.
 func (s *Bisections) KeepProbing(ctx context.Context) {

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"slices"
 	"strings"
 	"time"
 
@@ -59,13 +58,6 @@ func (s *Plans) CheckRun(ctx context.Context, who store.Identity, q Request) (Pl
 // Plan finds what a request names and plans it. It sets what was not said.
 func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Plan, err error) {
 	const title = "plan the run"
-	for _, l := range q.Lines { // what lines name counts, whatever patterns would choose
-		for _, name := range l.Cases {
-			if len(q.Cases) > 0 || len(q.Tags) > 0 {
-				return p, refuse.New(refuse.Invalid, title, "leave one out", "lines name their cases, such as %.100s, and patterns or tags choose others", name)
-			}
-		}
-	}
 	if q.Build == "" || q.Package == "" {
 		return p, refuse.New(refuse.Invalid, title, "set both, such as kelpline/android@newest and shore-suite@newest", "the request names no %s", map[bool]string{true: "build", false: "package"}[q.Build == ""])
 	}
@@ -86,8 +78,7 @@ func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Pla
 		p.Beside = append(p.Beside, b)
 	}
 	prog := p.Package.Program.V
-	named := slices.ContainsFunc(q.Lines, func(l store.Line) bool { return len(l.Cases) > 0 })
-	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || named || q.Confirm > 0 || q.Spread) {
+	if prog != nil && (len(q.Cases)+len(q.Tags) > 0 || q.namesCases() || q.Confirm > 0 || q.Spread) {
 		return p, refuse.New(refuse.Invalid, title, "remove --case, --tag, --confirm and --spread, or pass an input that the program reads", "%s is a program, and a program decides itself which cases it runs", p.Package.Ref())
 	}
 	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {

@@ -90,8 +90,11 @@ func (q *Request) Check() error {
 	case len(q.Lines) > 0 && (len(q.Where)+len(q.Devices)+len(q.Variants)+len(q.Conditions) > 0 || q.Pool != "" || q.Take != ""):
 		return wrong("give lines, or a filter with variants", "lines of devices say which devices and conditions; a filter, a pool, conditions and variants can't be given besides")
 	}
-	if q.Spread && slices.ContainsFunc(q.Lines, func(l store.Line) bool { return len(l.Cases) > 0 }) {
+	switch named := q.namesCases(); {
+	case named && q.Spread:
 		return wrong("leave one out", "lines that name their cases can't be shared out among devices")
+	case named && len(q.Cases)+len(q.Tags) > 0:
+		return wrong("leave one out", "lines name their cases, and patterns or tags choose others")
 	}
 	for i, l := range q.Lines {
 		if l.Variant != "" {
@@ -137,6 +140,11 @@ func (q *Request) Check() error {
 		}
 	}
 	return nil
+}
+
+// namesCases says whether lines of devices name their cases.
+func (q Request) namesCases() bool {
+	return slices.ContainsFunc(q.Lines, func(l store.Line) bool { return len(l.Cases) > 0 })
 }
 
 // sets says whether devices are to be set, or furnished, in ways that hosts of protocol 1 don't know.

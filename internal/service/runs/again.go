@@ -160,7 +160,7 @@ func (a AgainRequest) wants(name string, v verdict.Verdict, done bool, shown []s
 	if a.Failed && (v == verdict.Passed || v == verdict.Flaky || v == verdict.Skipped || v == "" && !done) {
 		return false
 	}
-	if len(a.Families) > 0 && (!slices.Contains(shown, name) || v == verdict.Passed) {
+	if len(a.Families) > 0 && !slices.Contains(shown, name) {
 		return false
 	}
 	return len(a.Cases) == 0 || slices.ContainsFunc(a.Cases, func(p string) bool {

@@ -6,14 +6,12 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
-	"io"
 	"log/slog"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
-	"tessellant/internal/blobs"
 	"tessellant/internal/core/report"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/service/reports"
@@ -24,7 +22,6 @@ import (
 // Shares is that room.
 type Shares struct {
 	Store   *store.Store
-	Blobs   *blobs.Store
 	Log     *slog.Logger
 	Runs    *runs.Runs
 	Reports *reports.Reports
@@ -224,9 +221,4 @@ func (s *Shares) SharedFile(ctx context.Context, x store.Share, id string) (stor
 		return f, errNone
 	}
 	return f, nil
-}
-
-// ReadShared gives the bytes of a file.
-func (s *Shares) ReadShared(ctx context.Context, f store.Artifact, offset int64) (io.ReadCloser, error) {
-	return s.Blobs.Read(ctx, f.BlobKey, offset, -1)
 }
