@@ -185,7 +185,10 @@ func (a *App) probeText(b *api.Bisection, p api.Probe) string {
 
 func (a *App) bisectionEnd(b *api.Bisection) {
 	indented(a.Out, 0, b.Sentence)
-	if b.FirstBad != nil {
+	switch {
+	case b.FirstBad != nil && len(b.Probes) == 0:
+		fmt.Fprintln(a.Out, "Nothing lay between the two builds, so nothing was run.")
+	case b.FirstBad != nil:
 		fmt.Fprintf(a.Out, "%s of %s, %s of device time; the chance that it is another build is %s.\n", Plural(len(b.Probes), "run"), Plural(len(b.Builds), "build"), TookText(time.Duration(b.DeviceSeconds*float64(time.Second))), chanceText(b.Unsure))
 	}
 	if len(b.Changes) > 0 {

@@ -37,6 +37,13 @@ const words: Record<string, string> = {
   passed: 'good', failed: 'bad', invalid: 'can’t be judged', waiting: 'not tried', running: 'is tried',
 };
 
+/** What the search took, and how sure its answer is. Builds that lie beside each other need no run. */
+function cost(b: Bisection): string {
+  if (b.probes.length === 0) return b.first_bad ? 'nothing lay between the two builds, so nothing was run' : 'nothing was run so far';
+  const spent = `${many(b.probes.length, 'run')} of ${many(b.builds.length, 'build')}, ${took(b.device_seconds * 1000)} of device time`;
+  return b.first_bad ? `${spent}; the chance that it is another build is ${(100 * b.unsure).toFixed(1)} %` : spent;
+}
+
 function Search({ b }: { b: Bisection }) {
   const firstBad = b.first_bad && b.builds.findIndex((x) => x.id === b.first_bad!.id);
   return (
@@ -46,10 +53,8 @@ function Search({ b }: { b: Bisection }) {
         <div>
           <h1>{b.sentence}</h1>
           <Sub>
-            {b.case} of {b.package} on <Link to={`/devices/${b.device}`}>{b.device}</Link> {b.variant}, started{' '}
-            <When at={b.created} /> by {b.started_by}; {many(b.probes.length, 'run')} of {many(b.builds.length, 'build')},{' '}
-            {took(b.device_seconds * 1000)} of device time
-            {b.first_bad && `; the chance that it is another build is ${(100 * b.unsure).toFixed(1)} %`}
+            {b.case} of {b.package} on <Link to={`/devices/${b.device}`}>{b.device}</Link>
+            {b.variant && ` ${b.variant}`}, started <When at={b.created} /> by {b.started_by}; {cost(b)}
           </Sub>
         </div>
         {b.state === 'going' && <Stop b={b} />}

@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"tessellant/internal/core/verdict"
@@ -82,8 +83,9 @@ const (
 var pageText string
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"took": tookText,
-	"when": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
+	"lines": func(name string) []string { return strings.SplitN(name, "/", 2) }, // a device, and how it was set
+	"took":  tookText,
+	"when":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
 	"picture": func(raw []byte) template.URL {
 		return template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(raw))
 	}, //nolint:gosec // it is ours, and a picture
