@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"os"
@@ -13,12 +14,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/cli"
+	"tessellant/internal/core/access"
 	"tessellant/internal/demo"
 	"tessellant/internal/doctor"
 	"tessellant/internal/housetest"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 	"tessellant/internal/serve"
+	"tessellant/internal/service"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 	"tessellant/internal/store"
@@ -39,7 +42,7 @@ func TestMain(m *testing.M) {
 }
 
 // TestCommands runs the scripts in testdata: what is typed, and what comes back.
-// They share a service with two instant phones.
+// They share a service with two instant phones, and have a workspace each.
 func TestCommands(t *testing.T) {
 	server := housetest.ADB(t)
 	fleet := housetest.Fleet(t)
@@ -94,7 +97,18 @@ func TestCommands(t *testing.T) {
 		}
 		defer l.Close()
 		e.Setenv("TESSELLANT_URL", s.URL)
-		e.Setenv("TESSELLANT_KEY", s.Key)
+		// A workspace of the script's own: its newest run is not another script's.
+		name := strings.TrimPrefix(filepath.Base(e.WorkDir), "script-")
+		if _, err := s.AddWorkspace(context.Background(), name); err != nil {
+			return err
+		}
+		soon := time.Now().Add(time.Hour)
+		_, key, err := s.AddKey(context.Background(), s.Who, service.NewKeyRequest{Name: "the script's", Role: access.Operator, Workspace: name, Expires: &soon})
+		if err != nil {
+			return err
+		}
+		e.Setenv("TESSELLANT_KEY", key)
+		e.Setenv("FIRST_KEY", s.Key)
 		e.Setenv("APK", apk)
 		e.Setenv("TIDES", backend.Tides+"="+tides.Network()[backend.Tides])
 		e.Setenv("SURVEYS", backend.SendTo+"="+tides.Network()[backend.SendTo])
