@@ -29,8 +29,8 @@ const (
 // A pixel is forgiven where its colour lies between those of the nine pixels around its place in the other picture, and the other way round: so it is with
 // edges that were smoothed otherwise (anti-aliasing), or lie one pixel beside.
 func Against(reference, now image.Image, scale float64, masks []image.Rectangle) (m Moved, err error) {
-	a, strideA, w, h := pixels(reference)
-	b, strideB, w2, h2 := pixels(now)
+	a, strideA, w, h := Pixels(reference)
+	b, strideB, w2, h2 := Pixels(now)
 	if w != w2 || h != h2 {
 		return m, fmt.Errorf("%w: %d × %d pixels, not %d × %d", ErrOtherSize, w2, h2, w, h)
 	}

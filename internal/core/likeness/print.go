@@ -115,7 +115,7 @@ type canvas struct {
 
 // shrink makes one canvas pixel of by × by pixels of the picture, and averages them.
 func shrink(img image.Image, by float64) *canvas {
-	pix, stride, wide, high := pixels(img)
+	pix, stride, wide, high := Pixels(img)
 	c := &canvas{w: max(int(float64(wide)/by), 1), h: max(int(float64(high)/by), 1)}
 	n := c.w * c.h
 	c.r, c.g, c.b, c.l = make([]byte, n), make([]byte, n), make([]byte, n), make([]byte, n)
@@ -148,8 +148,8 @@ func span(i int, by float64, most int) (from, to int) {
 	return from, max(min(int(float64(i+1)*by), most), from+1)
 }
 
-// pixels gives a picture's pixels, four bytes each: red, green, blue and one that is not looked at.
-func pixels(img image.Image) (pix []byte, stride, w, h int) {
+// Pixels gives a picture's pixels, four bytes each: red, green, blue and one that is not looked at.
+func Pixels(img image.Image) (pix []byte, stride, w, h int) {
 	box := img.Bounds()
 	switch m := img.(type) {
 	case *image.RGBA:

@@ -1,0 +1,85 @@
+package steps
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+
+	"tessellant/internal/core/likeness"
+	"tessellant/internal/core/remarks"
+	"tessellant/internal/core/tracks"
+	"tessellant/internal/core/uitree"
+)
+
+// Look is what a kept picture and a tree said: a line of the track looks.jsonl.
+type Look struct {
+	Case    string           `json:"case"`
+	Try     int              `json:"try"`
+	Step    string           `json:"step,omitempty"` // "": the end of a try that did not pass
+	Nth     int              `json:"nth,omitempty"`
+	At      int64            `json:"at"`
+	File    string           `json:"file,omitempty"` // the picture
+	Print   *likeness.Print  `json:"print,omitempty"`
+	Seen    *remarks.Seen    `json:"seen,omitempty"`
+	Remarks []remarks.Remark `json:"remarks,omitempty"`
+	Moved   *Moved           `json:"moved,omitempty"`
+}
+
+// Moved is how a step's picture differs from its reference.
+type Moved struct {
+	Reference string        `json:"reference"` // its id
+	Share     float64       `json:"share"`     // of the picture
+	Allowed   float64       `json:"allowed"`
+	Regions   []uitree.Rect `json:"regions,omitempty"`
+	Error     string        `json:"error,omitempty"` // why they could not be held against each other
+}
+
+// Too says whether more has moved than the reference allows.
+func (m *Moved) Too() bool { return m != nil && (m.Error != "" || m.Share > m.Allowed) }
+
+// Says says in a sentence how it differs.
+func (m *Moved) Says() string {
+	switch {
+	case m.Error != "":
+		return m.Error
+	case m.Share == 0:
+		return "like its reference"
+	case m.Too():
+		return fmt.Sprintf("%s of the picture differs from its reference, in %d places; %s is allowed", percent(m.Share), len(m.Regions), percent(m.Allowed))
+	}
+	return fmt.Sprintf("like its reference but for %s of the picture; %s is allowed", percent(m.Share), percent(m.Allowed))
+}
+
+func percent(share float64) string {
+	if share < 0.0001 {
+		return "less than 0.01 %"
+	}
+	return fmt.Sprintf("%.2g %%", 100*share)
+}
+
+const maxLook = 1 << 20 // bytes of a line
+
+// ReadLooks calls f with each look of a track, and where its line begins and how long it is. A last line that was cut off is passed over.
+func ReadLooks(r io.Reader, f func(l Look, from, length int64) error) error {
+	br := bufio.NewReaderSize(r, 64<<10)
+	from := int64(0)
+	for n := 1; ; n++ {
+		line, err := tracks.ReadLine(br, maxLook)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("line %d of the looks: %w", n, err)
+		}
+		var l Look
+		if err := json.Unmarshal(line, &l); err != nil {
+			return fmt.Errorf("line %d of the looks is none: %w", n, err)
+		}
+		if err := f(l, from, int64(len(line))); err != nil {
+			return err
+		}
+		from += int64(len(line))
+	}
+}
