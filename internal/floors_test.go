@@ -53,11 +53,12 @@ var floors = [][]string{
 	{"internal/child"},
 	{"internal/core/ours"},
 	{"internal/core/planning", "internal/core/runfile", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup", "internal/core/triage"},
-	{"internal/core/work"},
+	{"internal/core/work", "internal/core/steps"},
 	{"internal/core/recording"},
 	{"internal/core/conditions", "internal/core/pools"},
+	{"internal/core/remarks"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/gauges", "internal/core/har", "internal/core/netprofile"},
-	{"internal/core/tracks"},
+	{"internal/core/tracks", "internal/core/likeness"},
 	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope", "internal/core/nearest", "internal/core/labels", "internal/core/h264"},
 }
 

@@ -62,7 +62,7 @@ type Work interface {
 	Release(ctx context.Context, hold Hold, r Release) error
 	// Close ends a hold. Closing it again changes nothing.
 	Close(ctx context.Context, hold Hold, c Closing) error
-	// Fetch reads the hold's build or package.
+	// Fetch reads the hold's build, its package, or the references of its steps.
 	Fetch(ctx context.Context, hold Hold, what Content) (io.ReadCloser, error)
 	// FetchBuild reads any build of the hold's workspace, by its reference.
 	FetchBuild(ctx context.Context, hold Hold, ref string) (io.ReadCloser, error)

@@ -17,6 +17,8 @@ type Content string
 const (
 	Build   Content = "build"
 	Package Content = "package"
+	// References are the references of the package's steps for the hold's kind of device: a zip, as core/steps reads it.
+	References Content = "references"
 )
 
 // About is what a host can do besides.

@@ -21,8 +21,8 @@ type Looker struct {
 
 // Tree reads the tree of p.
 func (l *Looker) Tree(ctx context.Context, p Phone) (*uitree.Screen, error) {
-	if l.Latest != nil && time.Since(l.At) < l.trusted {
-		return l.Latest, nil
+	if s := l.Fresh(); s != nil {
+		return s, nil
 	}
 	start := time.Now()
 	s, err := p.Tree(ctx)
@@ -33,6 +33,14 @@ func (l *Looker) Tree(ctx context.Context, p Phone) (*uitree.Screen, error) {
 	l.Latest, l.At = s, time.Now()
 	l.trusted = min(l.At.Sub(start), maxTrust)
 	return s, nil
+}
+
+// Fresh is the tree at hand while it is that fresh; nil: it is not.
+func (l *Looker) Fresh() *uitree.Screen {
+	if l.Latest == nil || time.Since(l.At) >= l.trusted {
+		return nil
+	}
+	return l.Latest
 }
 
 // Touched says that something was done on the phone: what was seen may not be so any more.

@@ -109,7 +109,7 @@ func (p *paper) KeyboardShown(_ context.Context) (bool, error) { return true, ni
 func (p *paper) Swipe(_ context.Context, a, b, c, d int, _ time.Duration) error {
 	return p.note("swipe %d,%d-%d,%d", a, b, c, d)
 }
-func (p *paper) Step(_ context.Context, name, line string) error {
+func (p *paper) Step(_ context.Context, name, line string, _ *uitree.Screen, _ bool) error {
 	return p.note("step %s %s", name, line)
 }
 func (p *paper) Check(about, expected, actual, line string, held bool) {

@@ -19,7 +19,8 @@ import (
 
 // Notes takes down what a script says by the way.
 type Notes interface {
-	Step(ctx context.Context, name, line string) error // keeps a screenshot
+	// Step keeps a screenshot. Seen is the tree of the screen as it is now, nil where it is not known. Like: the picture is to be like its reference, or the error is a *Failure.
+	Step(ctx context.Context, name, line string, seen *uitree.Screen, like bool) error
 	Check(about, expected, actual, line string, held bool)
 	Log(text, line string)
 }
@@ -170,7 +171,8 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		h.Notes.Log(text("text"), c.Line)
 		return nil, nil
 	case "step":
-		return nil, h.Notes.Step(ctx, text("name"), c.Line)
+		like, _ := c.Args["like_reference"].(bool)
+		return nil, h.Notes.Step(ctx, text("name"), c.Line, h.eyes.Fresh(), like)
 	case "check":
 		held, _ := c.Args["held"].(bool)
 		h.Notes.Check(text("about"), text("expected"), text("actual"), c.Line, held)

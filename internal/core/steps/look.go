@@ -21,6 +21,7 @@ type Look struct {
 	Nth     int              `json:"nth,omitempty"`
 	At      int64            `json:"at"`
 	File    string           `json:"file,omitempty"` // the picture
+	Kind    string           `json:"kind,omitempty"` // of device, as KindOf says
 	Print   *likeness.Print  `json:"print,omitempty"`
 	Seen    *remarks.Seen    `json:"seen,omitempty"`
 	Remarks []remarks.Remark `json:"remarks,omitempty"`

@@ -48,7 +48,7 @@ var Vocabulary = []Word{
 	{Of: "phone", Name: "deny", Call: `deny(permission, within=10)`, Does: "answers it with no; fails where the app has the permission already", Example: `phone.deny("location")`},
 	{Of: "phone", Name: "ask_permissions", Call: `ask_permissions()`, Does: "clears the app's data and takes its permissions back, so that it asks for them; otherwise it has all that its manifest asks for", Example: `phone.ask_permissions()`},
 	{Of: "phone", Name: "settle", Call: `settle(on=True)`, Does: "with False, nothing waits for the screen to come to rest until the end of the case: what can't be read because it moves is looked at as it was last", Example: `phone.settle(False)`},
-	{Of: "phone", Name: "step", Call: `step(name)`, Does: "names this moment and keeps its screenshot", Example: `phone.step("review")`},
+	{Of: "phone", Name: "step", Call: `step(name, like_reference=False)`, Does: "names this moment and keeps its screenshot; with like_reference, the case fails where the picture differs from the reference that was kept for this kind of device", Example: `phone.step("review", like_reference = True)`},
 	{Of: "phone", Name: "gauge", Call: `gauge(name)`, Does: "reads a gauge now: processor, memory, threads, late-frames of the app; device-processor, device-memory, device-received, device-sent, battery, temperature of the device (units: tessellant leg gauges --help)", Example: `check.that(phone.gauge("memory") < 300, "memory stays below 300 MB")`},
 	{Of: "phone", Name: "facts", Call: `facts`, Does: "what is known of the device: api, os, maker, model, form, width and height (in dp), language, memory_mb, serial", Example: `if phone.facts["form"] == "tablet": …`},
 

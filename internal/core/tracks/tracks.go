@@ -21,6 +21,7 @@ const (
 	Timeline  = "timeline.jsonl" // what happened: core/timeline
 	Gauges    = "gauges.csv"     // what was read of the device: core/gauges
 	Network   = "network.har"    // what the apps asked of servers: core/har
+	Looks     = "looks.jsonl"    // what the pictures and the trees of its steps said: core/steps
 	DeviceLog = "device.log"     // as the device writes it: core/devicelog
 	RemoteEnd = "remote-end.log" // requests of WebDriver clients, and their answers
 	Output    = "output.log"     // of a program
@@ -46,6 +47,7 @@ var growing = []Artifact{
 	{DeviceLog, "device-log", text},
 	{Gauges, "gauges", "text/csv; charset=utf-8"},
 	{Network, "network", "application/json"},
+	{Looks, "looks", "application/jsonl"},
 	{RemoteEnd, "remote-end-log", text},
 	{Output, "output", text},
 }

@@ -9,7 +9,7 @@ import (
 
 func TestANameSaysWhatAFileIs(t *testing.T) {
 	for name, kind := range map[string]string{
-		"timeline.jsonl": "timeline", "device.log": "device-log", "remote-end.log": "remote-end-log", "output.log": "output", "video.mp4": "video",
+		"timeline.jsonl": "timeline", "looks.jsonl": "looks", "device.log": "device-log", "remote-end.log": "remote-end-log", "output.log": "output", "video.mp4": "video",
 		"results/001-junit.xml": "results", "screenshots/001-open.png": "screenshot", "trees/001-open.xml": "tree", "kept/notes.txt": "kept",
 		"": "", "video.mp4.bak": "", "results/001.txt": "", "screenshots/x.svg": "", "../timeline.jsonl": "", "closing.json": "",
 		"kept/" + strings.Repeat("x", MaxKeptName): "", "kept/a\nb": "", "kept/../timeline.jsonl": "", "results/../../x.xml": "", "screenshots//x.png": "", "/video.mp4": "", "kept/": "", "kept/a\\..\\b": "", "kept/./a": "",

@@ -43,8 +43,12 @@ type Spec struct {
 	Fetch      []string          `json:"fetch,omitempty"`      // files of the device that are kept afterwards
 	Recording  recording.Set     `json:"recording"`
 	Limits     Limits            `json:"limits"`
-	Bounds     []gauges.Bound    `json:"bounds,omitempty"` // passing one fails the case
+	Bounds     []gauges.Bound    `json:"bounds,omitempty"`  // passing one fails the case
+	Remarks    string            `json:"remarks,omitempty"` // RemarksFail: what is wrong with a screen fails the case; "": it is told alone
 }
+
+// RemarksFail says that a remark on a screen of a case fails the case.
+const RemarksFail = "fail"
 
 // App is the build under test; the zero App: there is none.
 type App struct {

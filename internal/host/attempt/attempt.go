@@ -69,6 +69,7 @@ type attempt struct {
 	kit      *runner.Kit
 	runner   runner.Runner
 	record   []record.Recorder
+	refs     *os.File // of steps; nil: none is wanted
 
 	telling sync.Mutex
 	seq     int64 // of the last report
@@ -228,7 +229,10 @@ func (a *attempt) close(end *hostlink.Closing) {
 			_ = p.Zip.Close()
 		}
 	}
-	for _, name := range []string{"build", "package"} {
+	if a.refs != nil {
+		_ = a.refs.Close()
+	}
+	for _, name := range []string{"build", "package", "references"} {
 		_ = os.Remove(filepath.Join(a.dir, name))
 	}
 	if a.runner != nil {

@@ -9,14 +9,20 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/recording"
+	"tessellant/internal/core/steps"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/work"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/record"
@@ -54,7 +60,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if err := a.readClock(ctx, 3); err != nil {
 		return err
 	}
-	if err := a.openRecorders(); err != nil {
+	if err := a.openRecorders(ctx); err != nil {
 		return err
 	}
 	beside := func(f func() error) { // what goes on beside the test; its error ends the attempt
@@ -109,7 +115,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 }
 
 // openRecorders makes those that the work wants, in the order in which they are closed.
-func (a *attempt) openRecorders() (err error) {
+func (a *attempt) openRecorders(ctx context.Context) (err error) {
 	k, spec := a.kit, a.hold.Spec
 	logTo := a.dir
 	if !spec.Recording.Log {
@@ -128,6 +134,9 @@ func (a *attempt) openRecorders() (err error) {
 	if spec.Recording.Keeps(recording.Screenshots, recording.Commands) {
 		a.record = append(a.record, record.NewShots(a.timeline, a.unit.Unit))
 	}
+	if err := a.openLooks(ctx); err != nil {
+		return err
+	}
 	if !spec.Recording.Gauges {
 		return nil
 	}
@@ -141,6 +150,49 @@ func (a *attempt) openRecorders() (err error) {
 	k.Book.Passed = k.Gauges.Passed
 	a.record = append(a.record, k.Gauges)
 	return nil
+}
+
+// openLooks has the pictures and the trees of steps looked at, where any are kept, or are to be like their references.
+func (a *attempt) openLooks(ctx context.Context) error {
+	k, spec := a.kit, a.hold.Spec
+	refs, err := a.references(ctx)
+	if err != nil {
+		return err
+	}
+	if refs == nil && !spec.Recording.Keeps(recording.Screenshots, recording.Failures) && !spec.Recording.Keeps(recording.Trees, recording.Failures) {
+		return nil
+	}
+	looks, err := record.NewLooks(a.dir, a.log, a.timeline, spec.App.ID, func() devices.Facts { return a.unit.Known }, spec.Conditions, refs, a.room)
+	if err != nil {
+		return err
+	}
+	a.record = append(a.record, looks)
+	if spec.Remarks == work.RemarksFail {
+		k.Book.Remarks = looks.Found
+	}
+	return nil
+}
+
+// references fetches the references of the package's steps, where a script wants a step to be like its reference.
+func (a *attempt) references(ctx context.Context) (*steps.References, error) {
+	p := a.kit.Package
+	if p == nil || !slices.ContainsFunc(slices.Collect(maps.Values(p.Scripts)), func(source string) bool { return strings.Contains(source, "like_reference") }) {
+		return nil, nil
+	}
+	path := filepath.Join(a.dir, "references")
+	if err := a.fetch(ctx, hostlink.References, path, ""); err != nil {
+		return nil, &casebook.Unready{Err: fmt.Errorf("the host could not fetch the references of the steps: %w", err)}
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, &casebook.Unready{Err: err}
+	}
+	a.refs = f
+	st, err := f.Stat()
+	if err != nil {
+		return nil, &casebook.Unready{Err: err}
+	}
+	return steps.ReadReferences(f, st.Size())
 }
 
 // broke says that a recording is not whole, and why. The test goes on.
@@ -274,7 +326,7 @@ func (a *attempt) readPackage(ctx context.Context) error {
 	return nil
 }
 
-// fetch copies what the work needs into a file, and sees that it is whole: that it has this SHA-256.
+// fetch copies what the work needs into a file, and sees that it is whole: that it has this SHA-256, where that is known.
 func (a *attempt) fetch(ctx context.Context, what hostlink.Content, target, want string) error {
 	return spool.Persist(ctx, a.log, "fetch the "+string(what), func(ctx context.Context) error {
 		r, err := a.b.Link.Fetch(ctx, a.hold, what)
@@ -291,7 +343,7 @@ func (a *attempt) fetch(ctx context.Context, what hostlink.Content, target, want
 		if err = errors.Join(err, f.Close()); err != nil {
 			return err
 		}
-		if sum := hex.EncodeToString(h.Sum(nil)); sum != want {
+		if sum := hex.EncodeToString(h.Sum(nil)); want != "" && sum != want {
 			return fmt.Errorf("the %s came with SHA-256 %s, not %s", what, sum, want)
 		}
 		return nil

@@ -11,11 +11,13 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"time"
 
 	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/masking"
+	"tessellant/internal/core/remarks"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
@@ -48,6 +50,8 @@ type Book struct {
 	Log      *slog.Logger
 	// Passed says which bounds on gauges were passed between two moments, ms; nil: none are watched.
 	Passed func(from, to int64) []gauges.Passed
+	// Remarks gives what is wrong with the screens of a try, waiting so long until all were looked at; nil: no case fails by it.
+	Remarks func(name string, try int, within time.Duration) []remarks.Remark
 
 	mu   sync.Mutex
 	ends []end
@@ -100,6 +104,31 @@ func (b *Book) Bound(t *hostlink.Try, to int64) {
 		if t.Verdict == verdict.Passed {
 			t.Verdict, t.Message, t.Expected, t.Actual = verdict.Failed, e.Error, e.Expected, e.Actual
 		}
+	}
+}
+
+// remarksTake is how long the last pictures of a case may take to be looked at.
+const remarksTake = 20 * time.Second
+
+// Remarked makes of a try that passed one that failed, where something is wrong with its screens and the run wants that to fail; and notes each at a moment of the attempt (ms).
+func (b *Book) Remarked(name string, number int, t *hostlink.Try, at int64) {
+	if b.Remarks == nil || t.Verdict != verdict.Passed {
+		return
+	}
+	found := b.Remarks(name, number, remarksTake)
+	told := map[string]bool{}
+	for _, r := range found {
+		if told[r.Says] {
+			continue
+		}
+		told[r.Says] = true
+		b.Timeline.Note(timeline.Event{Kind: timeline.Check, At: at, Name: "remark", Expected: "a screen without remarks", Actual: r.Says, Error: r.Says})
+		if len(told) == 1 {
+			t.Verdict, t.Message, t.Expected, t.Actual = verdict.Failed, r.Says, "a screen without remarks", r.Says
+		}
+	}
+	if n := len(told) - 1; n > 0 {
+		t.Message += fmt.Sprintf(" (and %d more)", n)
 	}
 }
 

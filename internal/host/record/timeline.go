@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/recording"
+	"tessellant/internal/core/steps"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/host/film"
@@ -36,6 +38,7 @@ type Timeline struct {
 	phone   phone.Phone // unobserved, for pictures
 	film    *film.Film
 	shooter *Shots
+	looks   *Looks
 	keeps   recording.Set
 	mask    *masking.Mask
 	spool   *spool.Share
@@ -45,9 +48,11 @@ type Timeline struct {
 	w        *timeline.Writer
 	err      error
 	testCase string
-	line     string // of the script
-	element  string // the locator in that line
-	calls    []call // of this case
+	line     string         // of the script
+	element  string         // the locator in that line
+	calls    []call         // of this case
+	try      int            // of this case
+	nth      map[string]int // how often each step came in it
 	shots    int
 	fresh    []timeline.Event      // not told to those who watch
 	freshly  int                   // bytes of them
@@ -118,6 +123,13 @@ func (r *Timeline) Note(e timeline.Event) {
 		e.Case = r.testCase
 	}
 	r.fit(&e)
+	switch {
+	case e.Kind == timeline.Case && e.Verdict == "":
+		number, _ := strconv.Atoi(e.Args["try"])
+		r.try, r.nth = max(number, 1), map[string]int{}
+	case e.Kind == timeline.Step && r.nth != nil:
+		r.nth[e.Name]++
+	}
 	n := int64(e.Bytes())
 	if !r.fits(e.Kind, n) {
 		return
@@ -287,10 +299,15 @@ func (r *Timeline) File(name string, data []byte) error {
 
 // Shot takes a screenshot and keeps it under a name that says what it shows.
 func (r *Timeline) Shot(ctx context.Context, p phone.Phone, what string) (name string, err error) {
+	name, _, err = r.shot(ctx, p, what)
+	return name, err
+}
+
+func (r *Timeline) shot(ctx context.Context, p phone.Phone, what string) (name string, png []byte, err error) {
 	start := time.Now()
-	png, err := p.Screenshot(ctx)
+	png, err = p.Screenshot(ctx)
 	if err != nil {
-		return "", err
+		return "", nil, err
 	}
 	if r.film != nil {
 		r.film.AddPNG(r.At(start), png)
@@ -299,19 +316,35 @@ func (r *Timeline) Shot(ctx context.Context, p phone.Phone, what string) (name s
 	r.shots++
 	name = fmt.Sprintf("screenshots/%03d-%s.png", r.shots, Slug(r.mask.Text(what)))
 	r.mu.Unlock()
-	return name, r.File(name, png)
+	return name, png, r.File(name, png)
 }
 
 // Moment keeps the screen and its tree as they are now.
 func (r *Timeline) Moment(ctx context.Context, p phone.Phone, what string) (shot, tree string, s *uitree.Screen, err error) {
 	var err1, err2 error
+	var png []byte
+	at := r.Now()
 	if r.keeps.Keeps(recording.Screenshots, recording.Failures) {
-		shot, err1 = r.Shot(ctx, p, what)
+		shot, png, err1 = r.shot(ctx, p, what)
 	}
 	if s, err2 = p.Tree(ctx); err2 == nil && r.keeps.Keeps(recording.Trees, recording.Failures) {
 		tree, err2 = r.tree(s, what)
 	}
+	r.look(steps.Look{At: at, File: shot}, png, s)
 	return shot, tree, s, errors.Join(err1, err2)
+}
+
+// look hands a moment of the case that goes on to who looks at pictures and trees.
+func (r *Timeline) look(l steps.Look, png []byte, s *uitree.Screen) {
+	if r.looks == nil {
+		return
+	}
+	r.mu.Lock()
+	l.Case, l.Try = r.testCase, r.try
+	r.mu.Unlock()
+	if l.Case != "" {
+		r.looks.take(l, png, s)
+	}
 }
 
 // tree keeps a tree beside the newest picture.
@@ -350,28 +383,59 @@ type Notes struct {
 
 var _ script.Notes = Notes{}
 
-// Step keeps a named moment. A screen that may not be pictured has none; that is said, and fails no case.
-func (n Notes) Step(ctx context.Context, name, line string) error {
+// Step keeps a named moment. A screen that may not be pictured has none; that is said, and fails no case. Seen is the tree of the screen as it is now, where it is known.
+// Like says that the picture is to be like its reference; a *script.Failure says that it is not.
+func (n Notes) Step(ctx context.Context, name, line string, seen *uitree.Screen, like bool) error {
 	e := timeline.Event{Kind: timeline.Step, At: n.R.Now(), Name: name, Line: line}
+	var png []byte
 	var err error
 	if n.R.keeps.Keeps(recording.Screenshots, recording.Steps) {
-		e.File, err = n.R.Shot(ctx, n.P, name)
+		e.File, png, err = n.R.shot(ctx, n.P, name)
+	} else if like {
+		png, err = n.P.Screenshot(ctx)
 	}
 	if err == nil && n.R.keeps.Keeps(recording.Trees, recording.Steps) {
-		var s *uitree.Screen
-		if s, err = n.P.Tree(ctx); err == nil {
-			e.Tree, err = n.R.tree(s, name)
+		if seen == nil {
+			seen, err = n.P.Tree(ctx)
+		}
+		if err == nil {
+			e.Tree, err = n.R.tree(seen, name)
 		}
 	}
 	if err != nil {
 		e.Error = err.Error()
 	}
 	n.R.Note(e)
+	n.R.fit(&e)
+	n.R.mu.Lock()
+	l := steps.Look{At: e.At, Step: e.Name, Nth: n.R.nth[e.Name], Case: n.R.testCase, Try: n.R.try, File: e.File}
+	n.R.mu.Unlock()
+	var unlike error
+	if like && err == nil && n.R.looks != nil {
+		l.Moved, unlike = n.like(l, png, line)
+	}
+	n.R.look(l, png, seen)
 	var refused *phone.Refused
 	if errors.As(err, &refused) {
 		return nil
 	}
-	return err
+	return errors.Join(err, unlike)
+}
+
+// like holds a step's picture against its reference, and notes it as a check. Where there is none that is said, and fails no case.
+func (n Notes) like(l steps.Look, png []byte, line string) (*steps.Moved, error) {
+	m := n.R.looks.against(l, png)
+	if m == nil {
+		n.Log("the step “"+l.Step+"” has no reference for this kind of device yet: keep one from the run's page, or with: tessellant run reference keep", line)
+		return nil, nil
+	}
+	about := "the step “" + l.Step + "” is like its reference"
+	expected, actual := fmt.Sprintf("at most %.2g %% of the picture differs", 100*m.Allowed), m.Says()
+	n.Check(about, expected, actual, line, !m.Too())
+	if m.Too() {
+		return m, &script.Failure{About: about, Expected: expected, Actual: actual, Line: line}
+	}
+	return m, nil
 }
 
 // Check notes a check.

@@ -117,7 +117,7 @@ func (g *Outside) Secret(text string) { g.k.Mask.Add(text) }
 
 // Step implements remoteend.Notes.
 func (g *Outside) Step(ctx context.Context, name string) error {
-	return record.Notes{R: g.k.Timeline, P: g.k.Unit}.Step(ctx, name, "")
+	return record.Notes{R: g.k.Timeline, P: g.k.Unit}.Step(ctx, name, "", nil, false)
 }
 
 // BeginCase implements remoteend.Notes.

@@ -185,6 +185,9 @@ func (p *program) reportCase(ordinal int, at int64, c junit.Case, m *runner.Mark
 	if from > 0 {
 		p.Book.Bound(&r.Try, to)
 	}
+	if m != nil {
+		p.Book.Remarked(m.Name, 1, &r.Try, to)
+	}
 	said := p.Book.Masked(r)
 	span.Name, span.From, span.To = said.Name, max(from, 1), max(to, 1)
 	if from == 0 { // the report does not say when: it stands at the end

@@ -242,6 +242,7 @@ func (s *scripts) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *h
 		s.Book.Crashed(t, s.DeviceLog.Trace(crashed.crash))
 	}
 	s.Book.Bound(t, s.Timeline.Now())
+	s.Book.Remarked(c.Name, n, t, s.Timeline.Now())
 	keep, cancelKeep := context.WithTimeout(context.WithoutCancel(leg), time.Minute)
 	defer cancelKeep()
 	s.Book.Picture(keep, s.Phone, c.Name[strings.LastIndex(c.Name, c.Func):], t)
