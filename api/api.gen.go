@@ -512,6 +512,60 @@ func (e ProbeSays) Valid() bool {
 	}
 }
 
+// Defines values for RemarkKind.
+const (
+	RemarkCovered     RemarkKind = "covered"
+	RemarkCutOff      RemarkKind = "cut-off"
+	RemarkFixedText   RemarkKind = "fixed-text"
+	RemarkLowContrast RemarkKind = "low-contrast"
+	RemarkMissing     RemarkKind = "missing"
+	RemarkNoLabel     RemarkKind = "no-label"
+	RemarkSmallTarget RemarkKind = "small-target"
+	RemarkTextCut     RemarkKind = "text-cut"
+)
+
+// Valid indicates whether the value is a known member of the RemarkKind enum.
+func (e RemarkKind) Valid() bool {
+	switch e {
+	case RemarkCovered:
+		return true
+	case RemarkCutOff:
+		return true
+	case RemarkFixedText:
+		return true
+	case RemarkLowContrast:
+		return true
+	case RemarkMissing:
+		return true
+	case RemarkNoLabel:
+		return true
+	case RemarkSmallTarget:
+		return true
+	case RemarkTextCut:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RemarksDo.
+const (
+	RemarksFail RemarksDo = "fail"
+	RemarksTell RemarksDo = "tell"
+)
+
+// Valid indicates whether the value is a known member of the RemarksDo enum.
+func (e RemarksDo) Valid() bool {
+	switch e {
+	case RemarksFail:
+		return true
+	case RemarksTell:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	Engineer Role = "engineer"
@@ -1138,6 +1192,23 @@ type ComparedFamily struct {
 	Kind   Verdict `json:"kind"`
 	Now    int     `json:"now"`
 	Title  string  `json:"title"`
+}
+
+// ComparedLeg defines model for ComparedLeg.
+type ComparedLeg struct {
+	Attempt int    `json:"attempt"`
+	Device  string `json:"device"`
+	Leg     string `json:"leg"`
+	Model   string `json:"model"`
+	Os      string `json:"os"`
+
+	// Run Empty: it is a session
+	Run     string   `json:"run"`
+	Try     *int     `json:"try,omitempty"`
+	Verdict *Verdict `json:"verdict,omitempty"`
+
+	// Video The id of an artifact
+	Video *string `json:"video,omitempty"`
 }
 
 // ComparedRun defines model for ComparedRun.
@@ -1797,10 +1868,62 @@ type Leg struct {
 	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
+// LegCasePair defines model for LegCasePair.
+type LegCasePair struct {
+	Case      string        `json:"case"`
+	Otherwise bool          `json:"otherwise"`
+	Ours      *LegCaseSide  `json:"ours,omitempty"`
+	Steps     []LegStepPair `json:"steps"`
+	Theirs    *LegCaseSide  `json:"theirs,omitempty"`
+}
+
+// LegCaseSide defines model for LegCaseSide.
+type LegCaseSide struct {
+	// At ms on the attempt's clock
+	At    int64   `json:"at"`
+	Error *string `json:"error,omitempty"`
+
+	// Picture Of the screen at its end, where it did not pass
+	Picture *string  `json:"picture,omitempty"`
+	TookMs  int64    `json:"took_ms"`
+	Try     int      `json:"try"`
+	Verdict *Verdict `json:"verdict,omitempty"`
+}
+
+// LegComparison defines model for LegComparison.
+type LegComparison struct {
+	// Cases What came out otherwise first; 500 at most
+	Cases    []LegCasePair `json:"cases"`
+	Cut      bool          `json:"cut"`
+	Ours     ComparedLeg   `json:"ours"`
+	Sentence string        `json:"sentence"`
+	Theirs   ComparedLeg   `json:"theirs"`
+}
+
 // LegPage defines model for LegPage.
 type LegPage struct {
 	Items []LegSummary `json:"items"`
 	Next  *string      `json:"next,omitempty"`
+}
+
+// LegStepPair defines model for LegStepPair.
+type LegStepPair struct {
+	// Alike Whether it looks alike; absent: that is not known
+	Alike  *bool        `json:"alike,omitempty"`
+	Apart  *float64     `json:"apart,omitempty"`
+	Nth    int          `json:"nth"`
+	Ours   *LegStepSide `json:"ours,omitempty"`
+	Step   string       `json:"step"`
+	Theirs *LegStepSide `json:"theirs,omitempty"`
+}
+
+// LegStepSide defines model for LegStepSide.
+type LegStepSide struct {
+	At      int64   `json:"at"`
+	Picture *string `json:"picture,omitempty"`
+
+	// TookMs From the step before, or the case's beginning
+	TookMs int64 `json:"took_ms"`
 }
 
 // LegSummary defines model for LegSummary.
@@ -2295,6 +2418,123 @@ type Quarantine struct {
 	Why string `json:"why"`
 }
 
+// Reference defines model for Reference.
+type Reference struct {
+	Allowed float64 `json:"allowed"`
+	App     string  `json:"app"`
+
+	// By The name of the key
+	By      string    `json:"by"`
+	Case    string    `json:"case"`
+	Created time.Time `json:"created"`
+	Height  int       `json:"height"`
+	Id      string    `json:"id"`
+	InForce bool      `json:"in_force"`
+
+	// Kind Of device: model, system, screen, language
+	Kind    string   `json:"kind"`
+	Leg     string   `json:"leg"`
+	Masks   []Region `json:"masks"`
+	Nth     int      `json:"nth"`
+	Package string   `json:"package"`
+
+	// Run From which it is
+	Run  string `json:"run"`
+	Step string `json:"step"`
+
+	// Width Pixels
+	Width int `json:"width"`
+}
+
+// ReferenceChange defines model for ReferenceChange.
+type ReferenceChange struct {
+	// Allowed The share of the picture that may differ
+	Allowed *float64 `json:"allowed,omitempty"`
+
+	// Masks What of the picture is not looked at
+	Masks *[]Region `json:"masks,omitempty"`
+}
+
+// ReferenceList defines model for ReferenceList.
+type ReferenceList struct {
+	Items []Reference `json:"items"`
+}
+
+// ReferencePage defines model for ReferencePage.
+type ReferencePage struct {
+	Items []Reference `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+}
+
+// ReferenceRequest defines model for ReferenceRequest.
+type ReferenceRequest struct {
+	Case string `json:"case"`
+
+	// Legs Ids of legs, or devices with their variants; absent: all
+	Legs *[]string `json:"legs,omitempty"`
+	Nth  *int      `json:"nth,omitempty"`
+
+	// Run An id, a number, or newest
+	Run  string `json:"run"`
+	Step string `json:"step"`
+}
+
+// Region A rectangle in pixels; right and bottom lie outside
+type Region struct {
+	Bottom int `json:"bottom"`
+	Left   int `json:"left"`
+	Right  int `json:"right"`
+	Top    int `json:"top"`
+}
+
+// RemarkExample defines model for RemarkExample.
+type RemarkExample struct {
+	At int64 `json:"at"`
+
+	// Bounds A rectangle in pixels; right and bottom lie outside
+	Bounds  *Region `json:"bounds,omitempty"`
+	Case    string  `json:"case"`
+	Device  string  `json:"device"`
+	Leg     string  `json:"leg"`
+	Picture *string `json:"picture,omitempty"`
+	Says    string  `json:"says"`
+
+	// Step Absent: the end of the case
+	Step *string `json:"step,omitempty"`
+}
+
+// RemarkFamily defines model for RemarkFamily.
+type RemarkFamily struct {
+	Devices []string      `json:"devices"`
+	Example RemarkExample `json:"example"`
+
+	// Id The same in every run
+	Id   string     `json:"id"`
+	Kind RemarkKind `json:"kind"`
+	Legs []string   `json:"legs"`
+
+	// On On how many legs
+	On int `json:"on"`
+
+	// Rule Which devices show it
+	Rule *string `json:"rule,omitempty"`
+
+	// Says Of one of them
+	Says string `json:"says"`
+
+	// What The element, such as: the button “Send”
+	What string `json:"what"`
+
+	// Where At which steps and on which devices
+	Where string `json:"where"`
+}
+
+// RemarkKind defines model for RemarkKind.
+type RemarkKind string
+
+// RemarksDo What remarks on a case's screens do: they are told alone, or fail the case
+type RemarksDo string
+
 // Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
 type Role string
 
@@ -2376,6 +2616,9 @@ type Run struct {
 	// Recording What is kept: video, log and gauges are on or off; network off, on or contents; screenshots off, failures, steps or commands; trees off, failures or steps
 	Recording map[string]string `json:"recording"`
 
+	// Remarks What remarks on a case's screens do: they are told alone, or fail the case
+	Remarks *RemarksDo `json:"remarks,omitempty"`
+
 	// Secrets Names of the secret inputs
 	Secrets  *[]string `json:"secrets,omitempty"`
 	Sentence string    `json:"sentence"`
@@ -2420,6 +2663,23 @@ type RunName struct {
 type RunPage struct {
 	Items []Run   `json:"items"`
 	Next  *string `json:"next,omitempty"`
+}
+
+// RunRemarks defines model for RunRemarks.
+type RunRemarks struct {
+	Cut bool `json:"cut"`
+
+	// Families 200 at most
+	Families []RemarkFamily `json:"families"`
+
+	// Looked Screens that were looked at
+	Looked int `json:"looked"`
+	Number int `json:"number"`
+
+	// Reading Legs go on, or ended a moment ago: there will be more
+	Reading  bool   `json:"reading"`
+	Run      string `json:"run"`
+	Sentence string `json:"sentence"`
 }
 
 // RunRequest defines model for RunRequest.
@@ -2482,6 +2742,9 @@ type RunRequest struct {
 	// Recording What is kept where it is not the usual: video, log and gauges are on or off; network off, on or contents; screenshots off, failures, steps or commands; trees off, failures or steps
 	Recording *map[string]string `json:"recording,omitempty"`
 
+	// Remarks What remarks on a case's screens do: they are told alone, or fail the case
+	Remarks *RemarksDo `json:"remarks,omitempty"`
+
 	// Secrets Those that are secret: masked wherever they come, never answered, deleted when the run is over
 	Secrets *map[string]string `json:"secrets,omitempty"`
 
@@ -2519,6 +2782,55 @@ type RunShare struct {
 	Views     int            `json:"views"`
 	Withdrawn *time.Time     `json:"withdrawn,omitempty"`
 	Without   []ShareWithout `json:"without"`
+}
+
+// RunSlower defines model for RunSlower.
+type RunSlower struct {
+	Cut bool `json:"cut"`
+
+	// Looked Measures with values enough on both sides to be compared
+	Looked   int    `json:"looked"`
+	Measured int    `json:"measured"`
+	Number   int    `json:"number"`
+	Reading  bool   `json:"reading"`
+	Run      string `json:"run"`
+	Sentence string `json:"sentence"`
+
+	// Things What has grown most first; 500 at most
+	Things []SlowerThing `json:"things"`
+}
+
+// RunStep defines model for RunStep.
+type RunStep struct {
+	Case    string `json:"case"`
+	Nth     int    `json:"nth"`
+	Number  int    `json:"number"`
+	Reading bool   `json:"reading"`
+	Run     string `json:"run"`
+
+	// Stacks Legs on which it looks alike: the odd ones first, the most usual last
+	Stacks []StepStack `json:"stacks"`
+	Step   string      `json:"step"`
+
+	// Unread Legs whose pictures were not compared: they are of before pictures were, or none was kept
+	Unread []StepOn `json:"unread"`
+
+	// Without Legs that never came to it
+	Without []string `json:"without"`
+}
+
+// RunSteps defines model for RunSteps.
+type RunSteps struct {
+	// Cut There are more
+	Cut    bool `json:"cut"`
+	Number int  `json:"number"`
+
+	// Reading Legs go on, or ended a moment ago: there will be more
+	Reading bool   `json:"reading"`
+	Run     string `json:"run"`
+
+	// Steps In their order; 2000 at most
+	Steps []StepLine `json:"steps"`
 }
 
 // ScreenChange There is a new picture at /legs/{id}/screen
@@ -2629,6 +2941,30 @@ type SignIn struct {
 	Ticket *string `json:"ticket,omitempty"`
 }
 
+// SlowerThing defines model for SlowerThing.
+type SlowerThing struct {
+	// Before The median before
+	Before float64   `json:"before"`
+	Build  BuildName `json:"build"`
+
+	// By By how much it has grown, in the unit
+	By   float64 `json:"by"`
+	Case *string `json:"case,omitempty"`
+
+	// Chance Of being noise
+	Chance       float64 `json:"chance"`
+	Device       string  `json:"device"`
+	Leg          string  `json:"leg"`
+	Says         string  `json:"says"`
+	Step         *string `json:"step,omitempty"`
+	Unit         string  `json:"unit"`
+	ValuesBefore int     `json:"values_before"`
+	ValuesNow    int     `json:"values_now"`
+
+	// What Such as: the way to “review” in “send a survey”
+	What string `json:"what"`
+}
+
 // Snippet defines model for Snippet.
 type Snippet struct {
 	// Devices How many devices would do now
@@ -2642,6 +2978,68 @@ type Snippet struct {
 	// Run How it is run then
 	Run   string `json:"run"`
 	Title string `json:"title"`
+}
+
+// StepLine defines model for StepLine.
+type StepLine struct {
+	Case string `json:"case"`
+
+	// Legs Legs that came to it
+	Legs int `json:"legs"`
+
+	// Moved Legs on which more differs from the reference than it allows
+	Moved int `json:"moved"`
+
+	// Nth Of several steps of the name in one case, from 1
+	Nth int `json:"nth"`
+
+	// Odd Legs on which it looks otherwise than on most
+	Odd int `json:"odd"`
+
+	// Stacks How many looks it has; absent: the run has too many pictures for all to be compared at once
+	Stacks *int   `json:"stacks,omitempty"`
+	Step   string `json:"step"`
+}
+
+// StepMoved How a step's picture differs from its reference
+type StepMoved struct {
+	Allowed   float64  `json:"allowed"`
+	Reference string   `json:"reference"`
+	Regions   []Region `json:"regions"`
+	Says      string   `json:"says"`
+	Share     float64  `json:"share"`
+
+	// Too More differs than is allowed
+	Too bool `json:"too"`
+}
+
+// StepOn defines model for StepOn.
+type StepOn struct {
+	// At ms on the attempt's clock
+	At int64 `json:"at"`
+
+	// Device Serial, with the variant behind a slash
+	Device string `json:"device"`
+
+	// Kind Of device, for references; absent: no reference can be kept
+	Kind  *string `json:"kind,omitempty"`
+	Leg   string  `json:"leg"`
+	Model string  `json:"model"`
+
+	// Moved How a step's picture differs from its reference
+	Moved *StepMoved `json:"moved,omitempty"`
+
+	// Picture The id of an artifact
+	Picture *string  `json:"picture,omitempty"`
+	Remarks []string `json:"remarks"`
+	Verdict Verdict  `json:"verdict"`
+}
+
+// StepStack defines model for StepStack.
+type StepStack struct {
+	// Apart How much of it is not on the most usual one, or the other way round: 0 to 1
+	Apart float64  `json:"apart"`
+	Legs  []StepOn `json:"legs"`
 }
 
 // Stop defines model for Stop.
@@ -2880,6 +3278,27 @@ type ListLegsParams struct {
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// CompareLegsParams defines parameters for CompareLegs.
+type CompareLegsParams struct {
+	// With The other leg; absent: the same one, for two attempts or two tries
+	With *string `form:"with,omitempty" json:"with,omitempty"`
+
+	// Attempt Of the leg; absent: the last
+	Attempt *int `form:"attempt,omitempty" json:"attempt,omitempty"`
+
+	// WithAttempt Of the other leg; absent: the last
+	WithAttempt *int `form:"with_attempt,omitempty" json:"with_attempt,omitempty"`
+
+	// Try Of each case; absent: the last
+	Try *int `form:"try,omitempty" json:"try,omitempty"`
+
+	// WithTry Of each case on the other side; absent: the last
+	WithTry *int `form:"with_try,omitempty" json:"with_try,omitempty"`
+
+	// Case Only this case
+	Case *string `form:"case,omitempty" json:"case,omitempty"`
+}
+
 // GetGaugesParams defines parameters for GetGauges.
 type GetGaugesParams struct {
 	// From ms on the attempt's clock
@@ -2988,6 +3407,16 @@ type ListPoolsParams struct {
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// ListReferencesParams defines parameters for ListReferences.
+type ListReferencesParams struct {
+	// Package Only those of this package, by its name
+	Package *string `form:"package,omitempty" json:"package,omitempty"`
+	Limit   *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Build Only runs of this build; a reference or id
@@ -3041,6 +3470,15 @@ type GetReportParams struct {
 
 // GetReportParamsForm defines parameters for GetReport.
 type GetReportParamsForm string
+
+// GetStepParams defines parameters for GetStep.
+type GetStepParams struct {
+	Case string `form:"case" json:"case"`
+	Step string `form:"step" json:"step"`
+
+	// Nth Of several steps of the name in one case, which; absent: the first
+	Nth *int `form:"nth,omitempty" json:"nth,omitempty"`
+}
 
 // ListSessionsParams defines parameters for ListSessions.
 type ListSessionsParams struct {
@@ -3119,6 +3557,12 @@ type TryPoolJSONRequestBody = PoolDefinition
 
 // SetPoolJSONRequestBody defines body for SetPool for application/json ContentType.
 type SetPoolJSONRequestBody = PoolDefinition
+
+// KeepReferencesJSONRequestBody defines body for KeepReferences for application/json ContentType.
+type KeepReferencesJSONRequestBody = ReferenceRequest
+
+// SetReferenceJSONRequestBody defines body for SetReference for application/json ContentType.
+type SetReferenceJSONRequestBody = ReferenceChange
 
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = RunRequest
@@ -3437,6 +3881,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /holds/{id}/parts (the `PutHoldPart` operationId).
 	PutHoldPartWithBody(ctx context.Context, id string, params *PutHoldPartParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHoldReferences For hosts, the references of the steps of a hold's package for its kind of device, as a zip
+	//
+	// Corresponds with GET /holds/{id}/references (the `GetHoldReferences` operationId).
+	GetHoldReferences(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PutHoldScreenWithBody For hosts, the newest picture of a screen
 	//
 	// Takes any type of body and a specified content type.
@@ -3572,6 +4021,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /legs/{id} (the `GetLeg` operationId).
 	GetLeg(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareLegs Two legs side by side, by cases and steps; or two attempts of one, or two tries of a case
+	//
+	// Corresponds with GET /legs/{id}/compare (the `CompareLegs` operationId).
+	CompareLegs(ctx context.Context, id string, params *CompareLegsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFiles All files of a leg as one zip
 	//
@@ -3732,6 +4186,58 @@ type ClientInterface interface {
 	// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
 	SetPool(ctx context.Context, name string, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListReferences The references of steps, the newest first
+	//
+	// Corresponds with GET /references (the `ListReferences` operationId).
+	ListReferences(ctx context.Context, params *ListReferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepReferencesWithBody Keep a step's pictures as references, each for its kind of device
+	//
+	// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /references (the `KeepReferences` operationId).
+	KeepReferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepReferences Keep a step's pictures as references, each for its kind of device
+	//
+	// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /references (the `KeepReferences` operationId).
+	KeepReferences(ctx context.Context, body KeepReferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveReference Remove a reference; steps are not held against it any more
+	//
+	// Corresponds with DELETE /references/{id} (the `RemoveReference` operationId).
+	RemoveReference(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReference One reference
+	//
+	// Corresponds with GET /references/{id} (the `GetReference` operationId).
+	GetReference(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReferenceWithBody Say what of a reference is not looked at, and how much of the picture may differ
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+	SetReferenceWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReference Say what of a reference is not looked at, and how much of the picture may differ
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+	SetReference(ctx context.Context, id string, body SetReferenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReferencePicture The picture of a reference
+	//
+	// Corresponds with GET /references/{id}/picture (the `GetReferencePicture` operationId).
+	GetReferencePicture(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns Runs, the newest first
 	//
 	// Corresponds with GET /runs (the `ListRuns` operationId).
@@ -3880,6 +4386,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
 	NameRun(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRemarks What is wrong with the screens of a run, though no test asked for it
+	//
+	// Corresponds with GET /runs/{id}/remarks (the `GetRemarks` operationId).
+	GetRemarks(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReport What came of a run, or of several, for people and tools elsewhere
 	//
 	// html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
@@ -3905,6 +4416,23 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
 	AddShare(ctx context.Context, id string, body AddShareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSlower What of a run takes longer, or more, than with the last build before
+	//
+	// On each device by itself; a rank test says that it is no noise
+	//
+	// Corresponds with GET /runs/{id}/slower (the `GetSlower` operationId).
+	GetSlower(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStep One step on all devices of a run, those that look alike stacked, the odd ones first
+	//
+	// Corresponds with GET /runs/{id}/step (the `GetStep` operationId).
+	GetStep(ctx context.Context, id string, params *GetStepParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSteps The steps of a run, and on how many devices each looks otherwise
+	//
+	// Corresponds with GET /runs/{id}/steps (the `ListSteps` operationId).
+	ListSteps(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopRunWithBody End a run, or one leg of it
 	//
@@ -4569,6 +5097,21 @@ func (c *Client) PutHoldPartWithBody(ctx context.Context, id string, params *Put
 	return c.Client.Do(req)
 }
 
+// GetHoldReferences For hosts, the references of the steps of a hold's package for its kind of device, as a zip
+//
+// Corresponds with GET /holds/{id}/references (the `GetHoldReferences` operationId).
+func (c *Client) GetHoldReferences(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHoldReferencesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PutHoldScreenWithBody For hosts, the newest picture of a screen
 //
 // Takes any type of body and a specified content type.
@@ -4875,6 +5418,21 @@ func (c *Client) ListLegs(ctx context.Context, params *ListLegsParams, reqEditor
 // Corresponds with GET /legs/{id} (the `GetLeg` operationId).
 func (c *Client) GetLeg(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLegRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareLegs Two legs side by side, by cases and steps; or two attempts of one, or two tries of a case
+//
+// Corresponds with GET /legs/{id}/compare (the `CompareLegs` operationId).
+func (c *Client) CompareLegs(ctx context.Context, id string, params *CompareLegsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareLegsRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5294,6 +5852,138 @@ func (c *Client) SetPool(ctx context.Context, name string, body SetPoolJSONReque
 	return c.Client.Do(req)
 }
 
+// ListReferences The references of steps, the newest first
+//
+// Corresponds with GET /references (the `ListReferences` operationId).
+func (c *Client) ListReferences(ctx context.Context, params *ListReferencesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReferencesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepReferencesWithBody Keep a step's pictures as references, each for its kind of device
+//
+// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /references (the `KeepReferences` operationId).
+func (c *Client) KeepReferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepReferencesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepReferences Keep a step's pictures as references, each for its kind of device
+//
+// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /references (the `KeepReferences` operationId).
+func (c *Client) KeepReferences(ctx context.Context, body KeepReferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepReferencesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveReference Remove a reference; steps are not held against it any more
+//
+// Corresponds with DELETE /references/{id} (the `RemoveReference` operationId).
+func (c *Client) RemoveReference(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveReferenceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReference One reference
+//
+// Corresponds with GET /references/{id} (the `GetReference` operationId).
+func (c *Client) GetReference(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReferenceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReferenceWithBody Say what of a reference is not looked at, and how much of the picture may differ
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+func (c *Client) SetReferenceWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReferenceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReference Say what of a reference is not looked at, and how much of the picture may differ
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+func (c *Client) SetReference(ctx context.Context, id string, body SetReferenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReferenceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReferencePicture The picture of a reference
+//
+// Corresponds with GET /references/{id}/picture (the `GetReferencePicture` operationId).
+func (c *Client) GetReferencePicture(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReferencePictureRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns Runs, the newest first
 //
 // Corresponds with GET /runs (the `ListRuns` operationId).
@@ -5662,6 +6352,21 @@ func (c *Client) NameRun(ctx context.Context, id string, body NameRunJSONRequest
 	return c.Client.Do(req)
 }
 
+// GetRemarks What is wrong with the screens of a run, though no test asked for it
+//
+// Corresponds with GET /runs/{id}/remarks (the `GetRemarks` operationId).
+func (c *Client) GetRemarks(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRemarksRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetReport What came of a run, or of several, for people and tools elsewhere
 //
 // html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
@@ -5718,6 +6423,53 @@ func (c *Client) AddShareWithBody(ctx context.Context, id string, contentType st
 // Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
 func (c *Client) AddShare(ctx context.Context, id string, body AddShareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddShareRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSlower What of a run takes longer, or more, than with the last build before
+//
+// On each device by itself; a rank test says that it is no noise
+//
+// Corresponds with GET /runs/{id}/slower (the `GetSlower` operationId).
+func (c *Client) GetSlower(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSlowerRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStep One step on all devices of a run, those that look alike stacked, the odd ones first
+//
+// Corresponds with GET /runs/{id}/step (the `GetStep` operationId).
+func (c *Client) GetStep(ctx context.Context, id string, params *GetStepParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStepRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSteps The steps of a run, and on how many devices each looks otherwise
+//
+// Corresponds with GET /runs/{id}/steps (the `ListSteps` operationId).
+func (c *Client) ListSteps(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStepsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -7469,6 +8221,40 @@ func NewPutHoldPartRequestWithBody(server string, id string, params *PutHoldPart
 	return req, nil
 }
 
+// NewGetHoldReferencesRequest constructs an http.Request for the GetHoldReferences method
+func NewGetHoldReferencesRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/holds/%s/references", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPutHoldScreenRequestWithBody constructs an http.Request for the PutHoldScreen method, with any body, and a specified content type
 func NewPutHoldScreenRequestWithBody(server string, id string, params *PutHoldScreenParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -8046,6 +8832,127 @@ func NewGetLegRequest(server string, id string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareLegsRequest constructs an http.Request for the CompareLegs method
+func NewCompareLegsRequest(server string, id string, params *CompareLegsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/legs/%s/compare", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.With != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", *params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Attempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attempt", *params.Attempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.WithAttempt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with_attempt", *params.WithAttempt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Try != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "try", *params.Try, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.WithTry != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with_try", *params.WithTry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Case != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "case", *params.Case, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9267,6 +10174,273 @@ func NewSetPoolRequestWithBody(server string, name string, contentType string, b
 	return req, nil
 }
 
+// NewListReferencesRequest constructs an http.Request for the ListReferences method
+func NewListReferencesRequest(server string, params *ListReferencesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/references")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Package != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "package", *params.Package, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepReferencesRequest calls the generic KeepReferences builder with application/json body
+func NewKeepReferencesRequest(server string, body KeepReferencesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepReferencesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewKeepReferencesRequestWithBody constructs an http.Request for the KeepReferences method, with any body, and a specified content type
+func NewKeepReferencesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/references")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveReferenceRequest constructs an http.Request for the RemoveReference method
+func NewRemoveReferenceRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/references/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReferenceRequest constructs an http.Request for the GetReference method
+func NewGetReferenceRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/references/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetReferenceRequest calls the generic SetReference builder with application/json body
+func NewSetReferenceRequest(server string, id string, body SetReferenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetReferenceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetReferenceRequestWithBody constructs an http.Request for the SetReference method, with any body, and a specified content type
+func NewSetReferenceRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/references/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetReferencePictureRequest constructs an http.Request for the GetReferencePicture method
+func NewGetReferencePictureRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/references/%s/picture", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -10029,6 +11203,40 @@ func NewNameRunRequestWithBody(server string, id string, contentType string, bod
 	return req, nil
 }
 
+// NewGetRemarksRequest constructs an http.Request for the GetRemarks method
+func NewGetRemarksRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/remarks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetReportRequest constructs an http.Request for the GetReport method
 func NewGetReportRequest(server string, id string, params *GetReportParams) (*http.Request, error) {
 	var err error
@@ -10175,6 +11383,151 @@ func NewAddShareRequestWithBody(server string, id string, contentType string, bo
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSlowerRequest constructs an http.Request for the GetSlower method
+func NewGetSlowerRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/slower", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStepRequest constructs an http.Request for the GetStep method
+func NewGetStepRequest(server string, id string, params *GetStepParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/step", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "case", params.Case, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "step", params.Step, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Nth != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "nth", *params.Nth, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListStepsRequest constructs an http.Request for the ListSteps method
+func NewListStepsRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/steps", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -11128,6 +12481,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /holds/{id}/parts (the `PutHoldPart` operationId).
 	PutHoldPartWithBodyWithResponse(ctx context.Context, id string, params *PutHoldPartParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutHoldPartResponse, error)
 
+	// GetHoldReferencesWithResponse For hosts, the references of the steps of a hold's package for its kind of device, as a zip
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /holds/{id}/references (the `GetHoldReferences` operationId).
+	GetHoldReferencesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetHoldReferencesResponse, error)
+
 	// PutHoldScreenWithBodyWithResponse For hosts, the newest picture of a screen
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11279,6 +12639,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /legs/{id} (the `GetLeg` operationId).
 	GetLegWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetLegResponse, error)
+
+	// CompareLegsWithResponse Two legs side by side, by cases and steps; or two attempts of one, or two tries of a case
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /legs/{id}/compare (the `CompareLegs` operationId).
+	CompareLegsWithResponse(ctx context.Context, id string, params *CompareLegsParams, reqEditors ...RequestEditorFn) (*CompareLegsResponse, error)
 
 	// GetFilesWithResponse All files of a leg as one zip
 	//
@@ -11469,6 +12836,66 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /pools/{name} (the `SetPool` operationId).
 	SetPoolWithResponse(ctx context.Context, name string, body SetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPoolResponse, error)
 
+	// ListReferencesWithResponse The references of steps, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /references (the `ListReferences` operationId).
+	ListReferencesWithResponse(ctx context.Context, params *ListReferencesParams, reqEditors ...RequestEditorFn) (*ListReferencesResponse, error)
+
+	// KeepReferencesWithBodyWithResponse Keep a step's pictures as references, each for its kind of device
+	//
+	// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /references (the `KeepReferences` operationId).
+	KeepReferencesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepReferencesResponse, error)
+
+	// KeepReferencesWithResponse Keep a step's pictures as references, each for its kind of device
+	//
+	// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /references (the `KeepReferences` operationId).
+	KeepReferencesWithResponse(ctx context.Context, body KeepReferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepReferencesResponse, error)
+
+	// RemoveReferenceWithResponse Remove a reference; steps are not held against it any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /references/{id} (the `RemoveReference` operationId).
+	RemoveReferenceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveReferenceResponse, error)
+
+	// GetReferenceWithResponse One reference
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /references/{id} (the `GetReference` operationId).
+	GetReferenceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetReferenceResponse, error)
+
+	// SetReferenceWithBodyWithResponse Say what of a reference is not looked at, and how much of the picture may differ
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+	SetReferenceWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReferenceResponse, error)
+
+	// SetReferenceWithResponse Say what of a reference is not looked at, and how much of the picture may differ
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+	SetReferenceWithResponse(ctx context.Context, id string, body SetReferenceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReferenceResponse, error)
+
+	// GetReferencePictureWithResponse The picture of a reference
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /references/{id}/picture (the `GetReferencePicture` operationId).
+	GetReferencePictureWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetReferencePictureResponse, error)
+
 	// ListRunsWithResponse Runs, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11633,6 +13060,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /runs/{id}/name (the `NameRun` operationId).
 	NameRunWithResponse(ctx context.Context, id string, body NameRunJSONRequestBody, reqEditors ...RequestEditorFn) (*NameRunResponse, error)
 
+	// GetRemarksWithResponse What is wrong with the screens of a run, though no test asked for it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/remarks (the `GetRemarks` operationId).
+	GetRemarksWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRemarksResponse, error)
+
 	// GetReportWithResponse What came of a run, or of several, for people and tools elsewhere
 	//
 	// html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
@@ -11662,6 +13096,29 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /runs/{id}/shares (the `AddShare` operationId).
 	AddShareWithResponse(ctx context.Context, id string, body AddShareJSONRequestBody, reqEditors ...RequestEditorFn) (*AddShareResponse, error)
+
+	// GetSlowerWithResponse What of a run takes longer, or more, than with the last build before
+	//
+	// On each device by itself; a rank test says that it is no noise
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/slower (the `GetSlower` operationId).
+	GetSlowerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSlowerResponse, error)
+
+	// GetStepWithResponse One step on all devices of a run, those that look alike stacked, the odd ones first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/step (the `GetStep` operationId).
+	GetStepWithResponse(ctx context.Context, id string, params *GetStepParams, reqEditors ...RequestEditorFn) (*GetStepResponse, error)
+
+	// ListStepsWithResponse The steps of a run, and on how many devices each looks otherwise
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{id}/steps (the `ListSteps` operationId).
+	ListStepsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListStepsResponse, error)
 
 	// StopRunWithBodyWithResponse End a run, or one leg of it
 	//
@@ -13115,6 +14572,47 @@ func (r PutHoldPartResponse) ContentType() string {
 	return ""
 }
 
+type GetHoldReferencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHoldReferencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHoldReferencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHoldReferencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHoldReferencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHoldReferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PutHoldScreenResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13760,6 +15258,54 @@ func (r GetLegResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLegResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareLegsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LegComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareLegsResponse) GetJSON200() *LegComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareLegsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareLegsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareLegsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareLegsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareLegsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14760,6 +16306,280 @@ func (r SetPoolResponse) ContentType() string {
 	return ""
 }
 
+type ListReferencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReferencePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReferencesResponse) GetJSON200() *ReferencePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReferencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReferencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReferencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReferencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepReferencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ReferenceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r KeepReferencesResponse) GetJSON201() *ReferenceList {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepReferencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepReferencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepReferencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepReferencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepReferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveReferenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveReferenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveReferenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveReferenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveReferenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveReferenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReferenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Reference
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReferenceResponse) GetJSON200() *Reference {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReferenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReferenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReferenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReferenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReferenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetReferenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Reference
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetReferenceResponse) GetJSON200() *Reference {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetReferenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetReferenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetReferenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetReferenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetReferenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReferencePictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReferencePictureResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReferencePictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReferencePictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReferencePictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReferencePictureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15487,6 +17307,54 @@ func (r NameRunResponse) ContentType() string {
 	return ""
 }
 
+type GetRemarksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunRemarks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRemarksResponse) GetJSON200() *RunRemarks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRemarksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRemarksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRemarksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRemarksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRemarksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReportResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15632,6 +17500,150 @@ func (r AddShareResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddShareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSlowerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunSlower
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSlowerResponse) GetJSON200() *RunSlower {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSlowerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSlowerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSlowerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSlowerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSlowerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunStep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStepResponse) GetJSON200() *RunStep {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListStepsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunSteps
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStepsResponse) GetJSON200() *RunSteps {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStepsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStepsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStepsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStepsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStepsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16812,6 +18824,19 @@ func (c *ClientWithResponses) PutHoldPartWithBodyWithResponse(ctx context.Contex
 	return ParsePutHoldPartResponse(rsp)
 }
 
+// GetHoldReferencesWithResponse For hosts, the references of the steps of a hold's package for its kind of device, as a zip
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /holds/{id}/references (the `GetHoldReferences` operationId).
+func (c *ClientWithResponses) GetHoldReferencesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetHoldReferencesResponse, error) {
+	rsp, err := c.GetHoldReferences(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHoldReferencesResponse(rsp)
+}
+
 // PutHoldScreenWithBodyWithResponse For hosts, the newest picture of a screen
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17070,6 +19095,19 @@ func (c *ClientWithResponses) GetLegWithResponse(ctx context.Context, id string,
 		return nil, err
 	}
 	return ParseGetLegResponse(rsp)
+}
+
+// CompareLegsWithResponse Two legs side by side, by cases and steps; or two attempts of one, or two tries of a case
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /legs/{id}/compare (the `CompareLegs` operationId).
+func (c *ClientWithResponses) CompareLegsWithResponse(ctx context.Context, id string, params *CompareLegsParams, reqEditors ...RequestEditorFn) (*CompareLegsResponse, error) {
+	rsp, err := c.CompareLegs(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareLegsResponse(rsp)
 }
 
 // GetFilesWithResponse All files of a leg as one zip
@@ -17411,6 +19449,114 @@ func (c *ClientWithResponses) SetPoolWithResponse(ctx context.Context, name stri
 	return ParseSetPoolResponse(rsp)
 }
 
+// ListReferencesWithResponse The references of steps, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /references (the `ListReferences` operationId).
+func (c *ClientWithResponses) ListReferencesWithResponse(ctx context.Context, params *ListReferencesParams, reqEditors ...RequestEditorFn) (*ListReferencesResponse, error) {
+	rsp, err := c.ListReferences(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReferencesResponse(rsp)
+}
+
+// KeepReferencesWithBodyWithResponse Keep a step's pictures as references, each for its kind of device
+//
+// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /references (the `KeepReferences` operationId).
+func (c *ClientWithResponses) KeepReferencesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepReferencesResponse, error) {
+	rsp, err := c.KeepReferencesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepReferencesResponse(rsp)
+}
+
+// KeepReferencesWithResponse Keep a step's pictures as references, each for its kind of device
+//
+// A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /references (the `KeepReferences` operationId).
+func (c *ClientWithResponses) KeepReferencesWithResponse(ctx context.Context, body KeepReferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepReferencesResponse, error) {
+	rsp, err := c.KeepReferences(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepReferencesResponse(rsp)
+}
+
+// RemoveReferenceWithResponse Remove a reference; steps are not held against it any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /references/{id} (the `RemoveReference` operationId).
+func (c *ClientWithResponses) RemoveReferenceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveReferenceResponse, error) {
+	rsp, err := c.RemoveReference(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveReferenceResponse(rsp)
+}
+
+// GetReferenceWithResponse One reference
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /references/{id} (the `GetReference` operationId).
+func (c *ClientWithResponses) GetReferenceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetReferenceResponse, error) {
+	rsp, err := c.GetReference(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReferenceResponse(rsp)
+}
+
+// SetReferenceWithBodyWithResponse Say what of a reference is not looked at, and how much of the picture may differ
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+func (c *ClientWithResponses) SetReferenceWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReferenceResponse, error) {
+	rsp, err := c.SetReferenceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReferenceResponse(rsp)
+}
+
+// SetReferenceWithResponse Say what of a reference is not looked at, and how much of the picture may differ
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /references/{id} (the `SetReference` operationId).
+func (c *ClientWithResponses) SetReferenceWithResponse(ctx context.Context, id string, body SetReferenceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReferenceResponse, error) {
+	rsp, err := c.SetReference(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReferenceResponse(rsp)
+}
+
+// GetReferencePictureWithResponse The picture of a reference
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /references/{id}/picture (the `GetReferencePicture` operationId).
+func (c *ClientWithResponses) GetReferencePictureWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetReferencePictureResponse, error) {
+	rsp, err := c.GetReferencePicture(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReferencePictureResponse(rsp)
+}
+
 // ListRunsWithResponse Runs, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17707,6 +19853,19 @@ func (c *ClientWithResponses) NameRunWithResponse(ctx context.Context, id string
 	return ParseNameRunResponse(rsp)
 }
 
+// GetRemarksWithResponse What is wrong with the screens of a run, though no test asked for it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/remarks (the `GetRemarks` operationId).
+func (c *ClientWithResponses) GetRemarksWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRemarksResponse, error) {
+	rsp, err := c.GetRemarks(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRemarksResponse(rsp)
+}
+
 // GetReportWithResponse What came of a run, or of several, for people and tools elsewhere
 //
 // html: one page that stands alone. csv, json, tap: each case on each device; they are written while they are sent. junit: a suite a device.
@@ -17759,6 +19918,47 @@ func (c *ClientWithResponses) AddShareWithResponse(ctx context.Context, id strin
 		return nil, err
 	}
 	return ParseAddShareResponse(rsp)
+}
+
+// GetSlowerWithResponse What of a run takes longer, or more, than with the last build before
+//
+// On each device by itself; a rank test says that it is no noise
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/slower (the `GetSlower` operationId).
+func (c *ClientWithResponses) GetSlowerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSlowerResponse, error) {
+	rsp, err := c.GetSlower(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSlowerResponse(rsp)
+}
+
+// GetStepWithResponse One step on all devices of a run, those that look alike stacked, the odd ones first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/step (the `GetStep` operationId).
+func (c *ClientWithResponses) GetStepWithResponse(ctx context.Context, id string, params *GetStepParams, reqEditors ...RequestEditorFn) (*GetStepResponse, error) {
+	rsp, err := c.GetStep(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStepResponse(rsp)
+}
+
+// ListStepsWithResponse The steps of a run, and on how many devices each looks otherwise
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{id}/steps (the `ListSteps` operationId).
+func (c *ClientWithResponses) ListStepsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListStepsResponse, error) {
+	rsp, err := c.ListSteps(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStepsResponse(rsp)
 }
 
 // StopRunWithBodyWithResponse End a run, or one leg of it
@@ -18924,6 +21124,32 @@ func ParsePutHoldPartResponse(rsp *http.Response) (*PutHoldPartResponse, error) 
 	return response, nil
 }
 
+// ParseGetHoldReferencesResponse parses an HTTP response from a GetHoldReferencesWithResponse call
+func ParseGetHoldReferencesResponse(rsp *http.Response) (*GetHoldReferencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHoldReferencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePutHoldScreenResponse parses an HTTP response from a PutHoldScreenWithResponse call
 func ParsePutHoldScreenResponse(rsp *http.Response) (*PutHoldScreenResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19350,6 +21576,39 @@ func ParseGetLegResponse(rsp *http.Response) (*GetLegResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Leg
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareLegsResponse parses an HTTP response from a CompareLegsWithResponse call
+func ParseCompareLegsResponse(rsp *http.Response) (*CompareLegsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareLegsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LegComparison
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -20049,6 +22308,193 @@ func ParseSetPoolResponse(rsp *http.Response) (*SetPoolResponse, error) {
 	return response, nil
 }
 
+// ParseListReferencesResponse parses an HTTP response from a ListReferencesWithResponse call
+func ParseListReferencesResponse(rsp *http.Response) (*ListReferencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReferencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReferencePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepReferencesResponse parses an HTTP response from a KeepReferencesWithResponse call
+func ParseKeepReferencesResponse(rsp *http.Response) (*KeepReferencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepReferencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ReferenceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveReferenceResponse parses an HTTP response from a RemoveReferenceWithResponse call
+func ParseRemoveReferenceResponse(rsp *http.Response) (*RemoveReferenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveReferenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReferenceResponse parses an HTTP response from a GetReferenceWithResponse call
+func ParseGetReferenceResponse(rsp *http.Response) (*GetReferenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReferenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Reference
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetReferenceResponse parses an HTTP response from a SetReferenceWithResponse call
+func ParseSetReferenceResponse(rsp *http.Response) (*SetReferenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetReferenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Reference
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReferencePictureResponse parses an HTTP response from a GetReferencePictureWithResponse call
+func ParseGetReferencePictureResponse(rsp *http.Response) (*GetReferencePictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReferencePictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20551,6 +22997,39 @@ func ParseNameRunResponse(rsp *http.Response) (*NameRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetRemarksResponse parses an HTTP response from a GetRemarksWithResponse call
+func ParseGetRemarksResponse(rsp *http.Response) (*GetRemarksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRemarksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunRemarks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReportResponse parses an HTTP response from a GetReportWithResponse call
 func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20647,6 +23126,105 @@ func ParseAddShareResponse(rsp *http.Response) (*AddShareResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSlowerResponse parses an HTTP response from a GetSlowerWithResponse call
+func ParseGetSlowerResponse(rsp *http.Response) (*GetSlowerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSlowerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunSlower
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStepResponse parses an HTTP response from a GetStepWithResponse call
+func ParseGetStepResponse(rsp *http.Response) (*GetStepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunStep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStepsResponse parses an HTTP response from a ListStepsWithResponse call
+func ParseListStepsResponse(rsp *http.Response) (*ListStepsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStepsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunSteps
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -21267,6 +23845,9 @@ type ServerInterface interface {
 	// PutHoldPart For hosts, hand in a part of an artifact that is still being written
 	// (PUT /holds/{id}/parts)
 	PutHoldPart(ctx *echo.Context, id string, params PutHoldPartParams) error
+	// GetHoldReferences For hosts, the references of the steps of a hold's package for its kind of device, as a zip
+	// (GET /holds/{id}/references)
+	GetHoldReferences(ctx *echo.Context, id string) error
 	// PutHoldScreen For hosts, the newest picture of a screen
 	// (PUT /holds/{id}/screen)
 	PutHoldScreen(ctx *echo.Context, id string, params PutHoldScreenParams) error
@@ -21309,6 +23890,9 @@ type ServerInterface interface {
 	// GetLeg One leg with its attempts, cases and artifacts
 	// (GET /legs/{id})
 	GetLeg(ctx *echo.Context, id string) error
+	// CompareLegs Two legs side by side, by cases and steps; or two attempts of one, or two tries of a case
+	// (GET /legs/{id}/compare)
+	CompareLegs(ctx *echo.Context, id string, params CompareLegsParams) error
 	// GetFiles All files of a leg as one zip
 	// (GET /legs/{id}/files)
 	GetFiles(ctx *echo.Context, id string) error
@@ -21372,6 +23956,24 @@ type ServerInterface interface {
 	// SetPool Give a pool another definition
 	// (PUT /pools/{name})
 	SetPool(ctx *echo.Context, name string) error
+	// ListReferences The references of steps, the newest first
+	// (GET /references)
+	ListReferences(ctx *echo.Context, params ListReferencesParams) error
+	// KeepReferences Keep a step's pictures as references, each for its kind of device
+	// (POST /references)
+	KeepReferences(ctx *echo.Context) error
+	// RemoveReference Remove a reference; steps are not held against it any more
+	// (DELETE /references/{id})
+	RemoveReference(ctx *echo.Context, id string) error
+	// GetReference One reference
+	// (GET /references/{id})
+	GetReference(ctx *echo.Context, id string) error
+	// SetReference Say what of a reference is not looked at, and how much of the picture may differ
+	// (PATCH /references/{id})
+	SetReference(ctx *echo.Context, id string) error
+	// GetReferencePicture The picture of a reference
+	// (GET /references/{id}/picture)
+	GetReferencePicture(ctx *echo.Context, id string) error
 	// ListRuns Runs, the newest first
 	// (GET /runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -21417,6 +24019,9 @@ type ServerInterface interface {
 	// NameRun Give a run another name
 	// (PUT /runs/{id}/name)
 	NameRun(ctx *echo.Context, id string) error
+	// GetRemarks What is wrong with the screens of a run, though no test asked for it
+	// (GET /runs/{id}/remarks)
+	GetRemarks(ctx *echo.Context, id string) error
 	// GetReport What came of a run, or of several, for people and tools elsewhere
 	// (GET /runs/{id}/report)
 	GetReport(ctx *echo.Context, id string, params GetReportParams) error
@@ -21426,6 +24031,15 @@ type ServerInterface interface {
 	// AddShare Make a link to a run, or to one leg of it, for people who have no key
 	// (POST /runs/{id}/shares)
 	AddShare(ctx *echo.Context, id string) error
+	// GetSlower What of a run takes longer, or more, than with the last build before
+	// (GET /runs/{id}/slower)
+	GetSlower(ctx *echo.Context, id string) error
+	// GetStep One step on all devices of a run, those that look alike stacked, the odd ones first
+	// (GET /runs/{id}/step)
+	GetStep(ctx *echo.Context, id string, params GetStepParams) error
+	// ListSteps The steps of a run, and on how many devices each looks otherwise
+	// (GET /runs/{id}/steps)
+	ListSteps(ctx *echo.Context, id string) error
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx *echo.Context, id string) error
@@ -22092,6 +24706,22 @@ func (w *ServerInterfaceWrapper) PutHoldPart(ctx *echo.Context) error {
 	return err
 }
 
+// GetHoldReferences converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHoldReferences(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHoldReferences(ctx, id)
+	return err
+}
+
 // PutHoldScreen converts echo context to params.
 func (w *ServerInterfaceWrapper) PutHoldScreen(ctx *echo.Context) error {
 	var err error
@@ -22313,6 +24943,66 @@ func (w *ServerInterfaceWrapper) GetLeg(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLeg(ctx, id)
+	return err
+}
+
+// CompareLegs converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareLegs(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareLegsParams
+	// ------------- Optional query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with", ctx.QueryParams(), &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter with: %s", err))
+	}
+
+	// ------------- Optional query parameter "attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attempt", ctx.QueryParams(), &params.Attempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attempt: %s", err))
+	}
+
+	// ------------- Optional query parameter "with_attempt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with_attempt", ctx.QueryParams(), &params.WithAttempt, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter with_attempt: %s", err))
+	}
+
+	// ------------- Optional query parameter "try" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "try", ctx.QueryParams(), &params.Try, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter try: %s", err))
+	}
+
+	// ------------- Optional query parameter "with_try" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with_try", ctx.QueryParams(), &params.WithTry, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter with_try: %s", err))
+	}
+
+	// ------------- Optional query parameter "case" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "case", ctx.QueryParams(), &params.Case, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter case: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareLegs(ctx, id, params)
 	return err
 }
 
@@ -22832,6 +25522,111 @@ func (w *ServerInterfaceWrapper) SetPool(ctx *echo.Context) error {
 	return err
 }
 
+// ListReferences converts echo context to params.
+func (w *ServerInterfaceWrapper) ListReferences(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReferencesParams
+	// ------------- Optional query parameter "package" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "package", ctx.QueryParams(), &params.Package, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter package: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListReferences(ctx, params)
+	return err
+}
+
+// KeepReferences converts echo context to params.
+func (w *ServerInterfaceWrapper) KeepReferences(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.KeepReferences(ctx)
+	return err
+}
+
+// RemoveReference converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveReference(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveReference(ctx, id)
+	return err
+}
+
+// GetReference converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReference(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReference(ctx, id)
+	return err
+}
+
+// SetReference converts echo context to params.
+func (w *ServerInterfaceWrapper) SetReference(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetReference(ctx, id)
+	return err
+}
+
+// GetReferencePicture converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReferencePicture(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReferencePicture(ctx, id)
+	return err
+}
+
 // ListRuns converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	var err error
@@ -23174,6 +25969,22 @@ func (w *ServerInterfaceWrapper) NameRun(ctx *echo.Context) error {
 	return err
 }
 
+// GetRemarks converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRemarks(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRemarks(ctx, id)
+	return err
+}
+
 // GetReport converts echo context to params.
 func (w *ServerInterfaceWrapper) GetReport(ctx *echo.Context) error {
 	var err error
@@ -23235,6 +26046,77 @@ func (w *ServerInterfaceWrapper) AddShare(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AddShare(ctx, id)
+	return err
+}
+
+// GetSlower converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSlower(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSlower(ctx, id)
+	return err
+}
+
+// GetStep converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStep(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStepParams
+	// ------------- Required query parameter "case" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "case", ctx.QueryParams(), &params.Case, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter case: %s", err))
+	}
+
+	// ------------- Required query parameter "step" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "step", ctx.QueryParams(), &params.Step, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter step: %s", err))
+	}
+
+	// ------------- Optional query parameter "nth" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "nth", ctx.QueryParams(), &params.Nth, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter nth: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStep(ctx, id, params)
+	return err
+}
+
+// ListSteps converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSteps(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSteps(ctx, id)
 	return err
 }
 
@@ -23579,6 +26461,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/holds/:id/build", wrapper.GetHoldBuild, options.OperationMiddlewares["getHoldBuild"]...)
 	router.GET(options.BaseURL+"/holds/:id/any-build", wrapper.GetHoldAnyBuild, options.OperationMiddlewares["getHoldAnyBuild"]...)
 	router.GET(options.BaseURL+"/holds/:id/package", wrapper.GetHoldPackage, options.OperationMiddlewares["getHoldPackage"]...)
+	router.GET(options.BaseURL+"/holds/:id/references", wrapper.GetHoldReferences, options.OperationMiddlewares["getHoldReferences"]...)
 	router.PUT(options.BaseURL+"/holds/:id/artifacts", wrapper.PutHoldArtifact, options.OperationMiddlewares["putHoldArtifact"]...)
 	router.PUT(options.BaseURL+"/holds/:id/parts", wrapper.PutHoldPart, options.OperationMiddlewares["putHoldPart"]...)
 	router.PUT(options.BaseURL+"/holds/:id/screen", wrapper.PutHoldScreen, options.OperationMiddlewares["putHoldScreen"]...)
@@ -23602,6 +26485,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/runs/:id/shares", wrapper.AddShare, options.OperationMiddlewares["addShare"]...)
 	router.DELETE(options.BaseURL+"/shares/:id", wrapper.RemoveShare, options.OperationMiddlewares["removeShare"]...)
 	router.GET(options.BaseURL+"/runs/:id/compare", wrapper.CompareRuns, options.OperationMiddlewares["compareRuns"]...)
+	router.GET(options.BaseURL+"/runs/:id/steps", wrapper.ListSteps, options.OperationMiddlewares["listSteps"]...)
+	router.GET(options.BaseURL+"/runs/:id/step", wrapper.GetStep, options.OperationMiddlewares["getStep"]...)
+	router.GET(options.BaseURL+"/runs/:id/remarks", wrapper.GetRemarks, options.OperationMiddlewares["getRemarks"]...)
+	router.GET(options.BaseURL+"/runs/:id/slower", wrapper.GetSlower, options.OperationMiddlewares["getSlower"]...)
+	router.GET(options.BaseURL+"/references", wrapper.ListReferences, options.OperationMiddlewares["listReferences"]...)
+	router.POST(options.BaseURL+"/references", wrapper.KeepReferences, options.OperationMiddlewares["keepReferences"]...)
+	router.DELETE(options.BaseURL+"/references/:id", wrapper.RemoveReference, options.OperationMiddlewares["removeReference"]...)
+	router.GET(options.BaseURL+"/references/:id", wrapper.GetReference, options.OperationMiddlewares["getReference"]...)
+	router.PATCH(options.BaseURL+"/references/:id", wrapper.SetReference, options.OperationMiddlewares["setReference"]...)
+	router.GET(options.BaseURL+"/references/:id/picture", wrapper.GetReferencePicture, options.OperationMiddlewares["getReferencePicture"]...)
 	router.GET(options.BaseURL+"/runs/:id/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/runs/:id/junit", wrapper.GetRunReport, options.OperationMiddlewares["getRunReport"]...)
 	router.GET(options.BaseURL+"/bisections", wrapper.ListBisections, options.OperationMiddlewares["listBisections"]...)
@@ -23621,6 +26514,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/sessions/:id/report", wrapper.ReportSession, options.OperationMiddlewares["reportSession"]...)
 	router.GET(options.BaseURL+"/snippets/:language", wrapper.GetSnippet, options.OperationMiddlewares["getSnippet"]...)
 	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
+	router.GET(options.BaseURL+"/legs/:id/compare", wrapper.CompareLegs, options.OperationMiddlewares["compareLegs"]...)
 	router.GET(options.BaseURL+"/legs/:id/timeline", wrapper.GetTimeline, options.OperationMiddlewares["getTimeline"]...)
 	router.GET(options.BaseURL+"/legs/:id/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
 	router.GET(options.BaseURL+"/legs/:id/log/overview", wrapper.GetLogOverview, options.OperationMiddlewares["getLogOverview"]...)
@@ -24812,6 +27706,51 @@ func (response PutHoldPartdefaultApplicationProblemPlusJSONResponse) VisitPutHol
 	return err
 }
 
+type GetHoldReferencesRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetHoldReferencesResponseObject interface {
+	VisitGetHoldReferencesResponse(w http.ResponseWriter) error
+}
+
+type GetHoldReferences200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetHoldReferences200ApplicationoctetStreamResponse) VisitGetHoldReferencesResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetHoldReferencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHoldReferencesdefaultApplicationProblemPlusJSONResponse) VisitGetHoldReferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PutHoldScreenRequestObject struct {
 	Id     string `json:"id"`
 	Params PutHoldScreenParams
@@ -25351,6 +28290,46 @@ type GetLegdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLegdefaultApplicationProblemPlusJSONResponse) VisitGetLegResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareLegsRequestObject struct {
+	Id     string `json:"id"`
+	Params CompareLegsParams
+}
+
+type CompareLegsResponseObject interface {
+	VisitCompareLegsResponse(w http.ResponseWriter) error
+}
+
+type CompareLegs200JSONResponse LegComparison
+
+func (response CompareLegs200JSONResponse) VisitCompareLegsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareLegsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareLegsdefaultApplicationProblemPlusJSONResponse) VisitCompareLegsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -26210,6 +29189,241 @@ func (response SetPooldefaultApplicationProblemPlusJSONResponse) VisitSetPoolRes
 	return err
 }
 
+type ListReferencesRequestObject struct {
+	Params ListReferencesParams
+}
+
+type ListReferencesResponseObject interface {
+	VisitListReferencesResponse(w http.ResponseWriter) error
+}
+
+type ListReferences200JSONResponse ReferencePage
+
+func (response ListReferences200JSONResponse) VisitListReferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReferencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReferencesdefaultApplicationProblemPlusJSONResponse) VisitListReferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepReferencesRequestObject struct {
+	Body *KeepReferencesJSONRequestBody
+}
+
+type KeepReferencesResponseObject interface {
+	VisitKeepReferencesResponse(w http.ResponseWriter) error
+}
+
+type KeepReferences201JSONResponse ReferenceList
+
+func (response KeepReferences201JSONResponse) VisitKeepReferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepReferencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepReferencesdefaultApplicationProblemPlusJSONResponse) VisitKeepReferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveReferenceRequestObject struct {
+	Id string `json:"id"`
+}
+
+type RemoveReferenceResponseObject interface {
+	VisitRemoveReferenceResponse(w http.ResponseWriter) error
+}
+
+type RemoveReference204Response struct {
+}
+
+func (response RemoveReference204Response) VisitRemoveReferenceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveReferencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveReferencedefaultApplicationProblemPlusJSONResponse) VisitRemoveReferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReferenceRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetReferenceResponseObject interface {
+	VisitGetReferenceResponse(w http.ResponseWriter) error
+}
+
+type GetReference200JSONResponse Reference
+
+func (response GetReference200JSONResponse) VisitGetReferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReferencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReferencedefaultApplicationProblemPlusJSONResponse) VisitGetReferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetReferenceRequestObject struct {
+	Id   string `json:"id"`
+	Body *SetReferenceJSONRequestBody
+}
+
+type SetReferenceResponseObject interface {
+	VisitSetReferenceResponse(w http.ResponseWriter) error
+}
+
+type SetReference200JSONResponse Reference
+
+func (response SetReference200JSONResponse) VisitSetReferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetReferencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetReferencedefaultApplicationProblemPlusJSONResponse) VisitSetReferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReferencePictureRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetReferencePictureResponseObject interface {
+	VisitGetReferencePictureResponse(w http.ResponseWriter) error
+}
+
+type GetReferencePicture200ImagepngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReferencePicture200ImagepngResponse) VisitGetReferencePictureResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReferencePicturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReferencePicturedefaultApplicationProblemPlusJSONResponse) VisitGetReferencePictureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunsRequestObject struct {
 	Params ListRunsParams
 }
@@ -26851,6 +30065,45 @@ func (response NameRundefaultApplicationProblemPlusJSONResponse) VisitNameRunRes
 	return err
 }
 
+type GetRemarksRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetRemarksResponseObject interface {
+	VisitGetRemarksResponse(w http.ResponseWriter) error
+}
+
+type GetRemarks200JSONResponse RunRemarks
+
+func (response GetRemarks200JSONResponse) VisitGetRemarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRemarksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRemarksdefaultApplicationProblemPlusJSONResponse) VisitGetRemarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetReportRequestObject struct {
 	Id     string `json:"id"`
 	Params GetReportParams
@@ -27030,6 +30283,124 @@ type AddSharedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddSharedefaultApplicationProblemPlusJSONResponse) VisitAddShareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSlowerRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetSlowerResponseObject interface {
+	VisitGetSlowerResponse(w http.ResponseWriter) error
+}
+
+type GetSlower200JSONResponse RunSlower
+
+func (response GetSlower200JSONResponse) VisitGetSlowerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSlowerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSlowerdefaultApplicationProblemPlusJSONResponse) VisitGetSlowerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStepRequestObject struct {
+	Id     string `json:"id"`
+	Params GetStepParams
+}
+
+type GetStepResponseObject interface {
+	VisitGetStepResponse(w http.ResponseWriter) error
+}
+
+type GetStep200JSONResponse RunStep
+
+func (response GetStep200JSONResponse) VisitGetStepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStepdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStepdefaultApplicationProblemPlusJSONResponse) VisitGetStepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStepsRequestObject struct {
+	Id string `json:"id"`
+}
+
+type ListStepsResponseObject interface {
+	VisitListStepsResponse(w http.ResponseWriter) error
+}
+
+type ListSteps200JSONResponse RunSteps
+
+func (response ListSteps200JSONResponse) VisitListStepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStepsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListStepsdefaultApplicationProblemPlusJSONResponse) VisitListStepsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -27726,6 +31097,9 @@ type StrictServerInterface interface {
 	// PutHoldPart For hosts, hand in a part of an artifact that is still being written
 	// (PUT /holds/{id}/parts)
 	PutHoldPart(ctx context.Context, request PutHoldPartRequestObject) (PutHoldPartResponseObject, error)
+	// GetHoldReferences For hosts, the references of the steps of a hold's package for its kind of device, as a zip
+	// (GET /holds/{id}/references)
+	GetHoldReferences(ctx context.Context, request GetHoldReferencesRequestObject) (GetHoldReferencesResponseObject, error)
 	// PutHoldScreen For hosts, the newest picture of a screen
 	// (PUT /holds/{id}/screen)
 	PutHoldScreen(ctx context.Context, request PutHoldScreenRequestObject) (PutHoldScreenResponseObject, error)
@@ -27768,6 +31142,9 @@ type StrictServerInterface interface {
 	// GetLeg One leg with its attempts, cases and artifacts
 	// (GET /legs/{id})
 	GetLeg(ctx context.Context, request GetLegRequestObject) (GetLegResponseObject, error)
+	// CompareLegs Two legs side by side, by cases and steps; or two attempts of one, or two tries of a case
+	// (GET /legs/{id}/compare)
+	CompareLegs(ctx context.Context, request CompareLegsRequestObject) (CompareLegsResponseObject, error)
 	// GetFiles All files of a leg as one zip
 	// (GET /legs/{id}/files)
 	GetFiles(ctx context.Context, request GetFilesRequestObject) (GetFilesResponseObject, error)
@@ -27831,6 +31208,24 @@ type StrictServerInterface interface {
 	// SetPool Give a pool another definition
 	// (PUT /pools/{name})
 	SetPool(ctx context.Context, request SetPoolRequestObject) (SetPoolResponseObject, error)
+	// ListReferences The references of steps, the newest first
+	// (GET /references)
+	ListReferences(ctx context.Context, request ListReferencesRequestObject) (ListReferencesResponseObject, error)
+	// KeepReferences Keep a step's pictures as references, each for its kind of device
+	// (POST /references)
+	KeepReferences(ctx context.Context, request KeepReferencesRequestObject) (KeepReferencesResponseObject, error)
+	// RemoveReference Remove a reference; steps are not held against it any more
+	// (DELETE /references/{id})
+	RemoveReference(ctx context.Context, request RemoveReferenceRequestObject) (RemoveReferenceResponseObject, error)
+	// GetReference One reference
+	// (GET /references/{id})
+	GetReference(ctx context.Context, request GetReferenceRequestObject) (GetReferenceResponseObject, error)
+	// SetReference Say what of a reference is not looked at, and how much of the picture may differ
+	// (PATCH /references/{id})
+	SetReference(ctx context.Context, request SetReferenceRequestObject) (SetReferenceResponseObject, error)
+	// GetReferencePicture The picture of a reference
+	// (GET /references/{id}/picture)
+	GetReferencePicture(ctx context.Context, request GetReferencePictureRequestObject) (GetReferencePictureResponseObject, error)
 	// ListRuns Runs, the newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -27876,6 +31271,9 @@ type StrictServerInterface interface {
 	// NameRun Give a run another name
 	// (PUT /runs/{id}/name)
 	NameRun(ctx context.Context, request NameRunRequestObject) (NameRunResponseObject, error)
+	// GetRemarks What is wrong with the screens of a run, though no test asked for it
+	// (GET /runs/{id}/remarks)
+	GetRemarks(ctx context.Context, request GetRemarksRequestObject) (GetRemarksResponseObject, error)
 	// GetReport What came of a run, or of several, for people and tools elsewhere
 	// (GET /runs/{id}/report)
 	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
@@ -27885,6 +31283,15 @@ type StrictServerInterface interface {
 	// AddShare Make a link to a run, or to one leg of it, for people who have no key
 	// (POST /runs/{id}/shares)
 	AddShare(ctx context.Context, request AddShareRequestObject) (AddShareResponseObject, error)
+	// GetSlower What of a run takes longer, or more, than with the last build before
+	// (GET /runs/{id}/slower)
+	GetSlower(ctx context.Context, request GetSlowerRequestObject) (GetSlowerResponseObject, error)
+	// GetStep One step on all devices of a run, those that look alike stacked, the odd ones first
+	// (GET /runs/{id}/step)
+	GetStep(ctx context.Context, request GetStepRequestObject) (GetStepResponseObject, error)
+	// ListSteps The steps of a run, and on how many devices each looks otherwise
+	// (GET /runs/{id}/steps)
+	ListSteps(ctx context.Context, request ListStepsRequestObject) (ListStepsResponseObject, error)
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
@@ -28740,6 +32147,31 @@ func (sh *strictHandler) PutHoldPart(ctx *echo.Context, id string, params PutHol
 	return nil
 }
 
+// GetHoldReferences operation middleware
+func (sh *strictHandler) GetHoldReferences(ctx *echo.Context, id string) error {
+	var request GetHoldReferencesRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHoldReferences(ctx.Request().Context(), request.(GetHoldReferencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHoldReferences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHoldReferencesResponseObject); ok {
+		return validResponse.VisitGetHoldReferencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // PutHoldScreen operation middleware
 func (sh *strictHandler) PutHoldScreen(ctx *echo.Context, id string, params PutHoldScreenParams) error {
 	var request PutHoldScreenRequestObject
@@ -29172,6 +32604,32 @@ func (sh *strictHandler) GetLeg(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetLegResponseObject); ok {
 		return validResponse.VisitGetLegResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareLegs operation middleware
+func (sh *strictHandler) CompareLegs(ctx *echo.Context, id string, params CompareLegsParams) error {
+	var request CompareLegsRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareLegs(ctx.Request().Context(), request.(CompareLegsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareLegs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareLegsResponseObject); ok {
+		return validResponse.VisitCompareLegsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -29797,6 +33255,200 @@ func (sh *strictHandler) SetPool(ctx *echo.Context, name string) error {
 	return nil
 }
 
+// ListReferences operation middleware
+func (sh *strictHandler) ListReferences(ctx *echo.Context, params ListReferencesParams) error {
+	var request ListReferencesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReferences(ctx.Request().Context(), request.(ListReferencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReferences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListReferencesResponseObject); ok {
+		return validResponse.VisitListReferencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// KeepReferences operation middleware
+func (sh *strictHandler) KeepReferences(ctx *echo.Context) error {
+	var request KeepReferencesRequestObject
+
+	var body KeepReferencesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepReferences(ctx.Request().Context(), request.(KeepReferencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepReferences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(KeepReferencesResponseObject); ok {
+		return validResponse.VisitKeepReferencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveReference operation middleware
+func (sh *strictHandler) RemoveReference(ctx *echo.Context, id string) error {
+	var request RemoveReferenceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveReference(ctx.Request().Context(), request.(RemoveReferenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveReference")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveReferenceResponseObject); ok {
+		return validResponse.VisitRemoveReferenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReference operation middleware
+func (sh *strictHandler) GetReference(ctx *echo.Context, id string) error {
+	var request GetReferenceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReference(ctx.Request().Context(), request.(GetReferenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReference")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReferenceResponseObject); ok {
+		return validResponse.VisitGetReferenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetReference operation middleware
+func (sh *strictHandler) SetReference(ctx *echo.Context, id string) error {
+	var request SetReferenceRequestObject
+
+	request.Id = id
+
+	var body SetReferenceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetReference(ctx.Request().Context(), request.(SetReferenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetReference")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetReferenceResponseObject); ok {
+		return validResponse.VisitSetReferenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReferencePicture operation middleware
+func (sh *strictHandler) GetReferencePicture(ctx *echo.Context, id string) error {
+	var request GetReferencePictureRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReferencePicture(ctx.Request().Context(), request.(GetReferencePictureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReferencePicture")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReferencePictureResponseObject); ok {
+		return validResponse.VisitGetReferencePictureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(ctx *echo.Context, params ListRunsParams) error {
 	var request ListRunsRequestObject
@@ -30335,6 +33987,31 @@ func (sh *strictHandler) NameRun(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// GetRemarks operation middleware
+func (sh *strictHandler) GetRemarks(ctx *echo.Context, id string) error {
+	var request GetRemarksRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRemarks(ctx.Request().Context(), request.(GetRemarksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRemarks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRemarksResponseObject); ok {
+		return validResponse.VisitGetRemarksResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetReport operation middleware
 func (sh *strictHandler) GetReport(ctx *echo.Context, id string, params GetReportParams) error {
 	var request GetReportRequestObject
@@ -30428,6 +34105,82 @@ func (sh *strictHandler) AddShare(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(AddShareResponseObject); ok {
 		return validResponse.VisitAddShareResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSlower operation middleware
+func (sh *strictHandler) GetSlower(ctx *echo.Context, id string) error {
+	var request GetSlowerRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSlower(ctx.Request().Context(), request.(GetSlowerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSlower")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSlowerResponseObject); ok {
+		return validResponse.VisitGetSlowerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStep operation middleware
+func (sh *strictHandler) GetStep(ctx *echo.Context, id string, params GetStepParams) error {
+	var request GetStepRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStep(ctx.Request().Context(), request.(GetStepRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStep")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStepResponseObject); ok {
+		return validResponse.VisitGetStepResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSteps operation middleware
+func (sh *strictHandler) ListSteps(ctx *echo.Context, id string) error {
+	var request ListStepsRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSteps(ctx.Request().Context(), request.(ListStepsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSteps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListStepsResponseObject); ok {
+		return validResponse.VisitListStepsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -28,7 +28,7 @@ var floors = [][]string{
 	{"internal/service/hosts"},
 	{"internal/service/dispatcher"},
 	{"internal/service/shares"},
-	{"internal/service/evidence", "internal/service/upkeep", "internal/service/reports", "internal/service/bisections"},
+	{"internal/service/evidence", "internal/service/upkeep", "internal/service/reports", "internal/service/bisections", "internal/service/looks"},
 	{"internal/service/runs"},
 	{"internal/service/sessions", "internal/service/plans", "internal/service/answers"},
 	{"internal/service/content", "internal/service/pools"},

@@ -33,6 +33,7 @@ type runFlags struct {
 	limit                    time.Duration
 	conditions, record       string
 	bounds                   []string
+	remarks                  string
 
 	flags *pflag.FlagSet // knows which were given
 }
@@ -50,6 +51,7 @@ func (q *runFlags) register(f *pflag.FlagSet) {
 	f.DurationVar(&q.limit, "limit", 30*time.Minute, "time limit for the cases on one device")
 	f.StringVar(&q.conditions, "conditions", "", "how to set the device first, such as language:de,dark,font-scale:1.3. Conditions: "+strings.Join(conditions.Names(), " "))
 	f.StringVar(&q.record, "record", "", "what to keep, where not the usual: video:off,screenshots:commands. "+recordHelp())
+	f.StringVar(&q.remarks, "remarks", "", "what is wrong with a screen though no test asked for it: tell, the default, or fail, which fails the case")
 	f.StringArrayVar(&q.bounds, "bound", nil, "a limit on a gauge that fails a case, such as 'memory<400'; repeat for more. Gauges: "+strings.Join(gauges.Names(), " "))
 }
 
@@ -102,6 +104,9 @@ func (q *runFlags) over(f *runfile.File) (err error) {
 		return fmt.Errorf("--bound: %w", err)
 	}
 	replace(q.bounds, &f.Bounds)
+	if q.remarks != "" {
+		f.Remarks = q.remarks
+	}
 	inputs, err := pairs("--set", q.set, "VALUE")
 	if err != nil {
 		return err
@@ -319,7 +324,7 @@ func asRequest(f runfile.File) (api.RunRequest, error) {
 	}
 	seconds := int((time.Duration(f.Limit) + time.Second - 1) / time.Second)
 	r := api.RunRequest{Build: f.Build, Package: f.Package, Name: given(f.Name), Pool: given(f.Pool), Where: listed(f.Where), Devices: listed(f.Devices), Cases: listed(f.Cases), Tags: listed(f.Tags),
-		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds),
+		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds), Remarks: remarksDo(f.Remarks),
 		Models: &f.AnyUnit, Spread: &f.Spread, Confirm: &f.Confirm, Attempts: &f.Attempts, LimitSeconds: &seconds}
 	for how, n := range map[api.RunRequestTake]int{api.RunRequestTakeAny: f.Any, api.RunRequestTakeDiffer: f.Differ} {
 		if n > 0 {
@@ -391,4 +396,12 @@ func readLines(name string) (out []runfile.Line, err error) {
 		return nil, fmt.Errorf("%s has no lines of devices", name)
 	}
 	return out, nil
+}
+
+func remarksDo(what string) *api.RemarksDo {
+	if what == "" {
+		return nil
+	}
+	d := api.RemarksDo(what)
+	return &d
 }

@@ -190,6 +190,7 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	all.Go(func() { svc.ReadAhead(run) })
 	all.Go(func() { svc.ClearOld(run, c.Retention) })
 	all.Go(func() { svc.KeepTelling(run) })
+	all.Go(func() { svc.KeepReading(run) })
 	all.Go(func() { svc.KeepProbing(run) })
 	all.Go(func() {
 		bounded := httpd.Bounded(l)

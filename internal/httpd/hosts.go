@@ -107,6 +107,11 @@ func (s *server) GetHoldAnyBuild(ctx context.Context, q api.GetHoldAnyBuildReque
 	return api.GetHoldAnyBuild200ApplicationoctetStreamResponse{Body: r}, err
 }
 
+func (s *server) GetHoldReferences(ctx context.Context, q api.GetHoldReferencesRequestObject) (api.GetHoldReferencesResponseObject, error) {
+	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, hostlink.References)
+	return api.GetHoldReferences200ApplicationoctetStreamResponse{Body: r}, err
+}
+
 func (s *server) GetHoldPackage(ctx context.Context, q api.GetHoldPackageRequestObject) (api.GetHoldPackageResponseObject, error) {
 	r, err := s.s.HostFetch(ctx, hostOf(ctx), q.Id, hostlink.Package)
 	return api.GetHoldPackage200ApplicationoctetStreamResponse{Body: r}, err

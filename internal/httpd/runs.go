@@ -23,9 +23,16 @@ import (
 	"tessellant/internal/store"
 )
 
+func remarksDo(d *api.RemarksDo) string {
+	if d == nil {
+		return ""
+	}
+	return string(*d)
+}
+
 // runRequest reads a request for a run.
 func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
-	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch), Bounds: listed(q.Bounds),
+	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch), Bounds: listed(q.Bounds), Remarks: remarksDo(q.Remarks),
 		Models: q.Models != nil && *q.Models, Spread: q.Spread != nil && *q.Spread}
 	if q.Where != nil {
 		r.Where = *q.Where
@@ -243,6 +250,7 @@ func runOut(v service.RunView) api.Run {
 		o.Again = &api.AgainOf{Run: a.Run, Number: a.Number, What: a.What}
 	}
 	o.Recording, o.Bounds = q.Kept().Map(), someOf(len(q.Bounds), q.Bounds)
+	o.Remarks = someOf(len(q.Remarks), api.RemarksDo(q.Remarks))
 	if q.Take != "" {
 		take := api.RunTake(q.Take)
 		o.Take = &take

@@ -11,6 +11,7 @@ import (
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
 	"tessellant/internal/service/hosts"
+	"tessellant/internal/service/looks"
 	"tessellant/internal/service/plans"
 	"tessellant/internal/service/pools"
 	"tessellant/internal/service/runs"
@@ -100,6 +101,22 @@ type (
 	AttemptScreen = feed.AttemptScreen
 	// Retention says how long evidence is kept.
 	Retention = upkeep.Retention
+	// StepName is which step of a run.
+	StepName = looks.StepName
+	// StepOn is a step on one leg.
+	StepOn = looks.StepOn
+	// StepStack is legs on which a step looks alike.
+	StepStack = looks.StepStack
+	// StepLine is a step in the list of all.
+	StepLine = looks.StepLine
+	// RemarkFamily is remarks that are the same.
+	RemarkFamily = looks.RemarkFamily
+	// SlowerThing is something that has grown on a device.
+	SlowerThing = looks.SlowerThing
+	// LegSide says which attempt, and which try of its cases, is compared.
+	LegSide = looks.Side
+	// LegSideView is that, found.
+	LegSideView = looks.SideView
 )
 
 // SigninLongest is how long a browser's sign-in lasts in all.

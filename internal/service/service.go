@@ -5,7 +5,7 @@
 //	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
 //	answers   what runs say     reports   for elsewhere        bisections   the first bad build
-//	shares    links for people without a key
+//	shares    links for people without a key    looks   runs step by step
 //	queue, specs, secrets, upkeep, refuse, paging
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
@@ -28,6 +28,7 @@ import (
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
 	"tessellant/internal/service/hosts"
+	"tessellant/internal/service/looks"
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/plans"
 	"tessellant/internal/service/pools"
@@ -73,6 +74,7 @@ type Service struct {
 	*reports.Reports
 	*bisections.Bisections
 	*shares.Shares
+	*looks.Looks
 	*sessions.Sessions
 	*evidence.Evidence
 	*dispatcher.Dispatcher
@@ -101,8 +103,9 @@ func New(c Config) *Service {
 	s.Reports = &reports.Reports{Store: c.Store, Blobs: c.Blobs, Runs: s.Runs, Answers: s.Answers}
 	s.Bisections = &bisections.Bisections{Store: c.Store, Bus: c.Bus, Log: c.Log, Content: s.Content, Runs: s.Runs, Answers: s.Answers, Secrets: c.Secrets}
 	s.Shares = &shares.Shares{Store: c.Store, Log: c.Log, Runs: s.Runs, Reports: s.Reports}
+	s.Looks = &looks.Looks{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Runs: s.Runs}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
-	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
+	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, ReferencesOf: s.Looks.ForHold, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}
 	s.Upkeep = &upkeep.Upkeep{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Version: c.Version}
 	return s

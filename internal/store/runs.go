@@ -45,6 +45,7 @@ type Run struct {
 	Words     string                   `db:"words"`      // by which it is searched
 	Forecast  JSON[*planning.Forecast] `db:"forecast"`   // nil: there was none
 	Told      int                      `db:"told"`       // the version of its answer; 0: there is none
+	Looked    int                      `db:"looked"`     // the version in which its attempts were read step by step; 0: they were not
 }
 
 // RunRequest is what was asked for, as it was asked.
@@ -72,7 +73,8 @@ type RunRequest struct {
 	Beside     []string             `json:"beside,omitempty"` // builds that are installed besides, as references, resolved
 	Put        []work.File          `json:"put,omitempty"`
 	Fetch      []string             `json:"fetch,omitempty"`
-	Bounds     []string             `json:"bounds,omitempty"` // on gauges, as they are written
+	Bounds     []string             `json:"bounds,omitempty"`  // on gauges, as they are written
+	Remarks    string               `json:"remarks,omitempty"` // work.RemarksFail: they fail a case
 	Again      *AgainOf             `json:"again,omitempty"`
 	Recording  *recording.Set       `json:"recording,omitempty"` // nil: video and log, as all runs before there was a choice
 }

@@ -706,6 +706,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/holds/{id}/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** For hosts, the references of the steps of a hold's package for its kind of device, as a zip */
+        get: operations["getHoldReferences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/holds/{id}/artifacts": {
         parameters: {
             query?: never;
@@ -1062,6 +1081,150 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** The steps of a run, and on how many devices each looks otherwise */
+        get: operations["listSteps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One step on all devices of a run, those that look alike stacked, the odd ones first */
+        get: operations["getStep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/remarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What is wrong with the screens of a run, though no test asked for it */
+        get: operations["getRemarks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/slower": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * What of a run takes longer, or more, than with the last build before
+         * @description On each device by itself; a rank test says that it is no noise
+         */
+        get: operations["getSlower"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The references of steps, the newest first */
+        get: operations["listReferences"];
+        put?: never;
+        /**
+         * Keep a step's pictures as references, each for its kind of device
+         * @description A reference takes the place of the one for the same step and kind of device, and keeps its masks.
+         */
+        post: operations["keepReferences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/references/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One reference */
+        get: operations["getReference"];
+        put?: never;
+        post?: never;
+        /** Remove a reference; steps are not held against it any more */
+        delete: operations["removeReference"];
+        options?: never;
+        head?: never;
+        /** Say what of a reference is not looked at, and how much of the picture may differ */
+        patch: operations["setReference"];
+        trace?: never;
+    };
+    "/references/{id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** The picture of a reference */
+        get: operations["getReferencePicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/report": {
         parameters: {
             query?: never;
@@ -1404,6 +1567,26 @@ export interface paths {
         };
         /** The legs on one device, the newest first */
         get: operations["listLegs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/legs/{id}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, or run/serial, such as newest/orr-01 */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Two legs side by side, by cases and steps; or two attempts of one, or two tries of a case */
+        get: operations["compareLegs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2220,6 +2403,7 @@ export interface components {
             };
             /** @description Limits on gauges, such as memory<400: a case in which one is passed has failed */
             bounds?: string[];
+            remarks?: components["schemas"]["RemarksDo"];
             /**
              * @description A leg's time on its device
              * @default 1800
@@ -2355,6 +2539,7 @@ export interface components {
             };
             /** @description Limits on gauges, such as memory<400: a case in which one is passed has failed */
             bounds?: string[];
+            remarks?: components["schemas"]["RemarksDo"];
             build: string;
             build_id: string;
             package: string;
@@ -2531,6 +2716,289 @@ export interface components {
             times: number;
             bad: number;
             flaky: number;
+        };
+        RunSteps: {
+            run: string;
+            number: number;
+            /** @description Legs go on, or ended a moment ago: there will be more */
+            reading: boolean;
+            /** @description In their order; 2000 at most */
+            steps: components["schemas"]["StepLine"][];
+            /** @description There are more */
+            cut: boolean;
+        };
+        StepLine: {
+            case: string;
+            step: string;
+            /** @description Of several steps of the name in one case, from 1 */
+            nth: number;
+            /** @description Legs that came to it */
+            legs: number;
+            /** @description How many looks it has; absent: the run has too many pictures for all to be compared at once */
+            stacks?: number;
+            /** @description Legs on which it looks otherwise than on most */
+            odd: number;
+            /** @description Legs on which more differs from the reference than it allows */
+            moved: number;
+        };
+        RunStep: {
+            run: string;
+            number: number;
+            case: string;
+            step: string;
+            nth: number;
+            /** @description Legs on which it looks alike: the odd ones first, the most usual last */
+            stacks: components["schemas"]["StepStack"][];
+            /** @description Legs whose pictures were not compared: they are of before pictures were, or none was kept */
+            unread: components["schemas"]["StepOn"][];
+            /** @description Legs that never came to it */
+            without: string[];
+            reading: boolean;
+        };
+        StepStack: {
+            legs: components["schemas"]["StepOn"][];
+            /**
+             * Format: double
+             * @description How much of it is not on the most usual one, or the other way round: 0 to 1
+             */
+            apart: number;
+        };
+        StepOn: {
+            leg: string;
+            /** @description Serial, with the variant behind a slash */
+            device: string;
+            model: string;
+            /**
+             * Format: int64
+             * @description ms on the attempt's clock
+             */
+            at: number;
+            /** @description The id of an artifact */
+            picture?: string;
+            verdict: components["schemas"]["Verdict"];
+            /** @description Of device, for references; absent: no reference can be kept */
+            kind?: string;
+            moved?: components["schemas"]["StepMoved"];
+            remarks: string[];
+        };
+        /** @description How a step's picture differs from its reference */
+        StepMoved: {
+            reference: string;
+            says: string;
+            /** Format: double */
+            share: number;
+            /** Format: double */
+            allowed: number;
+            /** @description More differs than is allowed */
+            too: boolean;
+            regions: components["schemas"]["Region"][];
+        };
+        /** @description A rectangle in pixels; right and bottom lie outside */
+        Region: {
+            left: number;
+            top: number;
+            right: number;
+            bottom: number;
+        };
+        RunRemarks: {
+            run: string;
+            number: number;
+            sentence: string;
+            /** @description 200 at most */
+            families: components["schemas"]["RemarkFamily"][];
+            /** @description Screens that were looked at */
+            looked: number;
+            /** @description Legs go on, or ended a moment ago: there will be more */
+            reading: boolean;
+            cut: boolean;
+        };
+        RemarkFamily: {
+            /** @description The same in every run */
+            id: string;
+            kind: components["schemas"]["RemarkKind"];
+            /** @description The element, such as: the button “Send” */
+            what: string;
+            /** @description Of one of them */
+            says: string;
+            /** @description Which devices show it */
+            rule?: string;
+            /** @description At which steps and on which devices */
+            where: string;
+            /** @description On how many legs */
+            on: number;
+            legs: string[];
+            devices: string[];
+            example: components["schemas"]["RemarkExample"];
+        };
+        /**
+         * @description What remarks on a case's screens do: they are told alone, or fail the case
+         * @enum {string}
+         */
+        RemarksDo: "tell" | "fail";
+        /** @enum {string} */
+        RemarkKind: "missing" | "cut-off" | "covered" | "text-cut" | "no-label" | "small-target" | "low-contrast" | "fixed-text";
+        RemarkExample: {
+            leg: string;
+            device: string;
+            case: string;
+            /** @description Absent: the end of the case */
+            step?: string;
+            /** Format: int64 */
+            at: number;
+            says: string;
+            picture?: string;
+            bounds?: components["schemas"]["Region"];
+        };
+        RunSlower: {
+            run: string;
+            number: number;
+            sentence: string;
+            /** @description What has grown most first; 500 at most */
+            things: components["schemas"]["SlowerThing"][];
+            /** @description Measures with values enough on both sides to be compared */
+            looked: number;
+            measured: number;
+            reading: boolean;
+            cut: boolean;
+        };
+        SlowerThing: {
+            says: string;
+            /** @description Such as: the way to “review” in “send a survey” */
+            what: string;
+            leg: string;
+            device: string;
+            case?: string;
+            step?: string;
+            /**
+             * Format: double
+             * @description By how much it has grown, in the unit
+             */
+            by: number;
+            /**
+             * Format: double
+             * @description The median before
+             */
+            before: number;
+            unit: string;
+            /**
+             * Format: double
+             * @description Of being noise
+             */
+            chance: number;
+            build: components["schemas"]["BuildName"];
+            values_before: number;
+            values_now: number;
+        };
+        ReferenceRequest: {
+            /** @description An id, a number, or newest */
+            run: string;
+            case: string;
+            step: string;
+            nth?: number;
+            /** @description Ids of legs, or devices with their variants; absent: all */
+            legs?: string[];
+        };
+        ReferenceChange: {
+            /** @description What of the picture is not looked at */
+            masks?: components["schemas"]["Region"][];
+            /**
+             * Format: double
+             * @description The share of the picture that may differ
+             */
+            allowed?: number;
+        };
+        Reference: {
+            id: string;
+            app: string;
+            package: string;
+            case: string;
+            step: string;
+            nth: number;
+            /** @description Of device: model, system, screen, language */
+            kind: string;
+            /** @description Pixels */
+            width: number;
+            height: number;
+            masks: components["schemas"]["Region"][];
+            /** Format: double */
+            allowed: number;
+            /** @description From which it is */
+            run: string;
+            leg: string;
+            /** @description The name of the key */
+            by: string;
+            /** Format: date-time */
+            created: string;
+            in_force: boolean;
+        };
+        ReferenceList: {
+            items: components["schemas"]["Reference"][];
+        };
+        ReferencePage: {
+            items: components["schemas"]["Reference"][];
+            next?: string;
+        };
+        LegComparison: {
+            ours: components["schemas"]["ComparedLeg"];
+            theirs: components["schemas"]["ComparedLeg"];
+            sentence: string;
+            /** @description What came out otherwise first; 500 at most */
+            cases: components["schemas"]["LegCasePair"][];
+            cut: boolean;
+        };
+        ComparedLeg: {
+            leg: string;
+            /** @description Empty: it is a session */
+            run: string;
+            device: string;
+            model: string;
+            os: string;
+            attempt: number;
+            try?: number;
+            /** @description The id of an artifact */
+            video?: string;
+            verdict?: components["schemas"]["Verdict"];
+        };
+        LegCasePair: {
+            case: string;
+            otherwise: boolean;
+            ours?: components["schemas"]["LegCaseSide"];
+            theirs?: components["schemas"]["LegCaseSide"];
+            steps: components["schemas"]["LegStepPair"][];
+        };
+        LegCaseSide: {
+            verdict?: components["schemas"]["Verdict"];
+            try: number;
+            /**
+             * Format: int64
+             * @description ms on the attempt's clock
+             */
+            at: number;
+            /** Format: int64 */
+            took_ms: number;
+            error?: string;
+            /** @description Of the screen at its end, where it did not pass */
+            picture?: string;
+        };
+        LegStepPair: {
+            step: string;
+            nth: number;
+            /** @description Whether it looks alike; absent: that is not known */
+            alike?: boolean;
+            /** Format: double */
+            apart?: number;
+            ours?: components["schemas"]["LegStepSide"];
+            theirs?: components["schemas"]["LegStepSide"];
+        };
+        LegStepSide: {
+            /** Format: int64 */
+            at: number;
+            /**
+             * Format: int64
+             * @description From the step before, or the case's beginning
+             */
+            took_ms: number;
+            picture?: string;
         };
         /** @description Two runs, held against each other: on each device that was set in the same way, case by case */
         Comparison: {
@@ -4508,6 +4976,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getHoldReferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     putHoldArtifact: {
         parameters: {
             query: {
@@ -5117,6 +5608,253 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listSteps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunSteps"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStep: {
+        parameters: {
+            query: {
+                case: string;
+                step: string;
+                /** @description Of several steps of the name in one case, which; absent: the first */
+                nth?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The step */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunStep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRemarks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Families of remarks, the gravest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunRemarks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSlower: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, a number, or newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What has grown */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunSlower"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReferences: {
+        parameters: {
+            query?: {
+                /** @description Only those of this package, by its name */
+                package?: string;
+                limit?: components["parameters"]["Limit"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReferencePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepReferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReferenceRequest"];
+            };
+        };
+        responses: {
+            /** @description Those that are kept now */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReferenceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReference: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The reference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reference"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeReference: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is not in force any more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setReference: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReferenceChange"];
+            };
+        };
+        responses: {
+            /** @description The reference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reference"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReferencePicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getReport: {
         parameters: {
             query: {
@@ -5634,6 +6372,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LegPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareLegs: {
+        parameters: {
+            query?: {
+                /** @description The other leg; absent: the same one, for two attempts or two tries */
+                with?: string;
+                /** @description Of the leg; absent: the last */
+                attempt?: number;
+                /** @description Of the other leg; absent: the last */
+                with_attempt?: number;
+                /** @description Of each case; absent: the last */
+                try?: number;
+                /** @description Of each case on the other side; absent: the last */
+                with_try?: number;
+                /** @description Only this case */
+                case?: string;
+            };
+            header?: never;
+            path: {
+                /** @description An id, or run/serial, such as newest/orr-01 */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Both, case by case and step by step */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LegComparison"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -23,6 +23,7 @@ import (
 	"tessellant/internal/core/nearest"
 	"tessellant/internal/core/pools"
 	"tessellant/internal/core/recording"
+	"tessellant/internal/core/work"
 )
 
 // MaxBytes is how long a run file may be.
@@ -56,6 +57,7 @@ type File struct {
 	Fetch          []string          `yaml:"fetch,omitempty"`
 	Recording      Recording         `yaml:"recording,omitempty"` // what differs from what is usual
 	Bounds         []string          `yaml:"bounds,omitempty"`    // on gauges
+	Remarks        string            `yaml:"remarks,omitempty"`   // tell or fail
 }
 
 // Line is a device with its conditions.
@@ -294,6 +296,9 @@ func (f File) check(root *yaml.Node) error {
 	}
 	if _, err := gauges.ParseBounds(f.Bounds); err != nil {
 		return at(line("bounds"), "%v", err)
+	}
+	if f.Remarks != "" && f.Remarks != work.RemarksTell && f.Remarks != work.RemarksFail {
+		return at(line("remarks"), "remarks tell or fail, not %.60q", f.Remarks)
 	}
 	if err := labels.Check(f.Labels); err != nil {
 		return at(line("labels"), "%v", err)

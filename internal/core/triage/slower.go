@@ -1,6 +1,7 @@
 package triage
 
 import (
+	"cmp"
 	"math"
 	"slices"
 )
@@ -44,6 +45,38 @@ func Slower(before, now []float64) (c Change, is bool) {
 	}
 	c = Change{By: middle(differences), Before: middle(slices.Clone(before)), Chance: rankSum(before, now, u)}
 	return c, c.Chance <= noise && c.By >= worthSaying*math.Abs(c.Before)
+}
+
+// Compared is one thing that was measured, before and now.
+type Compared struct{ Before, Now []float64 }
+
+// SlowerOf says which of many have grown, by their places in what was given. The more are looked at, the surer each has to be: Holm, A simple sequentially rejective
+// multiple test procedure, Scandinavian Journal of Statistics 6, 1979, with the chance of a single false alarm among all at most that of noise. Looked is how many had values enough.
+func SlowerOf(all []Compared) (grown map[int]Change, looked int) {
+	type one struct {
+		at int
+		c  Change
+		is bool
+	}
+	var ones []one
+	for i, x := range all {
+		if len(x.Before) < fewest || len(x.Now) < fewest {
+			continue
+		}
+		c, is := Slower(x.Before, x.Now)
+		ones = append(ones, one{i, c, is})
+	}
+	slices.SortStableFunc(ones, func(a, b one) int { return cmp.Compare(a.c.Chance, b.c.Chance) })
+	grown = map[int]Change{}
+	for i, o := range ones {
+		if o.c.Chance*float64(len(ones)-i) > noise {
+			break
+		}
+		if o.is {
+			grown[o.at] = o.c
+		}
+	}
+	return grown, len(ones)
 }
 
 func middle(of []float64) float64 {

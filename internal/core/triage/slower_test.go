@@ -65,3 +65,37 @@ func TestWhatIsSlowerIsSaidAndNoiseIsNot(t *testing.T) {
 	_, is = Slower([]float64{1, 1, 1, 1}, []float64{1, 1, 1, 1})
 	assert.False(t, is)
 }
+
+func TestOfManyOnlyWhatIsNoChanceIsCalledSlower(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	draw := func(middle float64) (out []float64) {
+		for range 12 {
+			out = append(out, middle*(1+0.1*r.NormFloat64()))
+		}
+		return out
+	}
+	alarms, found := 0, 0
+	for range 40 {
+		var all []Compared
+		for range 200 {
+			all = append(all, Compared{draw(500), draw(500)})
+		}
+		all[42].Now = draw(700)
+		all[7].Now = all[7].Now[:2] // too few
+		grown, looked := SlowerOf(all)
+		assert.Equal(t, 199, looked)
+		if _, ok := grown[42]; ok {
+			found++
+		}
+		delete(grown, 42)
+		if len(grown) > 0 {
+			alarms++
+		}
+	}
+	t.Logf("of 40 runs with 200 measures and one that grew by 40 %%: %d found, %d with a false alarm", found, alarms)
+	assert.GreaterOrEqual(t, found, 37)
+	assert.LessOrEqual(t, alarms, 2)
+	grown, looked := SlowerOf(nil)
+	assert.Empty(t, grown)
+	assert.Zero(t, looked)
+}

@@ -156,6 +156,12 @@ func (r *Rule) Sentence(kind verdict.Verdict) string {
 	if verb[0] == "" {
 		verb = [2]string{"fails", "fail"}
 	}
+	return r.Says(verb[0], verb[1])
+}
+
+// Says is the sentence with other verbs, of one and of several: "All 3 on screens at most 340 dp wide show it; none of the 13 wider."
+func (r *Rule) Says(one, many string) string {
+	verb := [2]string{one, many}
 	others := "others"
 	if len(r.Literals) == 1 {
 		switch w := wordsOf(r.Literals[0].Trait); {

@@ -47,8 +47,11 @@ type Spec struct {
 	Remarks    string            `json:"remarks,omitempty"` // RemarksFail: what is wrong with a screen fails the case; "": it is told alone
 }
 
-// RemarksFail says that a remark on a screen of a case fails the case.
-const RemarksFail = "fail"
+// What remarks on the screens of a case do.
+const (
+	RemarksTell = "tell" // they are told alone
+	RemarksFail = "fail" // they fail the case
+)
 
 // App is the build under test; the zero App: there is none.
 type App struct {

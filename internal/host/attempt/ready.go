@@ -168,7 +168,7 @@ func (a *attempt) openLooks(ctx context.Context) error {
 	}
 	a.record = append(a.record, looks)
 	if spec.Remarks == work.RemarksFail {
-		k.Book.Remarks = looks.Found
+		k.Book.Remarks, looks.All = looks.Found, true
 	}
 	return nil
 }

@@ -36,6 +36,7 @@ type Looks struct {
 	facts    func() devices.Facts // of the device as it is set
 	set      conditions.Set
 	refs     *steps.References // nil: there are none
+	All      bool              // each step needs its tree
 
 	mu      sync.Mutex
 	waiting []moment

@@ -402,6 +402,9 @@ func (n Notes) Step(ctx context.Context, name, line string, seen *uitree.Screen,
 			e.Tree, err = n.R.tree(seen, name)
 		}
 	}
+	if err == nil && seen == nil && n.R.looks != nil && n.R.looks.All {
+		seen, err = n.P.Tree(ctx)
+	}
 	if err != nil {
 		e.Error = err.Error()
 	}

@@ -32,15 +32,17 @@ import (
 
 // Hosts is that room.
 type Hosts struct {
-	Store      *store.Store
-	Log        *slog.Logger
-	Access     *access.Access
-	Feed       *feed.Feed
-	Content    *content.Content
-	Specs      *specs.Specs
-	Evidence   *evidence.Evidence
-	Orders     *orders.Orders
-	Dispatcher *dispatcher.Dispatcher
+	Store    *store.Store
+	Log      *slog.Logger
+	Access   *access.Access
+	Feed     *feed.Feed
+	Content  *content.Content
+	Specs    *specs.Specs
+	Evidence *evidence.Evidence
+	// ReferencesOf gives the references of a hold's package for its kind of device, as a zip.
+	ReferencesOf func(ctx context.Context, h store.Hold, build, pkg string) (io.ReadCloser, error)
+	Orders       *orders.Orders
+	Dispatcher   *dispatcher.Dispatcher
 	// QuarantineLasts is how long a device that quarantined itself rests before a check can release it; 0: a minute.
 	QuarantineLasts time.Duration
 	// Reach is how hosts in other processes reach the bus.
@@ -284,7 +286,7 @@ func (s *Hosts) holdOf(ctx context.Context, h store.Host, id string) (hostlink.H
 	return hostlink.Hold{ID: x.ID, RunID: x.RunID, WorkID: x.WorkID, Kind: x.Kind, AttemptID: x.AttemptID, WorkspaceID: x.WorkspaceID}, err
 }
 
-// HostFetch reads the build or the package of a host's hold.
+// HostFetch reads what a host needs for its hold.
 func (s *Hosts) HostFetch(ctx context.Context, h store.Host, hold string, what hostlink.Content) (io.ReadCloser, error) {
 	x, err := s.holdOf(ctx, h, hold)
 	if err != nil {

@@ -311,6 +311,8 @@ func (l *link) Fetch(ctx context.Context, hold hostlink.Hold, what hostlink.Cont
 	switch {
 	case what == hostlink.Package && spec.Content.Package != "":
 		return l.Content.ReadPackage(ctx, h.WorkspaceID, spec.Content.Package)
+	case what == hostlink.References && spec.Content.Package != "" && spec.App.Build != "":
+		return l.ReferencesOf(ctx, h, spec.App.Build, spec.Content.Package)
 	case what == hostlink.Build && spec.App.Build != "":
 		return l.Content.ReadBuild(ctx, h.WorkspaceID, spec.App.Build)
 	}

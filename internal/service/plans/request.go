@@ -46,6 +46,7 @@ type Request struct {
 	Fetch      []string     // files of the device to keep
 	Recording  *recording.Set
 	Bounds     []string // on gauges: memory<400
+	Remarks    string   // work.RemarksFail, work.RemarksTell or ""
 	Again      *store.AgainOf
 }
 
@@ -124,6 +125,16 @@ func (q *Request) Check() error {
 	}
 	if len(bounds) > 0 && !q.Recording.Gauges {
 		return wrong("leave gauges:off out of the recordings", "a bound needs its gauge, and the gauges are switched off")
+	}
+	switch q.Remarks {
+	case "", work.RemarksTell:
+		q.Remarks = ""
+	case work.RemarksFail:
+		if !q.Recording.Keeps(recording.Screenshots, recording.Failures) && !q.Recording.Keeps(recording.Trees, recording.Failures) {
+			return wrong("leave screenshots:off or trees:off out of the recordings", "remarks are found on screenshots and trees, and both are switched off")
+		}
+	default:
+		return wrong("choose tell or fail", "remarks can't %.60q", q.Remarks)
 	}
 	q.Bounds = nil
 	for _, b := range bounds {

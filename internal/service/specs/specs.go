@@ -34,7 +34,7 @@ func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int, b
 	for _, x := range beside {
 		s.Beside = append(s.Beside, app(x))
 	}
-	s.Put, s.Fetch = q.Put, q.Fetch
+	s.Put, s.Fetch, s.Remarks = q.Put, q.Fetch, q.Remarks
 	s.Bounds, _ = gauges.ParseBounds(q.Bounds) // they were checked when the run was planned
 	for _, in := range p.Inputs.V {
 		v, given := q.Inputs[in.Name]
