@@ -55,7 +55,7 @@ func (a *App) legCmd() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.fetchTo(c.Context(), args[0], args[1])
 		}}
-	return group("leg", "Show results and evidence of one device in a run", show, log, a.legGaugesCmd(), a.legNetworkCmd(), fetch)
+	return group("leg", "Show results and evidence of one device in a run", show, log, a.legGaugesCmd(), a.legNetworkCmd(), a.legCompareCmd(), fetch)
 }
 
 func (a *App) getLeg(ctx context.Context, id string) (*api.ClientWithResponses, *api.Leg, error) {

@@ -108,7 +108,7 @@ once under each set of conditions. Everything can also stand in a run file: see 
 		Example: "  tessellant run stop newest\n  tessellant run stop newest --leg newest/orr-01",
 		RunE:    func(c *cobra.Command, args []string) error { return a.runStop(c.Context(), args[0], leg) }}
 	stop.Flags().StringVar(&leg, "leg", "", "only this leg: an id, or run/serial")
-	return group("run", "Start, follow and list runs", check, start, list, show, a.whyCmd(), follow, a.againCmd(), a.bisectCmd(), a.compareCmd(), a.markCmd(), a.unmarkCmd(), a.shareCmd(), a.sharesCmd(), a.unshareCmd(), a.reportCmd(), a.runFetchCmd(), stop, a.runNameCmd(), a.labelCmd("run", "RUN", "newest", a.labelRun))
+	return group("run", "Start, follow and list runs", check, start, list, show, a.whyCmd(), follow, a.againCmd(), a.bisectCmd(), a.compareCmd(), a.stepsCmd(), a.remarksCmd(), a.slowerCmd(), a.markCmd(), a.unmarkCmd(), a.shareCmd(), a.sharesCmd(), a.unshareCmd(), a.reportCmd(), a.runFetchCmd(), stop, a.runNameCmd(), a.labelCmd("run", "RUN", "newest", a.labelRun))
 }
 
 func (a *App) runStop(ctx context.Context, id, leg string) error {

@@ -38,7 +38,7 @@ CREATE TABLE IF NOT EXISTS step_references (
   created datetime(3) NOT NULL,
   ended datetime(3) NULL COMMENT 'when it was taken away, or another took its place',
   KEY listed (workspace_id, ended, id),
-  KEY of_model (workspace_id, slug, platform, package_name, model, ended),
+  KEY of_model (workspace_id, model),
   KEY at_spot (workspace_id, spot, ended)
 ) COMMENT 'pictures of steps that later ones are held against';
 ALTER TABLE runs ADD COLUMN IF NOT EXISTS looked int NOT NULL DEFAULT 0 COMMENT 'the version in which its attempts were read step by step; 0: they were not', ADD KEY IF NOT EXISTS unlooked (looked, ended);
