@@ -31,6 +31,7 @@ const (
 	ArtifactKindDeviceLog    ArtifactKind = "device-log"
 	ArtifactKindGauges       ArtifactKind = "gauges"
 	ArtifactKindKept         ArtifactKind = "kept"
+	ArtifactKindLooks        ArtifactKind = "looks"
 	ArtifactKindNetwork      ArtifactKind = "network"
 	ArtifactKindOutput       ArtifactKind = "output"
 	ArtifactKindRemoteEndLog ArtifactKind = "remote-end-log"
@@ -49,6 +50,8 @@ func (e ArtifactKind) Valid() bool {
 	case ArtifactKindGauges:
 		return true
 	case ArtifactKindKept:
+		return true
+	case ArtifactKindLooks:
 		return true
 	case ArtifactKindNetwork:
 		return true
@@ -3040,6 +3043,9 @@ type StepStack struct {
 	// Apart How much of it is not on the most usual one, or the other way round: 0 to 1
 	Apart float64  `json:"apart"`
 	Legs  []StepOn `json:"legs"`
+
+	// Tint Its colours are others than those of the most usual one
+	Tint bool `json:"tint"`
 }
 
 // Stop defines model for Stop.

@@ -42,6 +42,9 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/runs/:id', page(() => import('./pages/Run'))],
   ['/runs/:id/compare', page(() => import('./pages/Compare'))],
   ['/bisections/:id', page(() => import('./pages/Bisection'))],
+  ['/legs/:id/compare', page(() => import('./pages/LegCompare'))],
+  ['/references', page(() => import('./pages/References'))],
+  ['/references/:id', page(() => import('./pages/Reference'))],
   ['/legs/:id', page(() => import('./pages/Leg'))],
   ['/sessions', page(() => import('./pages/Sessions'))],
   ['/sessions/:id', page(() => import('./pages/Leg'))],
@@ -203,6 +206,7 @@ export function App() {
                 onAction={(k) => {
                   if (k === 'out') void out.run();
                   else if (k === 'keys') void navigate('/keys');
+                  else if (k === 'references') void navigate('/references');
                   else if (k === 'backup') location.assign('/api/v1/backup');
                   else takeLook(k as LookChoice);
                 }}
@@ -217,6 +221,7 @@ export function App() {
                     {looks[l] + (l === lookChosen() ? ' ✓' : '')}
                   </Item>
                 ))}
+                <Item id="references">References of steps</Item>
                 {me.data.may.includes('keys') && <Item id="keys">Keys</Item>}
                 {me.data.may.includes('installation') && <Item id="backup">Download a backup</Item>}
                 <Item id="out">Sign out</Item>

@@ -138,7 +138,7 @@ func (a *App) stepText(x *api.RunStep) {
 	for i, s := range x.Stacks {
 		head := "looks so on " + Plural(len(s.Legs), "leg")
 		if i < len(x.Stacks)-1 {
-			head += fmt.Sprintf(", %.0f %% of it otherwise than on most", 100*s.Apart)
+			head += ", " + otherwise(s)
 		}
 		fmt.Fprintf(a.Out, "\n%s\n", head)
 		a.stepLegs(s.Legs)
@@ -153,6 +153,21 @@ func (a *App) stepText(x *api.RunStep) {
 	if x.Reading {
 		fmt.Fprintln(a.Out, stillReading)
 	}
+}
+
+// otherwise says how a stack differs from the most usual one.
+func otherwise(s api.StepStack) string {
+	var how []string
+	if n := fmt.Sprintf("%.0f", 100*s.Apart); n != "0" {
+		how = append(how, n+" % of it otherwise than on most")
+	}
+	if s.Tint {
+		how = append(how, "in other colours")
+	}
+	if len(how) == 0 {
+		return "a little more or less than on most"
+	}
+	return strings.Join(how, ", ")
 }
 
 func (a *App) stepLegs(legs []api.StepOn) {

@@ -35,7 +35,7 @@ func (s *server) GetStep(ctx context.Context, q api.GetStepRequestObject) (api.G
 	}
 	return api.GetStep200JSONResponse{Run: r.ID, Number: r.Number, Case: v.Case, Step: v.Name, Nth: v.Nth, Reading: v.Reading, Without: full(v.Without), Unread: each(v.Unread, stepOn),
 		Stacks: each(v.Stacks, func(x service.StepStack) api.StepStack {
-			return api.StepStack{Apart: x.Apart, Legs: each(x.Legs, stepOn)}
+			return api.StepStack{Apart: x.Apart, Tint: x.Tint, Legs: each(x.Legs, stepOn)}
 		})}, nil
 }
 

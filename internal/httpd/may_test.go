@@ -133,6 +133,7 @@ func makeWorld(t *testing.T) *world {
 	x := store.Session{ID: store.NewID(), WorkspaceID: d.Who.WorkspaceID, Token: make([]byte, 32), Created: time.Now().UTC().Truncate(time.Millisecond)}
 	require.NoError(t, d.Store.AddSession(ctx, x, work.Spec{Content: work.Content{Kind: work.Commands}}, work.Wants{Where: []string{"serial=none"}}, d.Who.KeyID, time.Hour))
 	w.things["session"] = x.ID
+	w.things["reference"] = keptReference(t, d).ID
 	w.things["bisection"] = store.NewID()
 	require.NoError(t, d.Store.AddBisection(ctx, store.Bisection{ID: w.things["bisection"], WorkspaceID: d.Who.WorkspaceID, State: store.BisectFound, Created: time.Now().UTC(),
 		Builds: store.JSON[[]string]{V: []string{w.things["build"], w.things["build"]}}}, nil))
@@ -154,7 +155,9 @@ func operations(t *testing.T) (out []operation) {
 			out = append(out, operation{method, path, op})
 		}
 	}
-	rank := func(o operation) int { return slices.Index([]string{"GET", "PUT", "POST", "DELETE"}, o.method) } // what ends something comes last
+	rank := func(o operation) int {
+		return slices.Index([]string{"GET", "PUT", "PATCH", "POST", "DELETE"}, o.method)
+	} // what ends something comes last
 	slices.SortFunc(out, func(a, b operation) int {
 		if d := rank(a) - rank(b); d != 0 {
 			return d
@@ -166,12 +169,22 @@ func operations(t *testing.T) (out []operation) {
 
 // ofWorkspace says what of the workspace an operation's path names; "": nothing.
 func (o operation) ofWorkspace() string {
-	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/keys/{id}": "key", "/pools/{name}": "pool", "/bisections/{id}": "bisection", "/shares/{id}": "share"} {
+	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/keys/{id}": "key", "/pools/{name}": "pool", "/bisections/{id}": "bisection", "/shares/{id}": "share", "/references/{id}": "reference"} {
 		if strings.HasPrefix(o.path, prefix) {
 			return thing
 		}
 	}
 	return ""
+}
+
+// keptReference keeps a reference, of nothing.
+func keptReference(t *testing.T, d *door) store.Reference {
+	key := d.Who.WorkspaceID + "/references/of-a-test.png"
+	_, _, err := d.Service.Blobs.Put(t.Context(), key, strings.NewReader("a picture"))
+	require.NoError(t, err)
+	r, err := d.Store.PutReference(t.Context(), store.Reference{ID: store.NewID(), WorkspaceID: d.Who.WorkspaceID, Spot: make([]byte, 16), BlobKey: key, Nth: 1, Created: time.Now().UTC()})
+	require.NoError(t, err)
+	return r
 }
 
 // request makes a whole request of an operation, with what a body must have and with what it must not have alike: nothing is uploaded by it.
@@ -193,6 +206,8 @@ func (w *world) request(o operation, c caller) *http.Request {
 		k, _, err := w.Service.AddKey(ctx, w.Who, service.NewKeyRequest{Name: "for " + c.name + o.OperationID, Role: access.Viewer})
 		require.NoError(t, err)
 		path = "/keys/" + k.ID
+	case "removeReference": // one of its own, each time
+		path = "/references/" + keptReference(t, w.door).ID
 	case "removeShare": // one of its own, each time
 		x, _, err := w.Service.AddShare(ctx, w.Who, w.things["run"], service.ShareRequest{})
 		require.NoError(t, err)
@@ -204,7 +219,7 @@ func (w *world) request(o operation, c caller) *http.Request {
 	case "getTimeline", "getLog", "getLogOverview", "getFiles", "getScreen":
 		path += "?attempt=1"
 	}
-	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1", "getFit": "?build=" + w.things["build"], "getReport": "?form=tap"}[o.OperationID]
+	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1", "getFit": "?build=" + w.things["build"], "getReport": "?form=tap", "getStep": "?case=x&step=y"}[o.OperationID]
 	body, media := "", ""
 	if o.RequestBody != nil {
 		for media = range o.RequestBody.Value.Content { //nolint:revive // there is one
@@ -278,7 +293,7 @@ func TestEveryOperationIsForThoseWhomTheTableNames(t *testing.T) {
 			}
 			var p api.Problem
 			_ = json.Unmarshal(raw, &p)
-			if got == "404" && (strings.Contains(problemText(p), "no picture") || strings.Contains(problemText(p), "icon") || strings.Contains(problemText(p), "has told of none") || strings.Contains(problemText(p), "no exchange") || strings.Contains(problemText(p), "has no family")) {
+			if got == "404" && (strings.Contains(problemText(p), "no picture") || strings.Contains(problemText(p), "icon") || strings.Contains(problemText(p), "has told of none") || strings.Contains(problemText(p), "no exchange") || strings.Contains(problemText(p), "has no family") || strings.Contains(problemText(p), "came to the step")) {
 				got = "in" // it was looked for where it may be
 			}
 			want := o.want(c)

@@ -2762,6 +2762,8 @@ export interface components {
              * @description How much of it is not on the most usual one, or the other way round: 0 to 1
              */
             apart: number;
+            /** @description Its colours are others than those of the most usual one */
+            tint: boolean;
         };
         StepOn: {
             leg: string;
@@ -3847,7 +3849,7 @@ export interface components {
             id: string;
             name: string;
             /** @enum {string} */
-            kind: "timeline" | "device-log" | "gauges" | "network" | "remote-end-log" | "video" | "screenshot" | "tree" | "output" | "results" | "kept";
+            kind: "timeline" | "looks" | "device-log" | "gauges" | "network" | "remote-end-log" | "video" | "screenshot" | "tree" | "output" | "results" | "kept";
             content_type: string;
             /** Format: int64 */
             size: number;

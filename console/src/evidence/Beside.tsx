@@ -15,7 +15,13 @@ const Figure = styled.figure`
   video { width: 112px; border: 1px solid ${c.grout}; background: ${c.plaster}; display: block; }
 `;
 
-export function Beside({ twin, name, at, events }: { twin: LegSummary; name: string; at: number; events: TimelineEvent[] }) {
+export function Beside({ own, twin, name, at, events }: {
+  own: string; // the leg itself
+  twin: LegSummary;
+  name: string;
+  at: number;
+  events: TimelineEvent[];
+}) {
   const leg = useLeg(twin.id);
   const last = leg.data?.attempts.at(-1);
   const timeline = useTimeline(twin.id, last?.number);
@@ -43,7 +49,8 @@ export function Beside({ twin, name, at, events }: { twin: LegSummary; name: str
         <span />
       )}
       <Sub>
-        The same moment on <Link to={to}>{unit(twin)}</Link> ({twin.model}, Android {twin.os}), where this case passed.
+        The same moment on <Link to={to}>{unit(twin)}</Link> ({twin.model}, Android {twin.os}), where this case passed.{' '}
+        <Link to={`/legs/${own}/compare?${new URLSearchParams({ with: twin.id, case: name })}`}>Step by step beside it</Link>
       </Sub>
     </Figure>
   );

@@ -2,6 +2,7 @@
 // there, the line, what led there, and the screen's tree with the element in question.
 import { useQuery } from '@tanstack/react-query';
 import { useMemo } from 'react';
+import { Link } from 'react-router';
 import styled from 'styled-components';
 import {
   artifactURL, unreachable, type Artifact, type Attempt, type CaseResult, type LegSummary, type TimelineEvent,
@@ -61,6 +62,7 @@ export function Moment(p: {
   events: TimelineEvent[];
   attempt: Attempt | undefined;
   onPoint: (n: TreeNode | undefined) => void;
+  own: string; // the leg
   twin: (name: string) => LegSummary | undefined; // a leg in which that case passed
 }) {
   return (
@@ -76,6 +78,7 @@ function Known({
   events,
   attempt,
   onPoint,
+  own,
   twin,
 }: {
   r: StoryRow;
@@ -83,6 +86,7 @@ function Known({
   events: TimelineEvent[];
   attempt: Attempt | undefined;
   onPoint: (n: TreeNode | undefined) => void;
+  own: string;
   twin: (name: string) => LegSummary | undefined;
 }) {
   const e = r.event;
@@ -125,8 +129,8 @@ function Known({
             ],
           ]}
         />
-        <Tries of={result} />
-        {passed && <Beside key={`${passed.id} ${r.seq}`} twin={passed} name={r.name} at={r.at} events={events} />}
+        <Tries of={result} own={own} attempt={attempt} />
+        {passed && <Beside key={`${passed.id} ${r.seq}`} own={own} twin={passed} name={r.name} at={r.at} events={events} />}
         <TreeOf kept={kept} onPoint={onPoint} />
         {result?.trace && (
           <details open={r.verdict === 'crashed'}>
@@ -154,7 +158,7 @@ function Known({
           <VerdictWord what={r.verdict ?? 'running'} />
         </p>
       )}
-      {r.kind === 'case' && <Tries of={resultOf(attempt, r.name)} />}
+      {r.kind === 'case' && <Tries of={resultOf(attempt, r.name)} own={own} attempt={attempt} />}
       {r.kind === 'log' && <Pre>{r.name}</Pre>}
       {r.kind === 'check' && (e.expected || e.actual) && (
         <Values>
@@ -190,14 +194,20 @@ function Known({
 }
 
 /** The tries of a case that was tried more than once. */
-function Tries({ of }: { of: CaseResult | undefined }) {
-  if (!of?.tries) return null;
+function Tries({ of, own, attempt }: { of: CaseResult | undefined; own: string; attempt: Attempt | undefined }) {
+  if (!of?.tries || !attempt) return null;
+  const beside = new URLSearchParams({
+    attempt: String(attempt.number), with_attempt: String(attempt.number), try: '1', with_try: String(of.tries.length), case: of.name,
+  });
   return (
+    <>
     <Values aria-label="Tries">
       {of.tries.map((t, i) => (
         <Try key={i} n={i + 1} t={t} same={i > 0 && t.message === of.tries![0]!.message} />
       ))}
     </Values>
+    {of.tries.length > 1 && <Sub><Link to={`/legs/${own}/compare?${beside}`}>The tries, step by step</Link></Sub>}
+    </>
   );
 }
 const Try = ({ n, t, same }: { n: number; t: NonNullable<CaseResult['tries']>[number]; same: boolean }) => (

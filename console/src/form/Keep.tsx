@@ -35,6 +35,12 @@ export function Keep({ form, set }: { form: RunForm; set: (change: Change<RunFor
         placeholder="memory<400"
         hint="A case in which one is passed fails: a gauge, < or >, a number; commas between."
       />
+      <Select
+        label="What is wrong with a screen though no test asked for it"
+        value={form.remarks}
+        onChange={(v) => set({ remarks: v === 'fail' ? 'fail' : 'tell' })}
+        options={[{ id: 'tell', text: 'is told alone' }, { id: 'fail', text: 'fails the case' }]}
+      />
       {chosen.network === 'off' && <Sub>Without the network log nobody sees afterwards what the app asked of servers.</Sub>}
     </Section>
   );

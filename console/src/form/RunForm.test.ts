@@ -91,8 +91,10 @@ test('two devices that are chosen faster than the page is drawn are both chosen'
 
 test('what is kept is asked for where it is not usual, and stands in the command', () => {
   expect(requestOf(form('record=log:on'), chosen)).not.toHaveProperty('recording');
-  const q = requestOf(form('record=video:off,network:contents&bounds=memory%3C400,threads%3C90'), chosen)!;
+  const q = requestOf(form('record=video:off,network:contents&bounds=memory%3C400,threads%3C90&remarks=fail'), chosen)!;
   expect(q.recording).toEqual({ video: 'off', network: 'contents' });
   expect(q.bounds).toEqual(['memory<400', 'threads<90']);
+  expect(q.remarks).toBe('fail');
+  expect(commandLine(q)).toContain('--remarks fail');
   expect(commandLine(q)).toContain("--record video:off,network:contents \\\n  --bound 'memory<400' \\\n  --bound 'threads<90'");
 });

@@ -15,7 +15,7 @@ export const formParts = {
   pool: text(), take: oneOf(['', 'any', 'differ'] as const, ''), n: text('8'), units: oneOf(['each', 'any'] as const, 'each'),
   variants: texts(), conditions: text(), spread: oneOf(['', 'yes'] as const, ''), name: text(), labels: text(),
   cases: text(), tags: text(), confirm: oneOf(['0', '1', '2', '3'] as const, '0'), limit: text('30'),
-  record: text(), bounds: text(),
+  record: text(), bounds: text(), remarks: oneOf(['tell', 'fail'] as const, 'tell'),
 };
 export type RunForm = View<typeof formParts>;
 
@@ -74,6 +74,7 @@ export function requestOf(f: RunForm, chosen: Chosen): RunRequest | undefined {
     ...some('labels', parseLabels(f.labels)),
     ...some('recording', parseRecording(f.record)),
     ...some('bounds', parseBounds(f.bounds)),
+    ...(f.remarks === 'fail' ? { remarks: f.remarks } : {}),
   };
 }
 
@@ -118,6 +119,7 @@ export function commandLine(q: RunRequest): string {
   const kept = conditionsText(q.recording);
   if (kept) parts.push(`--record ${shellWord(kept)}`);
   for (const b of q.bounds ?? []) parts.push(`--bound ${shellWord(b)}`);
+  if (q.remarks) parts.push(`--remarks ${q.remarks}`);
   if (q.confirm) parts.push(`--confirm ${q.confirm}`);
   for (const [k, v] of Object.entries(q.inputs ?? {})) parts.push(`--set ${shellWord(`${k}=${v}`)}`);
   for (const k of Object.keys(q.secrets ?? {}))

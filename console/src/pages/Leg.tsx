@@ -1,8 +1,8 @@
 // One leg, or one session: all its evidence, moving together.
 import { useCallback, useEffect, useMemo, useState } from 'react';
-import { Link, useParams } from 'react-router';
+import { Link, useNavigate, useParams } from 'react-router';
 import styled from 'styled-components';
-import type { Attempt, Leg, LogLevel } from '../data/api';
+import type { Attempt, Leg, LegSummary, LogLevel } from '../data/api';
 import { client, useGauges, useLeg, useLogOverview, useNetworkOverview, useRun, useTimeline } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Cursor } from '../evidence/cursor';
@@ -29,7 +29,7 @@ import { Sheet } from '../parts/Sheet';
 import { VerdictWord } from '../parts/Tile';
 import { sessionSentence } from '../sessionWords';
 import { narrow } from '../theme';
-import { conditionsText, ordinal, took } from '../words';
+import { conditionsText, ordinal, standing, took, unit } from '../words';
 import { SessionActions, SessionFacts } from './Outside';
 
 const Whole = styled.main`
@@ -155,6 +155,7 @@ function LegView({ l }: { l: Leg }) {
         l={l}
         attempt={attempt}
         run={run.data?.sentence}
+        others={run.data?.legs}
         onAttempt={(n) => setView({ attempt: n, at: undefined, case: undefined }, 'step')}
       />
       <Notes l={l} attempt={attempt} />
@@ -184,7 +185,7 @@ function LegView({ l }: { l: Leg }) {
         <Right>
           <Upper>
             <Story rows={shown} cursor={cursor} depth={view.depth} onDepth={(depth) => setView({ depth })} />
-            <Moment kept={kept} events={events} attempt={attempt} onPoint={setPointed} twin={twin} />
+            <Moment kept={kept} events={events} attempt={attempt} onPoint={setPointed} own={id} twin={twin} />
           </Upper>
           <TimeAxis lanes={lanes} end={end} cursor={cursor} span={span} onSpan={onSpan} />
           <Below selectedKey={view.more} onSelectionChange={(k) => setView({ more: more.find((m) => m === k) })}>
@@ -231,11 +232,13 @@ function Heading({
   l,
   attempt,
   run,
+  others,
   onAttempt,
 }: {
   l: Leg;
   attempt: Attempt | undefined;
   run: string | undefined;
+  others: LegSummary[] | undefined;
   onAttempt: (n: number) => void;
 }) {
   const { device } = l;
@@ -277,12 +280,40 @@ function Heading({
           <Select label="Attempt" inRow value={String(attempt?.number ?? '')} onChange={(v) => onAttempt(Number(v))}
             options={l.attempts.map((a) => ({ id: String(a.number), text: `${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` }))} />
         )}
+        <BesideWhich l={l} attempt={attempt} others={others} />
         {l.session && <SessionActions s={l.session} cases={l.attempts.at(-1)?.cases ?? []} />}
         <Help />
       </Row>
     </Head>
   );
 }
+
+/** Another leg of the run, or another attempt, to be seen beside this one. */
+function BesideWhich({ l, attempt, others }: { l: Leg; attempt: Attempt | undefined; others: LegSummary[] | undefined }) {
+  const navigate = useNavigate();
+  const tries = l.attempts.filter((a) => a.number !== attempt?.number);
+  const legs = (others ?? []).filter((o) => o.id !== l.id && o.started).slice(0, mostBeside);
+  if (!attempt || tries.length + legs.length === 0) return null;
+  const go = (to: string) => {
+    const [kind, which] = [to.slice(0, 1), to.slice(1)];
+    const view: Record<string, string> = kind === 'a' ? { attempt: String(attempt.number), with_attempt: which } : { with: which };
+    void navigate(`/legs/${l.id}/compare?${new URLSearchParams(view)}`);
+  };
+  return (
+    <Select
+      label="beside"
+      inRow
+      value=""
+      onChange={(v) => v && go(v)}
+      options={[
+        { id: '', text: 'choose …' },
+        ...tries.map((a) => ({ id: `a${a.number}`, text: `attempt ${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` })),
+        ...legs.map((o) => ({ id: `l${o.id}`, text: `${unit(o)}: ${standing(o)}` })),
+      ]}
+    />
+  );
+}
+const mostBeside = 200;
 
 /** What is worth knowing of the leg and of the attempt before one looks at the evidence. */
 function Notes({ l, attempt: a }: { l: Leg; attempt: Attempt | undefined }) {

@@ -1,8 +1,8 @@
-// One run: its sentence, the mosaic, what broke, cases on devices, the legs.
+// One run: its sentence, the mosaic, what broke, cases on devices, steps, the legs.
 //
 // While a run goes on it changes often. The tiles come first: what else shows a change is
 // drawn after the frame that has the changed tile.
-import { memo, useCallback, useDeferredValue, useEffect, useMemo, useState } from 'react';
+import { memo, useCallback, useDeferredValue, useEffect, useMemo, useState, type ReactNode } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
@@ -20,7 +20,9 @@ import { Facts, Findings, Head, Page, Ref, Refused, Row, Section, Simulated, Sub
 import { VerdictWord } from '../parts/Tile';
 import { Again } from '../run/Again';
 import { Families } from '../run/Families';
+import { Remarks, Slower } from '../run/Remarks';
 import { Share } from '../run/Share';
+import { Steps } from '../run/Steps';
 import { c } from '../theme';
 import { broken, cases, many, conditionsText, forecastText, order, stageText, standing, took, traitName, unit } from '../words';
 
@@ -40,7 +42,7 @@ const BrokenList = styled.ul`
 `;
 
 /** By which trait the tiles lie: the one that was chosen, else the one that explains the largest family, else variant or version. */
-const tabs = ['cases', 'legs', 'asked'] as const;
+const tabs = ['cases', 'steps', 'remarks', 'slower', 'legs', 'asked'] as const;
 const parts = { by: text(), tab: oneOf(tabs, 'cases'), sort: text(), family: text(), only: oneOf(['all', 'trouble'] as const, 'all') };
 
 function useLaidBy(ways: string[], why: string | undefined): string {
@@ -248,10 +250,16 @@ const More = memo(function More({ id }: { id: string }) {
     <Tabs selectedKey={view.tab} onSelectionChange={(k) => setView({ tab: tabs.find((t) => t === k) })}>
       <TabList aria-label="More of the run">
         <Tab id="cases">Cases × devices</Tab>
+        <Tab id="steps">Steps</Tab>
+        <Tab id="remarks">Remarks</Tab>
+        <Tab id="slower">Slower</Tab>
         <Tab id="legs">Devices</Tab>
         <Tab id="asked">What was asked</Tab>
       </TabList>
       <TabPanel id="cases"><CasesOnDevices id={id} /></TabPanel>
+      <TabPanel id="steps"><StepByStep id={id} of={Steps} /></TabPanel>
+      <TabPanel id="remarks"><StepByStep id={id} of={Remarks} /></TabPanel>
+      <TabPanel id="slower"><StepByStep id={id} of={Slower} /></TabPanel>
       <TabPanel id="legs"><Legs id={id} /></TabPanel>
       <TabPanel id="asked"><Asked id={id} /></TabPanel>
     </Tabs>
@@ -264,6 +272,11 @@ function useLaidRun(id: string): [Run | undefined, LegSummary[]] {
   const by = useLaidBy(differing(run?.legs ?? []), useWhy(run)?.lay_by);
   const legs = useMemo(() => laid(run?.legs ?? [], by).flatMap((g) => g.legs), [run, by]);
   return [run, legs];
+}
+
+function StepByStep({ id, of: View }: { id: string; of: (p: { run: string; done: boolean }) => ReactNode }) {
+  const run = useRun(id).data;
+  return run && <View run={run.id} done={run.done} />;
 }
 
 function CasesOnDevices({ id }: { id: string }) {
@@ -355,6 +368,7 @@ function Asked({ id }: { id: string }) {
         ],
         ['a failed case', r.confirm ? `is tried again ${r.confirm === 1 ? 'once' : `${r.confirm} times`}` : 'is not tried again'],
         ['a lost device', `gives the leg another attempt, up to ${r.max_attempts}`],
+        ['remarks', r.remarks === 'fail' ? 'fail a case' : 'are told alone'],
         ['time limit', `${took(r.limit_seconds * 1000)} on a device`],
         ['forecast', r.forecast && `${forecastText(r.forecast)}, ${r.forecast.basis}`],
         ['stopped', r.stopped && <When key="s" at={r.stopped} />],

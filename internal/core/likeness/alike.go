@@ -247,6 +247,7 @@ func correlation(a, b []byte) float64 {
 type Stack struct {
 	Of    []int   // by their places in what was given; the first is the one to show
 	Apart float64 // from the largest stack
+	Tint  bool    // its colours are others than those of the largest stack
 }
 
 // Stacks puts prints that are alike together. The largest stack is the last: the odd ones come first, the fewest and then the most different.
@@ -273,7 +274,8 @@ func Stacks(prints []Print) []Stack {
 	}
 	for i := range out {
 		if i != usual {
-			out[i].Apart = Apart(prints[out[usual].Of[0]], prints[out[i].Of[0]])
+			lead, own := prints[out[usual].Of[0]], prints[out[i].Of[0]]
+			out[i].Apart, out[i].Tint = Apart(lead, own), own.common(lead) < sameColour
 		}
 	}
 	order(out, usual)

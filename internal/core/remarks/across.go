@@ -125,7 +125,7 @@ func missing(i int, places []Place, has []map[string]bool) (out []Remark) {
 			}
 		}
 		if c.shows >= fewest && float64(c.shows) >= usual*float64(c.shows+c.not) {
-			out = append(out, Remark{Kind: Missing, Key: k, What: c.What, Says: fmt.Sprintf("%s is not on the screen, and the screen does not scroll; %d of %d other devices show it", c.What, c.shows, c.shows+c.not)})
+			out = append(out, Remark{Kind: Missing, Key: k, What: c.What, Says: fmt.Sprintf("%s is not on the screen, and the screen does not scroll; %d of %d others show it", c.What, c.shows, c.shows+c.not)})
 		}
 	}
 	return out

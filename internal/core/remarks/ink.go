@@ -1,18 +1,20 @@
 package remarks
 
 import (
+	"cmp"
 	"math"
+	"slices"
 
 	"tessellant/internal/core/likeness"
 	"tessellant/internal/core/uitree"
 )
 
 const (
-	contrastText  = 4.5  // WCAG 2.2, 1.4.3
-	contrastLarge = 3.0  // of large text
-	largeDP       = 17.0 // from the top of a capital letter to the bottom of a line of large text: of 18 points, which are 24 dp
-	visible       = 1.15 // a contrast below this is no text: nothing is drawn there yet
-	leastInk      = 0.02 // of the pixels that are not ground, for a colour to be no accident of smoothed edges
+	contrastText  = 4.5   // WCAG 2.2, 1.4.3
+	contrastLarge = 3.0   // of large text
+	largeDP       = 17.0  // from the top of a capital letter to the bottom of a line of large text: of 18 points, which are 24 dp
+	visible       = 1.15  // a contrast below this is no text: nothing is drawn there yet
+	leastInk      = 0.003 // of the pixels that are not ground: so many of those that stand out most are ink
 	mostLooked    = 4_000_000
 )
 
@@ -51,26 +53,40 @@ func (s Screen) ink(e *uitree.Element) (out inked, ok bool) {
 		}
 	}
 	others := (x1-x0)*(y1-y0) - int(count[ground])
-	ink := ground
+	// Ink is what stands out most. Few pixels of thin letters have their full colour: the others are smoothed.
+	var colours []int
 	for c, n := range count {
-		if c != ground && float64(n) >= max(leastInk*float64(others), 3) && contrast(c, ground) > contrast(ink, ground) {
-			ink = c
+		if n > 0 && c != ground {
+			colours = append(colours, c)
+		}
+	}
+	slices.SortFunc(colours, func(a, b int) int { return cmp.Or(cmp.Compare(contrast(b, ground), contrast(a, ground)), a-b) })
+	ink, enough := map[int]bool{}, 0
+	for _, c := range colours {
+		ink[c] = true
+		if enough += int(count[c]); float64(enough) >= max(leastInk*float64(others), 4) {
+			break
 		}
 	}
 	// The steps are coarse: the contrast is that of the colours themselves, as they are on the mean.
-	mean := func(of int) (out [3]float64) {
+	mean := func(of func(int) bool) (out [3]float64) {
+		n := 0.0
 		for y := y0; y < y1; y++ {
 			for x := x0; x < x1; x++ {
-				if at(x, y) == of {
+				if of(at(x, y)) {
+					n++
 					for i := range out {
-						out[i] += float64(pix[y*stride+4*x+i]) / float64(count[of])
+						out[i] += float64(pix[y*stride+4*x+i])
 					}
 				}
 			}
 		}
+		for i := range out {
+			out[i] /= max(n, 1)
+		}
 		return out
 	}
-	out.contrast = ratio(luminance(mean(ground)), luminance(mean(ink)))
+	out.contrast = ratio(luminance(mean(func(c int) bool { return c == ground })), luminance(mean(func(c int) bool { return ink[c] })))
 	if out.contrast < visible {
 		return out, false
 	}

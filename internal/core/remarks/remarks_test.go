@@ -111,7 +111,7 @@ func TestTheSameMomentElsewhereTells(t *testing.T) {
 	}
 	rs := Across([]Place{place(false, whole...), place(false, whole[:2]...), place(false, whole...), place(true, whole[:2]...), {}, place(false, node("TextView", "sorry", "Kelpline has stopped", "[16,90][344,110]"))})
 	assert.Equal(t, []string{"missing #send"}, kinds(rs[1]))
-	assert.Contains(t, rs[1][0].Says, "the button “Send” is not on the screen, and the screen does not scroll; 2 of 2 other devices show it")
+	assert.Contains(t, rs[1][0].Says, "the button “Send” is not on the screen, and the screen does not scroll; 2 of 2 others show it")
 	for _, i := range []int{0, 2, 3, 4, 5} {
 		assert.Empty(t, rs[i], "place %d: it is there, can be scrolled to, is not known, or is another page", i)
 	}

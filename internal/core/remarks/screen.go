@@ -141,7 +141,7 @@ func (s Screen) text(p placed, edge uitree.Rect, say func(Kind, string, ...any))
 		say(Faint, "has a contrast of %.1f:1; %.1f:1 is needed", look.contrast, need)
 	}
 	switch {
-	case p.scrolledOff() || p.inField():
+	case p.scrolledOff() || p.Kind != "text": // a button's or a field's box is its frame
 	case look.cutBelow:
 		say(TextCut, "does not fit: it is cut at its bottom")
 	case look.cutAfter:
@@ -169,8 +169,6 @@ func (p placed) disabled() bool {
 	}
 	return false
 }
-
-func (p placed) inField() bool { return p.Kind == "field" }
 
 // inControl says whether an element is part of a control: that is what is touched, and named.
 func (p placed) inControl() bool {

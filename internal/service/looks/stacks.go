@@ -65,6 +65,7 @@ type StepOn struct {
 type StepStack struct {
 	Legs  []StepOn
 	Apart float64 // from the largest stack
+	Tint  bool    // its colours are others
 }
 
 // StepView is one step on all legs.
@@ -220,7 +221,7 @@ func (s *Looks) Step(ctx context.Context, r store.Run, name StepName) (v StepVie
 		prints, read = append(prints, *on.print), append(read, on)
 	}
 	for _, st := range likeness.Stacks(prints) {
-		out := StepStack{Apart: st.Apart}
+		out := StepStack{Apart: st.Apart, Tint: st.Tint}
 		for _, i := range st.Of {
 			out.Legs = append(out.Legs, read[i])
 		}
