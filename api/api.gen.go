@@ -2508,6 +2508,8 @@ type RemarkExample struct {
 
 // RemarkFamily defines model for RemarkFamily.
 type RemarkFamily struct {
+	// At At which steps
+	At      string        `json:"at"`
 	Devices []string      `json:"devices"`
 	Example RemarkExample `json:"example"`
 

@@ -71,7 +71,7 @@ func (s *server) GetRemarks(ctx context.Context, q api.GetRemarksRequestObject) 
 
 func remarkFamily(f service.RemarkFamily) api.RemarkFamily {
 	x := f.Example
-	o := api.RemarkFamily{Id: f.ID, Kind: api.RemarkKind(f.Kind), What: f.What, Says: f.Says, Rule: some(f.Rule), Where: f.Where(), On: f.On, Legs: full(f.Legs), Devices: full(f.Devices),
+	o := api.RemarkFamily{Id: f.ID, Kind: api.RemarkKind(f.Kind), What: f.What, Says: f.Says, Rule: some(f.Rule), At: f.At(), Where: f.Where(), On: f.On, Legs: full(f.Legs), Devices: full(f.Devices),
 		Example: api.RemarkExample{Leg: x.Leg, Device: x.Device, Case: x.Case, Step: some(x.Step), At: x.At, Says: x.Says, Picture: some(x.Picture)}}
 	if !x.Bounds.Empty() {
 		b := region(x.Bounds)

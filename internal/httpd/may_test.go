@@ -224,7 +224,7 @@ func (w *world) request(o operation, c caller) *http.Request {
 	if o.RequestBody != nil {
 		for media = range o.RequestBody.Value.Content { //nolint:revive // there is one
 		}
-		body = map[string]string{"stopRun": "{}", "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "addShare": "{}", "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
+		body = map[string]string{"stopRun": "{}", "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "addShare": "{}", "setReference": "{}", "keepReferences": `{"run": "` + w.things["run"] + `", "case": "x", "step": "y"}`, "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
 		if body == "" {
 			body = `{"wobble": 1}`
 		}
@@ -262,7 +262,7 @@ func (o operation) want(c caller) string {
 		return "in"
 	case c.others && thing != "":
 		return "404"
-	case c.others && (o.OperationID == "checkRun" || o.OperationID == "startRun" || o.OperationID == "getFit"): // which name a build of the workspace
+	case c.others && (o.OperationID == "checkRun" || o.OperationID == "startRun" || o.OperationID == "keepReferences" || o.OperationID == "getFit"): // which name a build of the workspace
 		return "404"
 	}
 	return "in"

@@ -10,6 +10,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -277,6 +278,9 @@ func (j *JSON[T]) Scan(src any) error {
 	}
 	return fmt.Errorf("a JSON column holds a %T", src)
 }
+
+// Value writes the column.
+func (j JSON[T]) Value() (driver.Value, error) { return json.Marshal(j.V) }
 
 func asJSON(v any) string {
 	raw, err := json.Marshal(v)

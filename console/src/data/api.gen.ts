@@ -2824,6 +2824,8 @@ export interface components {
             says: string;
             /** @description Which devices show it */
             rule?: string;
+            /** @description At which steps */
+            at: string;
             /** @description At which steps and on which devices */
             where: string;
             /** @description On how many legs */

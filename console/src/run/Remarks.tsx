@@ -62,7 +62,7 @@ function OneFamily({ f }: { f: RemarkFamily }) {
         <Kind>{names[f.kind]} on {many(f.on, 'leg')}</Kind>
         <p>{capital(f.says)}.</p>
         {f.rule && <p>{f.rule}</p>}
-        <Sub>{f.where}</Sub>
+        <Sub>{f.at}.</Sub>
       </div>
       <On aria-label="On these devices">
         {f.devices.slice(0, mostDevices).map((d, i) => <li key={f.legs[i]}><Link to={`/legs/${f.legs[i]}`}>{d}</Link></li>)}

@@ -35,10 +35,14 @@ const One = styled.li<{ $on: boolean }>`
 `;
 const Stacks = styled.div`display: flex; gap: 16px; overflow-x: auto; padding-bottom: 8px; align-items: flex-start;`;
 const Stack = styled.figure`
-  flex: none; width: 208px; display: flex; flex-direction: column; gap: 6px;
+  flex: none; width: 176px; display: flex; flex-direction: column; gap: 6px;
   &[data-open] { width: auto; }
+  &[data-usual]:not([data-open]) {
+    position: sticky; right: 0; width: 189px; padding-left: 12px; background: ${c.plaster}; border-left: 1px solid ${c.grout};
+  }
+  ${narrow} { &[data-usual] { position: static !important; } }
 `;
-const Fan = styled.div`display: flex; gap: 8px; align-items: flex-start; > * { width: 208px; flex: none; }`;
+const Fan = styled.div`display: flex; gap: 8px; align-items: flex-start; > * { width: 176px; flex: none; }`;
 const On = styled.ul`
   display: flex; flex-wrap: wrap; gap: 0 10px; list-style: none; font-size: 13px; line-height: 20px; font-variant-numeric: tabular-nums;
 `;
@@ -123,7 +127,8 @@ function OneStep({ run, done, of }: { run: string; done: boolean; of: StepName }
                 run={run}
                 of={of}
                 legs={s.legs}
-                says={i === x.stacks.length - 1 ? '' : otherwise(s)}
+                usual={i > 0 && i === x.stacks.length - 1}
+                says={i < x.stacks.length - 1 ? otherwise(s) : i > 0 ? 'most look so' : ''}
               />
             ))}
             {x.unread.length > 0 && <OneStack run={run} of={of} legs={x.unread} says="not compared" />}
@@ -143,7 +148,13 @@ export function otherwise(s: Pick<RunStep['stacks'][number], 'apart' | 'tint'>):
   return how.join(', ') || 'a little more or less';
 }
 
-function OneStack({ run, of, legs, says }: { run: string; of: StepName; legs: StepOn[]; says: string }) {
+function OneStack({ run, of, legs, says, usual }: {
+  run: string;
+  of: StepName;
+  legs: StepOn[];
+  says: string;
+  usual?: boolean; // it stays in sight while the others go by
+}) {
   const [open, setOpen] = useState(false);
   const may = useMay('test');
   const keep = useAction(async () => {
@@ -153,7 +164,7 @@ function OneStack({ run, of, legs, says }: { run: string; of: StepName; legs: St
   const [kept, setKept] = useState(false);
   const first = legs.find((l) => l.moved?.too) ?? legs[0]!;
   return (
-    <Stack data-open={open ? '' : undefined} aria-label={many(legs.length, 'leg')}>
+    <Stack data-open={open ? '' : undefined} data-usual={usual ? '' : undefined} aria-label={many(legs.length, 'leg')}>
       <figcaption>
         <strong>{many(legs.length, 'leg')}</strong> {says && <Sub as="span">{says}</Sub>}
       </figcaption>

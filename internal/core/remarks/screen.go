@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image"
 	"math"
+	"slices"
 
 	"tessellant/internal/core/uitree"
 )
@@ -130,7 +131,7 @@ func (s Screen) text(p placed, edge uitree.Rect, say func(Kind, string, ...any))
 		return
 	}
 	look, ok := s.ink(p.Element)
-	if !ok {
+	if !ok || p.scrolledOff() {
 		return
 	}
 	need := contrastText
@@ -141,7 +142,7 @@ func (s Screen) text(p placed, edge uitree.Rect, say func(Kind, string, ...any))
 		say(Faint, "has a contrast of %.1f:1; %.1f:1 is needed", look.contrast, need)
 	}
 	switch {
-	case p.scrolledOff() || p.Kind != "text": // a button's or a field's box is its frame
+	case p.Kind != "text": // a button's or a field's box is its frame
 	case look.cutBelow:
 		say(TextCut, "does not fit: it is cut at its bottom")
 	case look.cutAfter:
@@ -149,11 +150,14 @@ func (s Screen) text(p placed, edge uitree.Rect, say func(Kind, string, ...any))
 	}
 }
 
-// scrolledOff says whether an element touches the edge of what it scrolls in: the rest of it can be scrolled to.
+// scrolledOff says whether an element, or what it is part of, touches the edge of what it scrolls in: the rest of it can be scrolled to.
 func (p placed) scrolledOff() bool {
-	for _, a := range p.above {
-		if a.Scrollable || a.Kind == "scroll" || a.Kind == "list" {
-			if b := a.Bounds; p.Bounds.Bottom >= b.Bottom || p.Bounds.Top <= b.Top || p.Bounds.Right >= b.Right || p.Bounds.Left <= b.Left {
+	for i, a := range p.above {
+		if !a.Scrollable && a.Kind != "scroll" && a.Kind != "list" {
+			continue
+		}
+		for _, in := range append(slices.Clone(p.above[i+1:]), p.Element) {
+			if e, b := in.Bounds, a.Bounds; (e.Bottom >= b.Bottom || e.Top <= b.Top) && e.Bottom-e.Top < b.Bottom-b.Top {
 				return true
 			}
 		}

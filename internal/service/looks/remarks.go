@@ -228,8 +228,11 @@ func (s *Looks) picture(ctx context.Context, legs []leg, x *RemarkExample) error
 	return nil
 }
 
-// Where says on which devices and at which steps a family was seen.
-func (f RemarkFamily) Where() string {
+// Where says at which steps and on which devices a family was seen.
+func (f RemarkFamily) Where() string { return f.At() + " on " + few(f.Devices, 8) + "." }
+
+// At says at which steps.
+func (f RemarkFamily) At() string {
 	var at []string
 	for _, n := range f.Steps {
 		name := "the end of “" + report.CaseTitle(n.Case) + "”"
@@ -240,7 +243,7 @@ func (f RemarkFamily) Where() string {
 			at = append(at, name)
 		}
 	}
-	return "At " + few(at, 4) + " on " + few(f.Devices, 8) + "."
+	return "At " + few(at, 4)
 }
 
 func few(list []string, most int) string {
