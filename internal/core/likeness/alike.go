@@ -34,13 +34,41 @@ func compare(a, b Print) (apart, more float64) {
 	}
 	takenA, takenB := make([]bool, len(a.Parts)), make([]bool, len(b.Parts))
 	for i, p := range a.Parts {
-		if j := p.among(b.Parts, takenB, sameShape, float64(i)/float64(len(a.Parts))); j >= 0 {
+		if j := p.among(b.Parts, takenB, sameShape, i); j >= 0 {
 			takenA[i], takenB[j] = true, true
 		}
 	}
 	together(a.Parts, takenA, b.Parts, takenB)
+	all -= belowFold(a, takenA, b.More) + belowFold(b, takenB, a.More)
 	onA, onB := left(a.Parts, takenA), left(b.Parts, takenB)
-	return (onA + onB) / all, math.Abs(onA - onB)
+	return (onA + onB) / max(all, 1), math.Abs(onA - onB)
+}
+
+const cutRow = 14 * 4 // what the fold of a screen that scrolls leaves of a line is not higher
+
+// belowFold takes what may be there on the other screen, too, below its fold: what comes after all that both have, where the other one can be scrolled; and what the fold of
+// this one cuts through. It gives its weight.
+func belowFold(p Print, taken []bool, other bool) (sum float64) {
+	if !p.More && !other {
+		return 0
+	}
+	last, fold := 0, 0
+	for i, x := range p.Parts {
+		if taken[i] {
+			last = max(last, x.Y+x.H)
+		}
+		if !x.wide() {
+			fold = max(fold, x.Y+x.H)
+		}
+	}
+	for i, x := range p.Parts {
+		below := x.Y >= last-8
+		if !taken[i] && below && (other || p.More && x.H <= cutRow && x.Y+x.H >= fold-8) {
+			taken[i] = true
+			sum += x.weight()
+		}
+	}
+	return sum
 }
 
 // left is the weight of those that are not taken.
@@ -53,9 +81,9 @@ func left(parts []Part, taken []bool) (sum float64) {
 	return sum
 }
 
-// among finds the part that is most like p and is not taken; -1: none is like it. At is how far down p comes among its own, from 0 to 1: of words that occur
-// more than once, the one that comes as far down is meant.
-func (p Part) among(parts []Part, taken []bool, least, at float64) int {
+// among finds the part that is most like p and is not taken; -1: none is like it. At is the place of p among its own: of words that occur more than once,
+// the one at about that place is meant.
+func (p Part) among(parts []Part, taken []bool, least float64, at int) int {
 	best, found := math.Inf(-1), -1
 	for j, q := range parts {
 		if taken[j] || !p.sized(q) {
@@ -65,7 +93,7 @@ func (p Part) among(parts []Part, taken []bool, least, at float64) int {
 		if s <= least {
 			continue
 		}
-		if s -= math.Abs(at - float64(j)/float64(len(parts))); s > best {
+		if s -= math.Abs(float64(at-j)) / maxParts; s > best {
 			best, found = s, j
 		}
 	}
@@ -81,7 +109,7 @@ func together(a []Part, takenA []bool, b []Part, takenB []bool) {
 	}
 	used := make([]bool, len(in))
 	for i, r := range of {
-		j := r.joined(a).among(whole, used, sameRun, float64(i)/float64(len(of)))
+		j := r.joined(a).among(whole, used, sameRun, i)
 		if j < 0 {
 			continue
 		}

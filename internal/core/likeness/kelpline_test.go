@@ -201,6 +201,23 @@ func TestTheSameScreenIsAlikeInEverySizeAndAnotherIsNot(t *testing.T) {
 	assert.Empty(t, out)
 }
 
+func TestAScreenThatCanBeScrolledMayHaveMoreBelow(t *testing.T) {
+	of := func(height int, more bool) Print {
+		p := Of(on(t, 360, height, 240, "en").shows("10:10"), 1.5)
+		p.More = more
+		return p
+	}
+	whole, short := of(780, false), of(420, false)
+	assert.False(t, Alike(whole, short), "a page that does not scroll, and lacks two shores")
+	short.More = true
+	assert.True(t, Alike(whole, short))
+	assert.True(t, Alike(short, whole))
+	other := Of(screens[4].walk(on(t, 360, 420, 240, "en")).shows("10:10"), 1.5)
+	other.More = true
+	assert.False(t, Alike(whole, other), "another page that can be scrolled")
+	assert.False(t, Alike(other, whole))
+}
+
 func TestSizesThatTheBoundsWereNotFoundBy(t *testing.T) {
 	pairs, same, out := wrong(t, [][3]int{{412, 892, 420}, {375, 812, 200}, {601, 962, 213}, {360, 640, 480}, {430, 932, 320}})
 	t.Logf("%d pairs, %d of them the same: %d wrong", pairs, same, len(out))

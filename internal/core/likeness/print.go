@@ -18,6 +18,7 @@ type Print struct {
 	Colours []byte `json:"colours"` // 64 of them: four steps each of red, green and blue; the share of each, 255 for all
 	Width   int    `json:"width"`   // dp
 	Height  int    `json:"height"`
+	More    bool   `json:"more,omitempty"` // it can be scrolled: what others show below may be there, too. Of does not know it
 }
 
 // Part is one thing on the screen: a word, an icon, a frame, a line. Lengths are in quarters of a dp.

@@ -163,6 +163,9 @@ func (l *Looks) look(m moment) (err error) {
 			s := remarks.Screen{Tree: m.screen, Picture: img, Scale: scale, App: l.app, Font: font}
 			seen := remarks.See(s)
 			m.Seen, m.Remarks = &seen, remarks.Find(s)
+			if m.Print != nil {
+				m.Print.More = seen.Scrolls
+			}
 			l.hide(m.Look)
 		}
 		line, err := json.Marshal(m.Look)
