@@ -89,6 +89,9 @@ func (d *desk) ran(q service.RunRequest, result func(device int, name string) ho
 			reports = append(reports, hostlink.Progress{Seq: int64(i + 2), Case: &c})
 		}
 		require.NoError(d.t, d.link.Report(ctx, h, reports))
+		if d.gathered != nil {
+			d.gathered(h, device)
+		}
 		require.NoError(d.t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Roll(vs...)}))
 	}
 	r, err = d.FindRun(ctx, d.Who, r.ID)

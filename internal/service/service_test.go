@@ -37,6 +37,7 @@ var ctx = context.Background()
 
 // desk is a service with a build, a package and devices, whose host is played by the test.
 type desk struct {
+	gathered func(h hostlink.Hold, device int) // hands in evidence before a leg ends; nil: none
 	*housetest.Service
 	t    *testing.T
 	dsn  string

@@ -48,7 +48,11 @@ func (m *Moved) Says() string {
 	case m.Share == 0:
 		return "like its reference"
 	case m.Too():
-		return fmt.Sprintf("%s of the picture differs from its reference, in %d places; %s is allowed", percent(m.Share), len(m.Regions), percent(m.Allowed))
+		places := "1 place"
+		if n := len(m.Regions); n != 1 {
+			places = fmt.Sprintf("%d places", n)
+		}
+		return fmt.Sprintf("%s of the picture differs from its reference, in %s; %s is allowed", percent(m.Share), places, percent(m.Allowed))
 	}
 	return fmt.Sprintf("like its reference but for %s of the picture; %s is allowed", percent(m.Share), percent(m.Allowed))
 }

@@ -205,7 +205,21 @@ func (s *Looks) measures(ctx context.Context, files []store.Artifact, tries []st
 	return steps.Measures(tries, at, series), err
 }
 
-// each has a file of an attempt read, if it is there.
+// failing remembers why a file could not be read.
+type failing struct {
+	io.Reader
+	err error
+}
+
+func (f *failing) Read(b []byte) (int, error) {
+	n, err := f.Reader.Read(b)
+	if err != nil && !errors.Is(err, io.EOF) {
+		f.err = err
+	}
+	return n, err
+}
+
+// each has a file of an attempt read, if it is there. What stands in it and can't be understood is left out, now and later.
 func (s *Looks) each(ctx context.Context, files []store.Artifact, name string, f func(io.Reader) error) error {
 	for _, a := range files {
 		if a.Name != name {
@@ -215,7 +229,15 @@ func (s *Looks) each(ctx context.Context, files []store.Artifact, name string, f
 		if err != nil {
 			return err
 		}
-		return errors.Join(f(in), in.Close())
+		from := &failing{Reader: in}
+		bad := f(from)
+		if err := errors.Join(from.err, in.Close()); err != nil {
+			return err
+		}
+		if bad != nil {
+			s.Log.Debug("a file of an attempt can't be understood whole", "attempt", a.AttemptID, "file", name, "why", bad)
+		}
+		return nil
 	}
 	return nil
 }
