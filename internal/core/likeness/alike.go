@@ -44,6 +44,29 @@ func compare(a, b Print) (apart, more float64) {
 	return (onA + onB) / max(all, 1), math.Abs(onA - onB)
 }
 
+// lastShared is how far down what both have goes. A part that has many others before it that only one has was taken for another one.
+func lastShared(parts []Part, taken []bool) (y int) {
+	const most = 2
+	for i := len(parts) - 1; i >= 0; i-- {
+		if !taken[i] {
+			continue
+		}
+		alone := 0
+		for j := i - 1; j >= 0 && !taken[j]; j-- {
+			alone++
+		}
+		if alone <= most {
+			for j := range i + 1 {
+				if taken[j] {
+					y = max(y, parts[j].Y+parts[j].H)
+				}
+			}
+			return y
+		}
+	}
+	return 0
+}
+
 const cutRow = 14 * 4 // what the fold of a screen that scrolls leaves of a line is not higher
 
 // belowFold takes what may be there on the other screen, too, below its fold: what comes after all that both have, where the other one can be scrolled; and what the fold of
@@ -52,11 +75,8 @@ func belowFold(p Print, taken []bool, other bool) (sum float64) {
 	if !p.More && !other {
 		return 0
 	}
-	last, fold := 0, 0
-	for i, x := range p.Parts {
-		if taken[i] {
-			last = max(last, x.Y+x.H)
-		}
+	last, fold := lastShared(p.Parts, taken), 0
+	for _, x := range p.Parts {
 		if !x.wide() {
 			fold = max(fold, x.Y+x.H)
 		}

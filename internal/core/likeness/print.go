@@ -67,7 +67,7 @@ func Of(img image.Image, scale float64) Print {
 	c := shrink(img, scale/perDP)
 	p := Print{Width: int(float64(c.w) / perDP), Height: int(float64(c.h) / perDP), Colours: make([]byte, 64)}
 	top := min(int(statusDP*perDP), c.h/8)
-	p.Parts = withoutBar(c.components(top), p.Height)
+	p.Parts = withoutBar(c.components(top), p.Width, p.Height)
 	if len(p.Parts) > maxParts {
 		slices.SortStableFunc(p.Parts, func(a, b Part) int { return cmp.Compare(b.W*b.H, a.W*a.H) })
 		p.Parts = p.Parts[:maxParts]
@@ -85,18 +85,21 @@ func Of(img image.Image, scale float64) Print {
 	return p
 }
 
-// withoutBar leaves out the buttons of the system at the bottom: three of about one size, or a single flat one.
-func withoutBar(parts []Part, heightDP int) []Part {
-	var bar []int
+// withoutBar leaves out what the system has at the bottom: a flat line in the middle, or three buttons of about one size.
+func withoutBar(parts []Part, widthDP, heightDP int) []Part {
 	from := (heightDP - barDP) * 4
+	parts = slices.DeleteFunc(parts, func(p Part) bool {
+		off := p.X + p.W/2 - widthDP*2
+		return p.Y >= from && p.H <= 6*4 && p.W >= 60*4 && p.W <= 200*4 && max(off, -off) <= 8*4
+	})
+	var bar []int
 	for i, p := range parts {
 		if p.Y >= from {
 			bar = append(bar, i)
 		}
 	}
 	small := func(i int) bool { return parts[i].W <= 32*4 && parts[i].H <= 32*4 }
-	isBar := len(bar) == 3 && small(bar[0]) && small(bar[1]) && small(bar[2]) || len(bar) == 1 && parts[bar[0]].H <= 6*4 && parts[bar[0]].W >= 60*4
-	if !isBar {
+	if len(bar) != 3 || !small(bar[0]) || !small(bar[1]) || !small(bar[2]) {
 		return parts
 	}
 	out := make([]Part, 0, len(parts))
