@@ -83,7 +83,7 @@ func (d *desk) stepped(small func(device int) bool, start func(device, time int)
 			at += 1000
 		}
 		picture := page(!small(device))
-		print := likeness.Of(picture, 1)
+		print := likeness.Of(picture, 1, image.Rectangle{})
 		look := steps.Look{Case: "a.test_chart", Try: 1, Step: "review", Nth: 1, At: 1400 + int64(device), File: "screenshots/001-review.png", Kind: fmt.Sprintf("M%d, 360 × 640", device), Print: &print, Seen: seen(!small(device))}
 		if device == 5 {
 			look.Remarks = []remarks.Remark{{Kind: remarks.Small, Key: "#close", What: "the button “Close”", Says: "the button “Close” is 32 × 32 dp; a finger needs 48 × 48", Bounds: uitree.Rect{Right: 32, Bottom: 32}}}

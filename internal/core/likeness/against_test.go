@@ -68,7 +68,7 @@ func TestAPictureThatIsNoneIsSaid(t *testing.T) {
 func TestStacksHaveTheOddOnesFirst(t *testing.T) {
 	usual, odd := box(plate(360, 640), image.Rect(40, 200, 140, 220), 0), box(plate(360, 640), image.Rect(40, 200, 140, 240), 0)
 	box(odd, image.Rect(40, 300, 90, 360), 0)
-	stacks := Stacks([]Print{Of(usual, 1), Of(odd, 1), Of(usual, 1), {}})
+	stacks := Stacks([]Print{Of(usual, 1, image.Rectangle{}), Of(odd, 1, image.Rectangle{}), Of(usual, 1, image.Rectangle{}), {}})
 	require.Len(t, stacks, 3)
 	assert.Equal(t, []int{0, 2}, stacks[2].Of)
 	assert.Zero(t, stacks[2].Apart)
@@ -77,15 +77,15 @@ func TestStacksHaveTheOddOnesFirst(t *testing.T) {
 }
 
 func TestAPictureOfNothingOrOfNoiseHasAPrint(t *testing.T) {
-	assert.Empty(t, Of(plate(1, 1), 3).Parts)
-	assert.Empty(t, Of(plate(300, 300), 0).Parts)
+	assert.Empty(t, Of(plate(1, 1), 3, image.Rectangle{}).Parts)
+	assert.Empty(t, Of(plate(300, 300), 0, image.Rectangle{}).Parts)
 	noise := image.NewRGBA(image.Rect(0, 0, 700, 700))
 	x := uint32(1)
 	for i := range noise.Pix {
 		x = x*1664525 + 1013904223
 		noise.Pix[i] = byte(x >> 24)
 	}
-	p := Of(noise, 1)
+	p := Of(noise, 1, image.Rectangle{})
 	assert.LessOrEqual(t, len(p.Parts), maxParts)
 	assert.True(t, Alike(p, p))
 }

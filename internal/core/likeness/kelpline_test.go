@@ -117,6 +117,15 @@ func (s *stage) shows(clock string) image.Image {
 	return c.Picture()
 }
 
+// front is where the elements of the page, or of the dialog before it, lie.
+func (s *stage) front() (r image.Rectangle) {
+	for _, n := range s.Nodes() {
+		b := n.Visible
+		r = r.Union(image.Rect(b.X1, b.Y1, b.X2, b.Y2))
+	}
+	return r
+}
+
 // screens are the moments of Kelpline that are pictured.
 var screens = []struct {
 	name string
@@ -134,6 +143,7 @@ var screens = []struct {
 		return s.tap("shore_gull-ledge", "start").typed("wrack", "4.5").tap("review", "send")
 	}},
 	{"settings", func(s *stage) *stage { return s.tap("settings") }},
+	{"about", func(s *stage) *stage { return s.tap("settings", "about") }},
 }
 
 // sizes are devices: width and height in dp, dots per inch.
@@ -149,7 +159,7 @@ type label struct {
 func labelled(t *testing.T, sizes [][3]int) (prints map[string]Print, labels []label) {
 	prints = map[string]Print{}
 	of := func(name string, s *stage) {
-		prints[name] = Of(s.shows(fmt.Sprintf("1%d:%02d", len(prints)%10, len(prints)%60)), float64(s.dev.DPI)/160)
+		prints[name] = Of(s.shows(fmt.Sprintf("1%d:%02d", len(prints)%10, len(prints)%60)), float64(s.dev.DPI)/160, s.front())
 	}
 	for _, sc := range screens {
 		for i, z := range sizes {
@@ -203,7 +213,7 @@ func TestTheSameScreenIsAlikeInEverySizeAndAnotherIsNot(t *testing.T) {
 
 func TestAScreenThatCanBeScrolledMayHaveMoreBelow(t *testing.T) {
 	of := func(height int, more bool) Print {
-		p := Of(on(t, 360, height, 240, "en").shows("10:10"), 1.5)
+		p := Of(on(t, 360, height, 240, "en").shows("10:10"), 1.5, image.Rectangle{})
 		p.More = more
 		return p
 	}
@@ -212,7 +222,7 @@ func TestAScreenThatCanBeScrolledMayHaveMoreBelow(t *testing.T) {
 	short.More = true
 	assert.True(t, Alike(whole, short))
 	assert.True(t, Alike(short, whole))
-	other := Of(screens[4].walk(on(t, 360, 420, 240, "en")).shows("10:10"), 1.5)
+	other := Of(screens[4].walk(on(t, 360, 420, 240, "en")).shows("10:10"), 1.5, image.Rectangle{})
 	other.More = true
 	assert.False(t, Alike(whole, other), "another page that can be scrolled")
 	assert.False(t, Alike(other, whole))

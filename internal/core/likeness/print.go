@@ -59,25 +59,36 @@ func Decode(raw []byte) (image.Image, error) {
 	return img, nil
 }
 
-// Of makes the print of a picture of a screen with so many pixels for a dp: its density divided by 160.
-func Of(img image.Image, scale float64) Print {
+// Of makes the print of a picture of a screen with so many pixels for a dp: its density divided by 160. Within is what of the picture is the app's, in pixels, where that is
+// known: what lies around it, such as a page that is dimmed behind a dialog, is left out. Empty: all of it.
+func Of(img image.Image, scale float64, within image.Rectangle) Print {
 	if scale <= 0 {
 		scale = 1
 	}
 	c := shrink(img, scale/perDP)
 	p := Print{Width: int(float64(c.w) / perDP), Height: int(float64(c.h) / perDP), Colours: make([]byte, 64)}
 	top := min(int(statusDP*perDP), c.h/8)
+	seen := image.Rect(0, top, c.w, c.h)
+	if !within.Empty() {
+		by := perDP / scale
+		seen = seen.Intersect(image.Rect(int(float64(within.Min.X)*by), int(float64(within.Min.Y)*by), int(float64(within.Max.X)*by)+1, int(float64(within.Max.Y)*by)+1))
+	}
 	p.Parts = withoutBar(c.components(top), p.Width, p.Height)
+	p.Parts = slices.DeleteFunc(p.Parts, func(x Part) bool {
+		return !image.Pt(int(float64(2*x.X+x.W)/8*perDP), int(float64(2*x.Y+x.H)/8*perDP)).In(seen)
+	})
 	if len(p.Parts) > maxParts {
 		slices.SortStableFunc(p.Parts, func(a, b Part) int { return cmp.Compare(b.W*b.H, a.W*a.H) })
 		p.Parts = p.Parts[:maxParts]
 	}
 	slices.SortStableFunc(p.Parts, func(a, b Part) int { return cmp.Or(cmp.Compare(a.Y, b.Y), cmp.Compare(a.X, b.X)) })
 	counts := [64]int{}
-	for i := top * c.w; i < len(c.r); i++ {
-		counts[int(c.r[i])>>6<<4|int(c.g[i])>>6<<2|int(c.b[i])>>6]++
+	for y := seen.Min.Y; y < seen.Max.Y; y++ {
+		for i := y*c.w + seen.Min.X; i < y*c.w+seen.Max.X; i++ {
+			counts[int(c.r[i])>>6<<4|int(c.g[i])>>6<<2|int(c.b[i])>>6]++
+		}
 	}
-	if all := len(c.r) - top*c.w; all > 0 {
+	if all := seen.Dx() * seen.Dy(); all > 0 {
 		for i, n := range counts {
 			p.Colours[i] = byte(math.Round(255 * float64(n) / float64(all)))
 		}

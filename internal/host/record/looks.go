@@ -154,7 +154,7 @@ func (l *Looks) look(m moment) (err error) {
 			if img, err = likeness.Decode(m.png); err != nil {
 				return err
 			}
-			p := likeness.Of(img, scale)
+			p := likeness.Of(img, scale, l.front(m.screen))
 			m.Print = &p
 			m.Kind = l.kind(img)
 		}
@@ -190,6 +190,19 @@ func (l *Looks) hide(x steps.Look) {
 		r := &x.Remarks[i]
 		r.Key, r.What, r.Says = text(r.Key), text(r.What), text(r.Says)
 	}
+}
+
+// front is where the app's elements lie; empty: that is not known.
+func (l *Looks) front(s *uitree.Screen) (r image.Rectangle) {
+	if s == nil {
+		return r
+	}
+	for _, e := range s.All() {
+		if len(e.Children) == 0 && (l.app == "" || e.App == l.app) {
+			r = r.Union(image.Rect(e.Bounds.Left, e.Bounds.Top, e.Bounds.Right, e.Bounds.Bottom))
+		}
+	}
+	return r
 }
 
 func (l *Looks) scale() float64 {
