@@ -128,7 +128,7 @@ func (a *App) referenceSetCmd() *cobra.Command {
 		}}
 	c.Flags().StringArrayVar(&masks, "mask", nil, "a rectangle that is not looked at: left,top,right,bottom in pixels; repeat for more")
 	c.Flags().BoolVar(&none, "no-masks", false, "look at all of it")
-	c.Flags().Float64Var(&allowed, "may-differ", 0.1, "how much of the picture may differ, in percent, 0 to 50")
+	c.Flags().Float64Var(&allowed, "may-differ", 0.01, "how much of the picture may differ, in percent, 0 to 50")
 	c.MarkFlagsMutuallyExclusive("mask", "no-masks")
 	return c
 }

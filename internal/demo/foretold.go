@@ -27,6 +27,7 @@ type foretold map[string]foretoldRun
 type foretoldRun struct {
 	Says []foretoldFamily       `yaml:"says"`
 	Gone []foretoldFamily       `yaml:"gone"`
+	Here []foretoldRemark       `yaml:"missing"` // controls that are not on the screen, though others show them
 	Legs map[string]foretoldLeg `yaml:",inline"`
 }
 
@@ -38,6 +39,12 @@ type foretoldFamily struct {
 	Also  []string        `yaml:"also"`  // which other words are as true of them
 	Now   string          `yaml:"now"`   // new, still; of those that are gone mended
 	Since string          `yaml:"since"` // a version
+}
+
+// foretoldRemark is something that is wrong with screens, though no test asks for it.
+type foretoldRemark struct {
+	What string   `yaml:"what"`
+	On   []string `yaml:"on"` // devices, with the variant behind a slash
 }
 
 type foretoldLeg struct {
@@ -127,6 +134,13 @@ func (d *demo) compare(ctx context.Context, want foretold, runs []demoRun, evide
 		for _, w := range misread(want[v], says) {
 			wrong = append(wrong, v+" says: "+w)
 		}
+		remarks, err := d.remarked(ctx, r.id, want[v])
+		if err != nil {
+			return err
+		}
+		for _, w := range remarks {
+			wrong = append(wrong, v+": "+w)
+		}
 	}
 	if len(wrong) > 0 {
 		sort.Strings(wrong)
@@ -147,6 +161,28 @@ func (d *demo) answer(ctx context.Context, id string) (*api.Answer, error) {
 		return nil, d.Failed("find out what the run says", err, r)
 	}
 	return r.JSON200, nil
+}
+
+// remarked says how the remarks on a run's screens differ from what was foretold: those on controls that are missing.
+func (d *demo) remarked(ctx context.Context, id string, want foretoldRun) ([]string, error) {
+	client, err := d.Client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := client.GetRemarksWithResponse(ctx, id)
+	if err != nil || r.JSON200 == nil {
+		return nil, d.Failed("find the remarks", err, r)
+	}
+	var got []foretoldRemark
+	for _, f := range r.JSON200.Families {
+		if f.Kind == api.RemarkMissing {
+			got = append(got, foretoldRemark{f.What, slices.Sorted(slices.Values(f.Devices))})
+		}
+	}
+	if fmt.Sprint(got) != fmt.Sprint(want.Here) {
+		return []string{fmt.Sprintf("what is missing on screens is %v, not %v", got, want.Here)}, nil
+	}
+	return nil, nil
 }
 
 // misread says how what a run says differs from what was foretold.

@@ -21,7 +21,7 @@ type Looker struct {
 
 // Tree reads the tree of p.
 func (l *Looker) Tree(ctx context.Context, p Phone) (*uitree.Screen, error) {
-	if s := l.Fresh(); s != nil {
+	if s := l.Untouched(l.trusted); s != nil {
 		return s, nil
 	}
 	start := time.Now()
@@ -35,9 +35,9 @@ func (l *Looker) Tree(ctx context.Context, p Phone) (*uitree.Screen, error) {
 	return s, nil
 }
 
-// Fresh is the tree at hand while it is that fresh; nil: it is not.
-func (l *Looker) Fresh() *uitree.Screen {
-	if l.Latest == nil || time.Since(l.At) >= l.trusted {
+// Untouched is the tree at hand where nothing was done on the phone since it was read, which is no longer ago than that; nil: there is none. The screen may have changed by itself.
+func (l *Looker) Untouched(within time.Duration) *uitree.Screen {
+	if l.Latest == nil || l.trusted == 0 || time.Since(l.At) >= within {
 		return nil
 	}
 	return l.Latest

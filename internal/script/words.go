@@ -65,6 +65,7 @@ const (
 	pause       = 100 * time.Millisecond // between two looks at a quick phone
 	maxClear    = 500                    // characters that clear deletes
 	maxNote     = 64 << 10               // bytes of a line in the timeline
+	glanceLasts = 3 * time.Second        // a look is what a step shows, when nothing was done since
 )
 
 // Do does one call.
@@ -172,7 +173,7 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		return nil, nil
 	case "step":
 		like, _ := c.Args["like_reference"].(bool)
-		return nil, h.Notes.Step(ctx, text("name"), c.Line, h.eyes.Fresh(), like)
+		return nil, h.Notes.Step(ctx, text("name"), c.Line, h.eyes.Untouched(glanceLasts), like)
 	case "check":
 		held, _ := c.Args["held"].(bool)
 		h.Notes.Check(text("about"), text("expected"), text("actual"), c.Line, held)

@@ -40,7 +40,7 @@ type Spot struct {
 func (r Reference) Spot() Spot { return Spot{r.Case, r.Step, r.Nth, r.Kind} }
 
 // UsualAllowed is the share of a picture that may differ unless somebody says otherwise.
-const UsualAllowed = 0.001
+const UsualAllowed = 0.0001
 
 const (
 	// MaxReferences is how many references a device is given for one package.

@@ -156,7 +156,7 @@ func (s *Looks) SetReference(ctx context.Context, who store.Identity, id string,
 	}
 	if allowed != nil {
 		if math.IsNaN(*allowed) || *allowed < 0 || *allowed > mostAllowed {
-			return r, refuse.New(refuse.Invalid, title, "give a share from 0 to 0.5; 0.001 is a thousandth of the picture", "%v of the picture can't be allowed to differ", *allowed)
+			return r, refuse.New(refuse.Invalid, title, "give a share from 0 to 0.5; 0.0001 is a ten-thousandth of the picture", "%v of the picture can't be allowed to differ", *allowed)
 		}
 		r.Allowed = *allowed
 	}
