@@ -26,11 +26,12 @@ import (
 	"tessellant/internal/localdb"
 	"tessellant/internal/service"
 	"tessellant/internal/service/answers"
+	"tessellant/internal/service/looks"
 	"tessellant/internal/store"
 )
 
 func whatRunsSay(dir string) error {
-	return errors.Join(largeTriage(), tenMillion(filepath.Join(dir, "answers")))
+	return errors.Join(largeTriage(), stacking(), tenMillion(filepath.Join(dir, "answers")))
 }
 
 // largeTriage finds what a run of 1,000 legs and 100 cases says, of which every tenth failed, in 40 ways.
@@ -184,6 +185,12 @@ func tenMillion(dir string) error {
 			return err
 		}},
 		{"a leg with its cases", func() error { _, err := h.Leg(ctx, who, oldID("w", rnd.IntN(oldRuns*oldLegs))); return err }},
+		{"what a device measured before", func() error {
+			of := answers.Subject(app, "shore", "")
+			_, err := h.Store.MeasuresBefore(ctx, of[:], oldID("d", rnd.IntN(oldLegs)), "", oldID("r", rnd.IntN(oldRuns)), 60)
+			return err
+		}},
+		{"the steps of a run", func() error { _, err := h.Steps(ctx, run()); return err }},
 		{"the legs of a device", func() error {
 			_, _, err := h.DeviceLegs(ctx, who, fmt.Sprintf("d-%02d", rnd.IntN(oldLegs)), oldID("w", rnd.IntN(oldRuns*oldLegs)), 50)
 			return err
@@ -264,7 +271,7 @@ func fillWide(ctx context.Context, dsn, workspace string) error {
 		do("INSERT INTO devices (id, serial, unit, host_id, facts, state, why, seen) VALUES (?, ?, ?, ?, ?, 'away', '', now(3))", oldID("d", i), fmt.Sprintf("d-%03d", i), fmt.Sprintf("d-%03d", i), oldID("h", 0), f)
 	}
 	run, leg := oldID("r", oldRuns), fmt.Sprintf("%d + w.seq", oldRuns*oldLegs)
-	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) VALUES (?, ?, ?, ?, JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), ?, '', '', ?)", run, workspace, oldID("b", oldBuild-1), oldID("p", 0), oldRuns+1, answers.Version)
+	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told, looked) VALUES (?, ?, ?, ?, JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), ?, '', '', ?, ?)", run, workspace, oldID("b", oldBuild-1), oldID("p", 0), oldRuns+1, answers.Version, looks.Version)
 	do("INSERT INTO answers (run_id, version, sentence, answer) VALUES (?, ?, 'Not good.', ?)", run, answers.Version, `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
 	do("INSERT INTO work (id, kind, run_id, workspace_id, device_id, stage, verdict, message, cases_total, created, ended, spec) SELECT "+id("W", leg)+", 'leg', ?, ?, "+id("D", "w.seq")+", 'done', 'failed', '', 100, now(3), now(3), unhex(sha2('bench', 256)) FROM seq_0_to_999 w", run, workspace)
 	do("INSERT INTO attempts (id, work_id, number, device_id, stage, verdict, message, started, ended) SELECT " + id("A", leg) + ", " + id("W", leg) + ", 1, " + id("D", "w.seq") + ", 'done', 'failed', '', now(3), now(3) FROM seq_0_to_999 w")
@@ -344,14 +351,22 @@ func fillOld(ctx context.Context, dsn, workspace string) (rows int, err error) {
 	}
 	id := func(kind, n string) string { return "concat('01" + kind + "', lpad(" + n + ", 23, '0'))" }
 	verdictOf := "IF((r.seq * 7 + w.seq * 13 + c.i) % 97 = 0, 'failed', IF((r.seq + w.seq + c.i) % 211 = 0, 'flaky', 'passed'))"
-	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told) SELECT "+id("R", "r.seq")+", ?, "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+", "+id("P", "0")+
-		", JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), r.seq + 1, '', '', ? FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", workspace, answers.Version)
+	do("INSERT INTO runs (id, workspace_id, build_id, package_id, request, findings, limit_seconds, verdict, created, ended, number, name, words, told, looked) SELECT "+id("R", "r.seq")+", ?, "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+", "+id("P", "0")+
+		", JSON_OBJECT('build', 'kelpline/android@1', 'package', 'shore@1'), '[]', 600, 'failed', now(3), now(3), r.seq + 1, '', '', ?, ? FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", workspace, answers.Version, looks.Version)
 	do("INSERT INTO answers (run_id, version, sentence, answer) SELECT "+id("R", "r.seq")+", ?, 'Not good.', ? FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r", answers.Version, `{"sentence": "Not good.", "families": [], "gone": [], "over": true}`)
 	do("INSERT INTO families (run_id, signature, family, workspace_id, slug, platform, build_id) SELECT "+id("R", "r.seq")+", lpad(hex((r.seq + f.seq) % 50), 16, '0'), lpad(hex((r.seq + f.seq) % 50), 16, '0'), ?, 'kelpline', 'android', "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+" FROM seq_0_to_"+fmt.Sprint(oldRuns-1)+" r JOIN seq_0_to_9 f", workspace)
 	legs := fmt.Sprintf(" FROM seq_0_to_%d r JOIN seq_0_to_%d w", oldRuns-1, oldLegs-1)
 	leg := fmt.Sprintf("r.seq * %d + w.seq", oldLegs)
 	do("INSERT INTO work (id, kind, run_id, workspace_id, device_id, stage, verdict, message, cases_total, created, ended, spec) SELECT "+id("W", leg)+", 'leg', "+id("R", "r.seq")+", ?, "+id("D", "w.seq")+", 'done', 'failed', '', 100, now(3), now(3), unhex(sha2('bench', 256))"+legs, workspace)
 	do("INSERT INTO attempts (id, work_id, number, device_id, stage, verdict, message, started, ended) SELECT " + id("A", leg) + ", " + id("W", leg) + ", 1, " + id("D", "w.seq") + ", 'done', 'failed', '', now(3), now(3)" + legs)
+	subject := answers.Subject(store.App{WorkspaceID: workspace, Slug: "kelpline", Platform: "android"}, "shore", "")
+	var seen, measured []string
+	for i := range 20 {
+		seen = append(seen, fmt.Sprintf(`{"case": "%s", "verdict": "passed", "name": "step %d", "nth": 1, "at": %d, "file": "screenshots/%03d-step.png"}`, oldCase(i), i, 1000*i, i))
+		measured = append(measured, fmt.Sprintf(`{"what": "time", "case": "%s", "step": "step %d", "nth": 1, "value": %d}`, oldCase(i), i, 900+i))
+	}
+	do("INSERT INTO looks (attempt_id, version, run_id, work_id, device_id, build_id, subject, conditions, steps, remarks, measures) SELECT "+id("A", leg)+", ?, "+id("R", "r.seq")+", "+id("W", leg)+", "+id("D", "w.seq")+", "+id("B", fmt.Sprintf("r.seq DIV %d", oldRuns/oldBuild))+", ?, '', ?, '[]', ?"+legs,
+		looks.Version, subject[:], "["+strings.Join(seen, ", ")+"]", "["+strings.Join(measured, ", ")+"]")
 	const some = 50 // runs at a time
 	for from := 0; from < oldRuns && err == nil; from += some {
 		part := fmt.Sprintf(" FROM seq_%d_to_%d r JOIN seq_0_to_%d w JOIN bench_cases c", from, from+some-1, oldLegs-1)

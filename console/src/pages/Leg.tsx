@@ -304,9 +304,9 @@ function BesideWhich({ l, attempt, others }: { l: Leg; attempt: Attempt | undefi
       label="beside"
       inRow
       value=""
-      onChange={(v) => v && go(v)}
+      placeholder="another leg …"
+      onChange={go}
       options={[
-        { id: '', text: 'choose …' },
         ...tries.map((a) => ({ id: `a${a.number}`, text: `attempt ${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` })),
         ...legs.map((o) => ({ id: `l${o.id}`, text: `${unit(o)}: ${standing(o)}` })),
       ]}

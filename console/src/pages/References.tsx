@@ -42,8 +42,8 @@ export default function ReferencesPage() {
                 id={(r) => r.id}
                 href={(r) => `/references/${r.id}`}
                 columns={[
-                  { name: '', show: (r) => <Thumb><Pictured src={`${base}/references/${r.id}/picture`} alt="" /></Thumb> },
                   { name: 'step', wide: true, show: (r) => `${r.step}${r.nth > 1 ? ` (${r.nth})` : ''} in ${r.case}` },
+                  { name: 'picture', show: (r) => <Thumb><Pictured src={`${base}/references/${r.id}/picture`} alt="" /></Thumb> },
                   { name: 'kind of device', wide: true, show: (r) => r.kind },
                   { name: 'masks', show: (r) => (r.masks.length > 0 ? many(r.masks.length, 'mask') : '') },
                   { name: 'may differ', show: (r) => `${Number((100 * r.allowed).toPrecision(3))} %` },

@@ -159,7 +159,9 @@ export function Select(p: {
 }
 
 export const Tabs = styled(AriaTabs)`display: flex; flex-direction: column; min-height: 0; min-width: 0;`;
-export const TabList = styled(AriaTabList)`display: flex; gap: clamp(10px, 2.5vw, 16px); border-bottom: 1px solid ${c.grout}; flex: none;`;
+export const TabList = styled(AriaTabList)`
+  display: flex; flex-wrap: wrap; gap: 0 clamp(10px, 2.5vw, 16px); border-bottom: 1px solid ${c.grout}; flex: none;
+`;
 export const Tab = styled(AriaTab)`
   padding: 4px 0; cursor: pointer; color: ${c.faint}; border-bottom: 2px solid transparent; margin-bottom: -1px; outline: none;
   white-space: nowrap;
