@@ -27,6 +27,18 @@ type Part struct {
 	Shape      []byte // shapeW × shapeH: where it has edges
 }
 
+// Fit leaves out what is no part that Of can have made: prints come from elsewhere, too.
+func (p *Print) Fit() {
+	const most = 1 << 20
+	p.Parts = slices.DeleteFunc(p.Parts, func(x Part) bool {
+		return len(x.Shape) != shapeW*shapeH || x.W <= 0 || x.H <= 0 || x.W > most || x.H > most || x.X < 0 || x.Y < 0 || x.X > most || x.Y > most
+	})
+	p.Parts = p.Parts[:min(len(p.Parts), maxParts)]
+	if len(p.Colours) != 64 {
+		p.Colours = make([]byte, 64)
+	}
+}
+
 const (
 	perDP     = 1.5      // pixels of the picture that is looked at, for a dp
 	maxPixels = 32 << 20 // of a picture

@@ -28,7 +28,7 @@ const (
 	usual     = 0.6  // of the others that show a control, for it to be missing here
 	samePage  = 0.5  // of what the smaller one of two screens shows that the other one shows too, for them to be the same page
 	fewest    = 2    // others that show it
-	maxPeers  = 200  // others that are looked at
+	maxPeers  = 40   // others that are looked at
 	fontApart = 1.15 // two font scales that differ by less tell nothing
 )
 

@@ -82,6 +82,9 @@ func ReadLooks(r io.Reader, f func(l Look, from, length int64) error) error {
 		if err := json.Unmarshal(line, &l); err != nil {
 			return fmt.Errorf("line %d of the looks is none: %w", n, err)
 		}
+		if l.Print != nil {
+			l.Print.Fit()
+		}
 		if err := f(l, from, int64(len(line))); err != nil {
 			return err
 		}

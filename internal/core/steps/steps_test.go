@@ -102,7 +102,7 @@ func TestTwoAttemptsAreAlignedByStepsNotBySeconds(t *testing.T) {
 
 func TestLooksAreReadWithTheirPlaces(t *testing.T) {
 	line := func(l Look) string { raw, _ := json.Marshal(l); return string(raw) + "\n" }
-	a, b := line(Look{Case: "a", Step: "open", Nth: 1, Print: &likeness.Print{Parts: []likeness.Part{{W: 4, H: 8, Shape: []byte{1}}}}}), line(Look{Case: "b", Moved: &Moved{Share: 0.02, Allowed: 0.001}})
+	a, b := line(Look{Case: "a", Step: "open", Nth: 1, Print: &likeness.Print{Parts: []likeness.Part{{W: 4, H: 8, Shape: make([]byte, 72)}, {W: 4, H: 8, Shape: []byte{1}}, {H: 8, Shape: make([]byte, 72)}, {W: 1 << 40, H: 8, Shape: make([]byte, 72)}}}}), line(Look{Case: "b", Moved: &Moved{Share: 0.02, Allowed: 0.001}})
 	var got []Look
 	var places []int64
 	require.NoError(t, ReadLooks(strings.NewReader(a+b+`{"case": "cut o`), func(l Look, from, length int64) error {
@@ -111,7 +111,9 @@ func TestLooksAreReadWithTheirPlaces(t *testing.T) {
 	}))
 	require.Len(t, got, 2)
 	assert.Equal(t, []int64{0, int64(len(a)), int64(len(a)), int64(len(b))}, places)
-	assert.Equal(t, []byte{1}, got[0].Print.Parts[0].Shape)
+	assert.Len(t, got[0].Print.Parts, 1, "what no picture can have made is left out")
+	assert.Len(t, got[0].Print.Colours, 64)
+	assert.True(t, likeness.Alike(*got[0].Print, *got[0].Print))
 	assert.Error(t, ReadLooks(strings.NewReader("no look\n"), func(Look, int64, int64) error { return nil }))
 	assert.ErrorContains(t, ReadLooks(strings.NewReader(strings.Repeat("x", maxLook+1)+"\n"), nil), "longer than")
 

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tessellant/internal/core/conditions"
@@ -62,9 +63,13 @@ type ofTry struct {
 }
 
 const (
-	maxMoments     = 64       // that wait
-	maxMomentBytes = 16 << 20 // of their pictures
+	maxMoments     = 64        // that wait
+	maxMomentBytes = 16 << 20  // of their pictures
+	maxAllBytes    = 256 << 20 // of those of all attempts in this process
 )
+
+// allBytes are the bytes of all pictures that wait.
+var allBytes atomic.Int64
 
 // looking is held while one picture is looked at: one at a time in the whole process, so that the devices' commands are not delayed.
 var looking sync.Mutex
@@ -90,10 +95,11 @@ func (l *Looks) take(at steps.Look, png []byte, screen *uitree.Screen) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if len(l.waiting) >= maxMoments || l.bytes+len(png) > maxMomentBytes {
+	if len(l.waiting) >= maxMoments || l.bytes+len(png) > maxMomentBytes || allBytes.Load() > maxAllBytes {
 		l.left++
 		return
 	}
+	allBytes.Add(int64(len(png)))
 	l.waiting = append(l.waiting, moment{at, png, screen})
 	l.bytes += len(png)
 	if l.idle == nil {
@@ -128,6 +134,7 @@ func (l *Looks) next() bool {
 	m := l.waiting[0]
 	l.waiting, l.busy = l.waiting[1:], true
 	l.bytes -= len(m.png)
+	allBytes.Add(-int64(len(m.png)))
 	l.mu.Unlock()
 	err := l.look(m)
 	l.mu.Lock()

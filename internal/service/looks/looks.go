@@ -9,7 +9,10 @@ package looks
 import (
 	"context"
 	"log/slog"
+	"sync"
 	"time"
+
+	"github.com/hashicorp/golang-lru/v2/simplelru"
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/guard"
@@ -23,6 +26,30 @@ type Looks struct {
 	Blobs *blobs.Store
 	Log   *slog.Logger
 	Runs  *runs.Runs
+
+	mu     sync.Mutex
+	recent *simplelru.LRU[string, RemarksView] // of runs that were looked at last, and are over
+}
+
+const maxRecent = 50
+
+// remembered gives the remarks of a run that were found a while ago.
+func (s *Looks) remembered(run string) (v RemarksView, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.recent == nil {
+		return v, false
+	}
+	return s.recent.Get(run)
+}
+
+func (s *Looks) remember(run string, v RemarksView) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.recent == nil {
+		s.recent, _ = simplelru.NewLRU[string, RemarksView](maxRecent, nil) // it fails for no size alone
+	}
+	s.recent.Add(run, v)
 }
 
 // Version is of the way in which attempts are read: with another one they are read anew.

@@ -66,6 +66,9 @@ type spotted struct {
 
 // Remarks gives the remarks on the screens of a run.
 func (s *Looks) Remarks(ctx context.Context, r store.Run) (v RemarksView, err error) {
+	if v, ok := s.remembered(r.ID); ok {
+		return v, nil
+	}
 	v.Run = r
 	legs, err := s.rows(ctx, r, store.LookedSteps, store.LookedRemarks)
 	if err != nil {
@@ -102,6 +105,9 @@ func (s *Looks) Remarks(ctx context.Context, r store.Run) (v RemarksView, err er
 		}
 	}
 	v.Sentence = remarksSentence(v)
+	if r.Ended.Valid && !v.Reading {
+		s.remember(r.ID, v)
+	}
 	return v, nil
 }
 
