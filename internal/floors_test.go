@@ -32,7 +32,7 @@ var floors = [][]string{
 	{"internal/service/runs"},
 	{"internal/service/sessions", "internal/service/plans", "internal/service/answers"},
 	{"internal/service/content", "internal/service/pools"},
-	{"internal/service/access", "internal/service/paging", "internal/service/orders", "internal/service/queue", "internal/service/specs", "internal/service/feed"},
+	{"internal/service/access", "internal/service/paging", "internal/service/orders", "internal/service/queue", "internal/service/specs", "internal/service/feed", "internal/service/chore"},
 	{"internal/service/secrets"},
 	{"internal/service/refuse"},
 	{"internal/host/runners", "internal/host/desk"},

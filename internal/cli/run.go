@@ -280,11 +280,12 @@ func (a *App) runText(ctx context.Context, r *api.Run) {
 		by += " by " + *r.StartedBy
 	}
 	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "again", again, "labels", labelText(r.Labels), "build", r.Build, "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
-		"cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "stopped", stopped, "started", by, "took", took, "forecast", forecast)
+		"cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "remarks", remarksText(r.Remarks), "stopped", stopped, "started", by, "took", took, "forecast", forecast)
 	a.leftOut(r)
 	fmt.Fprintln(a.Out)
 	a.legTable(r).Render()
 	a.answerText(ctx, r)
+	fmt.Fprintf(a.Out, "\nStep by step: tessellant run steps %d\nWhat is wrong with screens: tessellant run remarks %[1]d\nSlower than before: tessellant run slower %[1]d\n", r.Number)
 }
 
 // said writes a run's sentence, and what is behind it.

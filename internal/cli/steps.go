@@ -265,3 +265,11 @@ func (a *App) slowerText(x *api.RunSlower) {
 		fmt.Fprintln(a.Out, stillReading)
 	}
 }
+
+// remarksText says what remarks do in a run, where that is not the usual.
+func remarksText(do *api.RemarksDo) string {
+	if Deref(do) == api.RemarksFail {
+		return "fail a case"
+	}
+	return ""
+}

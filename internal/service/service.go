@@ -6,7 +6,7 @@
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
 //	answers   what runs say     reports   for elsewhere        bisections   the first bad build
 //	shares    links for people without a key    looks   runs step by step
-//	queue, specs, secrets, upkeep, refuse, paging
+//	queue, specs, secrets, upkeep, refuse, paging, chore
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
 // not, and what to do.

@@ -16,7 +16,7 @@ import (
 
 	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/guard"
+	"tessellant/internal/service/chore"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/store"
 )
@@ -263,35 +263,18 @@ const (
 
 // KeepTelling finds the answers of runs that are over, also of those of before there were answers, until ctx ends. Of several processes one does it.
 func (s *Answers) KeepTelling(ctx context.Context) {
-	me := store.NewID()
-	tick := time.NewTicker(tellEvery)
-	defer tick.Stop()
-	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "answers", me) }()
-	failed := map[string]bool{} // that can't be told; tried again by the next process
-	for {
-		if mine, err := s.Store.Lease(ctx, "answers", me, tellLease); err != nil {
-			guard.Warn(ctx, s.Log, "the lease for finding answers can't be had", err)
-		} else if mine {
-			guard.Warn(ctx, s.Log, "what runs say could not be found", guard.Do(s.Log, guard.Loop, func() error { return s.tell(ctx, failed) }))
-		}
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
-	}
+	var failed chore.Failed
+	chore.Chore{Name: "answers", Every: tellEvery, Lasts: tellLease, Fails: "what runs say could not be found"}.Keep(ctx, s.Store, s.Log, func() error { return s.tell(ctx, &failed) })
 }
 
-func (s *Answers) tell(ctx context.Context, failed map[string]bool) error {
-	runs, err := s.Store.Untold(ctx, Version, tellBatch+len(failed))
+func (s *Answers) tell(ctx context.Context, failed *chore.Failed) error {
+	runs, err := s.Store.Untold(ctx, Version, tellBatch+failed.Len())
 	for _, r := range runs {
-		if failed[r.ID] {
+		if failed.Has(r.ID) {
 			continue
 		}
 		if _, bad := s.Of(ctx, r); bad != nil && ctx.Err() == nil {
-			if failed[r.ID] = true; len(failed) > 1000 {
-				clear(failed)
-			}
+			failed.Add(r.ID)
 			s.Log.Warn("what a run says could not be found", "run", r.ID, "why", bad)
 			continue
 		}

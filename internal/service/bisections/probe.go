@@ -12,7 +12,7 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
-	"tessellant/internal/guard"
+	"tessellant/internal/service/chore"
 	"tessellant/internal/service/plans"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/service/secrets"
@@ -30,25 +30,9 @@ const (
 
 // KeepProbing goes on with all bisections until ctx ends. Of several processes one does it.
 func (s *Bisections) KeepProbing(ctx context.Context) {
-	me := store.NewID()
 	wake, stop := s.Bus.Subscribe(bus.Work) // it is told when work is over, too
 	defer stop()
-	tick := time.NewTicker(probeEvery)
-	defer tick.Stop()
-	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "bisections", me) }()
-	for {
-		if mine, err := s.Store.Lease(ctx, "bisections", me, probeLease); err != nil {
-			guard.Warn(ctx, s.Log, "the lease for bisections can't be had", err)
-		} else if mine {
-			guard.Warn(ctx, s.Log, "bisections could not go on", guard.Do(s.Log, guard.Loop, func() error { return s.round(ctx) }))
-		}
-		select {
-		case <-wake:
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
-	}
+	chore.Chore{Name: "bisections", Every: probeEvery, Lasts: probeLease, Fails: "bisections could not go on", Wake: wake}.Keep(ctx, s.Store, s.Log, func() error { return s.round(ctx) })
 }
 
 func (s *Bisections) round(ctx context.Context) error {

@@ -15,7 +15,7 @@ import (
 	"github.com/hashicorp/golang-lru/v2/simplelru"
 
 	"tessellant/internal/blobs"
-	"tessellant/internal/guard"
+	"tessellant/internal/service/chore"
 	"tessellant/internal/service/runs"
 	"tessellant/internal/store"
 )
@@ -63,35 +63,18 @@ const (
 
 // KeepReading reads the attempts of runs that are over, also of those of before, until ctx ends. Of several processes one does it.
 func (s *Looks) KeepReading(ctx context.Context) {
-	me := store.NewID()
-	tick := time.NewTicker(readEvery)
-	defer tick.Stop()
-	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "looks", me) }()
-	failed := map[string]bool{} // that can't be read; tried again by the next process
-	for {
-		if mine, err := s.Store.Lease(ctx, "looks", me, readLease); err != nil {
-			guard.Warn(ctx, s.Log, "the lease for reading steps can't be had", err)
-		} else if mine {
-			guard.Warn(ctx, s.Log, "runs could not be read step by step", guard.Do(s.Log, guard.Loop, func() error { return s.readSome(ctx, failed) }))
-		}
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
-	}
+	var failed chore.Failed
+	chore.Chore{Name: "looks", Every: readEvery, Lasts: readLease, Fails: "runs could not be read step by step"}.Keep(ctx, s.Store, s.Log, func() error { return s.readSome(ctx, &failed) })
 }
 
-func (s *Looks) readSome(ctx context.Context, failed map[string]bool) error {
-	todo, err := s.Store.Unlooked(ctx, Version, readBatch+len(failed))
+func (s *Looks) readSome(ctx context.Context, failed *chore.Failed) error {
+	todo, err := s.Store.Unlooked(ctx, Version, readBatch+failed.Len())
 	for _, r := range todo {
-		if failed[r.ID] {
+		if failed.Has(r.ID) {
 			continue
 		}
 		if _, bad := s.rows(ctx, r); bad != nil && ctx.Err() == nil {
-			if failed[r.ID] = true; len(failed) > 1000 {
-				clear(failed)
-			}
+			failed.Add(r.ID)
 			s.Log.Warn("a run could not be read step by step", "run", r.ID, "why", bad)
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"errors"
 	"time"
 
-	"tessellant/internal/guard"
+	"tessellant/internal/service/chore"
 	"tessellant/internal/store"
 )
 
@@ -29,30 +29,13 @@ func (s *Upkeep) ClearOld(ctx context.Context, r Retention) {
 	if r == (Retention{}) {
 		return
 	}
-	me := store.NewID()
-	tick := time.NewTicker(clearEvery)
-	defer tick.Stop()
-	for {
-		if mine, err := s.Store.Lease(ctx, "retention", me, clearLease); err != nil {
-			guard.Warn(ctx, s.Log, "the lease for removing evidence can't be had", err)
-		} else if mine {
-			var n int
-			var bytes int64
-			err := guard.Do(s.Log, guard.Loop, func() (err error) {
-				n, bytes, err = s.ClearNow(ctx, r)
-				return err
-			})
-			guard.Warn(ctx, s.Log, "old evidence could not be removed", err)
-			if n > 0 {
-				s.Log.Info("old evidence was removed", "files", n, "bytes", bytes)
-			}
+	chore.Chore{Name: "retention", Every: clearEvery, Lasts: clearLease, Fails: "old evidence could not be removed"}.Keep(ctx, s.Store, s.Log, func() error {
+		n, bytes, err := s.ClearNow(ctx, r)
+		if n > 0 {
+			s.Log.Info("old evidence was removed", "files", n, "bytes", bytes)
 		}
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
-	}
+		return err
+	})
 }
 
 // ClearNow removes what is too old, then the oldest until what is left is not too much.
