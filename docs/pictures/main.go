@@ -78,10 +78,10 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", ""},
 		{"console-leg-dark", "/legs/" + legs(first)["fen-02"] + "?case=tides.test_tide_chart", "dark", "video", ""},
 		{"console-start", "/start?where=%20&pool=most-different&package=shore-suite@1&variants=as-it-is%3D%7Cde%3Dlanguage:de", "light", "aside pre", ""},
-		{"console-builds", "/builds", "light", "tbody tr", ""},
+		{"console-steps", "/runs/" + newest.Id + "?tab=steps&step=review&of=survey.test_send_a_survey", "light", "figure img", ""},
+		{"console-builds", "/builds", "light", "tbody tr", "/packages"},
 		{"console-build", "/builds/" + newest.BuildId, "light", "main h1", "/cases?case=test_send_a_survey&package=shore-suite"},
-		{"console-packages", "/packages", "light", "tbody tr", "/keys"},
-		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr", ""},
+		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr", "/keys"},
 		{"console-devices", "/devices", "light", "main li a", "/pools/most-different"},
 		{"console-sessions", "/sessions", "light", "main pre", ""},
 		{"console-session", "/sessions/" + sessions.Items[0].Id, "light", "video", ""},
@@ -122,6 +122,11 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 			}
 			if err := tab.Open(url+path, p.ready); err != nil {
 				return fmt.Errorf("%s: %w", p.name, err)
+			}
+			if strings.Contains(path, "tab=") { // what is in it lies far down
+				if _, err := housetest.Eval[bool](tab, `document.querySelector('[role=tablist]').scrollIntoView(), true`); err != nil {
+					return err
+				}
 			}
 			picture, err := tab.Picture()
 			if err != nil {

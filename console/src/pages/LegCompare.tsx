@@ -76,7 +76,7 @@ function Compared({ x }: { x: LegComparison }) {
       {shown.map((k) => <OneCase key={k.case} k={k} x={x} />)}
       {shown.length < x.cases.length && (
         <Sub>
-          {many(x.cases.length - shown.length, 'case')} came out and looks alike.{' '}
+          {many(x.cases.length - shown.length, 'case')} came out alike and looked alike.{' '}
           <Button $small onPress={() => setAll(true)}>Show them</Button>
         </Sub>
       )}
