@@ -10,6 +10,7 @@ export interface StepName {
 }
 
 const again = (reading: boolean | undefined) => (reading ? 4_000 : false); // there will be more
+const seldom = 15_000; // ms: what takes all legs together
 
 export const useSteps = (run: string, done: boolean) =>
   useQuery({
@@ -35,7 +36,7 @@ export const useRemarks = (run: string, done: boolean) =>
     queryKey: ['remarks', run, done],
     queryFn: () => answer(http.GET('/runs/{id}/remarks', { params: { path: { id: run } } })),
     placeholderData: keepPreviousData,
-    refetchInterval: (q) => (done ? again(q.state.data?.reading) : 4_000),
+    refetchInterval: (q) => (done ? again(q.state.data?.reading) : seldom),
     staleTime: 10_000,
   });
 
@@ -44,7 +45,7 @@ export const useSlower = (run: string, done: boolean) =>
     queryKey: ['slower', run, done],
     queryFn: () => answer(http.GET('/runs/{id}/slower', { params: { path: { id: run } } })),
     placeholderData: keepPreviousData,
-    refetchInterval: (q) => (done ? again(q.state.data?.reading) : 4_000),
+    refetchInterval: (q) => (done ? again(q.state.data?.reading) : seldom),
     staleTime: 10_000,
   });
 

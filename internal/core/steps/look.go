@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/likeness"
 	"tessellant/internal/core/remarks"
 	"tessellant/internal/core/tracks"
@@ -64,7 +65,38 @@ func percent(share float64) string {
 	return fmt.Sprintf("%.2g %%", 100*share)
 }
 
-const maxLook = 1 << 20 // bytes of a line
+const (
+	maxLook    = 1 << 20 // bytes of a line
+	maxText    = 600     // characters of a text in it
+	maxRemarks = 40
+	maxParts   = 120
+	maxRegions = 40
+	maxKind    = 400
+)
+
+// fit leaves out what no host of ours writes: looks come from elsewhere.
+func (l *Look) fit() {
+	if l.Print != nil {
+		l.Print.Fit()
+	}
+	l.Kind = foreign.Name(l.Kind, maxKind)
+	l.Remarks = l.Remarks[:min(len(l.Remarks), maxRemarks)]
+	for i := range l.Remarks {
+		r := &l.Remarks[i]
+		r.Key, r.What, r.Says = foreign.Name(r.Key, maxText), foreign.Name(r.What, maxText), foreign.Name(r.Says, maxText)
+	}
+	if l.Seen != nil {
+		l.Seen.Parts = l.Seen.Parts[:min(len(l.Seen.Parts), maxParts)]
+		for i := range l.Seen.Parts {
+			p := &l.Seen.Parts[i]
+			p.Key, p.What, p.Text = foreign.Name(p.Key, maxText), foreign.Name(p.What, maxText), foreign.Name(p.Text, maxText)
+		}
+	}
+	if m := l.Moved; m != nil {
+		m.Reference, m.Error = foreign.Name(m.Reference, maxText), foreign.Name(m.Error, maxText)
+		m.Regions = m.Regions[:min(len(m.Regions), maxRegions)]
+	}
+}
 
 // ReadLooks calls f with each look of a track, and where its line begins and how long it is. A last line that was cut off is passed over.
 func ReadLooks(r io.Reader, f func(l Look, from, length int64) error) error {
@@ -82,9 +114,7 @@ func ReadLooks(r io.Reader, f func(l Look, from, length int64) error) error {
 		if err := json.Unmarshal(line, &l); err != nil {
 			return fmt.Errorf("line %d of the looks is none: %w", n, err)
 		}
-		if l.Print != nil {
-			l.Print.Fit()
-		}
+		l.fit()
 		if err := f(l, from, int64(len(line))); err != nil {
 			return err
 		}

@@ -11,6 +11,7 @@ import (
 
 	"tessellant/internal/core/gauges"
 	"tessellant/internal/core/likeness"
+	"tessellant/internal/core/remarks"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 )
@@ -114,6 +115,17 @@ func TestLooksAreReadWithTheirPlaces(t *testing.T) {
 	assert.Len(t, got[0].Print.Parts, 1, "what no picture can have made is left out")
 	assert.Len(t, got[0].Print.Colours, 64)
 	assert.True(t, likeness.Alike(*got[0].Print, *got[0].Print))
+	many := Look{Case: "a", Kind: strings.Repeat("k", 9000), Moved: &Moved{Error: strings.Repeat("e", 9000)}, Seen: &remarks.Seen{Parts: make([]remarks.Part, 500)}}
+	for range 100 {
+		many.Remarks = append(many.Remarks, remarks.Remark{Says: strings.Repeat("s", 5000)})
+	}
+	require.NoError(t, ReadLooks(strings.NewReader(line(many)), func(l Look, _, _ int64) error {
+		assert.Len(t, l.Remarks, maxRemarks)
+		assert.LessOrEqual(t, len(l.Remarks[0].Says), maxText+3)
+		assert.LessOrEqual(t, len(l.Kind), maxKind+3)
+		assert.Len(t, l.Seen.Parts, maxParts)
+		return nil
+	}))
 	assert.Error(t, ReadLooks(strings.NewReader("no look\n"), func(Look, int64, int64) error { return nil }))
 	assert.ErrorContains(t, ReadLooks(strings.NewReader(strings.Repeat("x", maxLook+1)+"\n"), nil), "longer than")
 

@@ -8,6 +8,7 @@ package looks
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -73,9 +74,13 @@ func (s *Looks) readSome(ctx context.Context, failed *chore.Failed) error {
 		if failed.Has(r.ID) {
 			continue
 		}
-		if _, bad := s.rows(ctx, r); bad != nil && ctx.Err() == nil {
+		_, bad := s.rows(ctx, r)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if now, err := s.Store.RunByID(ctx, r.WorkspaceID, r.ID); bad != nil || err != nil || now.Looked != Version {
 			failed.Add(r.ID)
-			s.Log.Warn("a run could not be read step by step", "run", r.ID, "why", bad)
+			s.Log.Warn("a run could not be read step by step", "run", r.ID, "why", errors.Join(bad, err))
 		}
 	}
 	return err

@@ -39,7 +39,7 @@ type SlowerView struct {
 }
 
 const (
-	runsBack  = 60  // earlier runs on a device that are looked at
+	runsBack  = 30  // earlier runs on a device that are looked at
 	maxThings = 500 // that are listed
 )
 
