@@ -22,6 +22,7 @@ import (
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/recording"
+	"tessellant/internal/core/steps"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/verdict"
@@ -326,6 +327,12 @@ var checks = []check{
 		assert.Equal(p, h.Spec.App.SHA256, sum(p.Link.Fetch(p.ctx, h, hostlink.Build)))
 		assert.Equal(p, h.Spec.Content.SHA256, sum(p.Link.Fetch(p.ctx, h, hostlink.Package)))
 		assert.Equal(p, p.BuildSHA, sum(p.Link.FetchBuild(p.ctx, h, p.Build)))
+		r, err := p.Link.Fetch(p.ctx, h, hostlink.References)
+		require.NoError(p, err)
+		raw, err := io.ReadAll(r)
+		require.NoError(p, errors.Join(err, r.Close()))
+		_, err = steps.ReadReferences(bytes.NewReader(raw), int64(len(raw)))
+		assert.NoError(p, err, "the references of its steps: none yet, as a zip")
 	}},
 	{"a build that is not there ends no attempt", "A session may ask for a build that nobody uploaded: that is its mistake, and not the end of its hold.", func(p *probe) {
 		h := p.hold()
