@@ -403,7 +403,12 @@ func (n Notes) Step(ctx context.Context, name, line string, seen *uitree.Screen,
 		}
 	}
 	if err == nil && seen == nil && n.R.looks != nil && n.R.looks.All {
-		seen, err = n.P.Tree(ctx)
+		var lost *phone.Lost
+		if s, bad := n.P.Tree(ctx); bad == nil {
+			seen = s
+		} else if errors.As(bad, &lost) { // else a screen that moves all the time is not looked at
+			err = bad
+		}
 	}
 	if err != nil {
 		e.Error = err.Error()
@@ -429,7 +434,7 @@ func (n Notes) Step(ctx context.Context, name, line string, seen *uitree.Screen,
 func (n Notes) like(l steps.Look, png []byte, line string) (*steps.Moved, error) {
 	m := n.R.looks.against(l, png)
 	if m == nil {
-		n.Log("the step “"+l.Step+"” has no reference for this kind of device yet: keep one from the run's page, or with: tessellant run reference keep", line)
+		n.Log("the step “"+l.Step+"” has no reference for this kind of device yet: keep one from the run's page, or with: tessellant reference keep RUN STEP", line)
 		return nil, nil
 	}
 	about := "the step “" + l.Step + "” is like its reference"
