@@ -70,8 +70,8 @@ func TestARunIsLookedAtStepByStep(t *testing.T) {
 	d.says("Orrery Skerry 5 Mini")
 	d.do(chromedp.Click(css("tbody tr a")))
 	d.until("it is open", "location.pathname.startsWith('/references/')")
-	d.until("its picture is there", `document.querySelector('main img')?.naturalWidth > 0`)
-	box := eval[[]float64](d, `(() => { const b = document.querySelector('main img').getBoundingClientRect(); return [b.left, b.top, b.width, b.height, document.querySelector('main img').naturalWidth]; })()`)
+	d.until("its picture is there", `document.querySelector('main img[alt^="The reference of"]')?.naturalWidth > 0`)
+	box := eval[[]float64](d, `(() => { const b = document.querySelector('main img[alt^="The reference of"]').getBoundingClientRect(); return [b.left, b.top, b.width, b.height, document.querySelector('main img[alt^="The reference of"]').naturalWidth]; })()`)
 	mouse := func(kind input.DispatchMouseEventType, x, y float64) {
 		d.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 			_, err := cdp.Call(ctx, t, input.DispatchMouseEvent, input.DispatchMouseEventParams{Type: kind, X: box[0] + x*box[2], Y: box[1] + y*box[3], Button: input.MouseButtonLeft, Buttons: 1, ClickCount: 1})
@@ -118,7 +118,7 @@ func TestARunIsLookedAtStepByStep(t *testing.T) {
 
 	axe, err := os.ReadFile(filepath.Join(housetest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err, "run make console")
-	pages := map[string]string{"/runs/" + v.ID + "?tab=steps": "figure img", "/references": "tbody tr", "/references/" + refs[0].ID: "main img", fmt.Sprintf("/legs/%s/compare?with=%s", legOf(v, "orr-01"), legOf(v, "orr-03")): "figure img", "/runs/" + v.ID + "?tab=remarks": "[aria-label='More of the run']"}
+	pages := map[string]string{"/runs/" + v.ID + "?tab=steps": "figure img", "/references": "tbody tr", "/references/" + refs[0].ID: "main img[alt^='The reference of']", fmt.Sprintf("/legs/%s/compare?with=%s", legOf(v, "orr-01"), legOf(v, "orr-03")): "figure img", "/runs/" + v.ID + "?tab=remarks": "[aria-label='More of the run']"}
 	for path, ready := range pages {
 		for _, look := range []string{"light", "dark"} {
 			require.NoError(t, d.tab.Look(look))
