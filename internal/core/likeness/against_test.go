@@ -87,5 +87,5 @@ func TestAPictureOfNothingOrOfNoiseHasAPrint(t *testing.T) {
 	}
 	p := Of(noise, 1, image.Rectangle{})
 	assert.LessOrEqual(t, len(p.Parts), maxParts)
-	assert.True(t, Alike(p, p))
+	assert.True(t, Compare(p, p).Alike)
 }

@@ -13,17 +13,26 @@ const (
 	sameShape  = 0.62  // the correlation of two shapes that are the same
 	mostWeight = 140   // of a part: that of a long word
 	sameColour = 0.60  // the share of colours that both have
+	bySize     = 0.63  // the likeness of two wide parts of one size, whatever their shapes: just the same
 	sameRun    = 0.60  // the correlation of two runs of parts that are the same: their shapes are put together from those of their parts
 )
 
-// Apart says how much of two prints is on one of them alone: 0, nothing; 1, everything.
-func Apart(a, b Print) float64 {
-	apart, _ := compare(a, b)
-	return apart
+// Difference is what sets two prints apart.
+type Difference struct {
+	Apart float64 // how much is on one of them alone: 0, nothing; 1, everything
+	Tint  bool    // the colours are others
+	Alike bool    // they show the same
 }
 
-// compare also says how much more there is on one of them than on the other. A word that was taken apart otherwise leaves as much on both; a button that is
-// missing does not.
+// Compare holds two prints against each other.
+func Compare(a, b Print) Difference {
+	apart, more := compare(a, b)
+	tint := a.common(b) < sameColour
+	return Difference{Apart: apart, Tint: tint, Alike: !tint && apart <= mostApart && more <= mostMore}
+}
+
+// compare says how much of two prints is on one of them alone, and how much more there is on one than on the other. A word that was taken apart otherwise leaves
+// as much on both; a button that is missing does not.
 func compare(a, b Print) (apart, more float64) {
 	all := 0.0
 	for _, p := range slices.Concat(a.Parts, b.Parts) {
@@ -203,20 +212,6 @@ func join(p, q Part) Part {
 	return out
 }
 
-// Alike says whether two pictures show the same.
-func Alike(a, b Print) bool {
-	_, is := alike(a, b)
-	return is
-}
-
-func alike(a, b Print) (apart float64, is bool) {
-	if a.common(b) < sameColour {
-		return 1, false
-	}
-	apart, more := compare(a, b)
-	return apart, apart <= mostApart && more <= mostMore
-}
-
 // common is the share of the colours that both have: the intersection of histograms, Swain and Ballard, Color indexing, International Journal of Computer Vision 7, 1991.
 func (p Print) common(q Print) float64 {
 	if len(p.Colours) != len(q.Colours) {
@@ -252,7 +247,7 @@ func (p Part) sized(q Part) bool {
 func (p Part) shaped(q Part) float64 {
 	c := correlation(p.Shape, q.Shape)
 	if p.wide() {
-		return max(c, -c, correlation(p.rows(), q.rows()), 0.63)
+		return max(c, -c, correlation(p.rows(), q.rows()), bySize)
 	}
 	return c
 }
@@ -293,9 +288,8 @@ func correlation(a, b []byte) float64 {
 
 // Stack is pictures that show the same.
 type Stack struct {
-	Of    []int   // by their places in what was given; the first is the one to show
-	Apart float64 // from the largest stack
-	Tint  bool    // its colours are others than those of the largest stack
+	Of         []int // by their places in what was given; the first is the one to show
+	Difference       // from the largest stack
 }
 
 // Stacks puts prints that are alike together. The largest stack is the last: the odd ones come first, the fewest and then the most different.
@@ -304,8 +298,8 @@ func Stacks(prints []Print) []Stack {
 	for i, p := range prints {
 		at, best := -1, math.Inf(1)
 		for j, s := range out {
-			if d, is := alike(prints[s.Of[0]], p); is && d < best {
-				at, best = j, d
+			if d := Compare(prints[s.Of[0]], p); d.Alike && d.Apart < best {
+				at, best = j, d.Apart
 			}
 		}
 		if at < 0 {
@@ -314,35 +308,23 @@ func Stacks(prints []Print) []Stack {
 		}
 		out[at].Of = append(out[at].Of, i)
 	}
-	usual := 0
+	if len(out) == 0 {
+		return nil
+	}
+	at := 0
 	for i, s := range out {
-		if len(s.Of) > len(out[usual].Of) {
-			usual = i
+		if len(s.Of) > len(out[at].Of) {
+			at = i
 		}
 	}
-	for i := range out {
-		if i != usual {
-			lead, own := prints[out[usual].Of[0]], prints[out[i].Of[0]]
-			out[i].Apart, out[i].Tint = Apart(lead, own), own.common(lead) < sameColour
-		}
+	usual := out[at]
+	usual.Difference = Difference{Alike: true}
+	odd := slices.Delete(out, at, at+1)
+	for i, s := range odd {
+		odd[i].Difference = Compare(prints[usual.Of[0]], prints[s.Of[0]])
 	}
-	order(out, usual)
-	return out
-}
-
-// order puts the usual one last, before it the fewest first, and of as many the most different.
-func order(stacks []Stack, usual int) {
-	if len(stacks) == 0 {
-		return
-	}
-	first := stacks[usual].Of[0]
-	slices.SortStableFunc(stacks, func(a, b Stack) int {
-		last := func(s Stack) int {
-			if s.Of[0] == first {
-				return 1
-			}
-			return 0
-		}
-		return cmp.Or(last(a)-last(b), len(a.Of)-len(b.Of), cmp.Compare(b.Apart, a.Apart))
+	slices.SortStableFunc(odd, func(x, y Stack) int {
+		return cmp.Or(len(x.Of)-len(y.Of), cmp.Compare(y.Apart, x.Apart))
 	})
+	return append(odd, usual)
 }

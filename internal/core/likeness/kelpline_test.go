@@ -196,7 +196,7 @@ func wrong(t *testing.T, sizes [][3]int) (pairs, same int, out []string) {
 		if l.same {
 			same++
 		}
-		if Alike(prints[l.a], prints[l.b]) != l.same {
+		if Compare(prints[l.a], prints[l.b]).Alike != l.same {
 			apart, more := compare(prints[l.a], prints[l.b])
 			out = append(out, fmt.Sprintf("%s and %s: the same is %v; apart %.3f, more %.0f, colours %.2f", l.a, l.b, l.same, apart, more, prints[l.a].common(prints[l.b])))
 		}
@@ -218,14 +218,14 @@ func TestAScreenThatCanBeScrolledMayHaveMoreBelow(t *testing.T) {
 		return p
 	}
 	whole, short := of(780, false), of(420, false)
-	assert.False(t, Alike(whole, short), "a page that does not scroll, and lacks two shores")
+	assert.False(t, Compare(whole, short).Alike, "a page that does not scroll, and lacks two shores")
 	short.More = true
-	assert.True(t, Alike(whole, short))
-	assert.True(t, Alike(short, whole))
+	assert.True(t, Compare(whole, short).Alike)
+	assert.True(t, Compare(short, whole).Alike)
 	other := Of(screens[4].walk(on(t, 360, 420, 240, "en")).shows("10:10"), 1.5, image.Rectangle{})
 	other.More = true
-	assert.False(t, Alike(whole, other), "another page that can be scrolled")
-	assert.False(t, Alike(other, whole))
+	assert.False(t, Compare(whole, other).Alike, "another page that can be scrolled")
+	assert.False(t, Compare(other, whole).Alike)
 }
 
 func TestSizesThatTheBoundsWereNotFoundBy(t *testing.T) {

@@ -148,40 +148,28 @@ func samePlace(a, b map[string]bool) bool {
 // fixed finds texts that are as high with a larger font scale as with a smaller one, on the same device.
 func fixed(places []Place, out [][]Remark) {
 	type text struct{ device, key, said string }
-	at := map[text][]int{}
-	var order []text
-	high := func(i int, key string) float64 {
-		for _, x := range places[i].Parts {
-			if x.Key == key {
-				return x.High
-			}
-		}
-		return 0
+	type seen struct {
+		place int
+		font  float64
+		Part
 	}
+	at := map[text][]seen{}
+	var order []text
 	for i, p := range places {
 		for _, x := range p.Parts {
 			if t := (text{p.Device, x.Key, x.Text}); x.Text != "" && x.High > 0 {
 				if at[t] == nil {
 					order = append(order, t)
 				}
-				at[t] = append(at[t], i)
+				at[t] = append(at[t], seen{i, cmp.Or(p.Font, 1), x})
 			}
 		}
 	}
 	for _, t := range order {
-		is := at[t]
-		font := func(i int) float64 { return cmp.Or(places[i].Font, 1) }
-		small := slices.MinFunc(is, func(a, b int) int { return cmp.Compare(font(a), font(b)) })
-		for _, i := range is {
-			grew := font(i) / font(small)
-			if h, before := high(i, t.key), high(small, t.key); grew >= fontApart && h < before*(1+(grew-1)/3) {
-				what := ""
-				for _, x := range places[i].Parts {
-					if x.Key == t.key {
-						what = x.What
-					}
-				}
-				out[i] = append(out[i], Remark{Kind: Fixed, Key: t.key, What: what, Says: fmt.Sprintf("%s does not grow with the font size: its letters are %.0f dp high with font scale %.2g, and %.0f dp with %.2g", what, before, font(small), h, font(i))})
+		small := slices.MinFunc(at[t], func(a, b seen) int { return cmp.Compare(a.font, b.font) })
+		for _, x := range at[t] {
+			if grew := x.font / small.font; grew >= fontApart && x.High < small.High*(1+(grew-1)/3) {
+				out[x.place] = append(out[x.place], Remark{Kind: Fixed, Key: t.key, What: x.What, Says: fmt.Sprintf("%s does not grow with the font size: its letters are %.0f dp high with font scale %.2g, and %.0f dp with %.2g", x.What, small.High, small.font, x.High, x.font)})
 			}
 		}
 	}

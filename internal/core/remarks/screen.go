@@ -32,22 +32,13 @@ type placed struct {
 }
 
 // under says whether o is above p in the tree.
-func (p placed) under(o *uitree.Element) bool {
-	for _, a := range p.above {
-		if a == o {
-			return true
-		}
-	}
-	return false
-}
+func (p placed) under(o *uitree.Element) bool { return slices.Contains(p.above, o) }
 
-func (p placed) scrolls() bool {
-	for _, a := range p.above {
-		if a.Scrollable || a.Kind == "scroll" || a.Kind == "list" {
-			return true
-		}
-	}
-	return false
+// scrolls says whether what an element stands in scrolls.
+func (p placed) scrolls() bool { return slices.ContainsFunc(p.above, isScroller) }
+
+func isScroller(e *uitree.Element) bool {
+	return e.Scrollable || e.Kind == "scroll" || e.Kind == "list"
 }
 
 // elements are those of the app, from the bottom of the picture up: what comes later is drawn over what came before.
@@ -153,7 +144,7 @@ func (s Screen) text(p placed, edge uitree.Rect, say func(Kind, string, ...any))
 // scrolledOff says whether an element, or what it is part of, touches the edge of what it scrolls in: the rest of it can be scrolled to.
 func (p placed) scrolledOff() bool {
 	for i, a := range p.above {
-		if !a.Scrollable && a.Kind != "scroll" && a.Kind != "list" {
+		if !isScroller(a) {
 			continue
 		}
 		for _, in := range append(slices.Clone(p.above[i+1:]), p.Element) {

@@ -140,6 +140,14 @@ func Many(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
+// Few names the first of so many things, and counts the others: "fen-02, orr-01 and 3 more".
+func Few(first []string, of, most int) string {
+	if of <= most {
+		return strings.Join(first, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(first[:most], ", "), of-most)
+}
+
 // LegsAre is what the legs of a run are called: devices, unless there may be several on one. Devices are those of its lines, as they are named there.
 func LegsAre(variants int, devices []string) string {
 	on := map[string]bool{}

@@ -114,7 +114,7 @@ func TestLooksAreReadWithTheirPlaces(t *testing.T) {
 	assert.Equal(t, []int64{0, int64(len(a)), int64(len(a)), int64(len(b))}, places)
 	assert.Len(t, got[0].Print.Parts, 1, "what no picture can have made is left out")
 	assert.Len(t, got[0].Print.Colours, 64)
-	assert.True(t, likeness.Alike(*got[0].Print, *got[0].Print))
+	assert.True(t, likeness.Compare(*got[0].Print, *got[0].Print).Alike)
 	many := Look{Case: "a", Kind: strings.Repeat("k", 9000), Moved: &Moved{Error: strings.Repeat("e", 9000)}, Seen: &remarks.Seen{Parts: make([]remarks.Part, 500)}}
 	for range 100 {
 		many.Remarks = append(many.Remarks, remarks.Remark{Says: strings.Repeat("s", 5000)})

@@ -56,7 +56,7 @@ func (f Family) Where() string {
 	for _, n := range f.Cases {
 		cases = append(cases, "“"+report.CaseTitle(n)+"”")
 	}
-	return "In " + few(cases, len(cases), 4) + " on " + few(f.Devices, f.On, 8) + "."
+	return "In " + report.Few(cases, len(cases), 4) + " on " + report.Few(f.Devices, f.On, 8) + "."
 }
 
 // since says how it stands against what was before.
@@ -83,7 +83,7 @@ func (g Gone) Says(before *Baseline) string {
 	if before != nil {
 		what += " with " + before.Build
 	}
-	return fmt.Sprintf("%s: %s, on %s.", what, g.Title, few(g.Devices, len(g.Devices), 8))
+	return fmt.Sprintf("%s: %s, on %s.", what, g.Title, report.Few(g.Devices, len(g.Devices), 8))
 }
 
 func (m Mark) says() string {
@@ -99,12 +99,4 @@ func (m Mark) says() string {
 		s += ": " + m.Note
 	}
 	return s + "."
-}
-
-// few names the first of so many, and counts the others.
-func few(first []string, of, most int) string {
-	if of <= most {
-		return strings.Join(first, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(first[:most], ", "), of-most)
 }

@@ -164,6 +164,11 @@ func (s *Answers) history(ctx context.Context, r store.Run, f *found, x *Family,
 	return err
 }
 
+// RefOf gives a build as answers name it.
+func RefOf(b store.Build) BuildRef {
+	return BuildRef{ID: b.ID, Ref: b.Ref(), Version: cmp.Or(b.VersionName, b.Ref())}
+}
+
 func (s *Answers) buildRef(ctx context.Context, workspace, id string) (*BuildRef, error) {
 	if id == "" {
 		return nil, nil
@@ -172,5 +177,6 @@ func (s *Answers) buildRef(ctx context.Context, workspace, id string) (*BuildRef
 	if err != nil {
 		return nil, err
 	}
-	return &BuildRef{ID: b.ID, Ref: b.Ref(), Version: cmp.Or(b.VersionName, b.Ref())}, nil
+	ref := RefOf(b)
+	return &ref, nil
 }

@@ -101,8 +101,8 @@ func alike(st steps.Both, ours, theirs map[string]*likeness.Print) (out Alike) {
 	if p == nil || q == nil || st.Ours.File == "" || st.Theirs.File == "" {
 		return out
 	}
-	is := likeness.Alike(*p, *q)
-	return Alike{Is: &is, Apart: likeness.Apart(*p, *q)}
+	d := likeness.Compare(*p, *q)
+	return Alike{Is: &d.Alike, Apart: d.Apart}
 }
 
 func (s *Looks) side(ctx context.Context, who store.Identity, x Side) (v SideView, err error) {

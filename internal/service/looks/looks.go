@@ -2,8 +2,8 @@
 // that steps are held against.
 //
 // core/steps, core/likeness, core/remarks and core/triage find it; hosts have looked at the pictures already. This room reads an attempt once, when its run is over or
-// somebody asks (read.go), and keeps what the pages need: stacks of steps (stacks.go), families of remarks (remarks.go), measures (slower.go). Legs are compared as
-// they are asked for (compare.go). References are kept for people and given to hosts (references.go).
+// somebody asks, and keeps its steps, remarks and measures (read.go). What the pages show is made of them when it is asked for: stacks of steps (stacks.go), families of
+// remarks (remarks.go), what is slower (slower.go), two legs side by side (compare.go). References are kept for people and given to hosts (references.go).
 package looks
 
 import (

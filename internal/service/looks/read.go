@@ -45,8 +45,11 @@ const (
 // leg is a leg of a run with what its last attempt showed.
 type leg struct {
 	store.LegRow
-	looked *store.Looked // nil: it goes on, or nothing is known of it
+	looked *store.Looked // nil: it goes on, never began, or could not be read
 }
+
+// unread says whether there is more to come of a leg: it goes on, or could not be read.
+func (l leg) unread() bool { return l.looked == nil && l.AttemptID.Valid }
 
 // rows gives the legs of a run, each with what was read of it. What was not read yet is read now.
 func (s *Looks) rows(ctx context.Context, r store.Run, columns ...string) ([]leg, error) {

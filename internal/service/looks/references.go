@@ -3,6 +3,7 @@ package looks
 // References: kept by people from what a run showed, held against by hosts.
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
@@ -25,12 +26,14 @@ import (
 const (
 	maxMasks    = 50
 	mostAllowed = 0.5
+	maxHead     = 1 << 20 // bytes of a picture, to where its size is known
 	keepTitle   = "keep the reference"
 )
 
 // KeepReferences keeps a step's pictures on some legs of a run as references, each for its kind of device; no leg named: on all. Of legs of one kind the first counts.
 func (s *Looks) KeepReferences(ctx context.Context, who store.Identity, r store.Run, name StepName, of []string) ([]store.Reference, error) {
-	v, err := s.Step(ctx, r, name)
+	v := StepView{StepName: name}
+	all, err := s.ons(ctx, r, &v)
 	if err != nil {
 		return nil, err
 	}
@@ -41,10 +44,6 @@ func (s *Looks) KeepReferences(ctx context.Context, who store.Identity, r store.
 	pkg, err := s.Store.PackageByID(ctx, r.WorkspaceID, r.PackageID)
 	if err != nil {
 		return nil, err
-	}
-	all := slices.Clone(v.Unread)
-	for _, st := range v.Stacks {
-		all = append(all, st.Legs...)
 	}
 	for _, id := range of {
 		if !slices.ContainsFunc(all, func(x StepOn) bool { return x.Leg.ID == id || x.Leg.Label() == id }) {
@@ -80,8 +79,10 @@ func (s *Looks) keep(ctx context.Context, who store.Identity, r store.Run, app s
 	if err != nil {
 		return out, err
 	}
-	size, err := png.DecodeConfig(in)
-	if err = joined(err, in.Close()); err != nil {
+	defer in.Close()
+	var head bytes.Buffer // what was read of it for its size
+	size, err := png.DecodeConfig(io.LimitReader(io.TeeReader(in, &head), maxHead))
+	if err != nil {
 		return out, refuse.New(refuse.Refused, keepTitle, "keep the picture of another device", "the picture can't be read: %v", err)
 	}
 	out = store.Reference{ID: store.NewID(), WorkspaceID: r.WorkspaceID, Slug: app.Slug, Platform: app.Platform, Package: pkg, Case: name.Case, Step: name.Name, Nth: name.Nth, Kind: x.Kind, Model: modelOf(x.Leg.Facts.V),
@@ -89,22 +90,10 @@ func (s *Looks) keep(ctx context.Context, who store.Identity, r store.Run, app s
 	out.Masks.V = []uitree.Rect{}
 	out.Spot = spotOf(out)
 	out.BlobKey = r.WorkspaceID + "/references/" + out.ID + ".png"
-	if in, err = s.Blobs.Read(ctx, a.BlobKey, 0, -1); err != nil {
+	if _, out.SHA256, err = s.Blobs.Put(ctx, out.BlobKey, io.MultiReader(&head, in)); err != nil {
 		return out, err
 	}
-	_, sum, err := s.Blobs.Put(ctx, out.BlobKey, in)
-	if err = joined(err, in.Close()); err != nil {
-		return out, err
-	}
-	out.SHA256 = sum
 	return s.Store.PutReference(ctx, out)
-}
-
-func joined(a, b error) error {
-	if a != nil {
-		return a
-	}
-	return b
 }
 
 func modelOf(f devices.Facts) string { return strings.TrimSpace(f.Maker + " " + f.Model) }

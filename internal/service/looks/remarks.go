@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/core/report"
 	"tessellant/internal/core/steps"
 	"tessellant/internal/core/triage"
+	"tessellant/internal/core/work"
 	"tessellant/internal/store"
 )
 
@@ -118,7 +119,7 @@ func (s *Looks) spotted(ctx context.Context, legs []leg, v *RemarksView) (all []
 	whose := map[StepName][]spotted{}
 	var names []StepName
 	for i, l := range legs {
-		v.Reading = v.Reading || l.looked == nil && l.AttemptID.Valid
+		v.Reading = v.Reading || l.unread()
 		if l.looked == nil {
 			continue
 		}
@@ -235,7 +236,7 @@ func (s *Looks) picture(ctx context.Context, legs []leg, x *RemarkExample) error
 }
 
 // Where says at which steps and on which devices a family was seen.
-func (f RemarkFamily) Where() string { return f.At() + " on " + few(f.Devices, 8) + "." }
+func (f RemarkFamily) Where() string { return f.At() + " on " + report.Few(f.Devices, f.On, 8) + "." }
 
 // At says at which steps.
 func (f RemarkFamily) At() string {
@@ -249,21 +250,7 @@ func (f RemarkFamily) At() string {
 			at = append(at, name)
 		}
 	}
-	return "At " + few(at, 4)
-}
-
-func few(list []string, most int) string {
-	out := ""
-	for i, x := range list[:min(len(list), most)] {
-		if i > 0 {
-			out += ", "
-		}
-		out += x
-	}
-	if n := len(list) - most; n > 0 {
-		out += fmt.Sprintf(" and %d more", n)
-	}
-	return out
+	return "At " + report.Few(at, len(at), 4)
 }
 
 // remarksSentence says in one sentence what is wrong with the screens.
@@ -283,5 +270,9 @@ func remarksSentence(v RemarksView) string {
 	if len(v.Families) == 1 {
 		verb = "is"
 	}
-	return fmt.Sprintf("%s %s wrong with %s. No test asked for it, and no verdict counts it.", about, verb, screens)
+	counts := "No test asked for it, and no verdict counts it."
+	if v.Run.Request.V.Remarks == work.RemarksFail {
+		counts = "No test asked for it; with --remarks fail a case fails by what its own screens show."
+	}
+	return fmt.Sprintf("%s %s wrong with %s. %s", about, verb, screens, counts)
 }

@@ -54,7 +54,7 @@ func (s *Looks) Slower(ctx context.Context, r store.Run) (v SlowerView, err erro
 	var things []SlowerThing
 	builds := map[string]answers.BuildRef{}
 	for _, l := range legs {
-		v.Reading = v.Reading || l.looked == nil && l.AttemptID.Valid
+		v.Reading = v.Reading || l.unread()
 		if l.looked == nil {
 			continue
 		}
@@ -73,7 +73,7 @@ func (s *Looks) Slower(ctx context.Context, r store.Run) (v SlowerView, err erro
 				if err != nil {
 					return v, err
 				}
-				builds[id] = answers.BuildRef{ID: b.ID, Ref: b.Ref(), Version: cmp.Or(b.VersionName, b.Ref())}
+				builds[id] = answers.RefOf(b)
 			}
 			all = append(all, triage.Compared{Before: before[k], Now: now[k]})
 			things = append(things, SlowerThing{Key: k, Leg: l.ID, Device: l.Label(), Unit: unitOf(k.What), Build: builds[id], Samples: [2]int{len(before[k]), len(now[k])}})
@@ -200,7 +200,7 @@ func (t SlowerThing) Says() string {
 func slowerSentence(v SlowerView) string {
 	switch n := len(v.Things); {
 	case v.Looked == 0:
-		return fmt.Sprintf("Nothing could be compared: no device has three values or more of a measure on both sides. Measured: %s.", report.Many(v.Measured, "value set"))
+		return fmt.Sprintf("Nothing could be compared: no device has three values of a measure from this build, and three from a build before. This run took %s.", report.Many(v.Measured, "measure"))
 	case n == 0:
 		return fmt.Sprintf("Nothing is slower than before: %s were compared, and none has grown by more than noise.", report.Many(v.Looked, "measure"))
 	case n == 1:

@@ -44,7 +44,7 @@ type StepsView struct {
 const (
 	maxLines    = 2000 // steps that are listed
 	maxStacked  = 4000 // pictures whose stacks are counted in the list
-	maxStepLegs = 2000
+	maxStepLegs = 2000 // on which one step is looked at
 )
 
 // StepOn is a step on one leg.
@@ -76,6 +76,7 @@ type StepView struct {
 	Unread  []StepOn    // whose pictures were not compared
 	Without []string    // legs that never came to it, as they are called
 	Reading bool
+	Cut     bool // there are more legs
 }
 
 // steps reads what a leg showed.
@@ -86,7 +87,7 @@ func (l leg) steps() (out []stepSeen, err error) {
 	return out, json.Unmarshal(l.looked.Steps, &out)
 }
 
-// Steps lists the steps of a run, in the order in which most legs came to them.
+// Steps lists the steps of a run, each at the latest place that it had on a leg: so what some legs leave out stands before what all come to after it.
 func (s *Looks) Steps(ctx context.Context, r store.Run) (v StepsView, err error) {
 	v.Run = r
 	legs, err := s.rows(ctx, r, store.LookedSteps)
@@ -102,7 +103,7 @@ func (s *Looks) Steps(ctx context.Context, r store.Run) (v StepsView, err error)
 	pictures := 0
 	seen := make([][]stepSeen, len(legs))
 	for i, l := range legs {
-		v.Reading = v.Reading || l.looked == nil && l.AttemptID.Valid
+		v.Reading = v.Reading || l.unread()
 		if seen[i], err = l.steps(); err != nil {
 			return v, err
 		}
@@ -181,35 +182,10 @@ func (s *Looks) prints(ctx context.Context, l leg, seen []stepSeen, each func(st
 
 // Step gives one step on all legs of a run.
 func (s *Looks) Step(ctx context.Context, r store.Run, name StepName) (v StepView, err error) {
-	name.Nth = max(name.Nth, 1)
 	v.Run, v.StepName = r, name
-	legs, err := s.rows(ctx, r, store.LookedSteps, store.LookedRemarks)
+	ons, err := s.ons(ctx, r, &v)
 	if err != nil {
 		return v, err
-	}
-	var ons []StepOn
-	for _, l := range legs[:min(len(legs), maxStepLegs)] {
-		v.Reading = v.Reading || l.looked == nil && l.AttemptID.Valid
-		seen, err := l.steps()
-		if err != nil {
-			return v, err
-		}
-		i := slices.IndexFunc(seen, func(x stepSeen) bool { return x.Case == name.Case && x.Name == name.Name && x.Nth == name.Nth })
-		if i < 0 {
-			v.Without = append(v.Without, l.Label())
-			continue
-		}
-		on, err := s.on(ctx, l, seen[i])
-		if err != nil {
-			return v, err
-		}
-		ons = append(ons, on)
-	}
-	if len(ons) == 0 {
-		if v.Reading {
-			return v, nil
-		}
-		return v, refuse.New(refuse.NotFound, "show the step", "see all steps with: tessellant run steps "+r.ID, "no leg of this run came to the step %.100q of %.200q", name.Name, name.Case)
 	}
 	var prints []likeness.Print
 	var read []StepOn
@@ -228,6 +204,37 @@ func (s *Looks) Step(ctx context.Context, r store.Run, name StepName) (v StepVie
 		v.Stacks = append(v.Stacks, out)
 	}
 	return v, nil
+}
+
+// ons gives the step of v on each leg that came to it, and says in v which others there are. It fails where none came and none can come any more.
+func (s *Looks) ons(ctx context.Context, r store.Run, v *StepView) (ons []StepOn, err error) {
+	legs, err := s.rows(ctx, r, store.LookedSteps)
+	if err != nil {
+		return nil, err
+	}
+	v.Nth = max(v.Nth, 1)
+	v.Cut = len(legs) > maxStepLegs
+	for _, l := range legs[:min(len(legs), maxStepLegs)] {
+		v.Reading = v.Reading || l.unread()
+		seen, err := l.steps()
+		if err != nil {
+			return nil, err
+		}
+		i := slices.IndexFunc(seen, func(x stepSeen) bool { return (StepName{x.Case, x.Name, x.Nth}) == v.StepName })
+		if i < 0 {
+			v.Without = append(v.Without, l.Label())
+			continue
+		}
+		on, err := s.on(ctx, l, seen[i])
+		if err != nil {
+			return nil, err
+		}
+		ons = append(ons, on)
+	}
+	if len(ons) == 0 && !v.Reading {
+		return nil, refuse.New(refuse.NotFound, "show the step", "see all steps with: tessellant run steps "+r.ID, "no leg of this run came to the step %.100q of %.200q", v.Name, v.Case)
+	}
+	return ons, nil
 }
 
 // on is a step on a leg, with its look.
