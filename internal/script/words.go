@@ -68,6 +68,19 @@ const (
 	glanceLasts = 3 * time.Second        // a look is what a step shows, when nothing was done since
 )
 
+// truth is an argument that is True or False.
+func (c Call) truth(name string, otherwise bool) (bool, error) {
+	v, given := c.Args[name]
+	if !given {
+		return otherwise, nil
+	}
+	b, ok := v.(bool)
+	if !ok {
+		return false, fmt.Errorf("%s: %s must be True or False", c.Word, name)
+	}
+	return b, nil
+}
+
 // Do does one call.
 func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	text := func(name string) string { s, _ := c.Args[name].(string); return s }
@@ -79,6 +92,13 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 			return max(min(time.Duration(s*float64(time.Second)), maxPatience), 0)
 		}
 		return otherwise
+	}
+	for _, name := range []string{"within", "seconds"} {
+		if v, given := c.Args[name]; given {
+			if _, is := v.(float64); !is {
+				return nil, fmt.Errorf("%s: %s must be a number of seconds, such as 2.5", c.Word, name)
+			}
+		}
 	}
 	within := seconds("within", patience)
 	if !onlyLooks[c.Word] {
@@ -124,9 +144,9 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	case "network":
 		return nil, h.condition(ctx, conditions.Network+":"+text("to"))
 	case "settle":
-		on, given := c.Args["on"].(bool)
-		h.hasty = given && !on
-		return nil, nil
+		on, err := c.truth("on", true)
+		h.hasty = err == nil && !on
+		return nil, err
 	case "allow", "deny":
 		if h.Permissions == nil {
 			return nil, fmt.Errorf("%s: this device knows no permissions", c.Word)
@@ -172,7 +192,10 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 		h.Notes.Log(text("text"), c.Line)
 		return nil, nil
 	case "step":
-		like, _ := c.Args["like_reference"].(bool)
+		like, err := c.truth("like_reference", false)
+		if err != nil {
+			return nil, err
+		}
 		return nil, h.Notes.Step(ctx, text("name"), c.Line, h.eyes.Untouched(glanceLasts), like)
 	case "check":
 		held, _ := c.Args["held"].(bool)
@@ -299,8 +322,11 @@ func (h *Hands) change(ctx context.Context, c Call) error {
 	}
 	h.set = true
 	if c.Word == "dark" {
-		on, given := c.Args["on"].(bool)
-		return h.Settings.Dark(ctx, on || !given)
+		on, err := c.truth("on", true)
+		if err != nil {
+			return err
+		}
+		return h.Settings.Dark(ctx, on)
 	}
 	to := asText(c.Args["to"])
 	if to != "portrait" && to != "landscape" {

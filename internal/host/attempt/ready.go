@@ -162,10 +162,7 @@ func (a *attempt) openLooks(ctx context.Context) error {
 	if refs == nil && !spec.Recording.Keeps(recording.Screenshots, recording.Failures) && !spec.Recording.Keeps(recording.Trees, recording.Failures) {
 		return nil
 	}
-	looks, err := record.NewLooks(a.dir, a.log, a.timeline, spec.App.ID, func() devices.Facts { return a.unit.Known }, spec.Conditions, refs, a.room)
-	if err != nil {
-		return err
-	}
+	looks := record.NewLooks(a.dir, a.log, a.timeline, spec.App.ID, func() devices.Facts { return a.unit.Known }, spec.Conditions, refs, a.room)
 	a.record = append(a.record, looks)
 	if spec.Remarks == work.RemarksFail {
 		k.Book.Remarks, looks.All = looks.Found, true

@@ -3,6 +3,7 @@ package record
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"image"
 	"log/slog"
@@ -31,7 +32,8 @@ import (
 type Looks struct {
 	log      *slog.Logger
 	timeline *Timeline
-	out      *os.File
+	name     string   // of its file
+	out      *os.File // nil: there was no look yet
 	rows     lines
 	app      string
 	facts    func() devices.Facts // of the device as it is set
@@ -74,15 +76,11 @@ var allBytes atomic.Int64
 // looking is held while one picture is looked at: one at a time in the whole process, so that the devices' commands are not delayed.
 var looking sync.Mutex
 
-// NewLooks opens the track in dir.
-func NewLooks(dir string, log *slog.Logger, t *Timeline, app string, facts func() devices.Facts, set conditions.Set, refs *steps.References, room *spool.Share) (*Looks, error) {
-	f, err := os.OpenFile(filepath.Join(dir, tracks.Looks), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	l := &Looks{log: log, timeline: t, out: f, rows: lines{out: f, share: room}, app: app, facts: facts, set: set, refs: refs, woken: make(chan struct{}, 1), found: map[ofTry][]remarks.Remark{}}
+// NewLooks makes the track's recorder; the file comes into dir with the first look.
+func NewLooks(dir string, log *slog.Logger, t *Timeline, app string, facts func() devices.Facts, set conditions.Set, refs *steps.References, room *spool.Share) *Looks {
+	l := &Looks{log: log, timeline: t, name: filepath.Join(dir, tracks.Looks), rows: lines{share: room}, app: app, facts: facts, set: set, refs: refs, woken: make(chan struct{}, 1), found: map[ofTry][]remarks.Remark{}}
 	t.looks = l
-	return l, nil
+	return l
 }
 
 // Name implements Recorder.
@@ -182,6 +180,12 @@ func (l *Looks) look(m moment) (err error) {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.found[ofTry{m.Case, m.Try}] = append(l.found[ofTry{m.Case, m.Try}], m.Remarks...)
+		if l.out == nil {
+			if l.out, err = os.OpenFile(l.name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
+				return err
+			}
+			l.rows.out = l.out
+		}
 		return l.rows.add(append(line, '\n'))
 	})
 }
@@ -259,9 +263,8 @@ func (l *Looks) Close() error {
 	if l.left > 0 {
 		l.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "not all screens were looked at", Answer: fmt.Sprintf("%d steps came faster than their pictures could be read", l.left)})
 	}
-	err := l.out.Close()
-	if l.err != nil {
-		err = l.err
+	if l.out == nil {
+		return l.err
 	}
-	return err
+	return errors.Join(l.err, l.out.Close())
 }

@@ -49,7 +49,7 @@ func looked(t *testing.T) (*Timeline, *Looks, string) {
 	r, err := NewTimeline(dir, still{}, recording.Usual(), masking.New([]string{"ebb-and-flow-4711"}), nil)
 	require.NoError(t, err)
 	facts := devices.Facts{Maker: "Orrery", Model: "Skerry 5", OS: "14", Density: 320, Language: "en"}
-	l, err := NewLooks(dir, slog.New(slog.DiscardHandler), r, "org.kelpline.app", func() devices.Facts { return facts }, conditions.Set{conditions.FontScale: "1.3"}, nil, nil)
+	l := NewLooks(dir, slog.New(slog.DiscardHandler), r, "org.kelpline.app", func() devices.Facts { return facts }, conditions.Set{conditions.FontScale: "1.3"}, nil, nil)
 	require.NoError(t, err)
 	return r, l, dir
 }
