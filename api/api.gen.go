@@ -2807,7 +2807,10 @@ type RunSlower struct {
 
 // RunStep defines model for RunStep.
 type RunStep struct {
-	Case    string `json:"case"`
+	Case string `json:"case"`
+
+	// Cut The run has more than 2,000 legs: the others are not looked at
+	Cut     bool   `json:"cut"`
 	Nth     int    `json:"nth"`
 	Number  int    `json:"number"`
 	Reading bool   `json:"reading"`

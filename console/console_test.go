@@ -241,10 +241,16 @@ func (d *desk) zip(source string) string {
 // run runs the suite on all phones to its end, and answers the run's id.
 func (d *desk) run() service.RunView {
 	d.t.Helper()
-	ctx := context.Background()
 	d.addContent()
+	return d.ran(service.RunRequest{Build: "kelpline/android@newest", Package: "pools@newest"})
+}
+
+// ran starts a run, and waits until it is over.
+func (d *desk) ran(q service.RunRequest) service.RunView {
+	d.t.Helper()
+	ctx := context.Background()
 	d.devicesFree()
-	r, _, err := d.StartRun(ctx, d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "pools@newest"})
+	r, _, err := d.StartRun(ctx, d.Who, q)
 	require.NoError(d.t, err)
 	var v service.RunView
 	housetest.Eventually(d.t, "the run is over", func() bool {

@@ -35,17 +35,9 @@ func TestARunIsLookedAtStepByStep(t *testing.T) {
 	d.signIn()
 	d.addContent()
 	d.addPackage(stepped)
-	d.devicesFree()
 	keep, err := recording.Usual().With(recording.Trees, recording.Steps)
 	require.NoError(t, err)
-	r, _, err := d.StartRun(t.Context(), d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "pools@newest", Recording: &keep})
-	require.NoError(t, err)
-	var v service.RunView
-	housetest.Eventually(t, "the run is over", func() bool {
-		v, err = d.Run(t.Context(), d.Who, r.ID)
-		require.NoError(t, err)
-		return v.Ended.Valid
-	})
+	v := d.ran(service.RunRequest{Build: "kelpline/android@newest", Package: "pools@newest", Recording: &keep})
 
 	// The same step on all devices: the odd one first.
 	d.goTo("/runs/"+v.ID+"?tab=steps", "figure img")

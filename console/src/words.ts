@@ -48,6 +48,9 @@ export function many(n: number, one: string, more = one + 's'): string {
   return `${n.toLocaleString('en-GB')} ${n === 1 ? one : more}`;
 }
 
+/** A sentence's beginning. */
+export const capital = (s: string) => s.slice(0, 1).toUpperCase() + s.slice(1);
+
 /** Verdicts, the one that decides first: as core/verdict has them. */
 export const order: Verdict[] = ['crashed', 'failed', 'expired', 'invalid', 'lost', 'stopped', 'flaky', 'passed', 'skipped'];
 

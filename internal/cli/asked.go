@@ -324,7 +324,7 @@ func asRequest(f runfile.File) (api.RunRequest, error) {
 	}
 	seconds := int((time.Duration(f.Limit) + time.Second - 1) / time.Second)
 	r := api.RunRequest{Build: f.Build, Package: f.Package, Name: given(f.Name), Pool: given(f.Pool), Where: listed(f.Where), Devices: listed(f.Devices), Cases: listed(f.Cases), Tags: listed(f.Tags),
-		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds), Remarks: remarksDo(f.Remarks),
+		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds), Remarks: (*api.RemarksDo)(given(f.Remarks)),
 		Models: &f.AnyUnit, Spread: &f.Spread, Confirm: &f.Confirm, Attempts: &f.Attempts, LimitSeconds: &seconds}
 	for how, n := range map[api.RunRequestTake]int{api.RunRequestTakeAny: f.Any, api.RunRequestTakeDiffer: f.Differ} {
 		if n > 0 {
@@ -396,12 +396,4 @@ func readLines(name string) (out []runfile.Line, err error) {
 		return nil, fmt.Errorf("%s has no lines of devices", name)
 	}
 	return out, nil
-}
-
-func remarksDo(what string) *api.RemarksDo {
-	if what == "" {
-		return nil
-	}
-	d := api.RemarksDo(what)
-	return &d
 }

@@ -129,7 +129,7 @@ func (a *App) attempts(ctx context.Context, client *api.ClientWithResponses, l *
 			if n := count["screenshot"]; n > 0 {
 				kinds = append(kinds, Plural(n, "screenshot"))
 			}
-			for _, k := range []string{"video", "device-log", "gauges", "network", "remote-end-log", "output", "results", "timeline"} {
+			for _, k := range []string{"video", "device-log", "gauges", "network", "looks", "remote-end-log", "output", "results", "timeline"} {
 				if count[k] > 0 {
 					kinds = append(kinds, strings.ReplaceAll(k, "-", " "))
 				}

@@ -4,8 +4,6 @@ package cli
 
 import (
 	"fmt"
-	"io"
-	"os"
 	"strconv"
 	"strings"
 
@@ -27,15 +25,15 @@ func (a *App) referenceKeepCmd() *cobra.Command {
 reference says so: phone.step("review", like_reference = True). A new reference takes the place of the one before, and keeps its masks.`,
 		Example: "  tessellant reference keep 1 review --leg orr-01/as-it-is\n  tessellant reference keep 1 sent",
 		RunE: func(c *cobra.Command, args []string) error {
-			x, err := a.steps(c.Context(), args[0])
+			client, err := a.Client()
+			if err != nil {
+				return err
+			}
+			x, err := a.steps(c.Context(), client, args[0])
 			if err != nil {
 				return err
 			}
 			name, err := of.find(x, args[1])
-			if err != nil {
-				return err
-			}
-			client, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -170,23 +168,18 @@ func (a *App) referenceRemoveCmd() *cobra.Command {
 func (a *App) referenceFetchCmd() *cobra.Command {
 	return &cobra.Command{Use: "fetch REFERENCE FILE.png", Short: "Download the picture of a reference", Args: Exactly(2),
 		Example: "  tessellant reference fetch 01M8Q1418J3XZNQN2JRYKV6CND review.png",
-		RunE: func(c *cobra.Command, args []string) (err error) {
+		RunE: func(c *cobra.Command, args []string) error {
 			client, err := a.Client()
 			if err != nil {
 				return err
 			}
-			r, err := client.GetReferencePictureWithResponse(c.Context(), args[0])
-			if err != nil || r.StatusCode() != 200 {
-				return a.Failed("download the picture", err, r)
-			}
-			f, err := os.Create(args[1])
+			r, err := client.GetReferencePicture(c.Context(), args[0])
+			in, err := a.Bytes("download the picture", r, err)
 			if err != nil {
 				return err
 			}
-			_, err = io.WriteString(f, string(r.Body))
-			if cerr := f.Close(); err == nil {
-				err = cerr
-			}
+			defer in.Close()
+			_, err = a.save(in, r.ContentLength, args[1], func() error { return nil })
 			return err
 		}}
 }

@@ -23,7 +23,11 @@ func (a *App) stepsCmd() *cobra.Command {
 Pictures are compared by what they show: size, density, the status bar and where a line breaks do not count.`,
 		Example: "  tessellant run steps 1\n  tessellant run steps 1 review\n  tessellant run steps 1 'the list of shores' --case shores.test_list_shows_all_shores",
 		RunE: func(c *cobra.Command, args []string) error {
-			x, err := a.steps(c.Context(), args[0])
+			client, err := a.Client()
+			if err != nil {
+				return err
+			}
+			x, err := a.steps(c.Context(), client, args[0])
 			if err != nil {
 				return err
 			}
@@ -31,10 +35,6 @@ Pictures are compared by what they show: size, density, the status bar and where
 				return a.Show(x, func() { a.stepsText(x) })
 			}
 			name, err := of.find(x, args[1])
-			if err != nil {
-				return err
-			}
-			client, err := a.Client()
 			if err != nil {
 				return err
 			}
@@ -86,11 +86,7 @@ func (f *stepFlags) find(x *api.RunSteps, name string) (api.StepLine, error) {
 	return api.StepLine{}, &Exit{verdict.ExitUnreachable, fmt.Errorf("find the step: run %d has no step %q; see all steps with: tessellant run steps %d", x.Number, name, x.Number)}
 }
 
-func (a *App) steps(ctx context.Context, run string) (*api.RunSteps, error) {
-	client, err := a.Client()
-	if err != nil {
-		return nil, err
-	}
+func (a *App) steps(ctx context.Context, client *api.ClientWithResponses, run string) (*api.RunSteps, error) {
 	r, err := client.ListStepsWithResponse(ctx, run)
 	if err != nil || r.JSON200 == nil {
 		return nil, a.Failed("list the steps", err, r)
@@ -146,6 +142,9 @@ func (a *App) stepText(x *api.RunStep) {
 	if len(x.Unread) > 0 {
 		fmt.Fprintf(a.Out, "\nnot compared: %s without a picture that was looked at\n", Plural(len(x.Unread), "leg"))
 		a.stepLegs(x.Unread)
+	}
+	if x.Cut {
+		fmt.Fprintln(a.Out, "\nThe run has more legs than are compared at one step; the others are left out.")
 	}
 	if len(x.Without) > 0 {
 		fmt.Fprintf(a.Out, "\nnever came to it: %s\n", strings.Join(x.Without, ", "))
@@ -260,6 +259,9 @@ func (a *App) slowerText(x *api.RunSlower) {
 			}
 		}
 		fmt.Fprintf(a.Out, "Before: %s\n", strings.Join(builds, ", "))
+		if x.Cut {
+			fmt.Fprintf(a.Out, "Only the first %d are listed.\n", len(x.Things))
+		}
 	}
 	if x.Reading {
 		fmt.Fprintln(a.Out, stillReading)

@@ -33,7 +33,7 @@ func (s *server) GetStep(ctx context.Context, q api.GetStepRequestObject) (api.G
 	if err != nil {
 		return nil, err
 	}
-	return api.GetStep200JSONResponse{Run: r.ID, Number: r.Number, Case: v.Case, Step: v.Name, Nth: v.Nth, Reading: v.Reading, Without: full(v.Without), Unread: each(v.Unread, stepOn),
+	return api.GetStep200JSONResponse{Run: r.ID, Number: r.Number, Case: v.Case, Step: v.Name, Nth: v.Nth, Reading: v.Reading, Cut: v.Cut, Without: full(v.Without), Unread: each(v.Unread, stepOn),
 		Stacks: each(v.Stacks, func(x service.StepStack) api.StepStack {
 			return api.StepStack{Apart: x.Apart, Tint: x.Tint, Legs: each(x.Legs, stepOn)}
 		})}, nil

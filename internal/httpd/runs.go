@@ -23,16 +23,9 @@ import (
 	"tessellant/internal/store"
 )
 
-func remarksDo(d *api.RemarksDo) string {
-	if d == nil {
-		return ""
-	}
-	return string(*d)
-}
-
 // runRequest reads a request for a run.
 func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
-	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch), Bounds: listed(q.Bounds), Remarks: remarksDo(q.Remarks),
+	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch), Bounds: listed(q.Bounds), Remarks: text((*string)(q.Remarks)),
 		Models: q.Models != nil && *q.Models, Spread: q.Spread != nil && *q.Spread}
 	if q.Where != nil {
 		r.Where = *q.Where

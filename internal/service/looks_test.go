@@ -26,6 +26,7 @@ import (
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
@@ -154,6 +155,11 @@ func TestRemarksAreFamiliesWithTheDevicesThatShowThem(t *testing.T) {
 	assert.Equal(t, []string{"d-05"}, small.Devices)
 	assert.Empty(t, small.Rule, "one device says nothing")
 	assert.Equal(t, uitree.Rect{Right: 32, Bottom: 32}, small.Example.Bounds)
+
+	fails := d.ran(service.RunRequest{Build: "kelpline/android@231", Remarks: work.RemarksFail}, fine)
+	v, err = d.Remarks(ctx, fails)
+	require.NoError(t, err)
+	assert.Equal(t, "2 things are wrong with 12 screens. No test asked for it; with --remarks fail a case fails by what its own screens show.", v.Sentence)
 
 	d.gathered = nil
 	bare := d.ran(service.RunRequest{Build: "kelpline/android@231"}, fine)

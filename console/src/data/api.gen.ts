@@ -2754,6 +2754,8 @@ export interface components {
             /** @description Legs that never came to it */
             without: string[];
             reading: boolean;
+            /** @description The run has more than 2,000 legs: the others are not looked at */
+            cut: boolean;
         };
         StepStack: {
             legs: components["schemas"]["StepOn"][];

@@ -1,6 +1,7 @@
 // A picture of a screen, as large as its place allows, with elements outlined on it.
 import { useState } from 'react';
 import styled from 'styled-components';
+import { placed } from '../parts/Pictured';
 import { c } from '../theme';
 import type { TreeNode } from './tree';
 
@@ -20,7 +21,6 @@ const Frame = styled.span<{ $main: boolean }>`
 /** Bounds are in the picture's own pixels. */
 export function Outlined({ src, what, nodes }: { src: string; what: string; nodes: TreeNode[] }) {
   const [size, setSize] = useState<{ w: number; h: number }>();
-  const part = (px: number, of: number) => `${(100 * px) / of}%`;
   return (
     <Over>
       <figure>
@@ -33,12 +33,7 @@ export function Outlined({ src, what, nodes }: { src: string; what: string; node
                   key={i}
                   $main={n.found}
                   data-outline={n.found}
-                  style={{
-                    left: part(n.bounds.left, size.w),
-                    top: part(n.bounds.top, size.h),
-                    width: part(n.bounds.right - n.bounds.left, size.w),
-                    height: part(n.bounds.bottom - n.bounds.top, size.h),
-                  }}
+                  style={placed(n.bounds, size.w, size.h)}
                 />
               ),
           )}

@@ -11,7 +11,7 @@ import { Loaded } from '../parts/Loaded';
 import { Table } from '../parts/Table';
 import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
-import { cases, many, stageText, standing, took } from '../words';
+import { capital, cases, many, stageText, standing, took } from '../words';
 import Check from './Check';
 import { SessionList } from './Sessions';
 
@@ -64,7 +64,7 @@ function One({ d }: { d: Device }) {
       {d.limits && (
         <Section aria-labelledby="limits">
           <h2 id="limits">What its maker forbids</h2>
-          {d.limits.map((l) => <p key={l}>{l[0]!.toUpperCase() + l.slice(1)}.</p>)}
+          {d.limits.map((l) => <p key={l}>{capital(l)}.</p>)}
         </Section>
       )}
       <Check d={d} />

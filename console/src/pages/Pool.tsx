@@ -14,7 +14,7 @@ import { Loaded } from '../parts/Loaded';
 import { Head, Page, Refused, Row, Section, Sub, Title } from '../parts/page';
 import { Table } from '../parts/Table';
 import { c } from '../theme';
-import { many } from '../words';
+import { capital, many } from '../words';
 
 const Bar = styled.span<{ $share: number }>`
   display: inline-block; width: 120px; height: 8px; vertical-align: middle; margin-right: 8px; border: 1px solid ${c.grout};
@@ -37,7 +37,7 @@ function One({ p }: { p: Pool }) {
       <Head>
         <div>
           <h1>{p.name} takes {many(p.serials.length, 'device')} of {p.matches}.</h1>
-          <Sub>{p.says[0]!.toUpperCase() + p.says.slice(1)} of: {filterText(p.definition)}. <Link to="/pools">All pools</Link></Sub>
+          <Sub>{capital(p.says)} of: {filterText(p.definition)}. <Link to="/pools">All pools</Link></Sub>
         </div>
         {may && <Link to={`/start?pool=${p.name}&where=%20`}>Start a run on it</Link>}
       </Head>

@@ -9,7 +9,7 @@ import { Section, Sub } from '../parts/page';
 import { Pictured } from '../parts/Pictured';
 import { Table } from '../parts/Table';
 import { c, narrow } from '../theme';
-import { many } from '../words';
+import { capital, many } from '../words';
 
 const List = styled.ol`list-style: none; border-top: 1px solid ${c.grout};`;
 const One = styled.li`
@@ -29,8 +29,6 @@ const names: Record<RemarkFamily['kind'], string> = {
 };
 
 const mostDevices = 24;
-
-const capital = (s: string) => s.slice(0, 1).toUpperCase() + s.slice(1);
 
 export function Remarks({ run, done }: { run: string; done: boolean }) {
   return (

@@ -134,6 +134,7 @@ function OneStep({ run, done, of }: { run: string; done: boolean; of: StepName }
             {x.unread.length > 0 && <OneStack run={run} of={of} legs={x.unread} says="not compared" />}
           </Stacks>
           {x.without.length > 0 && <Sub>Never came to it: {x.without.join(', ')}.</Sub>}
+          {x.cut && <Sub>The run has more legs than are compared at one step; the others are left out.</Sub>}
           {x.reading && <Sub>Not all legs were read yet.</Sub>}
         </Section>
       )}
