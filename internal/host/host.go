@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/devices"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/attempt"
 	"tessellant/internal/host/casebook"
@@ -55,12 +56,13 @@ type Config struct {
 // Host is a running host.
 type Host struct {
 	Config
-	labs  map[string]lab.Lab // by kind
+	labs  map[string]lab.Lab // by name
 	spool *spool.Spool
 	bench *attempt.Bench
 	desk  *desk.Desk
 
-	looking   sync.Mutex // guards the two below
+	looking   sync.Mutex         // guards the three below
+	listed    map[string]listing // by the name of the lab
 	toldAt    time.Time
 	toldState string
 
@@ -110,12 +112,12 @@ func (h *Host) onDevice(u lab.ID) *job {
 
 // New makes a host; Run sets it to work.
 func New(c Config) *Host {
-	h := &Host{Config: c, spool: spool.New(filepath.Join(c.Dir, "spool"), cmp.Or(c.SpoolLimit, fullSpool)), working: map[string]*job{}, served: map[string]*orders.Served{}, labs: map[string]lab.Lab{}}
+	h := &Host{Config: c, spool: spool.New(filepath.Join(c.Dir, "spool"), cmp.Or(c.SpoolLimit, fullSpool)), working: map[string]*job{}, served: map[string]*orders.Served{}, labs: map[string]lab.Lab{}, listed: map[string]listing{}}
 	for _, make := range c.Labs {
-		var kind string
-		l := make(func(serial string) bool { return h.busy(lab.ID{Lab: kind, Serial: serial}) })
-		kind = l.Kind()
-		h.labs[kind] = l
+		var name string
+		l := make(func(serial string) bool { return h.busy(lab.ID{Lab: name, Serial: serial}) })
+		name = l.Name()
+		h.labs[name] = l
 	}
 	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Runners: runners.All, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, Outlet: c.Outlet, About: h.about, Lost: h.lost, Open: h.openSession}
 	h.desk = desk.New(c.Log, h.labs, h.atWork)
@@ -199,22 +201,43 @@ func (h *Host) work(ctx context.Context, mine *job, before []*job, hold hostlink
 	}
 }
 
+// listing is what a lab last listed.
+type listing struct {
+	at      time.Time
+	devices []lab.Device
+}
+
+// still is what holds of the devices of a lab that can't list them any more: for a moment, what it said of them.
+func (l listing) still(why error) []lab.Device {
+	if time.Since(l.at) < devices.SilentAfter {
+		return l.devices
+	}
+	out := slices.Clone(l.devices)
+	for i := range out {
+		out[i].State, out[i].Why, out[i].Checked = devices.Unusable, "its lab does not list its devices any more: "+why.Error(), false
+	}
+	return out
+}
+
 // lookAndTell looks at the devices once, and tells the service when something
 // has changed, or when it has not heard of them for a while.
 func (h *Host) lookAndTell(ctx context.Context) {
 	h.looking.Lock() // so that what was seen first is told first
 	defer h.looking.Unlock()
 	var seen []hostlink.Seen
-	for kind, l := range h.labs {
+	for name, l := range h.labs {
 		there, err := l.Devices(ctx)
-		if err != nil {
-			if ctx.Err() == nil {
-				h.Log.Warn("the devices of a lab can't be listed", "lab", kind, "err", err)
-			}
+		if err != nil && ctx.Err() != nil {
 			return
 		}
+		if err != nil {
+			h.Log.Warn("the devices of a lab can't be listed", "lab", name, "err", err)
+			there = h.listed[name].still(err)
+		} else {
+			h.listed[name] = listing{time.Now(), there}
+		}
 		for _, d := range there {
-			seen = append(seen, hostlink.Seen{Lab: kind, Facts: d.Facts, State: d.State, Why: d.Why, Checked: d.Checked})
+			seen = append(seen, hostlink.Seen{Lab: name, Facts: d.Facts, State: d.State, Why: d.Why, Checked: d.Checked})
 		}
 	}
 	slices.SortFunc(seen, func(a, b hostlink.Seen) int {

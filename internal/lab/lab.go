@@ -2,7 +2,8 @@
 //
 // A Lab knows the devices that it can reach, says of each how it stands, and gives control of one. Who asks a lab knows
 // neither adb nor any other way to a device: a Unit can do what its interfaces say. A unit is known by its lab and the
-// serial that the lab gives it. lab/adblab is the lab of what an adb server sees.
+// serial that the lab gives it. A lab that is somebody else's lends its devices: a Loan begins and ends with a piece of
+// work. lab/adblab is the lab of what an adb server sees.
 package lab
 
 import (
@@ -10,6 +11,7 @@ import (
 	"errors"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/phone"
 )
@@ -32,10 +34,46 @@ type ID struct{ Lab, Serial string }
 type Unit struct {
 	*phone.Unit
 	Known devices.Facts // what it said of itself when it was last asked
+	Loan  Loan          // of one that its lab lends for a piece of work; nil: it can be used at once
+}
+
+// Loan is how a lab lends a device for one piece of work. Nothing can be asked of the device before Begin and after End.
+type Loan interface {
+	// Begin takes the device, and waits as long as the lab has others before us. Waiting is told how that stands, in words. A lab
+	// that does not give it is *phone.Refused where another try would end the same, else *phone.Lost.
+	Begin(ctx context.Context, want Want, waiting func(string)) (Given, error)
+	// End gives the device back. Ending it twice, or before it began, changes nothing.
+	End(ctx context.Context) error
+}
+
+// Want is what a device is borrowed for.
+type Want struct {
+	Name       string         // of the work, for who looks at the lab
+	App        phone.App      // the build; without an id: none
+	SHA256     string         // of the build's file
+	Conditions conditions.Set // that the device is to be set to
+	// Again is told when the lab had to be asked anew for the same device, and knows the loan by something else now.
+	Again func(Given)
+}
+
+// Given is what a lab gave.
+type Given struct {
+	Ref       string         // by which the lab knows the loan
+	Page      string         // address of a page about it, for people; "": the lab has none
+	Installed bool           // the build is on the device, as new
+	Set       conditions.Set // what of the conditions the lab has seen to
+}
+
+// Lender is a lab whose devices are lent.
+type Lender interface {
+	// Reclaim ends a loan that an earlier process of this host began. One that is over is no error.
+	Reclaim(ctx context.Context, serial, ref string) error
 }
 
 // Lab is a source of devices. It is safe for use by several goroutines.
 type Lab interface {
+	// Name is by which its host knows it.
+	Name() string
 	// Kind says how its devices are reached, in a word: adb.
 	Kind() string
 	// Watch looks after the devices until ctx ends. It calls look at once, again and again, and as soon as something may have changed.
@@ -54,6 +92,23 @@ type Lab interface {
 	LookAgain(serial string)
 }
 
+// About is how a lab stands.
+type About struct {
+	Name, Kind, Place string
+	Address           string // of one that is elsewhere
+	Devices           int
+	AtOnce            int                 // sessions that may be open at a time; 0: one for each device
+	Open              int                 // that are
+	Waiting           int                 // at the lab, as it says
+	Out               string              // why it can't be used; "": it can
+	DayLimit          int                 // minutes a day; 0: no limit
+	UsedToday         time.Duration       // that sessions were open
+	Lacks             map[string][]string // by platform: what of a device it does not give
+}
+
+// Teller is a lab that says how it stands. What it does not say, its host does.
+type Teller interface{ About() About }
+
 // awaitFor is how long a device is waited for that is just being connected.
 const awaitFor = 10 * time.Second
 
@@ -70,11 +125,14 @@ func Await(ctx context.Context, l Lab, serial string) (*Unit, error) {
 	}
 }
 
-// First is the lab of devices that hosts told of before labs had names.
+// First is the name of the lab of devices that hosts told of before labs had names.
 const First = "adb"
 
 // None is a lab without devices.
 type None struct{}
+
+// Name implements Lab.
+func (None) Name() string { return "" }
 
 // Kind implements Lab.
 func (None) Kind() string { return "none" }

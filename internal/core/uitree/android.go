@@ -3,9 +3,6 @@ package uitree
 import (
 	"bytes"
 	"encoding/xml"
-	"errors"
-	"fmt"
-	"io"
 	"regexp"
 	"strconv"
 	"strings"
@@ -24,54 +21,14 @@ const (
 // ParseAndroid reads what `uiautomator dump` writes, with whatever stands
 // around the XML. Characters that XML does not allow, which real devices do
 // write, are dropped.
-func ParseAndroid(dump []byte) (*Screen, error) {
-	if len(dump) > maxDump {
-		return nil, fmt.Errorf("the screen's tree is %d bytes long, more than the %d that are read", len(dump), maxDump)
-	}
-	start := bytes.Index(dump, []byte("<hierarchy"))
-	end := bytes.LastIndex(dump, []byte("</hierarchy>"))
-	if start < 0 || end < start {
-		return nil, fmt.Errorf("there is no tree in the device's answer %q", short(dump))
-	}
-	dec := xml.NewDecoder(bytes.NewReader(allowed(dump[start : end+len("</hierarchy>")])))
-	s := &Screen{}
-	var open []*Element
-	nodes := 0
-	for {
-		tok, err := dec.Token()
-		if errors.Is(err, io.EOF) {
-			return s, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("the screen's tree is not XML: %w", err)
-		}
-		switch t := tok.(type) {
-		case xml.StartElement:
-			if t.Name.Local == "hierarchy" {
-				for _, a := range t.Attr {
-					if a.Name.Local == "rotation" {
-						s.Rotation, _ = strconv.Atoi(a.Value)
-					}
-				}
-				continue
-			}
-			if nodes++; nodes > maxNodes || len(open) > maxDepth {
-				return nil, fmt.Errorf("the screen's tree has more than %d elements, or is more than %d deep", maxNodes, maxDepth)
-			}
-			e := androidElement(t.Attr)
-			if len(open) == 0 {
-				s.Elements = append(s.Elements, e)
-			} else {
-				parent := open[len(open)-1]
-				parent.Children = append(parent.Children, e)
-			}
-			open = append(open, e)
-		case xml.EndElement:
-			if len(open) > 0 {
-				open = open[:len(open)-1]
+func ParseAndroid(raw []byte) (*Screen, error) {
+	return grammar{root: "hierarchy", at: func(s *Screen, attrs []xml.Attr) {
+		for _, a := range attrs {
+			if a.Name.Local == "rotation" {
+				s.Rotation, _ = strconv.Atoi(a.Value)
 			}
 		}
-	}
+	}, each: func(t xml.StartElement) *Element { return androidElement(t.Attr) }}.read(raw)
 }
 
 func androidElement(attrs []xml.Attr) *Element {

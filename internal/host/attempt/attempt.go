@@ -64,6 +64,7 @@ type attempt struct {
 	journal *spool.Journal
 
 	unit     *lab.Unit
+	given    lab.Given // of a device that is lent
 	timeline *record.Timeline
 	film     *film.Film
 	kit      *runner.Kit

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -17,7 +18,6 @@ import (
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/host/record"
-	"tessellant/internal/lab"
 	"tessellant/internal/phone"
 )
 
@@ -40,13 +40,19 @@ func (a *attempt) furnish(ctx context.Context) error {
 			return err
 		}
 	}
+	left := maps.Clone(spec.Conditions)
+	for name := range a.given.Set {
+		delete(left, name)
+	}
 	switch c := a.kit.Phone.Conditioner; {
 	case len(spec.Conditions) == 0:
 		return nil
+	case len(left) == 0:
+		return a.learn(ctx)
 	case c == nil:
-		return fmt.Errorf("the device can't be set to %s: its lab does not let us change how it is set", spec.Conditions)
+		return fmt.Errorf("the device can't be set to %s: its lab does not let us change how it is set", left)
 	default:
-		if err := c.Condition(ctx, spec.App.ID, spec.Conditions, true); err != nil {
+		if err := c.Condition(ctx, spec.App.ID, left, true); err != nil {
 			return err
 		}
 		return a.learn(ctx)
@@ -61,7 +67,7 @@ func (a *attempt) learn(ctx context.Context) error {
 	}
 	facts.Serial, facts.Labels = a.unit.Known.Serial, a.unit.Known.Labels
 	facts.Language = cmp.Or(a.hold.Spec.Conditions[conditions.Language], facts.Language)
-	*a.unit = lab.Unit{Unit: a.unit.Unit, Known: facts}
+	a.unit.Known = facts
 	return nil
 }
 

@@ -48,15 +48,19 @@ func putBack(ctx context.Context, b *Bench, hold hostlink.Hold, log *slog.Logger
 		log.Warn("what was changed on a device can't be read", "err", err)
 		return
 	}
-	u, err := lab.Await(ctx, b.Lab(hold), hold.Serial)
-	if err != nil {
-		return // it is put back when it is there again
-	}
 	ctx, cancel := context.WithTimeout(ctx, leftTidy)
 	defer cancel()
 	changes := j.Changes()
+	if changes.Loan != "" {
+		reclaim(ctx, b.Lab(hold), hold, changes.Loan, log)
+		return
+	}
 	if len(changes.Apps) == 0 && hold.Spec.App.ID != "" { // a process that kept no journal
 		changes.Apps, changes.Settled = append([]string{hold.Spec.App.ID}, hold.Besides...), true
+	}
+	u, err := lab.Await(ctx, b.Lab(hold), hold.Serial)
+	if err != nil || u.Loan != nil {
+		return // it is put back when it is there again; of one that was never lent nothing was changed
 	}
 	if err := Tidy(ctx, u.Unit, changes); err != nil {
 		log.Warn("the device could not be put back as it was", "err", err)

@@ -29,7 +29,6 @@ import (
 	"tessellant/internal/host/runner"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
-	"tessellant/internal/lab"
 	"tessellant/internal/phone"
 )
 
@@ -52,6 +51,9 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 		return err
 	}
 	if err := a.fetchBuild(ctx); err != nil {
+		return err
+	}
+	if err := a.borrow(ctx); err != nil {
 		return err
 	}
 	if err := a.wake(ctx); err != nil {
@@ -103,7 +105,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	if k.Network != nil {
 		record(k.Network)
 	}
-	if k.App.ID != "" {
+	if k.App.ID != "" && !a.given.Installed {
 		if err := k.Apps.Install(ctx); err != nil {
 			return err
 		}
@@ -118,8 +120,11 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 func (a *attempt) openRecorders(ctx context.Context) (err error) {
 	k, spec := a.kit, a.hold.Spec
 	logTo := a.dir
-	if !spec.Recording.Log {
-		logTo = "" // it is watched for crashes all the same
+	if !spec.Recording.Log || a.unit.Logger == nil {
+		logTo = "" // where there is one, it is watched for crashes all the same
+	}
+	if spec.Recording.Log && a.unit.Logger == nil {
+		a.broke(recording.Log, errors.New("this device gives none"))
 	}
 	if k.DeviceLog, err = record.NewDeviceLog(logTo, a.unit.Logger, spec.App.ID, k.Book.Clock, a.mask, a.room); err != nil {
 		return err
@@ -230,7 +235,7 @@ func (a *attempt) wake(ctx context.Context) error {
 		return err
 	}
 	facts.Serial = u.Known.Serial
-	*a.unit = lab.Unit{Unit: u.Unit, Known: facts}
+	u.Known = facts
 	if u.Storage == nil {
 		return nil
 	}
@@ -260,6 +265,9 @@ func (a *attempt) keepInTouch(ctx context.Context) error {
 
 // readClock reads the device's clock, several times where the way to it is to be known well.
 func (a *attempt) readClock(ctx context.Context, times int) error {
+	if a.unit.Clock == nil {
+		return nil
+	}
 	zero := a.timeline.Zero()
 	var samples []timeline.Sample
 	for range times {

@@ -43,6 +43,11 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 	}
 	end := a.timeline.Now()
 	var releasing sync.WaitGroup
+	if !mine && a.unit.Loan != nil { // whoever has the device next, this loan is ours to end
+		releasing.Go(func() {
+			_ = guard.Run(a.log, guard.Hold, func() { a.giveBack(tidy) })
+		})
+	}
 	if mine {
 		releasing.Go(func() {
 			_ = guard.Run(a.log, guard.Hold, func() { a.release(tidy, released) })
@@ -70,7 +75,12 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 
 // release puts the device back and gives it back. Where that can't be proved, it gets no more work until it has passed a check.
 func (a *attempt) release(ctx context.Context, released func()) {
-	err := Tidy(ctx, a.unit.Unit, a.journal.Changes())
+	var err error
+	if a.unit.Loan != nil {
+		a.giveBack(ctx) // its lab cleans it
+	} else {
+		err = Tidy(ctx, a.unit.Unit, a.journal.Changes())
+	}
 	var lost *phone.Lost
 	switch {
 	case ctx.Err() != nil || errors.As(err, &lost):

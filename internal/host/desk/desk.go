@@ -28,7 +28,7 @@ func unable(why, remedy string) *hostlink.Unable {
 // Desk does the orders.
 type Desk struct {
 	Log    *slog.Logger
-	Labs   map[string]lab.Lab // by kind
+	Labs   map[string]lab.Lab // by name
 	AtWork func(lab.ID) bool  // somebody's work has the device
 
 	mu       sync.Mutex
@@ -93,8 +93,8 @@ func (d *Desk) Do(_ context.Context, q remoteend.Request) remoteend.Response {
 
 // unitOf reads LAB/SERIAL; a serial may have slashes.
 func unitOf(path string) lab.ID {
-	kind, serial, _ := strings.Cut(path, "/")
-	return lab.ID{Lab: kind, Serial: serial}
+	name, serial, _ := strings.Cut(path, "/")
+	return lab.ID{Lab: name, Serial: serial}
 }
 
 func (*Desk) answer(v any, status int, no *hostlink.Unable) remoteend.Response {
@@ -133,6 +133,9 @@ func (d *Desk) startCheck(u lab.ID) (any, int, *hostlink.Unable) {
 	device, err := l.Acquire(u.Serial)
 	if err != nil {
 		return nil, http.StatusNotFound, unable("it is not there at the moment, or does not let us in", "see what the list of devices says of it")
+	}
+	if device.Loan != nil {
+		return nil, http.StatusConflict, unable("it belongs to a lab that lends it", "try the lab on it with: tessellant lab try "+u.Lab+" --device "+u.Serial)
 	}
 	if d.AtWork(u) {
 		return nil, http.StatusConflict, unable("it is running other work", "check it when that work has finished, or stop the work with: tessellant device free "+u.Serial)

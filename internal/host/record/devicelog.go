@@ -48,7 +48,7 @@ type DeviceLog struct {
 
 const maxDeviceLog = 512 << 20 // bytes kept
 
-// NewDeviceLog keeps the log in dir; "": it is only watched.
+// NewDeviceLog keeps the log in dir; "": it is only watched. L is nil for a device that gives none: then nothing comes.
 func NewDeviceLog(dir string, l phone.Logger, app string, clock *Clock, mask *masking.Mask, room *spool.Share) (*DeviceLog, error) {
 	name := os.DevNull
 	if dir != "" {
@@ -59,6 +59,9 @@ func NewDeviceLog(dir string, l phone.Logger, app string, clock *Clock, mask *ma
 		return nil, err
 	}
 	since := clock.First()
+	if since.IsZero() { // a device that tells no time
+		since = time.Now()
+	}
 	return &DeviceLog{clock: clock, mask: mask, share: room, logger: l, out: f, apps: []string{app}, year: since.UTC().Year(), marks: map[string]bool{}, changed: make(chan struct{}), last: since}, nil
 }
 
@@ -73,6 +76,9 @@ func (b *DeviceLog) Name() string { return recording.Log }
 // Record implements Recorder: it reads the log until ctx ends or the device is lost. A stream that
 // breaks while the device is there is opened again where it broke, however often that is: a device whose log ends can be tested all the same.
 func (b *DeviceLog) Record(ctx context.Context) error {
+	if b.logger == nil {
+		return nil
+	}
 	pauses := reopening()
 	for {
 		b.mu.Lock()
@@ -190,6 +196,9 @@ func (b *DeviceLog) Crash(ctx context.Context) *devicelog.Crash {
 // Settle waits until all that the device has logged so far has come: it writes
 // a mark that nobody can guess and waits for it, a few seconds at most.
 func (b *DeviceLog) Settle(ctx context.Context, what string) {
+	if b.logger == nil {
+		return
+	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	mark := what + " " + rand.Text()[:12]

@@ -27,6 +27,7 @@ type Changes struct {
 	Apps    []string `json:"apps,omitempty"` // by id: installed, or going to be
 	Settled bool     `json:"settled,omitempty"`
 	Files   []string `json:"files,omitempty"` // by their paths: put there, or going to be
+	Loan    string   `json:"loan,omitempty"`  // by which the lab knows that it lent the device; its lab cleans it
 }
 
 // Journal opens an attempt's journal.
@@ -60,6 +61,15 @@ func (j *Journal) Settled() error {
 	defer j.mu.Unlock()
 	next := j.changes
 	next.Settled = true
+	return j.write(next)
+}
+
+// Lent notes that the device is lent by its lab, which knows the loan by ref.
+func (j *Journal) Lent(ref string) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	next := j.changes
+	next.Loan = ref
 	return j.write(next)
 }
 
@@ -97,5 +107,5 @@ func (j *Journal) write(next Changes) error {
 func (j *Journal) Changes() Changes {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return Changes{Apps: slices.Clone(j.changes.Apps), Settled: j.changes.Settled, Files: slices.Clone(j.changes.Files)}
+	return Changes{Apps: slices.Clone(j.changes.Apps), Settled: j.changes.Settled, Files: slices.Clone(j.changes.Files), Loan: j.changes.Loan}
 }

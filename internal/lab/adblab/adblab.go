@@ -2,6 +2,7 @@
 package adblab
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"sync"
@@ -16,6 +17,7 @@ import (
 
 // Config is what the lab needs.
 type Config struct {
+	Called  string // its name; "": adb
 	Server  *adb.Server
 	Connect []string // devices on the network: address:port
 	// Emulators are ports of this machine at which emulators are looked for: they tell the adb server at the usual port alone that they have started.
@@ -51,6 +53,9 @@ type unit struct {
 
 // Kind is how such devices are reached.
 const Kind = "adb"
+
+// Name implements lab.Lab.
+func (l *Lab) Name() string { return cmp.Or(l.Called, lab.First) }
 
 // Kind implements lab.Lab.
 func (l *Lab) Kind() string { return Kind }

@@ -1,0 +1,258 @@
+package wd
+
+// What a device can do besides, by commands of its lab's own: its log, clock, keyboard, settings, files.
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"tessellant/internal/core/labfile"
+	"tessellant/internal/phone"
+)
+
+type logger struct{ d *Device }
+
+const (
+	logEvery = time.Second
+	maxLog   = 8 << 20 // bytes of one answer
+)
+
+// Log implements phone.Logger: the lab is asked again and again, from the newest moment on; lines that came before are left out.
+func (l logger) Log(ctx context.Context, since time.Time) (io.ReadCloser, error) {
+	out, in := io.Pipe()
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		defer cancel()
+		_ = in.CloseWithError(l.follow(ctx, since, in))
+	}()
+	return &stream{out, cancel}, nil
+}
+
+type stream struct {
+	*io.PipeReader
+	cancel context.CancelFunc
+}
+
+func (s *stream) Close() error {
+	s.cancel()
+	return s.PipeReader.Close()
+}
+
+// follow writes lines until ctx ends. The newest are kept for a while: a lab may give them again.
+func (l logger) follow(ctx context.Context, since time.Time, to io.Writer) error {
+	var before []string
+	for {
+		v, err := l.d.own(ctx, "give its log", "log", func(v *labfile.Values) { v.Since = since })
+		if ctx.Err() != nil {
+			return io.EOF
+		}
+		if err != nil {
+			return err
+		}
+		lines, err := logLines(v)
+		if err != nil {
+			return l.d.failed("give its log", err)
+		}
+		for _, line := range lines[overlap(before, lines):] {
+			if _, err := io.WriteString(to, line+"\n"); err != nil {
+				return err
+			}
+		}
+		before = lines
+		if phone.Pause(ctx, logEvery) != nil {
+			return io.EOF
+		}
+	}
+}
+
+func logLines(v any) ([]string, error) {
+	var lines []string
+	switch x := v.(type) {
+	case string:
+		if len(x) > maxLog {
+			x = x[len(x)-maxLog:]
+		}
+		lines = strings.Split(strings.TrimRight(x, "\n"), "\n")
+	case []any:
+		for _, one := range x {
+			s, ok := one.(string)
+			if !ok {
+				return nil, &Garbage{"its log is no list of lines"}
+			}
+			lines = append(lines, s)
+		}
+	case nil:
+	default:
+		return nil, &Garbage{"its log is neither a text nor a list of lines"}
+	}
+	if len(lines) == 1 && lines[0] == "" {
+		lines = nil
+	}
+	return lines, nil
+}
+
+// overlap is how many lines at the beginning of an answer were the end of the one before.
+func overlap(before, now []string) int {
+	for n := min(len(before), len(now)); n > 0; n-- {
+		same := true
+		for i := range n {
+			if before[len(before)-n+i] != now[i] {
+				same = false
+				break
+			}
+		}
+		if same {
+			return n
+		}
+	}
+	return 0
+}
+
+// Mark implements phone.Logger: a lab takes none.
+func (l logger) Mark(context.Context, string) error {
+	return &phone.Refused{Doing: "write into its log", Why: "its lab has no command for it", Remedy: "nothing has to be done: lines that are still on their way come a moment later"}
+}
+
+type clock struct{ d *Device }
+
+// Now implements phone.Clock.
+func (c clock) Now(ctx context.Context) (time.Time, error) {
+	const doing = "tell its time"
+	v, err := c.d.own(ctx, doing, "clock", nil)
+	if err != nil {
+		return time.Time{}, err
+	}
+	switch x := v.(type) {
+	case float64:
+		return time.UnixMilli(int64(x)).UTC(), nil
+	case string:
+		if t, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(x)); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	return time.Time{}, &phone.Refused{Doing: doing, Why: fmt.Sprintf("its lab tells it as %.60q", fmt.Sprint(v)), Remedy: "the command clock must answer an RFC 3339 text or milliseconds since 1970"}
+}
+
+type keyboard struct{ d *Device }
+
+// KeyboardShown implements phone.Keyboard. On iOS the keyboard stands in the tree.
+func (k keyboard) KeyboardShown(ctx context.Context) (bool, error) {
+	if k.d.Lab.Commands["keyboard"] == nil {
+		s, err := k.d.Tree(ctx)
+		if err != nil {
+			return false, err
+		}
+		for _, e := range s.All() {
+			if strings.HasSuffix(strings.ToLower(e.Class), "keyboard") {
+				return true, nil
+			}
+		}
+		return false, nil
+	}
+	v, err := k.d.own(ctx, "say whether its keyboard is shown", "keyboard", nil)
+	shown, _ := v.(bool)
+	return shown, err
+}
+
+type settings struct{ d *Device }
+
+// Rotate implements phone.Settings.
+func (s settings) Rotate(ctx context.Context, landscape bool) error {
+	to := "portrait"
+	if landscape {
+		to = "landscape"
+	}
+	s.changed()
+	_, err := s.d.own(ctx, "turn the screen", "rotate", func(v *labfile.Values) { v.Orientation = to })
+	return err
+}
+
+// Dark implements phone.Settings.
+func (s settings) Dark(ctx context.Context, on bool) error {
+	to := "off"
+	if on {
+		to = "on"
+	}
+	s.changed()
+	_, err := s.d.own(ctx, "set dark mode", "dark", func(v *labfile.Values) { v.Dark = to })
+	return err
+}
+
+func (s settings) changed() {
+	s.d.mu.Lock()
+	defer s.d.mu.Unlock()
+	s.d.turned, s.d.fresh = true, false
+}
+
+// Restore implements phone.Settings.
+func (s settings) Restore(ctx context.Context) error {
+	s.d.mu.Lock()
+	turned := s.d.turned
+	s.d.turned = false
+	s.d.mu.Unlock()
+	if !turned {
+		return nil
+	}
+	var errs []error
+	if s.d.Lab.Commands["rotate"] != nil {
+		errs = append(errs, s.Rotate(ctx, false))
+	}
+	if s.d.Lab.Commands["dark"] != nil {
+		errs = append(errs, s.Dark(ctx, false))
+	}
+	s.d.mu.Lock()
+	s.d.turned = false
+	s.d.mu.Unlock()
+	return errors.Join(errs...)
+}
+
+type files struct{ d *Device }
+
+// maxPut is how many bytes a file may have that is put onto a device of a lab: it goes in one request.
+const maxPut = 32 << 20
+
+// Put implements phone.Files.
+func (f files) Put(ctx context.Context, path string, r io.Reader) error {
+	raw, err := io.ReadAll(io.LimitReader(r, maxPut+1))
+	if err != nil {
+		return err
+	}
+	if len(raw) > maxPut {
+		return &phone.Refused{Doing: "take the file " + path, Why: fmt.Sprintf("it has more than %d MB", maxPut>>20), Remedy: "make it smaller: it goes to the lab in one request"}
+	}
+	_, err = f.d.own(ctx, "take a file", "put_file", func(v *labfile.Values) { v.Path, v.Content = path, base64.StdEncoding.EncodeToString(raw) })
+	return err
+}
+
+// Fetch implements phone.Files.
+func (f files) Fetch(ctx context.Context, path string, limit int64) ([]byte, error) {
+	const doing = "give a file"
+	v, err := f.d.own(ctx, doing, "fetch_file", func(v *labfile.Values) { v.Path = path })
+	if err != nil {
+		return nil, err
+	}
+	text, _ := v.(string)
+	raw, err := io.ReadAll(base64.NewDecoder(base64.StdEncoding, bytes.NewReader([]byte(text))))
+	if err != nil {
+		return nil, f.d.failed(doing, &Garbage{"the file is not base64"})
+	}
+	if int64(len(raw)) > limit {
+		return nil, &phone.Refused{Doing: doing, Why: fmt.Sprintf("%s has %d bytes, more than %d", path, len(raw), limit), Remedy: "fetch a smaller one"}
+	}
+	return raw, nil
+}
+
+// Remove implements phone.Files.
+func (f files) Remove(ctx context.Context, path string) error {
+	if f.d.Lab.Commands["remove_file"] == nil {
+		return nil // the lab cleans the device
+	}
+	_, err := f.d.own(ctx, "remove a file", "remove_file", func(v *labfile.Values) { v.Path = path })
+	return err
+}
