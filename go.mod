@@ -41,6 +41,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	golang.org/x/time v0.16.0
+	howett.net/plist v1.0.1
 	mvdan.cc/sh/v3 v3.14.1
 	rsc.io/qr v0.2.0
 )

@@ -15,6 +15,8 @@ need keytool default-jre-headless
 need javac default-jdk-headless
 need python3 python3
 need bwrap bubblewrap
+need openssl openssl
+need plistutil libplist-utils
 need slirp4netns slirp4netns
 need ip iproute2
 need mariadbd mariadb-server

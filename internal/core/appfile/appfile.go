@@ -1,13 +1,13 @@
 // Package appfile reads the facts of an app build out of its file.
 //
 // It reads an APK where it lies: the zip directory, the binary manifest and
-// the resource table, never the whole file. Every byte read and every
+// the resource table; of an IPA (ipa.go) the property list and the provisioning profile; never the whole file. Every byte read and every
 // string decoded is paid for from a work budget, so that a crafted file costs
 // no more than an honest one. In: an io.ReaderAt. Out: Facts, or a *Refusal
 // that says what is wrong with the file.
 //
 // Formats: APPNOTE.TXT 6.3.9 (zip); ResourceTypes.h of the Android Open Source
-// Project (binary XML, resource table).
+// Project (binary XML, resource table); for iOS see ipa.go, profile.go and codesign.go.
 package appfile
 
 import (
@@ -26,7 +26,7 @@ import (
 
 // Facts is what a build says about itself.
 type Facts struct {
-	Platform    string   `json:"platform"` // "android"
+	Platform    string   `json:"platform"` // android or ios
 	AppID       string   `json:"app_id"`   // the package name, such as org.example.app
 	Label       string   `json:"label"`    // in the default language
 	VersionName string   `json:"version_name"`
@@ -44,6 +44,7 @@ type Facts struct {
 	// MinCode and TargetCode are the code names of systems that are not released, where the manifest names such; the level is Preview then.
 	MinCode    string    `json:"min_code,omitempty"`
 	TargetCode string    `json:"target_code,omitempty"`
+	IOS        *IOS      `json:"ios,omitempty"` // nil: it is no iOS build
 	Findings   []Finding `json:"findings,omitempty"`
 }
 
@@ -76,7 +77,7 @@ const (
 	rebuild      = "build the app again and upload the file that the build made"
 )
 
-// Read reads the facts of the APK of size bytes behind r.
+// Read reads the facts of the build of size bytes behind r.
 func Read(r io.ReaderAt, size int64) (Facts, error) {
 	f, err := Open(r, size)
 	if err != nil {
@@ -91,6 +92,10 @@ func (f *File) Examine() (Facts, error) {
 	if err != nil {
 		return facts, err
 	}
+	if facts.IOS != nil {
+		f.examineIOS(&facts)
+		return facts, nil
+	}
 	found, err := f.Whole()
 	if found != nil {
 		facts.Findings = append(facts.Findings, *found)
@@ -104,12 +109,12 @@ func (f *File) Facts() (Facts, error) {
 	manifest := f.named["AndroidManifest.xml"]
 	if manifest == nil {
 		switch {
-		case f.isIPA():
-			return none, refuse("upload an Android build for now", "this is an iOS app (IPA); iOS builds are not read yet")
+		case f.bundle() != "":
+			return f.iosFacts()
 		case f.named["BundleConfig.pb"] != nil:
 			return none, refuse("make an APK from it", "this is an app bundle (AAB), which a device can't install")
 		default:
-			return none, refuse("upload the APK itself, not an archive of something else", "the zip file has no AndroidManifest.xml at its root, so it is not an APK")
+			return none, refuse("upload the APK or the IPA itself, not an archive of something else", "the zip file has no AndroidManifest.xml at its root and no app below Payload/, so it is neither an APK nor an IPA")
 		}
 	}
 	raw, err := unpack(manifest, maxManifest)
@@ -152,15 +157,6 @@ func (f *File) Facts() (Facts, error) {
 var appIDForm = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]*(\.[A-Za-z][A-Za-z0-9_]*)+$`)
 })
-
-func (f *File) isIPA() bool {
-	for name := range f.named {
-		if dir, file, ok := strings.Cut(strings.TrimPrefix(name, "Payload/"), "/"); ok && strings.HasPrefix(name, "Payload/") && strings.HasSuffix(dir, ".app") && file == "Info.plist" {
-			return true
-		}
-	}
-	return false
-}
 
 // findings says what will go wrong with a build that can be read.
 func (f *File) findings(m *manifest, t *resources) (out []Finding, err error) {

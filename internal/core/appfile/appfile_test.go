@@ -197,7 +197,7 @@ func TestWhatASystemWouldRefuseIsRefusedOrSaid(t *testing.T) {
 	for says, raw := range map[string][]byte{
 		`two files named "AndroidManifest.xml"`: rezipped(t, plain, func(h *zip.FileHeader) []*zip.FileHeader { twin := *h; return append(same(h), &twin) }),
 		`inside is encrypted`:                   rezipped(t, plain, func(h *zip.FileHeader) []*zip.FileHeader { h.Flags = 1; return same(h) }),
-		`an iOS app (IPA)`:                      ipa,
+		`Info.plist can't be read`:              ipa,
 		`it is plain text`:                      text,
 		`something was put behind it`:           append(append([]byte{}, plain...), make([]byte, 70_000)...),
 		`the version's name is 300 bytes long`:  bare(`package="org.kelpline.bare" android:versionName="` + strings.Repeat("v", 300) + `"><application/>`),
@@ -370,7 +370,7 @@ func TestWhatIsNoBuildIsRefusedWithTheReason(t *testing.T) {
 		why string
 	}{
 		"an empty file":             {nil, "the file is empty"},
-		"a text":                    {[]byte("hello, this is no app"), "not an APK: it does not begin as a zip file does"},
+		"a text":                    {[]byte("hello, this is no app"), "neither an APK nor an IPA: it does not begin as a zip file does"},
 		"half an APK":               {apk[:len(apk)/2], "it is cut off"},
 		"an APK without its end":    {apk[:len(apk)-30], "it is cut off"},
 		"a damaged APK":             {damaged, "damaged"},

@@ -19,16 +19,17 @@ type File struct {
 	dir   zipdir.Directory
 	all   []*zip.File // in the directory's order
 	named map[string]*zip.File
+	app   *string // see bundle; nil: not looked for yet
 }
 
 // Open opens the build of size bytes behind r. What no device would take for an app is refused.
 func Open(r io.ReaderAt, size int64) (*File, error) {
 	if size == 0 {
-		return nil, refuse("upload the APK that your build made", "the file is empty")
+		return nil, refuse("upload the APK or the IPA that your build made", "the file is empty")
 	}
 	head := make([]byte, 4)
 	if n, _ := r.ReadAt(head, 0); n < 4 || !bytes.HasPrefix(head, []byte("PK")) {
-		return nil, refuse("upload the APK that your build made", "this is not an APK: it does not begin as a zip file does")
+		return nil, refuse("upload the APK or the IPA that your build made", "this is neither an APK nor an IPA: it does not begin as a zip file does")
 	}
 	dir, err := zipdir.Find(r, size)
 	if errors.Is(err, zipdir.ErrNone) {
@@ -62,7 +63,7 @@ func Open(r io.ReaderAt, size int64) (*File, error) {
 			return nil, refuse("upload it again from the start", "it is damaged: the file %q inside has no beginning", clip(f.Name))
 		}
 	}
-	return &File{r, size, dir, z.File, named}, nil
+	return &File{r: r, size: size, dir: dir, all: z.File, named: named}, nil
 }
 
 // Entry reads one file out of the build, of at most max bytes.

@@ -24,6 +24,9 @@ func (f *File) Icon(name string) []byte {
 	if err != nil {
 		return nil
 	}
+	if raw = standardPNG(raw); raw == nil {
+		return nil
+	}
 	cfg, kind, err := image.DecodeConfig(bytes.NewReader(raw))
 	if err != nil || cfg.Width <= 0 || cfg.Height <= 0 || cfg.Width > maxIconSide || cfg.Height > maxIconSide {
 		return nil
