@@ -2,7 +2,7 @@
 .PHONY: demo example test generate bench build console setup fuzz fault race attack check-deps
 
 GO ?= go
-KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk
+KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk build/kelpline-1.8.0.ipa build/kelpline-1.9.0.ipa
 CHECK := internal/checkup/built/check.apk
 SOURCES := $(shell find demo/kelpline -type f)
 CONSOLE := $(shell find console/src -type f) console/index.html console/vite.config.ts
@@ -71,21 +71,28 @@ check-deps: setup
 
 # A few minutes of fuzzing for each parser of uploads, and of what devices say.
 fuzz: setup $(KELPLINE)
-	@for f in FuzzRead FuzzParts; do $(GO) test ./internal/core/appfile -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
+	@for f in FuzzRead FuzzParts FuzzIPA; do $(GO) test ./internal/core/appfile -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/testpkg -run '^$$' -fuzz FuzzReadScript -fuzztime 2m -fuzzminimizetime 1x
-	@for f in FuzzParseAndroid FuzzLocators; do $(GO) test ./internal/core/uitree -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
+	@for f in FuzzParseAndroid FuzzIOS FuzzLocators; do $(GO) test ./internal/core/uitree -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@for p in phone/android adb; do $(GO) test ./internal/$$p -run '^$$' -fuzz FuzzSaid -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/foreign -run '^$$' -fuzz FuzzFit -fuzztime 30s -fuzzminimizetime 1x
 	@for p in junit har; do $(GO) test ./internal/core/$$p -run '^$$' -fuzz FuzzRead -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
+	@$(GO) test ./internal/core/labfile -run '^$$' -fuzz FuzzParse -fuzztime 1m -fuzzminimizetime 1x
+	@$(GO) test ./internal/core/catalogue -run '^$$' -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1x
 	@$(GO) test ./internal/proxy -run '^$$' -fuzz FuzzSniffed -fuzztime 1m -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/w3c -run '^$$' -fuzz FuzzRequests -fuzztime 2m -fuzzminimizetime 1x
 
 setup:
 	@scripts/setup.sh
 
-build/kelpline-1.8.0.apk: CODE := 231
-build/kelpline-1.9.0.apk: CODE := 240
+build/kelpline-1.8.0.apk build/kelpline-1.8.0.ipa: CODE := 231
+build/kelpline-1.9.0.apk build/kelpline-1.9.0.ipa: CODE := 240
 build/kelpline-%.apk: $(SOURCES) | setup
-	@echo "building Kelpline $*"
+	@echo "building Kelpline $* for Android"
 	@mkdir -p $(dir $@)
 	@flock $(dir $@)kelpline.lock demo/kelpline/build.sh $* $(CODE) $@
+
+build/kelpline-%.ipa: $(SOURCES) demo/cloud.yaml | setup
+	@echo "building Kelpline $* for iOS"
+	@mkdir -p $(dir $@)
+	@demo/kelpline/build.sh $* $(CODE) $@

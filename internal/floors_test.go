@@ -44,19 +44,20 @@ var floors = [][]string{
 	{"internal/host/spool"},
 	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
-	{"internal/confine", "internal/lab/adblab"},
+	{"internal/confine", "internal/lab/adblab", "internal/lab/wdlab"},
 	{"internal/lab"},
-	{"internal/phone", "internal/phone/android", "internal/phone/phonetest"},
+	{"internal/phone", "internal/phone/android", "internal/phone/wd", "internal/phone/phonetest"},
 	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "internal/proxy", "api", "console"},
 	{"internal/hostlink"},
 	{"internal/guard"},
 	{"internal/child"},
 	{"internal/core/ours"},
-	{"internal/core/planning", "internal/core/runfile", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup", "internal/core/triage"},
+	{"internal/core/planning", "internal/core/runfile", "internal/core/labfile", "internal/core/dispatch", "internal/core/testpkg", "internal/core/report", "internal/core/w3c", "internal/core/junit", "internal/core/snippet", "internal/core/backup", "internal/core/triage"},
 	{"internal/core/work", "internal/core/steps"},
 	{"internal/core/recording"},
 	{"internal/core/conditions", "internal/core/pools"},
 	{"internal/core/remarks"},
+	{"internal/core/catalogue"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/gauges", "internal/core/har", "internal/core/netprofile"},
 	{"internal/core/tracks", "internal/core/likeness"},
 	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope", "internal/core/nearest", "internal/core/labels", "internal/core/h264"},
@@ -65,6 +66,7 @@ var floors = [][]string{
 // beside are the arrows within a floor.
 var beside = map[string]string{
 	"internal/phone/android":   "internal/phone",
+	"internal/phone/wd":        "internal/phone",
 	"internal/phone/phonetest": "internal/phone",
 }
 
@@ -72,7 +74,7 @@ var beside = map[string]string{
 var impure = []string{"net/http", "net", "os", "os/exec", "database/sql", "github.com/labstack/echo/v5", "github.com/jmoiron/sqlx"}
 
 // devicesAlone are the packages that only those beside devices need; the service must do without them.
-var devicesAlone = []string{"internal/adb", "internal/phone/android", "internal/lab/adblab", "internal/sandbox", "internal/script", "internal/host"}
+var devicesAlone = []string{"internal/adb", "internal/phone/android", "internal/phone/wd", "internal/lab/adblab", "internal/lab/wdlab", "internal/sandbox", "internal/script", "internal/host"}
 
 type pkg struct {
 	ImportPath string
@@ -109,7 +111,7 @@ func TestNoArrowRunsUp(t *testing.T) {
 	for _, p := range list(t) {
 		from := strings.TrimPrefix(p.ImportPath, "tessellant/")
 		seen[from] = true
-		if from == "internal" || strings.HasPrefix(from, "internal/housetest") || strings.HasPrefix(from, "bench") || strings.HasPrefix(from, "docs") {
+		if from == "internal" || strings.HasPrefix(from, "internal/housetest") || strings.HasPrefix(from, "bench") || strings.HasPrefix(from, "docs") || strings.HasPrefix(from, "demo") {
 			continue
 		}
 		for _, im := range p.Imports {

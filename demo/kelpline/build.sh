@@ -1,9 +1,14 @@
 #!/bin/sh
-# Builds Kelpline from source with Android's own packaging tools: a genuine,
-# aligned and signed APK. usage: demo/kelpline/build.sh VERSION CODE OUT.apk
+# Builds Kelpline from source. With Android's own packaging tools: a genuine,
+# aligned and signed APK. For iOS: an IPA, see ios/main.go.
+# usage: demo/kelpline/build.sh VERSION CODE OUT.apk|OUT.ipa
 set -eu
 version=$1 code=$2 out=$3
 here=$(cd "$(dirname "$0")" && pwd)
+case "$out" in
+/*.ipa) cd "$here/../.." && exec go run ./demo/kelpline/ios "$version" "$code" "$out" ;;
+*.ipa) out=$PWD/$out && cd "$here/../.." && exec go run ./demo/kelpline/ios "$version" "$code" "$out" ;;
+esac
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 framework=/usr/share/android-framework-res/framework-res.apk

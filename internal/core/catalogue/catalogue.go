@@ -68,6 +68,7 @@ type Device struct {
 	MemoryMB  int      `json:"memory_mb,omitempty"`
 	ABIs      []string `json:"abis,omitempty"`
 	Language  string   `json:"language,omitempty"`
+	UDID      string   `json:"udid,omitempty"` // of an iOS device: by which provisioning profiles list it
 	Simulated bool     `json:"simulated,omitempty"`
 	State     string   `json:"state,omitempty"` // free, busy or away; without: free
 	Why       string   `json:"why,omitempty"`   // of one that is away
@@ -76,13 +77,13 @@ type Device struct {
 // Facts are the device's as everybody else has them. Origin is the lab's to say.
 func (d Device) Facts(origin, place string) devices.Facts {
 	return devices.Facts{Serial: d.ID, Platform: d.Platform, OS: d.OS, API: d.API, Maker: d.Maker, Model: d.Model, Form: d.Form, Origin: origin, Simulated: d.Simulated,
-		Width: d.Width, Height: d.Height, Density: d.Density, MemoryMB: d.MemoryMB, ABIs: d.ABIs, Language: d.Language, Place: place}
+		Width: d.Width, Height: d.Height, Density: d.Density, MemoryMB: d.MemoryMB, ABIs: d.ABIs, Language: d.Language, UDID: d.UDID, Place: place}
 }
 
 // Of is a device as a catalogue has it. A device that is no device of a catalogue has no id then.
 func Of(f devices.Facts, state, why string) Device {
 	return Device{ID: f.Serial, Platform: f.Platform, OS: f.OS, API: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form, Width: f.Width, Height: f.Height, Density: f.Density,
-		MemoryMB: f.MemoryMB, ABIs: f.ABIs, Language: f.Language, Simulated: f.Simulated, State: state, Why: why}
+		MemoryMB: f.MemoryMB, ABIs: f.ABIs, Language: f.Language, UDID: f.UDID, Simulated: f.Simulated, State: state, Why: why}
 }
 
 // Read reads a catalogue of at most MaxBytes. The error says why none of it can be used.
@@ -148,7 +149,7 @@ func (d *Device) Mend() string {
 	if d.Density == 0 {
 		d.Density = 160
 	}
-	for _, s := range []*string{&d.OS, &d.Maker, &d.Model, &d.Language, &d.Why} {
+	for _, s := range []*string{&d.OS, &d.Maker, &d.Model, &d.Language, &d.UDID, &d.Why} {
 		*s = foreign.Name(strings.TrimSpace(*s), maxWord)
 	}
 	d.ABIs = slices.Clone(d.ABIs[:min(len(d.ABIs), maxABIs)])

@@ -1,7 +1,7 @@
 // Package devicelog reads a device's log line by line, and finds in it the
 // death of an app.
 //
-// In: lines as `logcat -v epoch` or `-v threadtime` writes them. Out: their
+// In: lines as `logcat -v epoch` or `-v threadtime` writes them, or as iOS's `log` does in its style syslog (apple.go). Out: their
 // parts, and crashes with their stack traces.
 package devicelog
 
@@ -31,6 +31,9 @@ func Parse(s string, year int) (l Line, ok bool) {
 	rest := strings.TrimLeft(s, " ")
 	if rest == "" || rest[0] < '0' || rest[0] > '9' {
 		return l, false
+	}
+	if len(rest) > len(appleTime) && rest[4] == '-' {
+		return apple(rest)
 	}
 	if l.At, rest, ok = epoch(rest); !ok {
 		if l.At, rest, ok = monthAndDay(s, year); !ok {
@@ -109,6 +112,8 @@ type Crash struct {
 	Hung    bool   // it lives, and does not respond to its user
 	Problem string // the exception or the signal, one line
 	Trace   string // all that the log says of it, with line ends
+
+	apple bool // of iOS
 }
 
 // Of says whether the crash is one of an app: a process of it may have a name behind a colon.
@@ -164,14 +169,14 @@ func (f *Finder) Flush() {
 
 // ofCrashes reports whether lines with a tag can say anything of a crash.
 func ofCrashes(tag string) bool {
-	return tag == "AndroidRuntime" || tag == "libc" || tag == "DEBUG" || tag == "ActivityManager"
+	return tag == "AndroidRuntime" || tag == "libc" || tag == "DEBUG" || tag == "ActivityManager" || tag == appleLauncher
 }
 
 // Feed takes the next line. Crashes of Java code come under the tag
 // AndroidRuntime, those of native code as a fatal signal under libc, which names a process by the end of its name, and
 // as a tombstone with the whole name under DEBUG, as written by
 // com.android.internal.os.RuntimeInit and by the linker's debuggerd handler; that an app does not
-// respond, under ActivityManager, by com.android.server.am.ProcessErrorStateRecord.
+// respond, under ActivityManager, by com.android.server.am.ProcessErrorStateRecord. For iOS see apple.go.
 func (f *Finder) Feed(l Line) {
 	if len(f.done) >= maxCrashes {
 		return
@@ -183,6 +188,7 @@ func (f *Finder) Feed(l Line) {
 		f.tell()
 	}
 	switch {
+	case f.apple(l):
 	case l.Tag == "AndroidRuntime" && strings.HasPrefix(l.Text, "FATAL EXCEPTION"):
 		f.Flush()
 		f.told = false
@@ -212,7 +218,7 @@ func (f *Finder) Feed(l Line) {
 			c.Problem = "the app is not responding: " + why
 			f.tell()
 		}
-	case f.open == nil:
+	case f.open == nil || f.open.apple:
 	case !f.open.Native && l.Tag == "AndroidRuntime" && l.PID == f.open.PID, f.open.Native && l.Tag == "DEBUG":
 		c := f.open
 		if f.n++; f.n > maxTrace {

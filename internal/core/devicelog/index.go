@@ -126,7 +126,7 @@ func (x *scan) line(text string) {
 			x.Tags = append(x.Tags, name)
 		}
 		e.tag = tag
-		if before := len(x.finder.Crashes()); ofCrashes(l.Tag) {
+		if before := len(x.finder.Crashes()); ofCrashes(l.Tag) || strings.HasPrefix(l.Text, appleDeath) {
 			l.Tag, l.Text = strings.Clone(l.Tag), strings.Clone(l.Text)
 			x.finder.Feed(l)
 			told := x.finder.Crashes()

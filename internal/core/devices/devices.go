@@ -14,7 +14,7 @@ import (
 // Facts is what a device says about itself.
 type Facts struct {
 	Serial    string   `json:"serial"`   // of the unit itself, not of its connection
-	Platform  string   `json:"platform"` // "android"
+	Platform  string   `json:"platform"` // android or ios
 	OS        string   `json:"os"`       // "14", "8.1"
 	API       int      `json:"api"`      // Android's API level
 	Maker     string   `json:"maker"`
@@ -28,6 +28,7 @@ type Facts struct {
 	MemoryMB  int      `json:"memory_mb"`
 	ABIs      []string `json:"abis"` // processor kinds, the preferred first
 	Language  string   `json:"language"`
+	UDID      string   `json:"udid,omitempty"`   // of an iOS device: by which provisioning profiles list it
 	Place     string   `json:"place,omitempty"`  // where its lab stands
 	Ways      []string `json:"ways,omitempty"`   // by which it is connected, where there are several: the one in use first
 	Limits    []string `json:"limits,omitempty"` // what its maker does not let us do, and what is done instead

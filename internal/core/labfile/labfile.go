@@ -324,13 +324,13 @@ func (r *reader) devices(n *yaml.Node) (out []catalogue.Device) {
 		r.say(n, "the list of devices is empty", "write at least one: {id: …, platform: android, os: \"14\", api: 34, maker: …, model: …, width: 1080, height: 2400, density: 420}")
 	}
 	for _, x := range list {
-		m := r.mapping(x, "a device", "id", "platform", "os", "api", "maker", "model", "form", "width", "height", "density", "memory_mb", "abis", "language", "simulated")
+		m := r.mapping(x, "a device", "id", "platform", "os", "api", "maker", "model", "form", "width", "height", "density", "memory_mb", "abis", "language", "udid", "simulated")
 		if m == nil {
 			continue
 		}
 		d := catalogue.Device{ID: r.text(m["id"], "id"), Platform: r.text(m["platform"], "platform"), OS: r.text(m["os"], "os"), Maker: r.text(m["maker"], "maker"), Model: r.text(m["model"], "model"), Form: r.text(m["form"], "form"),
 			API: r.number(m["api"], "api", 0, 10_000), Width: r.number(m["width"], "width", 1, 20_000), Height: r.number(m["height"], "height", 1, 20_000), Density: r.number(m["density"], "density", 20, 2000),
-			MemoryMB: r.number(m["memory_mb"], "memory_mb", 0, 10<<20), Language: r.text(m["language"], "language"), Simulated: r.truth(m["simulated"], "simulated")}
+			MemoryMB: r.number(m["memory_mb"], "memory_mb", 0, 10<<20), Language: r.text(m["language"], "language"), UDID: r.text(m["udid"], "udid"), Simulated: r.truth(m["simulated"], "simulated")}
 		for _, a := range r.list(m["abis"], "abis") {
 			d.ABIs = append(d.ABIs, r.text(a, "abis"))
 		}

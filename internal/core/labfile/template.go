@@ -16,6 +16,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/foreign"
 )
 
@@ -25,7 +26,7 @@ type Values struct {
 	App         App
 	Build       string            // the lab's reference for the build; "": the session has none
 	Name        string            // of the work
-	Conditions  map[string]string // that the device is to be set to, such as language
+	Conditions  map[string]string // that the device is to be set to, such as language; of Conditions
 	Language    string            // of the conditions, else the device's
 	Session     string            // the lab's own id of the session
 	Secret      map[string]string
@@ -47,9 +48,18 @@ type App struct {
 	Size               int64
 }
 
+// Conditions are those that the device is to be set to, with all others that there are, as "".
+func Conditions(set conditions.Set) map[string]string {
+	out := map[string]string{}
+	for _, name := range conditions.Names() {
+		out[name] = set[name]
+	}
+	return out
+}
+
 // sample is what templates are tried with.
 func sample(secrets map[string]Secret) Values {
-	v := Values{Device: Device{"id", "android", "14", "maker", "model", "en"}, App: App{ID: "org.example.app", Activity: "org.example.app.Main", File: "build.apk", Size: 1}, Build: "build", Name: "name", Conditions: map[string]string{},
+	v := Values{Device: Device{"id", "android", "14", "maker", "model", "en"}, App: App{ID: "org.example.app", Activity: "org.example.app.Main", File: "build.apk", Size: 1}, Build: "build", Name: "name", Conditions: Conditions(nil),
 		Language: "en", Session: "session", Secret: map[string]string{}, Args: map[string]string{}, Path: "/sdcard/f", Content: "AA==", Key: "home", Orientation: "portrait", Dark: "on", Since: time.Unix(0, 0).UTC()}
 	for name := range secrets {
 		v.Secret[name] = "secret"
@@ -284,6 +294,16 @@ func (t *Tree) make(v Values) (any, bool, error) {
 	switch {
 	case t.plain:
 		return t.value, true, nil
+	case t.text != nil && t.text.Source == "{{.Args}}": // as an object
+		return v.Args, true, nil
+	case t.text != nil && t.text.Source == "{{.Conditions}}":
+		set := map[string]string{}
+		for name, value := range v.Conditions {
+			if value != "" {
+				set[name] = value
+			}
+		}
+		return set, true, nil
 	case t.text != nil:
 		s, err := t.text.Make(v)
 		return s, s != "", err

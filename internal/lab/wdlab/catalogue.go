@@ -139,7 +139,7 @@ func Plain(err error) string {
 		return "its certificate is for another name: " + name.Error() + "; write the address as the certificate has it"
 	case errors.As(err, &invalid), errors.As(err, &handshake):
 		return "its certificate is not good: " + err.Error() + "; the lab has to renew it, or the clock of this machine is wrong"
-	case errors.As(err, &record):
+	case errors.As(err, &record), errors.Is(err, http.ErrSchemeMismatch):
 		return "it does not speak TLS there; write http:// in its address, if that is meant"
 	case errors.Is(err, context.DeadlineExceeded):
 		return "it does not answer in time; see whether it is up"

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"image/png"
-	"maps"
 	"net/http"
 	"path"
 	"strings"
@@ -29,8 +28,8 @@ import (
 const (
 	// endTakes is how long the lab may take to end a session.
 	endTakes = 20 * time.Second
-	// askAgain is between two tries to get a session from a lab that has no place.
-	askAgain = 3 * time.Second
+	// askAgain is between two tries to get a session from a lab that has no place: at first, and at most.
+	askAgain, askAtMost = time.Second, 10 * time.Second
 	// otherTries is how often a session is asked for that was not created for a reason that may pass.
 	otherTries = 3
 )
@@ -113,10 +112,9 @@ func valuesFor(d catalogue.Device, want lab.Want) labfile.Values {
 	if c := want.Conditions[conditions.Language]; c != "" {
 		language = c
 	}
-	v := labfile.Values{Device: labfile.Device{ID: d.ID, Platform: d.Platform, OS: d.OS, Maker: d.Maker, Model: d.Model, Language: d.Language}, Name: want.Name, Conditions: map[string]string{}, Language: language,
+	v := labfile.Values{Device: labfile.Device{ID: d.ID, Platform: d.Platform, OS: d.OS, Maker: d.Maker, Model: d.Model, Language: d.Language}, Name: want.Name, Conditions: labfile.Conditions(want.Conditions), Language: language,
 		Orientation: want.Conditions[conditions.Orientation], Dark: want.Conditions[conditions.Dark],
 		App: labfile.App{ID: want.App.ID, Activity: want.App.Activity, Size: want.App.Size, File: fileName(d.Platform, want.App.ID)}}
-	maps.Copy(v.Conditions, want.Conditions)
 	return v
 }
 
@@ -272,7 +270,7 @@ func (x *loan) session(ctx context.Context, v labfile.Values, waiting func(strin
 			waiting(text)
 			told = text
 		}
-		if phone.Pause(ctx, askAgain) != nil {
+		if phone.Pause(ctx, min(askAgain<<min(try, 10), askAtMost)) != nil {
 			return o, nil, err
 		}
 	}

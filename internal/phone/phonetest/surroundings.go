@@ -19,7 +19,7 @@ import (
 
 var surroundings = []check{
 	{"settings", "Settings turn the screen and return when it is turned, and Restore puts back what was changed; a device that can't go dark says so.", func(p *probe) {
-		settings, ok := p.Phone.(phone.Settings)
+		settings, ok := p.unit.Settings, p.unit.Settings != nil
 		if !ok {
 			p.Skip("this phone has no settings that can be changed")
 		}
@@ -38,7 +38,7 @@ var surroundings = []check{
 		before, err := p.Phone.Screenshot(p.ctx)
 		require.NoError(p, err)
 		var refused *phone.Refused
-		if err := settings.Dark(p.ctx, true); f.API < 29 {
+		if err := settings.Dark(p.ctx, true); f.Platform == "android" && f.API < 29 {
 			require.ErrorAs(p, err, &refused)
 			require.Contains(p, refused.Remedy, "Android 10")
 		} else {
@@ -53,8 +53,8 @@ var surroundings = []check{
 		require.NoError(p, settings.Restore(p.ctx), "nothing is left to be put back")
 	}},
 	{"conditions", "Condition sets what the device's facts say that it can be set to, and Unsettle puts all of it back; the app sees its language and size.", func(p *probe) {
-		conditioner, ok := p.Phone.(phone.Conditioner)
-		settler, settles := p.Phone.(phone.Settler)
+		conditioner, ok := p.unit.Conditioner, p.unit.Conditioner != nil
+		settler, settles := p.unit.Settler, p.unit.Settler != nil
 		if !ok || !settles {
 			p.Skip("this phone can't be set to conditions")
 		}
@@ -89,7 +89,7 @@ var surroundings = []check{
 		require.Equal(p, p.Language == "de", strings.Contains(p.find("#settings").Label+p.find("#settings").Text, "Einstellungen"))
 	}},
 	{"starts", "Launch tells how long a cold start took, where the phone says so.", func(p *probe) {
-		starter, ok := p.Phone.(phone.Starter)
+		starter, ok := p.unit.Phone.(phone.Starter)
 		if !ok {
 			p.Skip("this phone does not say how apps come up")
 		}
@@ -100,7 +100,7 @@ var surroundings = []check{
 		}
 	}},
 	{"gauges", "A meter reads the app and the device beside all commands, all gauges when all are wanted, and understands what the phone says.", func(p *probe) {
-		gauged, ok := p.Phone.(phone.Gauged)
+		gauged, ok := p.unit.Gauged, p.unit.Gauged != nil
 		if !ok {
 			p.Skip("this phone's gauges can't be read")
 		}
@@ -130,7 +130,7 @@ var surroundings = []check{
 		require.NotContains(p, v, gauges.Memory)
 	}},
 	{"film", "Film streams the screen as H.264, a picture for each change, until it is closed; once more at the same time and later again, or it says that it can't.", func(p *probe) {
-		filmer, ok := p.Phone.(phone.Filmer)
+		filmer, ok := p.unit.Filmer, p.unit.Filmer != nil
 		if !ok {
 			p.Skip("this phone does not film its screen")
 		}
@@ -196,8 +196,8 @@ var surroundings = []check{
 		require.NoError(p, other.Close())
 	}},
 	{"proxy", "Proxy leads the apps through a port of this machine, and Unsettle puts it back.", func(p *probe) {
-		proxied, ok := p.Phone.(phone.Proxied)
-		settler, settles := p.Phone.(phone.Settler)
+		proxied, ok := p.unit.Proxied, p.unit.Proxied != nil
+		settler, settles := p.unit.Settler, p.unit.Settler != nil
 		if !ok || !settles {
 			p.Skip("this phone's apps can't be led through a proxy")
 		}

@@ -60,7 +60,8 @@ type Device struct {
 	now    Opened
 	fresh  bool      // the session has just been opened: the build is in front
 	heard  time.Time // when the lab last answered in this session
-	turned bool      // it was turned or darkened, and is to be put back
+	closed bool
+	turned bool // it was turned or darkened, and is to be put back
 }
 
 // New makes a device. Nothing can be asked of it before Use.
@@ -150,6 +151,9 @@ func (d *Device) failed(doing string, err error) error {
 
 // command makes a request of the standard's within the session.
 func (d *Device) command(ctx context.Context, doing, method, path string, body any) (any, error) {
+	if err := d.live(); err != nil {
+		return nil, err
+	}
 	v, err := d.Endpoint.Command(ctx, method, "/session/"+d.opened().ID+path, body, commandTakes)
 	for range looksAgain {
 		if err == nil || method != http.MethodGet || !passing(err) || phone.Pause(ctx, 300*time.Millisecond) != nil {
@@ -189,6 +193,9 @@ func passing(err error) bool {
 
 // own makes a request of the lab's own. A lab without it refuses.
 func (d *Device) own(ctx context.Context, doing, name string, change func(*labfile.Values)) (any, error) {
+	if err := d.live(); err != nil {
+		return nil, err
+	}
 	q := d.Lab.Commands[name]
 	if q == nil {
 		return nil, &phone.Refused{Doing: doing, Why: "its lab " + d.Lab.Name + " has no command for it", Remedy: "write the command " + name + " into the lab file, where the lab has one"}
@@ -390,4 +397,21 @@ func (d *Device) Answers(ctx context.Context, within time.Duration) error {
 }
 
 // Close implements phone.Phone. The loan ends the session.
-func (d *Device) Close() error { return nil }
+func (d *Device) Close() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.closed = true
+	return nil
+}
+
+var errClosed = errors.New("the device was let go of")
+
+// live says that the device was let go of.
+func (d *Device) live() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.closed {
+		return errClosed
+	}
+	return nil
+}

@@ -137,6 +137,9 @@ func (d *Device) active(ctx context.Context, doing string) (string, error) {
 // Type implements phone.Phone.
 func (d *Device) Type(ctx context.Context, text string) error {
 	const doing = "type"
+	if text == "" {
+		return nil
+	}
 	d.touched()
 	id, err := d.active(ctx, doing)
 	if err != nil {

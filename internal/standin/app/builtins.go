@@ -44,7 +44,7 @@ func (a *App) platformCall(_ *starlark.Thread, b *starlark.Builtin, args starlar
 	if err := starlark.UnpackArgs(b.Name(), args, kw, "class", &class, "method", &method, "since", &since); err != nil {
 		return nil, err
 	}
-	if a.Device.API < since {
+	if a.Device.API < since && !a.Device.IOS {
 		return nil, &missingMethod{class, method}
 	}
 	return starlark.None, nil

@@ -53,7 +53,11 @@ func (a *App) Draw(c *paint.Canvas) {
 
 func (a *App) drawBar(c *paint.Canvas, screen []*Node) {
 	p := a.palette()
-	w, sb, h := float64(a.Device.ScreenW), float64(a.Device.StatusBarH), c.DP(barH)
+	w, sb, h := float64(a.Device.ScreenW), float64(a.Device.StatusBarH), c.DP(a.bar())
+	if a.Device.IOS {
+		a.drawBarIOS(c, screen, w, sb, h)
+		return
+	}
 	c.Box(0, 0, w, sb, 0, p.seaDeep)
 	c.Box(0, sb, w, h, 0, p.sea)
 	mid := sb + h/2
@@ -74,6 +78,9 @@ func (a *App) drawBar(c *paint.Canvas, screen []*Node) {
 }
 
 func (a *App) drawNode(c *paint.Canvas, n *Node) {
+	if a.Device.IOS && a.drawIOS(c, n) {
+		return
+	}
 	p := a.palette()
 	x, y := float64(n.Bounds.X1), float64(n.Bounds.Y1)
 	w, h := float64(n.Bounds.X2)-x, float64(n.Bounds.Y2)-y

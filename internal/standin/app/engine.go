@@ -14,6 +14,7 @@ import (
 
 // Device is what an app can notice of the device it runs on.
 type Device struct {
+	IOS        bool // its system is iOS: its controls look otherwise, and API says nothing
 	API        int
 	DPI        int
 	FontScale  float64 // by which the user wants texts larger; 0: 1

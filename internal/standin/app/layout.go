@@ -42,6 +42,7 @@ func (a *App) Nodes() []*Node { return a.nodes }
 
 const (
 	barH      = 56  // dp: of the app bar
+	barIOS    = 44  // the same on iOS
 	margin    = 16  // dp
 	gap       = 10  // dp
 	keyboardH = 252 // dp
@@ -50,7 +51,15 @@ const (
 // KeyboardHeight is the height of the keyboard in pixels.
 func (a *App) KeyboardHeight() int { return int(a.Device.px(keyboardH)) }
 
-func (a *App) viewportTop() float64 { return float64(a.Device.StatusBarH) + a.Device.px(barH) }
+func (a *App) viewportTop() float64 { return float64(a.Device.StatusBarH) + a.Device.px(a.bar()) }
+
+// bar is the height of the app's bar in dp.
+func (a *App) bar() float64 {
+	if a.Device.IOS {
+		return barIOS
+	}
+	return barH
+}
 
 func (a *App) viewportBottom() float64 {
 	bottom := float64(a.Device.ScreenH - a.Device.NavBarH)
@@ -89,17 +98,23 @@ func (a *App) layout() {
 		}
 	}
 	bar := []*Node{}
-	sb, h := a.Device.StatusBarH, int(a.Device.px(barH))
+	sb, h := a.Device.StatusBarH, int(a.Device.px(a.bar()))
 	whole := Box{0, sb, a.Device.ScreenW, sb + h}
 	x := int(a.Device.px(margin))
 	if a.screen.back != nil {
 		up := Box{0, sb, h, sb + h}
+		if a.Device.IOS {
+			up.X2 = int(a.Device.px(96)) // a word stands beside the arrow
+		}
 		bar = append(bar, &Node{Kind: "up", ID: "up", Class: "android.widget.ImageButton", Label: "Navigate up", Bounds: up, Visible: up, Clickable: true, Enabled: true,
 			w: &widget{kind: "up", enabled: true, onTap: a.screen.back}})
 		x = h
 	}
 	title := whole
 	title.X1 = x
+	if a.Device.IOS { // in the middle
+		title.X1, title.X2 = int(a.Device.px(96)), whole.X2-int(a.Device.px(96))
+	}
 	bar = append(bar, &Node{Kind: "title", ID: "title", Class: "android.widget.TextView", Text: a.screen.text, Bounds: title, Visible: title, Enabled: true, w: &widget{kind: "title", enabled: true}})
 	scroller := &Node{Kind: "viewport", Class: "android.view.ViewGroup", Bounds: view, Visible: view, Enabled: true, w: &widget{enabled: true}}
 	if a.screen.scroll {

@@ -4,6 +4,7 @@ package phone
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"image"
 	"image/png"
@@ -40,6 +41,9 @@ func (p *Phone) install(raw []byte, o installOptions) string {
 	var facts appfile.Facts
 	if err == nil {
 		facts, err = file.Facts()
+	}
+	if err == nil && facts.Platform != "android" {
+		err = errors.New("it has no AndroidManifest.xml")
 	}
 	if err != nil {
 		return fail("INSTALL_PARSE_FAILED_NOT_APK", "Failed to parse /data/app/vmdl.tmp/base.apk: %v", err)
