@@ -130,7 +130,7 @@ func choosing(dir string) error {
 		for i := range wants {
 			legs[i].Wants, _ = dispatch.Candidates(wants[i], nil, units)
 		}
-		pairs = len(dispatch.Match(legs, free, dispatch.Held{}))
+		pairs = len(dispatch.Match(legs, free, dispatch.Held{}, dispatch.Labs{}))
 	})
 	within("a round of the dispatcher, 10,000 devices × 100,000 waiting ÷ 50 ms", 50*time.Millisecond, took, "%d legs get a device", pairs)
 	errs = append(errs, setting(dir))

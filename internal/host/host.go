@@ -414,6 +414,7 @@ func (h *Host) renewOnce(ctx context.Context) error {
 
 // about says what the host can do for programs, and by which certificate its proxies open HTTPS.
 func (h *Host) about() (a hostlink.About) {
+	a.Labs = h.aboutLabs()
 	if h.Outlet != nil && h.Outlet.Authority != nil {
 		a.Certificate = string(h.Outlet.Authority.PEM())
 	}
@@ -428,6 +429,19 @@ func (h *Host) about() (a hostlink.About) {
 	defer h.mu.Unlock()
 	a.Isolation, a.Runtimes = string(h.Box.Level), h.runtimes
 	return a
+}
+
+// aboutLabs says how the labs stand, by their names.
+func (h *Host) aboutLabs() (out []devices.Lab) {
+	for name, l := range h.labs {
+		a := devices.Lab{Name: name, Kind: l.Kind()}
+		if t, ok := l.(lab.Teller); ok {
+			a = t.About()
+		}
+		out = append(out, a)
+	}
+	slices.SortFunc(out, func(a, b devices.Lab) int { return strings.Compare(a.Name, b.Name) })
+	return out
 }
 
 // findRuntimes looks once for what programs find here.

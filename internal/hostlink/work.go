@@ -27,7 +27,8 @@ type About struct {
 	Why       string            `json:",omitempty"` // why not tight
 	Runtimes  map[string]string `json:",omitempty"` // name → version
 	// Certificate is the one by which its proxies open HTTPS, as PEM; "": they open none.
-	Certificate string `json:",omitempty"`
+	Certificate string        `json:",omitempty"`
+	Labs        []devices.Lab `json:",omitempty"` // where its devices come from
 }
 
 // Seen is a device that a host sees.

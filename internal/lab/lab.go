@@ -92,22 +92,8 @@ type Lab interface {
 	LookAgain(serial string)
 }
 
-// About is how a lab stands.
-type About struct {
-	Name, Kind, Place string
-	Address           string // of one that is elsewhere
-	Devices           int
-	AtOnce            int                 // sessions that may be open at a time; 0: one for each device
-	Open              int                 // that are
-	Waiting           int                 // at the lab, as it says
-	Out               string              // why it can't be used; "": it can
-	DayLimit          int                 // minutes a day; 0: no limit
-	UsedToday         time.Duration       // that sessions were open
-	Lacks             map[string][]string // by platform: what of a device it does not give
-}
-
 // Teller is a lab that says how it stands. What it does not say, its host does.
-type Teller interface{ About() About }
+type Teller interface{ About() devices.Lab }
 
 // awaitFor is how long a device is waited for that is just being connected.
 const awaitFor = 10 * time.Second

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"tessellant/internal/core/devices"
 )
 
 // Host is a process beside devices.
@@ -31,7 +33,8 @@ type HostAbout struct {
 	Why       string            `json:"why,omitempty"`
 	Runtimes  map[string]string `json:"runtimes,omitempty"`
 	// Certificate is that of its proxies, as PEM.
-	Certificate string `json:"certificate,omitempty"`
+	Certificate string        `json:"certificate,omitempty"`
+	Labs        []devices.Lab `json:"labs,omitempty"` // where its devices come from
 }
 
 const hostColumns = `h.id, h.name, h.seen, h.about, h.key_hash IS NOT NULL AS has_key, h.version, h.protocol, h.joined, TIMESTAMPDIFF(SECOND, h.seen, now(3)) AS silent,
@@ -63,6 +66,29 @@ func (s *Store) Hosts(ctx context.Context) (out []Host, err error) {
 	err = s.db.SelectContext(ctx, &out, "SELECT "+hostColumns+" FROM hosts h ORDER BY h.name")
 	return out, err
 }
+
+// Rooms says how many sessions may be open at a time at the labs that have a limit, by LabKey.
+func (s *Store) Rooms(ctx context.Context) (map[string]int, error) {
+	var hosts []struct {
+		ID    string          `db:"id"`
+		About JSON[HostAbout] `db:"about"`
+	}
+	if err := s.db.SelectContext(ctx, &hosts, "SELECT id, about FROM hosts WHERE JSON_EXISTS(about, '$.labs')"); err != nil {
+		return nil, err
+	}
+	out := map[string]int{}
+	for _, h := range hosts {
+		for _, l := range h.About.V.Labs {
+			if l.AtOnce > 0 {
+				out[LabKey(h.ID, l.Name)] = l.AtOnce
+			}
+		}
+	}
+	return out, nil
+}
+
+// LabKey is by what a lab of a host is known.
+func LabKey(host, lab string) string { return host + "/" + lab }
 
 // SetHostKey gives a host, which is made, a key in place of any it had; what joined with that is not known any more.
 func (s *Store) SetHostKey(ctx context.Context, name string, hash []byte) error {

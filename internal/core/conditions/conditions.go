@@ -231,6 +231,9 @@ func (s Set) Lacks(f devices.Facts, app bool) (out []Lack) {
 		c, _ := Of(name)
 		switch {
 		case name == Language && Speaks(f, s[name]):
+		case f.Lent && !slices.Contains(f.Sets, name):
+			out = append(out, Lack{name, fmt.Sprintf("its lab can't set the device to %s:%s", name, s[name]), "leave the condition out, choose devices of another lab, or have the lab file say how it is set (docs/labs.md)"})
+		case f.Lent:
 		case name == Language && !app:
 			out = append(out, Lack{name, "a language is set for an app, and there is no build", "give a build, or choose devices with --where language=" + s[name]})
 		case f.Platform == "android" && f.API < c.Least:

@@ -33,6 +33,9 @@ type Facts struct {
 	Ways      []string `json:"ways,omitempty"`   // by which it is connected, where there are several: the one in use first
 	Limits    []string `json:"limits,omitempty"` // what its maker does not let us do, and what is done instead
 
+	Lent bool     `json:"lent,omitempty"` // a lab of somebody else lends it for each piece of work
+	Sets []string `json:"sets,omitempty"` // the conditions that such a lab can set it to
+
 	Without []string          `json:"without,omitempty"` // features that many devices have, and this one has not: of Usual
 	Labels  map[string]string `json:"labels,omitempty"`  // that people gave it; its host knows nothing of them
 }

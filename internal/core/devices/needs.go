@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"tessellant/internal/core/versions"
 )
 
 // Needs is what an app needs of a device.
@@ -15,6 +17,13 @@ type Needs struct {
 	// Features are those of the system that it can't do without, such as android.hardware.nfc.
 	Features  []string `json:"features,omitempty"`
 	NoScreens []string `json:"no_screens,omitempty"` // sizes of screens that it is not made for: small, normal, large, xlarge
+
+	// Of an iOS build: the lowest system, the forms of devices, the only devices that its profile lets install it (by their unique identifiers; none: all
+	// may), and that it was built for the simulator.
+	MinOS     string   `json:"min_os,omitempty"`
+	Forms     []string `json:"forms,omitempty"`
+	UDIDs     []string `json:"udids,omitempty"`
+	Simulator bool     `json:"simulator,omitempty"`
 }
 
 // Screen is the size of a screen in Android's words: by its smaller side in dp. Source: the guide "Screen compatibility overview"; small is up to
@@ -45,10 +54,28 @@ func (n Needs) Unmet(f Facts) (what, remedy string) {
 	case slices.Contains(n.NoScreens, f.Screen()):
 		return fmt.Sprintf("the build is not made for %s screens (supports-screens), the device has %d×%d dp", f.Screen(), f.WidthDP(), f.HeightDP()), "add " + f.Screen() + "Screens to supports-screens, or choose other devices"
 	}
+	if n.Platform == "ios" {
+		return n.unmetIOS(f)
+	}
 	for _, x := range n.Features {
 		if slices.Contains(f.Without, x) {
 			return fmt.Sprintf("the build can't do without %s (uses-feature), which the device does not have", x), `write android:required="false" if the app works without it, or choose other devices`
 		}
+	}
+	return "", ""
+}
+
+func (n Needs) unmetIOS(f Facts) (what, remedy string) {
+	older, known := versions.Compare(f.OS, n.MinOS)
+	switch {
+	case n.Simulator:
+		return "the build was made for the simulator: no device installs it", "build it for devices and export an IPA"
+	case n.MinOS != "" && known && older < 0:
+		return fmt.Sprintf("the build needs iOS %s, the device has %s", n.MinOS, f.OS), fmt.Sprintf("lower the deployment target, or add --where 'os>=%s'", n.MinOS)
+	case len(n.Forms) > 0 && !slices.Contains(n.Forms, f.Form) && !(f.Form == "tablet" && slices.Contains(n.Forms, "phone")): // tablets run what is made for phones
+		return fmt.Sprintf("the build is made for a %s, the device is a %s", strings.Join(n.Forms, " or a "), f.Form), "add the family to UIDeviceFamily, or choose other devices"
+	case len(n.UDIDs) > 0 && f.UDID != "" && !slices.ContainsFunc(n.UDIDs, func(x string) bool { return strings.EqualFold(x, f.UDID) }):
+		return "the device is not in the build's provisioning profile (its identifier is " + f.UDID + ")", "register the device, renew the profile and export the app again; or choose other devices"
 	}
 	return "", ""
 }

@@ -20,6 +20,25 @@ type Leg struct {
 // Held says how many devices a workspace and a run hold at present.
 type Held struct{ Workspaces, Runs map[string]int }
 
+// Labs says which devices belong to labs that lend only so many at a time, and how many more they lend now. The zero Labs has none.
+type Labs struct {
+	Of   map[string]string // device → lab
+	Room map[string]int    // lab → devices
+}
+
+// full says whether a device can't be had because its lab lends no more.
+func (l Labs) full(device string) bool {
+	lab, limited := l.Of[device]
+	return limited && l.Room[lab] <= 0
+}
+
+// take notes that a device is taken.
+func (l Labs) take(device string) {
+	if lab, limited := l.Of[device]; limited {
+		l.Room[lab]--
+	}
+}
+
 // Pair is one leg and the device it should get.
 type Pair struct{ Leg, Device string }
 
@@ -28,7 +47,9 @@ type Pair struct{ Leg, Device string }
 //
 // A leg for which no device is free now can't get one later in the same round, so that each leg is looked at once: the work grows with the
 // number of legs, and with the logarithm of the number of runs.
-func Match(waiting []Leg, free []string, held Held) []Pair {
+//
+// Labs are changed as their devices are taken.
+func Match(waiting []Leg, free []string, held Held, labs Labs) []Pair {
 	isFree := make(map[string]bool, len(free))
 	for _, d := range free {
 		isFree[d] = true
@@ -45,8 +66,9 @@ func Match(waiting []Leg, free []string, held Held) []Pair {
 		} else {
 			heap.Fix(&w.runs, 0)
 		}
-		if device := firstFree(waiting[i].Wants, isFree); device != "" {
+		if device := firstFree(waiting[i].Wants, isFree, labs); device != "" {
 			delete(isFree, device)
+			labs.take(device)
 			pairs = append(pairs, Pair{waiting[i].ID, device})
 			w.has++
 			r.has++
@@ -135,9 +157,9 @@ func workspaces(waiting []Leg, held Held) (out shares) {
 	return out
 }
 
-func firstFree(wants []string, free map[string]bool) string {
+func firstFree(wants []string, free map[string]bool, labs Labs) string {
 	for _, d := range wants {
-		if free[d] {
+		if free[d] && !labs.full(d) {
 			return d
 		}
 	}

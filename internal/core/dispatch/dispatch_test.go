@@ -36,7 +36,7 @@ func TestMatch(t *testing.T) {
 			[]string{a, b}, Held{}, []Pair{{"1", a}, {"3", b}}},
 		"nothing free, nothing paired": {[]Leg{{"1", "r", "w", []string{a}}}, nil, Held{}, nil},
 	} {
-		t.Run(name, func(t *testing.T) { assert.Equal(t, x.want, Match(x.waiting, x.free, x.held)) })
+		t.Run(name, func(t *testing.T) { assert.Equal(t, x.want, Match(x.waiting, x.free, x.held, Labs{})) })
 	}
 }
 
@@ -58,7 +58,7 @@ func TestWhatIsFreeIsShared(t *testing.T) {
 			waiting = append(waiting, l)
 		}
 		before := slices.Clone(waiting)
-		pairs := Match(waiting, free, Held{})
+		pairs := Match(waiting, free, Held{}, Labs{})
 		assert.Equal(t, before, waiting, "what was given stays as it is")
 		legOf, deviceOf := map[string]string{}, map[string]string{}
 		for _, p := range pairs {
@@ -96,8 +96,16 @@ func TestAWorkspaceWithManyLegsHoldsUpNobody(t *testing.T) {
 		waiting = append(waiting, Leg{fmt.Sprint("small-", i), "small", "v", wants})
 	}
 	count := map[byte]int{}
-	for _, p := range Match(waiting, free, Held{}) {
+	for _, p := range Match(waiting, free, Held{}, Labs{}) {
 		count[p.Leg[0]]++
 	}
 	assert.Equal(t, map[byte]int{'b': 6, 's': 2}, count, "who wants two gets two")
+}
+
+func TestALabLendsNoMoreThanItHasRoomFor(t *testing.T) {
+	leg := func(id string, wants ...string) Leg { return Leg{ID: id, Run: "r", Workspace: "w", Wants: wants} }
+	labs := Labs{Of: map[string]string{"c1": "cloud", "c2": "cloud", "c3": "cloud"}, Room: map[string]int{"cloud": 2}}
+	pairs := Match([]Leg{leg("1", "c1"), leg("2", "c2"), leg("3", "c3"), leg("4", "a1"), leg("5", "c3", "a2")}, []string{"a1", "a2", "c1", "c2", "c3"}, Held{}, labs)
+	assert.Equal(t, []Pair{{"1", "c1"}, {"2", "c2"}, {"4", "a1"}, {"5", "a2"}}, pairs, "the third of the cloud waits; who takes another device, too, gets that")
+	assert.Empty(t, Match([]Leg{leg("3", "c3")}, []string{"c3"}, Held{}, labs), "nor in the next round")
 }

@@ -145,6 +145,8 @@ func (p *Plan) forecast(q Request) {
 	devicesOf := map[string]int{}
 	var order []int // of each leg: the number of its device
 	var busy []float64
+	lanes := newLanes(q)
+	lane := make([]int, len(p.Legs)) // of each leg: the number of its lab's lanes; -1: it has none
 	for i, l := range p.Legs {
 		guesses[i] = h.of(l)
 		likes[guesses[i].like]++
@@ -157,6 +159,7 @@ func (p *Plan) forecast(q Request) {
 			devicesOf[l.Device.ID], busy = n, append(busy, l.Device.Busy.Seconds())
 		}
 		order = append(order, n)
+		lane[i] = lanes.of(l.Device.Lab)
 		first = min(first, l.Device.Busy)
 	}
 	rnd := rand.New(rand.NewPCG(7, 11))
@@ -169,14 +172,16 @@ func (p *Plan) forecast(q Request) {
 				ends[d] = b * math.Exp(rnd.NormFloat64()*0.5)
 			}
 		}
+		lanes.begin(guesses)
 		for i, g := range guesses {
-			ends[order[i]] += math.Exp(g.mean + shared*g.shared + rnd.NormFloat64()*g.spread)
+			ends[order[i]] = lanes.run(lane[i], ends[order[i]], math.Exp(g.mean+shared*g.shared+rnd.NormFloat64()*g.spread))
 		}
 		times[n] = slices.Max(ends)
 	}
 	slices.Sort(times)
 	at := func(part float64) time.Duration { return seconds(times[int(part*float64(len(times)-1)+0.5)]) }
 	p.Forecast = Forecast{Whole: Range{at(0.1), at(0.5), at(0.9)}, Wait: first}
+	p.lanes(q)
 	total := len(p.Legs)
 	switch {
 	case likes[0] == total:

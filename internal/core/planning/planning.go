@@ -46,6 +46,14 @@ type Device struct {
 	Free  bool          // it could begin now
 	Busy  time.Duration // for about how long it has other work
 	Lost  int           // attempts in a row that were lost on it
+	Lab   string        // that lends it, where that lends only so many at a time: one of Request.Labs
+}
+
+// Lab is one that lends only so many devices at a time.
+type Lab struct {
+	Name   string
+	AtOnce int
+	Queue  int // of others who wait there
 }
 
 // Case is a case of the package.
@@ -66,6 +74,7 @@ type Request struct {
 	Limit   time.Duration // of a leg on its device
 	Devices []Device
 	Past    []Past // legs of the same package, the newest first
+	Labs    map[string]Lab
 }
 
 // Target is where a run is to go: most have one.
@@ -378,5 +387,12 @@ func Unfit(app appfile.Facts, needs devices.Filter, d Device) *Finding {
 
 // NeedsOf gives what a build needs of a device.
 func NeedsOf(app appfile.Facts) devices.Needs {
-	return devices.Needs{Platform: app.Platform, MinAPI: app.MinAPI, MinCode: app.MinCode, ABIs: app.ABIs, Features: app.Features, NoScreens: app.NoScreens}
+	n := devices.Needs{Platform: app.Platform, MinAPI: app.MinAPI, MinCode: app.MinCode, ABIs: app.ABIs, Features: app.Features, NoScreens: app.NoScreens}
+	if x := app.IOS; x != nil {
+		n.MinOS, n.Forms, n.Simulator = x.MinOS, x.Families, x.Simulator
+		if x.Profile != nil {
+			n.UDIDs = x.Profile.Devices
+		}
+	}
+	return n
 }

@@ -300,7 +300,7 @@ func TestTheMinutesOfADayAreCountedAndLimited(t *testing.T) {
 	require.NoError(t, u.Loan.End(context.Background()))
 	again, err := wdlab.New(wdlab.Config{Lab: file, Dir: dir, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
-	assert.GreaterOrEqual(t, again.About().UsedToday, time.Minute, "the next process knows")
+	assert.GreaterOrEqual(t, again.UsedToday(), time.Minute, "the next process knows")
 	assert.Contains(t, fmt.Sprint(try(again, "her-05", lab.Want{})), "not there", "it has not asked for its devices yet")
 }
 

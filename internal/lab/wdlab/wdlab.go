@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/catalogue"
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/core/masking"
@@ -186,7 +187,7 @@ func (l *Lab) Devices(context.Context) ([]lab.Device, error) {
 	for _, id := range l.order {
 		d := l.known[id]
 		f := d.Facts(l.Lab.Origin, l.Lab.Place)
-		f.Limits = wd.Lacks(l.Lab, f.Platform)
+		f.Limits, f.Lent, f.Sets = wd.Lacks(l.Lab, f.Platform), true, l.settable()
 		one := lab.Device{Facts: f, State: devices.Ready, Checked: true}
 		switch {
 		case l.lent[id] != nil: // by us: what the lab says of it is about us
@@ -205,6 +206,23 @@ func (l *Lab) Devices(context.Context) ([]lab.Device, error) {
 		out = append(out, one)
 	}
 	return out, nil
+}
+
+// settable are the conditions that a device of the lab can be set to.
+func (l *Lab) settable() (out []string) {
+	for _, name := range conditions.Names() {
+		if Sets(l.Lab, name) || name == conditions.Orientation && l.Lab.Commands["rotate"] != nil || name == conditions.Dark && l.Lab.Commands["dark"] != nil {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// UsedToday is how long sessions were open today.
+func (l *Lab) UsedToday() time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.used()
 }
 
 // spent says, under mu, that the minutes of the day are used up; "": they are not.
@@ -275,11 +293,11 @@ func (l *Lab) LookAgain(serial string) {
 }
 
 // About says how the lab stands.
-func (l *Lab) About() lab.About {
+func (l *Lab) About() devices.Lab {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	a := lab.About{Name: l.Lab.Name, Kind: labfile.WebDriver, Place: l.Lab.Place, Address: l.Lab.Address, Devices: len(l.order), AtOnce: l.places.most(), Open: len(l.lent), Waiting: l.waiting, Out: l.out,
-		DayLimit: l.Lab.DayLimit, UsedToday: l.used(), Lacks: map[string][]string{}}
+	a := devices.Lab{Name: l.Lab.Name, Kind: labfile.WebDriver, Place: l.Lab.Place, Address: l.Lab.Address, Devices: len(l.order), AtOnce: l.places.most(), Open: len(l.lent), Waiting: l.waiting, Out: l.out,
+		DayLimit: l.Lab.DayLimit, UsedMinutes: int(l.used().Minutes()), Lacks: map[string][]string{}}
 	for _, d := range l.known {
 		if a.Lacks[d.Platform] == nil {
 			a.Lacks[d.Platform] = wd.Lacks(l.Lab, d.Platform)

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/phone"
 )
@@ -182,6 +183,25 @@ func (s settings) Dark(ctx context.Context, on bool) error {
 	s.changed()
 	_, err := s.d.own(ctx, "set dark mode", "dark", func(v *labfile.Values) { v.Dark = to })
 	return err
+}
+
+// Condition implements phone.Conditioner: what the lab has a command for. All else it sets when the session is opened, or not at all.
+func (s settings) Condition(ctx context.Context, _ string, set conditions.Set, _ bool) error {
+	for _, name := range set.Sorted() {
+		var err error
+		switch name {
+		case conditions.Orientation:
+			err = s.Rotate(ctx, set[name] == "landscape")
+		case conditions.Dark:
+			err = s.Dark(ctx, set[name] == conditions.On)
+		default:
+			err = &phone.Refused{Doing: "be set to " + name, Why: "its lab " + s.d.Lab.Name + " has no command for it", Remedy: "have the capabilities in the lab file name it"}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s settings) changed() {

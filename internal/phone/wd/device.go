@@ -101,6 +101,9 @@ func (d *Device) Unit() *phone.Unit {
 	if has("rotate") || has("dark") {
 		u.Settings = settings{d}
 	}
+	if has("rotate") || has("dark") {
+		u.Conditioner = settings{d}
+	}
 	if has("put_file", "fetch_file") {
 		u.Files = files{d}
 	}

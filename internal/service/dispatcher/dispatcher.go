@@ -147,10 +147,23 @@ func (s *Dispatcher) dispatchOnce(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	rooms, err := s.Store.Rooms(ctx)
+	if err != nil {
+		return err
+	}
+	labs := dispatch.Labs{Of: map[string]string{}, Room: rooms}
+	for _, d := range all {
+		if key := store.LabKey(d.HostID, d.Lab); rooms[key] > 0 {
+			labs.Of[d.ID] = key
+		}
+	}
 	held := dispatch.Held{Workspaces: map[string]int{}, Runs: map[string]int{}}
 	for _, h := range holds {
 		if h.Released.Valid {
 			continue // only its evidence is still coming
+		}
+		if key, limited := labs.Of[h.DeviceID]; limited {
+			labs.Room[key]--
 		}
 		held.Workspaces[h.WorkspaceID]++
 		held.Runs[cmp.Or(h.RunID, h.WorkID)]++
@@ -178,7 +191,7 @@ func (s *Dispatcher) dispatchOnce(ctx context.Context) error {
 		waiting = append(waiting, dispatch.Leg{ID: w.ID, Run: w.Of(), Workspace: w.WorkspaceID, Wants: wants})
 	}
 	wake := map[string]bool{}
-	for _, p := range dispatch.Match(waiting, free, held) {
+	for _, p := range dispatch.Match(waiting, free, held, labs) {
 		d, w := device[p.Device], byID[p.Leg]
 		err := s.Store.TakeDevice(ctx, w, d, hostlink.HoldPeriod)
 		if errors.Is(err, store.ErrTaken) {

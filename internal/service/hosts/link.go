@@ -119,6 +119,7 @@ func (l *link) tellAbout(ctx context.Context, id string, about hostlink.About) e
 		about.Runtimes = nil
 	}
 	about.Certificate = certificate(about.Certificate)
+	about.Labs = fittedLabs(about.Labs)
 	said := fmt.Sprint(about)
 	l.mu.Lock()
 	same := l.told[id] == said

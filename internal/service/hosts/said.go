@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/verdict"
@@ -49,7 +50,37 @@ func fitted(f devices.Facts) devices.Facts {
 	}
 	f.Without = slices.DeleteFunc(slices.Clone(devices.Usual), func(x string) bool { return !slices.Contains(f.Without, x) })
 	f.Labels = nil // people give them
+	f.UDID = foreign.Name(f.UDID, maxFact)
+	f.Sets = slices.DeleteFunc(conditions.Names(), func(x string) bool { return !slices.Contains(f.Sets, x) })
+	if len(f.Sets) == 0 {
+		f.Sets = nil
+	}
 	return f
+}
+
+// maxLabs is how many labs a host may tell of.
+const maxLabs = 60
+
+// fittedLabs are labs as they can be kept.
+func fittedLabs(all []devices.Lab) (out []devices.Lab) {
+	for _, l := range all[:min(len(all), maxLabs)] {
+		for _, s := range []*string{&l.Kind, &l.Place, &l.Address} {
+			*s = foreign.Name(*s, maxFact)
+		}
+		l.Name, l.Out = foreign.Name(l.Name, maxLab), foreign.Fit(l.Out, maxWhyNot)
+		lacks := map[string][]string{}
+		for platform, what := range l.Lacks {
+			if len(lacks) >= 5 {
+				break
+			}
+			for _, w := range what[:min(len(what), maxLimits)] {
+				lacks[foreign.Name(platform, 20)] = append(lacks[foreign.Name(platform, 20)], foreign.Fit(w, maxWhyNot))
+			}
+		}
+		l.Lacks = lacks
+		out = append(out, l)
+	}
+	return out
 }
 
 // certificate is a certificate as it can be kept; "": it is none.
