@@ -371,6 +371,27 @@ func (e HostState) Valid() bool {
 	}
 }
 
+// Defines values for LabState.
+const (
+	LabStateOut    LabState = "out"
+	LabStateSilent LabState = "silent"
+	LabStateUp     LabState = "up"
+)
+
+// Valid indicates whether the value is a known member of the LabState enum.
+func (e LabState) Valid() bool {
+	switch e {
+	case LabStateOut:
+		return true
+	case LabStateSilent:
+		return true
+	case LabStateUp:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LegSummaryStage.
 const (
 	LegSummaryStageCollecting LegSummaryStage = "collecting"
@@ -917,8 +938,11 @@ type Attempt struct {
 	EvidenceRemoved *time.Time `json:"evidence_removed,omitempty"`
 	Host            string     `json:"host"`
 	Id              string     `json:"id"`
-	Message         *string    `json:"message,omitempty"`
-	Number          int        `json:"number"`
+
+	// Loan A device that a lab of somebody else lent for the attempt
+	Loan    *Loan   `json:"loan,omitempty"`
+	Message *string `json:"message,omitempty"`
+	Number  int     `json:"number"`
 
 	// Serial Of the device it ran on
 	Serial  string    `json:"serial"`
@@ -1280,9 +1304,15 @@ type Device struct {
 	Host string `json:"host"`
 	Id   string `json:"id"`
 
+	// Lab The lab of that host through which it is reached: see GET /labs
+	Lab *string `json:"lab,omitempty"`
+
 	// Labels That people gave it
 	Labels   *map[string]string `json:"labels,omitempty"`
 	Language string             `json:"language"`
+
+	// Lent A lab of somebody else lends it for each piece of work
+	Lent *bool `json:"lent,omitempty"`
 
 	// Limits What its maker does not let us do, what is done instead, and which switch opens it; one sentence each
 	Limits *[]string `json:"limits,omitempty"`
@@ -1313,6 +1343,9 @@ type Device struct {
 	// Simulated One of the stand-ins that ship with Tessellant
 	Simulated bool        `json:"simulated"`
 	State     DeviceState `json:"state"`
+
+	// Udid Of an iOS device: by which provisioning profiles list it
+	Udid *string `json:"udid,omitempty"`
 
 	// Ways By which it is connected, where there are several: the one in use first
 	Ways *[]string `json:"ways,omitempty"`
@@ -1833,6 +1866,46 @@ type Key struct {
 	Workspace string     `json:"workspace"`
 }
 
+// Lab defines model for Lab.
+type Lab struct {
+	// Address Of one that is elsewhere
+	Address *string `json:"address,omitempty"`
+
+	// AtOnce Sessions that may be open at a time; absent: one for each device
+	AtOnce *int `json:"at_once,omitempty"`
+
+	// DayLimit Minutes of sessions a day, UTC; absent: no limit
+	DayLimit *int   `json:"day_limit,omitempty"`
+	Devices  int    `json:"devices"`
+	Host     string `json:"host"`
+
+	// Kind How its devices are reached: adb, webdriver
+	Kind string `json:"kind"`
+
+	// Lacks What of a device it does not give, by platform
+	Lacks map[string][]string `json:"lacks"`
+	Name  string              `json:"name"`
+
+	// Open Sessions that are open
+	Open  int     `json:"open"`
+	Place *string `json:"place,omitempty"`
+
+	// State out: it can't be used; silent: its host is
+	State LabState `json:"state"`
+
+	// UsedMinutes Of today
+	UsedMinutes int `json:"used_minutes"`
+
+	// Waiting Sessions that wait at the lab, of all who use it, as it says
+	Waiting int `json:"waiting"`
+
+	// Why Why it can't be used
+	Why *string `json:"why,omitempty"`
+}
+
+// LabState out: it can't be used; silent: its host is
+type LabState string
+
 // LabelChange defines model for LabelChange.
 type LabelChange struct {
 	// Remove Names
@@ -2002,6 +2075,17 @@ type Load struct {
 // LoadList defines model for LoadList.
 type LoadList struct {
 	Items []Load `json:"items"`
+}
+
+// Loan A device that a lab of somebody else lent for the attempt
+type Loan struct {
+	Lab string `json:"lab"`
+
+	// Page The lab's page about the session
+	Page *string `json:"page,omitempty"`
+
+	// Session The lab's own reference of its session
+	Session string `json:"session"`
 }
 
 // LogLevel defines model for LogLevel.
@@ -2608,9 +2692,12 @@ type Run struct {
 	Name string `json:"name"`
 
 	// Number In its workspace, to be said aloud
-	Number    int    `json:"number"`
-	Package   string `json:"package"`
-	PackageId string `json:"package_id"`
+	Number int `json:"number"`
+
+	// OtherBuilds Builds for devices of other platforms than that of build, one for each, as references
+	OtherBuilds *[]string `json:"other_builds,omitempty"`
+	Package     string    `json:"package"`
+	PackageId   string    `json:"package_id"`
 
 	// Pool A pool; patterns and serials narrow it
 	Pool *string `json:"pool,omitempty"`
@@ -2734,6 +2821,9 @@ type RunRequest struct {
 
 	// Name What people call it
 	Name *string `json:"name,omitempty"`
+
+	// OtherBuilds Builds for devices of other platforms than that of build, one for each, as references
+	OtherBuilds *[]string `json:"other_builds,omitempty"`
 
 	// Package A package's reference or id
 	Package string `json:"package"`
@@ -4022,6 +4112,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 	RemoveKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLabs Where devices come from, the labs of all hosts by name
+	//
+	// Corresponds with GET /labs (the `ListLabs` operationId).
+	ListLabs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLab One lab
+	//
+	// Corresponds with GET /labs/{lab} (the `GetLab` operationId).
+	GetLab(ctx context.Context, lab string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLegs The legs on one device, the newest first
 	//
@@ -5399,6 +5499,36 @@ func (c *Client) AddKey(ctx context.Context, body AddKeyJSONRequestBody, reqEdit
 // Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 func (c *Client) RemoveKey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveKeyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLabs Where devices come from, the labs of all hosts by name
+//
+// Corresponds with GET /labs (the `ListLabs` operationId).
+func (c *Client) ListLabs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLabsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLab One lab
+//
+// Corresponds with GET /labs/{lab} (the `GetLab` operationId).
+func (c *Client) GetLab(ctx context.Context, lab string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLabRequest(c.Server, lab)
 	if err != nil {
 		return nil, err
 	}
@@ -8738,6 +8868,67 @@ func NewRemoveKeyRequest(server string, id string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLabsRequest constructs an http.Request for the ListLabs method
+func NewListLabsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/labs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLabRequest constructs an http.Request for the GetLab method
+func NewGetLabRequest(server string, lab string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lab", lab, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/labs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -12637,6 +12828,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 	RemoveKeyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveKeyResponse, error)
 
+	// ListLabsWithResponse Where devices come from, the labs of all hosts by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /labs (the `ListLabs` operationId).
+	ListLabsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLabsResponse, error)
+
+	// GetLabWithResponse One lab
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /labs/{lab} (the `GetLab` operationId).
+	GetLabWithResponse(ctx context.Context, lab string, reqEditors ...RequestEditorFn) (*GetLabResponse, error)
+
 	// ListLegsWithResponse The legs on one device, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15173,6 +15378,106 @@ func (r RemoveKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLabsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Lab `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLabsResponse) GetJSON200() *struct {
+	Items []Lab `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLabsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLabsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLabsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLabsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLabsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLabResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lab
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLabResponse) GetJSON200() *Lab {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLabResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLabResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLabResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLabResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLabResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19082,6 +19387,32 @@ func (c *ClientWithResponses) RemoveKeyWithResponse(ctx context.Context, id stri
 	return ParseRemoveKeyResponse(rsp)
 }
 
+// ListLabsWithResponse Where devices come from, the labs of all hosts by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /labs (the `ListLabs` operationId).
+func (c *ClientWithResponses) ListLabsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLabsResponse, error) {
+	rsp, err := c.ListLabs(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLabsResponse(rsp)
+}
+
+// GetLabWithResponse One lab
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /labs/{lab} (the `GetLab` operationId).
+func (c *ClientWithResponses) GetLabWithResponse(ctx context.Context, lab string, reqEditors ...RequestEditorFn) (*GetLabResponse, error) {
+	rsp, err := c.GetLab(ctx, lab, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLabResponse(rsp)
+}
+
 // ListLegsWithResponse The legs on one device, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21538,6 +21869,74 @@ func ParseRemoveKeyResponse(rsp *http.Response) (*RemoveKeyResponse, error) {
 	return response, nil
 }
 
+// ParseListLabsResponse parses an HTTP response from a ListLabsWithResponse call
+func ParseListLabsResponse(rsp *http.Response) (*ListLabsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLabsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Lab `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLabResponse parses an HTTP response from a GetLabWithResponse call
+func ParseGetLabResponse(rsp *http.Response) (*GetLabResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLabResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lab
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListLegsResponse parses an HTTP response from a ListLegsWithResponse call
 func ParseListLegsResponse(rsp *http.Response) (*ListLegsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23895,6 +24294,12 @@ type ServerInterface interface {
 	// RemoveKey Withdraw a key
 	// (DELETE /keys/{id})
 	RemoveKey(ctx *echo.Context, id string) error
+	// ListLabs Where devices come from, the labs of all hosts by name
+	// (GET /labs)
+	ListLabs(ctx *echo.Context) error
+	// GetLab One lab
+	// (GET /labs/{lab})
+	GetLab(ctx *echo.Context, lab string) error
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx *echo.Context, params ListLegsParams) error
@@ -24906,6 +25311,31 @@ func (w *ServerInterfaceWrapper) RemoveKey(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveKey(ctx, id)
+	return err
+}
+
+// ListLabs converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLabs(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLabs(ctx)
+	return err
+}
+
+// GetLab converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLab(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lab" -------------
+	var lab string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lab", ctx.Param("lab"), &lab, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lab: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLab(ctx, lab)
 	return err
 }
 
@@ -26461,6 +26891,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/devices/:serial/check", wrapper.StartDeviceCheck, options.OperationMiddlewares["startDeviceCheck"]...)
 	router.DELETE(options.BaseURL+"/devices/:serial/hold", wrapper.FreeDevice, options.OperationMiddlewares["freeDevice"]...)
 	router.GET(options.BaseURL+"/backup", wrapper.GetBackup, options.OperationMiddlewares["getBackup"]...)
+	router.GET(options.BaseURL+"/labs", wrapper.ListLabs, options.OperationMiddlewares["listLabs"]...)
+	router.GET(options.BaseURL+"/labs/:lab", wrapper.GetLab, options.OperationMiddlewares["getLab"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
 	router.DELETE(options.BaseURL+"/hosts/:name", wrapper.RemoveHost, options.OperationMiddlewares["removeHost"]...)
@@ -28223,6 +28655,85 @@ type RemoveKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveKeydefaultApplicationProblemPlusJSONResponse) VisitRemoveKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLabsRequestObject struct {
+}
+
+type ListLabsResponseObject interface {
+	VisitListLabsResponse(w http.ResponseWriter) error
+}
+
+type ListLabs200JSONResponse struct {
+	Items []Lab `json:"items"`
+}
+
+func (response ListLabs200JSONResponse) VisitListLabsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLabsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLabsdefaultApplicationProblemPlusJSONResponse) VisitListLabsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLabRequestObject struct {
+	Lab string `json:"lab"`
+}
+
+type GetLabResponseObject interface {
+	VisitGetLabResponse(w http.ResponseWriter) error
+}
+
+type GetLab200JSONResponse Lab
+
+func (response GetLab200JSONResponse) VisitGetLabResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLabdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLabdefaultApplicationProblemPlusJSONResponse) VisitGetLabResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -31147,6 +31658,12 @@ type StrictServerInterface interface {
 	// RemoveKey Withdraw a key
 	// (DELETE /keys/{id})
 	RemoveKey(ctx context.Context, request RemoveKeyRequestObject) (RemoveKeyResponseObject, error)
+	// ListLabs Where devices come from, the labs of all hosts by name
+	// (GET /labs)
+	ListLabs(ctx context.Context, request ListLabsRequestObject) (ListLabsResponseObject, error)
+	// GetLab One lab
+	// (GET /labs/{lab})
+	GetLab(ctx context.Context, request GetLabRequestObject) (GetLabResponseObject, error)
 	// ListLegs The legs on one device, the newest first
 	// (GET /legs)
 	ListLegs(ctx context.Context, request ListLegsRequestObject) (ListLegsResponseObject, error)
@@ -32565,6 +33082,54 @@ func (sh *strictHandler) RemoveKey(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(RemoveKeyResponseObject); ok {
 		return validResponse.VisitRemoveKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLabs operation middleware
+func (sh *strictHandler) ListLabs(ctx *echo.Context) error {
+	var request ListLabsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLabs(ctx.Request().Context(), request.(ListLabsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLabs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLabsResponseObject); ok {
+		return validResponse.VisitListLabsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLab operation middleware
+func (sh *strictHandler) GetLab(ctx *echo.Context, lab string) error {
+	var request GetLabRequestObject
+
+	request.Lab = lab
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLab(ctx.Request().Context(), request.(GetLabRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLab")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLabResponseObject); ok {
+		return validResponse.VisitGetLabResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -179,13 +179,14 @@ func (q *takeFlags) check(f *pflag.FlagSet) error {
 type askFlags struct {
 	runFlags
 	takeFlags
-	build, pkg, file, pool, lines, name  string
-	variants, labels, beside, put, fetch []string
-	spread                               bool
+	build, pkg, file, pool, lines, name          string
+	variants, labels, beside, others, put, fetch []string
+	spread                                       bool
 }
 
 func (q *askFlags) register(f *pflag.FlagSet) {
 	f.StringVar(&q.build, "build", "", "the build: an id, kelpline/android@231, @v1.8.0 or @newest")
+	f.StringArrayVar(&q.others, "other-build", nil, "the build for devices of another platform, such as kelpline/ios@newest; repeat for more")
 	f.StringVar(&q.pkg, "package", "", "the package: an id, shore-suite@7 or @newest")
 	f.StringVar(&q.file, "file", "", "a run file, such as: tessellant run show newest --as-file; flags win over it")
 	f.StringVar(&q.pool, "pool", "", "a pool of devices; --where and --device narrow it")
@@ -236,6 +237,7 @@ func (q *askFlags) over(f *runfile.File) error {
 	replace(q.where, &f.Where)
 	replace(q.devices, &f.Devices)
 	replace(q.beside, &f.Beside)
+	replace(q.others, &f.OtherBuilds)
 	replace(q.fetch, &f.Fetch)
 	if err := q.check(q.flags); err != nil {
 		return err
@@ -324,7 +326,7 @@ func asRequest(f runfile.File) (api.RunRequest, error) {
 	}
 	seconds := int((time.Duration(f.Limit) + time.Second - 1) / time.Second)
 	r := api.RunRequest{Build: f.Build, Package: f.Package, Name: given(f.Name), Pool: given(f.Pool), Where: listed(f.Where), Devices: listed(f.Devices), Cases: listed(f.Cases), Tags: listed(f.Tags),
-		Beside: listed(f.Beside), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds), Remarks: (*api.RemarksDo)(given(f.Remarks)),
+		Beside: listed(f.Beside), OtherBuilds: listed(f.OtherBuilds), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds), Remarks: (*api.RemarksDo)(given(f.Remarks)),
 		Models: &f.AnyUnit, Spread: &f.Spread, Confirm: &f.Confirm, Attempts: &f.Attempts, LimitSeconds: &seconds}
 	for how, n := range map[api.RunRequestTake]int{api.RunRequestTakeAny: f.Any, api.RunRequestTakeDiffer: f.Differ} {
 		if n > 0 {

@@ -30,6 +30,9 @@ var Elsewhere = []Other{
 	{"example", "Do the main job once, on simulated phones"},
 }
 
+// LabTry is one of the other half's below lab.
+var LabTry = Other{"try FILE", "Open one session at a lab of a lab file"}
+
 // stub stands for the command in the client's help.
 func (o Other) stub() *cobra.Command {
 	return &cobra.Command{Use: o.Use, Short: o.Short, DisableFlagParsing: true, RunE: func(*cobra.Command, []string) error {
@@ -41,6 +44,11 @@ func (o Other) stub() *cobra.Command {
 func AddStubs(_ *App, root *cobra.Command) {
 	for _, o := range Elsewhere {
 		root.AddCommand(o.stub())
+	}
+	for _, c := range root.Commands() {
+		if c.Name() == "lab" {
+			c.AddCommand(LabTry.stub())
+		}
 	}
 }
 
@@ -63,6 +71,9 @@ func ForDaemon(args []string) bool {
 	}
 	if words[0] == "host" { // to be one, or to ask about them
 		return len(words) == 1 || !slices.Contains([]string{"key", "list", "remove"}, words[1])
+	}
+	if words[0] == "lab" {
+		return len(words) > 1 && words[1] == "try"
 	}
 	return slices.ContainsFunc(Elsewhere, func(o Other) bool { return strings.Fields(o.Use)[0] == words[0] })
 }

@@ -27,7 +27,7 @@ type demo struct {
 // Add adds both to the client's commands.
 func Add(a *cli.App, root *cobra.Command) {
 	d := &demo{a}
-	root.AddCommand(d.demoCmd(), d.exampleCmd())
+	root.AddCommand(d.demoCmd(), d.exampleCmd(), d.cloudCmd())
 }
 
 // types shows a command and carries it out. Prefix stands before it, such as a variable that is set. An end with a code that is not among fine is an error.

@@ -140,13 +140,22 @@ func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err e
 		started = append(started, p.Close)
 		hc.Connect = append(hc.Connect, p.Address())
 	}
+	cloud := 0
+	if len(c.Phones) == 0 {
+		labs, stop, err := startCloud(ctx, c, back)
+		if err != nil {
+			return nil, err
+		}
+		started = append(started, stop)
+		hc.Labs, cloud = labs, cloudPhones
+	}
 	inner, err := house.Start(ctx, hc)
 	if err != nil {
 		return nil, &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("could not start the service: %w", err)}
 	}
 	inner.Outlived(started)
 	d.URL, d.Key = inner.URL, key
-	return &demoHouse{inner, c.Data, len(traits), c.Phones, time.Since(start)}, nil
+	return &demoHouse{inner, c.Data, len(traits) + cloud, c.Phones, time.Since(start)}, nil
 }
 
 const (
@@ -198,7 +207,7 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 	if err := os.Setenv(codeVariable, backend.Code); err != nil {
 		return nil, err
 	}
-	if err := d.types(ctx, "", nil, "pool", "add", pool, "--differ", "8"); err != nil {
+	if err := d.types(ctx, "", nil, "pool", "add", pool, "--differ", "8", "--where", here); err != nil {
 		return nil, err
 	}
 	var runs []demoRun
@@ -210,6 +219,9 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		if v == versions[0] {
 			start = append(start, "--case", "survey.test_total*", "--case", "survey.test_send*", "--case", "survey.test_draft_survives_turning", "--case", "tides.test_tide_chart", "--pool", pool, "--variant", "as-it-is", "--variant", "de=language:de", "--variant", "large=display-size:1.15", "--name", "variants")
 		}
+		if v == versions[1] {
+			start = append(start, "--where", here)
+		}
 		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, start...); err != nil {
 			return nil, err
 		}
@@ -219,6 +231,13 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		}
 		runs = append(runs, demoRun{v, run.Id})
 	}
+	if len(h.chosen) == 0 {
+		run, err := d.onBothPlatforms(ctx, builds)
+		if err != nil {
+			return nil, err
+		}
+		runs = append(runs, run)
+	}
 	more, err := d.asPackages(ctx, dir, h.chosen)
 	if err != nil {
 		return nil, err
@@ -227,6 +246,35 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		return nil, err
 	}
 	return append(runs, more...), d.toTheirEnd(ctx, more)
+}
+
+const (
+	// here are the devices at the adb server.
+	here = "origin!=cloud"
+	// cloudPhones are those of demo/cloud.yaml.
+	cloudPhones = 8
+	// bothPlatforms is by what the run on both is foretold.
+	bothPlatforms = "1.9.0 on both platforms"
+)
+
+// onBothPlatforms runs one package on phones at the adb server and on Android and iOS phones of the cloud, each with its own build.
+func (d *demo) onBothPlatforms(ctx context.Context, builds string) (demoRun, error) {
+	if err := d.types(ctx, "", nil, "lab", "list"); err != nil {
+		return demoRun{}, err
+	}
+	version := versions[1]
+	if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+version+".ipa")); err != nil {
+		return demoRun{}, err
+	}
+	if err := d.types(ctx, "", appFailed, "run", "start", "--build", "kelpline/android@v"+version, "--other-build", "kelpline/ios@v"+version, "--package", "shore-suite@newest", "--tag", "smoke", "--case", "survey.test_total*", "--where", "serial=/^her|^orr-0[13]/", "--confirm", "1",
+		"--name", "both platforms", "--watch"); err != nil {
+		return demoRun{}, err
+	}
+	run, err := d.run(ctx, "newest")
+	if err != nil {
+		return demoRun{}, err
+	}
+	return demoRun{bothPlatforms, run.Id}, nil
 }
 
 // codeVariable is where the observer's code is while the demo types.

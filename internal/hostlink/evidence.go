@@ -3,6 +3,7 @@ package hostlink
 // What is gathered: how cases stand, and files, each known by its name.
 
 import (
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
 	"tessellant/internal/core/verdict"
@@ -14,6 +15,8 @@ type Progress struct {
 	Stage string      `json:",omitempty"`
 	Case  *CaseResult `json:",omitempty"`
 	Cases *int        `json:",omitempty"` // so many cases there are in the end: those behind were only seen for a time
+	// Loan is what the device's lab knows of the attempt, where it lent the device.
+	Loan *devices.Loan `json:",omitempty"`
 }
 
 // CaseResult is how a case stands; without a verdict it has just begun.

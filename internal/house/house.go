@@ -24,8 +24,6 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/host"
 	"tessellant/internal/httpd"
-	"tessellant/internal/lab"
-	"tessellant/internal/lab/adblab"
 	"tessellant/internal/localdb"
 	"tessellant/internal/service"
 	"tessellant/internal/service/hosts"
@@ -53,6 +51,7 @@ type Config struct {
 	OpenBox       bool   // programs run even where they can't be kept apart
 	Retention     service.Retention
 	Connect       []string
+	Labs          string            // a lab file; "": the adb server alone
 	Names         map[string]string // hosts that apps ask for, and where the proxies of the built-in host find them
 	Roots         *x509.CertPool    // certificates that its proxies trust servers by; nil: the system's
 	Workspace     string
@@ -148,23 +147,22 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	var all sync.WaitGroup
 	if !c.NoHost {
-		server, err := FindADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
+		dir := filepath.Join(c.Data, "host")
+		labs, err := OpenLabs(ctx, LabsConfig{File: c.Labs, ADB: c.ADB, Connect: c.Connect, Emulators: c.Emulators, Dir: dir, ADBDir: filepath.Join(c.Data, "adb"), Log: c.Log})
 		if err != nil {
 			cancel()
 			return nil, err
 		}
-		h.OnClose(server.Stop)
-		c.Log.Info("devices come from " + server.Found)
-		box := OpenBox(ctx, c.Log, c.Database, c.Bus, server.Address)
+		h.OnClose(labs.Stop)
+		box := OpenBox(ctx, c.Log, append(labs.Refused, c.Database, c.Bus)...)
 		h.OnClose(box.Close)
-		dir := filepath.Join(c.Data, "host")
 		if c.HostName == "" {
 			if c.HostName, err = hostName(dir); err != nil {
 				cancel()
 				return nil, fmt.Errorf("name the built-in host: %w", err)
 			}
 		}
-		beside := host.New(host.Config{Name: c.HostName, Dir: dir, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log})}, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox, Outlet: OpenOutlet(dir, c.Version, c.Names, c.Roots, c.Log)})
+		beside := host.New(host.Config{Name: c.HostName, Dir: dir, Labs: labs.Makers, Link: svc.HostLink(), Log: c.Log, Box: box, OpenBox: c.OpenBox, Outlet: OpenOutlet(dir, c.Version, c.Names, c.Roots, c.Log)})
 		if err := beside.Begin(); err != nil {
 			cancel()
 			return nil, err

@@ -25,7 +25,7 @@ import (
 
 // runRequest reads a request for a run.
 func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
-	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Fetch: listed(q.Fetch), Bounds: listed(q.Bounds), Remarks: text((*string)(q.Remarks)),
+	r = service.RunRequest{Build: q.Build, Package: q.Package, Name: text(q.Name), Labels: mapped(q.Labels), Pool: text(q.Pool), Beside: listed(q.Beside), Others: listed(q.OtherBuilds), Fetch: listed(q.Fetch), Bounds: listed(q.Bounds), Remarks: text((*string)(q.Remarks)),
 		Models: q.Models != nil && *q.Models, Spread: q.Spread != nil && *q.Spread}
 	if q.Where != nil {
 		r.Where = *q.Where
@@ -237,6 +237,7 @@ func runOut(v service.RunView) api.Run {
 	q := v.Request.V
 	o.Cases, o.Tags, o.Inputs, o.Secrets = someOf(len(q.Cases), q.Cases), someOf(len(q.Tags), q.Tags), someOf(len(q.Inputs), q.Inputs), someOf(len(q.Secrets), q.Secrets)
 	o.Confirm, o.MaxAttempts = q.Confirm, q.MaxAttempts()
+	o.OtherBuilds = someOf(len(q.Others), q.Others)
 	o.Pool, o.Models, o.Spread, o.Beside, o.Fetch, o.N = some(q.Pool), someTrue(q.Models), someTrue(q.Spread), someOf(len(q.Beside), q.Beside), someOf(len(q.Fetch), q.Fetch), someOf(q.N, q.N)
 	o.Conditions = conditionsOut(q.Conditions)
 	if a := q.Again; a != nil {

@@ -310,6 +310,9 @@ func legOut(l service.LegDetail) api.Leg {
 			ms := int(a.ClockDoubtMS.Int64)
 			x.ClockDoubtMs = &ms
 		}
+		if l := a.Loan.V; l != nil {
+			x.Loan = &api.Loan{Lab: l.Lab, Session: l.Session, Page: some(l.Page)}
+		}
 		for _, c := range a.Cases {
 			var tries []api.Try
 			for _, t := range c.Tries.V {

@@ -1,4 +1,4 @@
-// Package serve is the commands that run for long, or beside the service: serve, host --join, restore.
+// Package serve is the commands that run for long, or beside the service: serve, host --join, restore, lab try.
 package serve
 
 import (
@@ -11,8 +11,11 @@ import (
 func Add(a *cli.App, root *cobra.Command) {
 	root.AddCommand(serveCmd(a), restoreCmd(a))
 	for _, c := range root.Commands() {
-		if c.Name() == "host" {
+		switch c.Name() {
+		case "host":
 			hostCmd(a, c)
+		case "lab":
+			labTryCmd(a, c)
 		}
 	}
 }

@@ -19,8 +19,6 @@ import (
 	"tessellant/internal/host"
 	"tessellant/internal/hostlink/remote"
 	"tessellant/internal/house"
-	"tessellant/internal/lab"
-	"tessellant/internal/lab/adblab"
 )
 
 // A host in a process of its own.
@@ -31,6 +29,7 @@ type hostConfig struct {
 	Bus     string
 	ADB     string
 	Connect []string
+	Labs    string            // as --labs has it
 	Names   map[string]string // as --backend has them
 	SpoolMB int64
 	OpenBox bool
@@ -52,12 +51,11 @@ func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
 	}
 	defer unlock()
-	server, err := house.FindADB(ctx, c.ADB, filepath.Join(c.Data, "adb"))
+	labs, err := house.OpenLabs(ctx, house.LabsConfig{File: c.Labs, ADB: c.ADB, Connect: c.Connect, Emulators: true, Dir: c.Data, ADBDir: filepath.Join(c.Data, "adb"), Log: c.Log})
 	if err != nil {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
 	}
-	defer server.Stop()
-	c.Log.Info("devices come from " + server.Found)
+	defer labs.Stop()
 	if u, err := neturl.Parse(url); err == nil && u.Scheme == "http" && house.Beyond(u.Host) {
 		c.Log.Warn("NOT ENCRYPTED: anybody on the network between can read this host's key and evidence. Use https:// if the service offers it", "service", url)
 	}
@@ -78,9 +76,9 @@ func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: fmt.Errorf("could not join: %w", err)}
 	}
 	fmt.Fprintf(a.Out, "Host %s works for %s\n", name, url)
-	box := house.OpenBox(ctx, c.Log, link.Welcome().BusURL, c.Bus, server.Address)
+	box := house.OpenBox(ctx, c.Log, append(labs.Refused, link.Welcome().BusURL, c.Bus)...)
 	defer box.Close()
-	h := host.New(host.Config{Name: name, Dir: c.Data, Labs: []lab.Maker{adblab.Maker(adblab.Config{Server: server.Server, Emulators: house.EmulatorPorts(server.Ours), Connect: c.Connect, Log: c.Log})}, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox, Outlet: house.OpenOutlet(c.Data, cli.Version, c.Names, nil, c.Log)})
+	h := host.New(host.Config{Name: name, Dir: c.Data, Labs: labs.Makers, Link: link, Log: c.Log, SpoolLimit: c.SpoolMB << 20, Box: box, OpenBox: c.OpenBox, Outlet: house.OpenOutlet(c.Data, cli.Version, c.Names, nil, c.Log)})
 	if err := h.Begin(); err != nil {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
 	}
@@ -149,6 +147,7 @@ The service has a built-in host for the devices of its own machine.`
 	f.StringVar(&c.ADB, "adb-server", "", house.ADBServerHelp)
 	f.StringArrayVar(&backends, "backend", nil, house.BackendHelp)
 	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; repeat for more")
+	f.StringVar(&c.Labs, "labs", "", house.LabsHelp)
 	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even if they can't be isolated from this machine; only if you trust everyone who uploads")
 	f.Int64Var(&c.SpoolMB, "spool-mb", 20<<10, "most MB of evidence that can wait in the data folder")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")

@@ -76,6 +76,7 @@ the key once. To choose the key yourself, set TESSELLANT_FIRST_KEY.`,
 	f.BoolVar(&c.OpenBox, "open-box", false, "run programs of packages even if they can't be isolated from this machine; only if you trust everyone who uploads")
 	f.StringArrayVar(&backends, "backend", nil, house.BackendHelp)
 	f.StringArrayVar(&c.Connect, "connect", nil, "a device on the network: host:port; repeat for more")
+	f.StringVar(&c.Labs, "labs", "", house.LabsHelp)
 	f.IntVar(&days, "keep-days", 0, "delete evidence this many days after its run ended; 0: never. Runs and verdicts are kept")
 	f.IntVar(&gigabytes, "keep-gb", 0, "delete the oldest evidence above this many GB; 0: never")
 	f.StringVar(&c.Workspace, "workspace", "main", "name of the workspace created at the first start")

@@ -75,6 +75,8 @@ type (
 	FamilyMark = answers.MarkRequest
 	// Fit is whether a build and a package can run on a device.
 	Fit = plans.Fit
+	// LabView is a lab and how it stands.
+	LabView = hosts.LabView
 	// HostView is a host and how it stands.
 	HostView = hosts.HostView
 	// PairingView is a pairing with the picture that the phone scans.

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"github.com/jmoiron/sqlx"
+
+	"tessellant/internal/core/devices"
 )
 
 // Progress is a numbered report of a host on an attempt. Case and Stage are set
@@ -18,6 +20,7 @@ type Progress struct {
 	Stage string
 	Case  *Case
 	Cases *int // so many cases there are: those behind are no more
+	Loan  *devices.Loan
 }
 
 // Note takes a host's reports in, each once: one with a number that was seen before,
@@ -48,7 +51,7 @@ func (s *Store) Note(ctx context.Context, hold string, ps []Progress) (h Hold, e
 			if p.Case != nil {
 				cases = append(cases, *p.Case)
 			}
-			if p.Stage == "" && p.Cases == nil {
+			if p.Stage == "" && p.Cases == nil && p.Loan == nil {
 				continue
 			}
 			if err := write(); err != nil { // in the order in which they were told
@@ -73,6 +76,11 @@ func note(ctx context.Context, tx *sqlx.Tx, h Hold, p Progress) error {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, "UPDATE work SET stage = ? WHERE id = ?", p.Stage, h.WorkID); err != nil {
+			return err
+		}
+	}
+	if p.Loan != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE attempts SET loan = ? WHERE id = ?", asJSON(p.Loan), h.AttemptID); err != nil {
 			return err
 		}
 	}

@@ -70,7 +70,8 @@ type RunRequest struct {
 	Variants   []conditions.Variant `json:"variants,omitempty"`
 	Lines      []Line               `json:"lines,omitempty"` // of devices, with their conditions
 	Spread     bool                 `json:"spread,omitempty"`
-	Beside     []string             `json:"beside,omitempty"` // builds that are installed besides, as references, resolved
+	Others     []string             `json:"other_builds,omitempty"` // for devices of other platforms, as references, resolved
+	Beside     []string             `json:"beside,omitempty"`       // builds that are installed besides, as references, resolved
 	Put        []work.File          `json:"put,omitempty"`
 	Fetch      []string             `json:"fetch,omitempty"`
 	Bounds     []string             `json:"bounds,omitempty"`  // on gauges, as they are written
@@ -344,23 +345,24 @@ func (s *Store) CaseNames(ctx context.Context, attempts []string) (map[string][]
 
 // Attempt is one try of a piece of work.
 type Attempt struct {
-	ID           string          `db:"id"`
-	WorkID       string          `db:"work_id"`
-	Number       int             `db:"number"`
-	DeviceID     string          `db:"device_id"`
-	Stage        string          `db:"stage"`
-	Verdict      verdict.Verdict `db:"verdict"`
-	Message      string          `db:"message"`
-	NowCase      string          `db:"now_case"`
-	LastReport   int64           `db:"last_report"`
-	ClockDoubtMS sql.NullInt64   `db:"clock_doubt_ms"`
-	Started      time.Time       `db:"started"`
-	Ended        sql.NullTime    `db:"ended"`
-	Cleared      sql.NullTime    `db:"cleared"`      // when evidence was removed, for its age or size
-	HandedBytes  int64           `db:"handed_bytes"` // by its host, also twice
-	HandedPieces int             `db:"handed_pieces"`
-	Serial       string          `db:"serial"` // of its device
-	HostName     string          `db:"host_name"`
+	ID           string              `db:"id"`
+	WorkID       string              `db:"work_id"`
+	Number       int                 `db:"number"`
+	DeviceID     string              `db:"device_id"`
+	Stage        string              `db:"stage"`
+	Verdict      verdict.Verdict     `db:"verdict"`
+	Message      string              `db:"message"`
+	NowCase      string              `db:"now_case"`
+	LastReport   int64               `db:"last_report"`
+	ClockDoubtMS sql.NullInt64       `db:"clock_doubt_ms"`
+	Started      time.Time           `db:"started"`
+	Ended        sql.NullTime        `db:"ended"`
+	Cleared      sql.NullTime        `db:"cleared"`      // when evidence was removed, for its age or size
+	HandedBytes  int64               `db:"handed_bytes"` // by its host, also twice
+	HandedPieces int                 `db:"handed_pieces"`
+	Loan         JSON[*devices.Loan] `db:"loan"`
+	Serial       string              `db:"serial"` // of its device
+	HostName     string              `db:"host_name"`
 }
 
 // Attempts lists the attempts of a piece of work, the first first.

@@ -275,6 +275,8 @@ func (j *JSON[T]) Scan(src any) error {
 		return json.Unmarshal(v, &j.V)
 	case string:
 		return json.Unmarshal([]byte(v), &j.V)
+	case nil: // of rows that were written before there was the column
+		return nil
 	}
 	return fmt.Errorf("a JSON column holds a %T", src)
 }

@@ -502,6 +502,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/labs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where devices come from, the labs of all hosts by name */
+        get: operations["listLabs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/labs/{lab}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name; NAME@HOST where several hosts have one of that name */
+                lab: string;
+            };
+            cookie?: never;
+        };
+        /** One lab */
+        get: operations["getLab"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -2053,6 +2090,12 @@ export interface components {
             overdue?: boolean;
             /** @description The host it is attached to */
             host: string;
+            /** @description The lab of that host through which it is reached: see GET /labs */
+            lab?: string;
+            /** @description A lab of somebody else lends it for each piece of work */
+            lent?: boolean;
+            /** @description Of an iOS device: by which provisioning profiles list it */
+            udid?: string;
             /**
              * Format: date-time
              * @description Since when
@@ -2391,6 +2434,8 @@ export interface components {
             lines?: components["schemas"]["DeviceLine"][];
             /** @description The cases are shared out among devices that are alike: each runs once on each kind */
             spread?: boolean;
+            /** @description Builds for devices of other platforms than that of build, one for each, as references */
+            other_builds?: string[];
             /** @description Builds of other apps that are installed beside, as references */
             beside?: string[];
             /** @description Files of the package that are put onto the device before */
@@ -2435,6 +2480,37 @@ export interface components {
         Stop: {
             /** @description The id of one leg, or RUN/SERIAL; without it all are stopped */
             leg?: string;
+        };
+        Lab: {
+            name: string;
+            host: string;
+            /** @description How its devices are reached: adb, webdriver */
+            kind: string;
+            /**
+             * @description out: it can't be used; silent: its host is
+             * @enum {string}
+             */
+            state: "up" | "out" | "silent";
+            /** @description Why it can't be used */
+            why?: string;
+            place?: string;
+            /** @description Of one that is elsewhere */
+            address?: string;
+            devices: number;
+            /** @description Sessions that may be open at a time; absent: one for each device */
+            at_once?: number;
+            /** @description Sessions that are open */
+            open: number;
+            /** @description Sessions that wait at the lab, of all who use it, as it says */
+            waiting: number;
+            /** @description Minutes of sessions a day, UTC; absent: no limit */
+            day_limit?: number;
+            /** @description Of today */
+            used_minutes: number;
+            /** @description What of a device it does not give, by platform */
+            lacks: {
+                [key: string]: string[];
+            };
         };
         Host: {
             name: string;
@@ -2527,6 +2603,8 @@ export interface components {
             lines?: components["schemas"]["DeviceLine"][];
             /** @description The cases are shared out among devices that are alike: each runs once on each kind */
             spread?: boolean;
+            /** @description Builds for devices of other platforms than that of build, one for each, as references */
+            other_builds?: string[];
             /** @description Builds of other apps that are installed beside, as references */
             beside?: string[];
             /** @description Files of the package that are put onto the device before */
@@ -3789,6 +3867,17 @@ export interface components {
             place?: number;
             attempts: components["schemas"]["Attempt"][];
         };
+        /** @description A device that a lab of somebody else lent for the attempt */
+        Loan: {
+            lab: string;
+            /** @description The lab's own reference of its session */
+            session: string;
+            /**
+             * Format: uri
+             * @description The lab's page about the session
+             */
+            page?: string;
+        };
         Attempt: {
             id: string;
             number: number;
@@ -3809,6 +3898,7 @@ export interface components {
             evidence_removed?: string;
             /** @description By how much the device's clock may be misplaced on the timeline */
             clock_doubt_ms?: number;
+            loan?: components["schemas"]["Loan"];
             cases: components["schemas"]["CaseResult"][];
             artifacts: components["schemas"]["Artifact"][];
         };
@@ -4704,6 +4794,53 @@ export interface operations {
                 };
                 content: {
                     "application/x-tar": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLabs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Labs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Lab"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLab: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name; NAME@HOST where several hosts have one of that name */
+                lab: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lab */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lab"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -15,3 +15,10 @@ type Lab struct {
 	UsedMinutes int                 `json:"used_minutes,omitempty"` // of today
 	Lacks       map[string][]string `json:"lacks,omitempty"`        // by platform: what of a device it does not give
 }
+
+// Loan is a device that its lab lent for an attempt.
+type Loan struct {
+	Lab     string `json:"lab"`
+	Session string `json:"session"`        // the lab's own reference
+	Page    string `json:"page,omitempty"` // address of the lab's page about it
+}

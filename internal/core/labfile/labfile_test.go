@@ -77,6 +77,7 @@ func TestEachMistakeHasItsLineAndItsRemedy(t *testing.T) {
 		{"    session:", "    commands: {stop: {address: \"{{range $i, $x := .Args}}{{range .Args}}{{end}}{{end}}\"}}\n    session:", "can range over", "7"},
 		{"    session:", "    commands: {stop: {address: \"{{range 1000000000}}{{end}}\"}}\n    session:", "can range over", "7"},
 		{"{{.Device.ID}}", "{{.Device.Serial}}", "a template with a mistake", "9"},
+		{"\"{{.Device.ID}}\"", "{{.Device.ID}} ", "put a text with {{ }} into quotes", "9"},
 		{"{{.Device.ID}}", "{{.Build}}", "no build gets there", "8"},
 		{"{{.Device.ID}}", "{{.Conditions.languge}}", "a template with a mistake", "9"},
 		{"        alwaysMatch:", "        always:", "alwaysMatch or firstMatch", "9"},

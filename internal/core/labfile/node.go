@@ -128,6 +128,9 @@ func (r *reader) mapping(n *yaml.Node, what string, keys ...string) nodes {
 	out := nodes{}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, v := n.Content[i], n.Content[i+1]
+		if r.quoted(k) {
+			continue
+		}
 		known := false
 		for _, x := range keys {
 			known = known || x == k.Value
@@ -151,9 +154,20 @@ func (r *reader) pairs(n *yaml.Node, what string) (out []pair) {
 		return nil
 	}
 	for i := 0; i+1 < len(n.Content); i += 2 {
-		out = append(out, pair{n.Content[i], n.Content[i+1]})
+		if !r.quoted(n.Content[i]) {
+			out = append(out, pair{n.Content[i], n.Content[i+1]})
+		}
 	}
 	return out
+}
+
+// quoted says that a key is none because a template stands there without quotes: YAML takes its braces for a mapping.
+func (r *reader) quoted(key *yaml.Node) bool {
+	if key.Kind == yaml.ScalarNode {
+		return false
+	}
+	r.say(key, "this is no name", "put a text with {{ }} into quotes: \"{{.Device.ID}}\"")
+	return true
 }
 
 func (r *reader) list(n *yaml.Node, what string) []*yaml.Node {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"regexp"
 	"strings"
 	"text/template"
 	"text/template/parse"
@@ -164,8 +165,18 @@ func plain(err error) string {
 			text = rest
 		}
 	}
+	if m := noField.FindStringSubmatch(text); m != nil {
+		text = "there is no value " + m[1]
+	} else if m := noEntry.FindStringSubmatch(text); m != nil {
+		text = "there is nothing of the name " + m[1]
+	}
 	return foreign.Name(text, 200)
 }
+
+var (
+	noField = regexp.MustCompile(`^can't evaluate field (\w+) in type`)
+	noEntry = regexp.MustCompile(`^map has no entry for key "([^"]*)"`)
+)
 
 // template reads a text with values put in, and tries it.
 func (r *reader) template(n *yaml.Node, what string) *Text {
@@ -206,6 +217,7 @@ func (r *reader) branch(n *yaml.Node, what string, depth int) *Tree {
 	case yaml.MappingNode:
 		t := &Tree{}
 		for i := 0; i+1 < len(n.Content); i += 2 {
+			r.quoted(n.Content[i])
 			t.keys = append(t.keys, n.Content[i].Value)
 			t.items = append(t.items, r.branch(n.Content[i+1], what, depth+1))
 		}

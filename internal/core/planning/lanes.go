@@ -3,10 +3,12 @@ package planning
 // Labs that lend only so many devices at a time: their legs run in so many lanes, also where more devices are free.
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math"
 	"slices"
+	"strings"
 )
 
 // lanes are those of all labs of a request, in one draw of a forecast.
@@ -76,6 +78,22 @@ func (x *lanes) run(n int, from, takes float64) float64 {
 	x.until[n][first] = end
 	return end
 }
+
+// lent says what the labs that lend devices do not give.
+func (p *Plan) lent(q Request) {
+	seen := map[string]bool{}
+	for _, d := range p.Devices {
+		f := d.Facts
+		if !f.Lent || seen[d.Lab+f.Platform] {
+			continue
+		}
+		seen[d.Lab+f.Platform] = true
+		p.Findings = append(p.Findings, Finding{Level: Notes, What: fmt.Sprintf("of devices with %s of the lab %s: %s", systems[f.Platform], cmp.Or(q.Labs[d.Lab].Name, f.Place), strings.Join(f.Limits, "; ")), Remedy: "nothing has to be done; a case that needs such a thing fails there"})
+	}
+}
+
+// systems are the platforms as people write them.
+var systems = map[string]string{"android": "Android", "ios": "iOS"}
 
 // lanes says where a lab lends fewer devices at a time than the run has there.
 func (p *Plan) lanes(q Request) {

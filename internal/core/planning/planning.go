@@ -66,6 +66,8 @@ type Case struct {
 // Request is what is to be planned.
 type Request struct {
 	App     appfile.Facts
+	Others  []appfile.Facts // for devices of other platforms
+	Now     time.Time
 	Needs   []string // of the package, of a device: patterns
 	Cases   []Case
 	Program bool // it decides itself which cases it runs
@@ -75,6 +77,16 @@ type Request struct {
 	Devices []Device
 	Past    []Past // legs of the same package, the newest first
 	Labs    map[string]Lab
+}
+
+// app is the build that a device gets.
+func (q Request) app(d Device) appfile.Facts {
+	for _, a := range q.Others {
+		if a.Platform == d.Facts.Platform {
+			return a
+		}
+	}
+	return q.App
 }
 
 // Target is where a run is to go: most have one.
@@ -136,6 +148,13 @@ func Make(q Request) Plan {
 	for _, d := range q.Devices {
 		known[d.Facts.Serial] = true
 	}
+	for _, a := range append([]appfile.Facts{q.App}, q.Others...) {
+		if a.IOS != nil && !q.Now.IsZero() {
+			for _, f := range a.IOS.Outdated(q.Now) {
+				p.add(Level(f.Level), f.Remedy, "of the build for iOS %s", f.What)
+			}
+		}
+	}
 	seen := map[string]bool{} // device and conditions
 	there, refused := 0, 0
 	for _, t := range q.Targets {
@@ -191,6 +210,7 @@ func Make(q Request) Plan {
 		}
 	}
 	p.forecast(q)
+	p.lent(q)
 	p.lately(q)
 	p.shorten()
 	return p
@@ -212,7 +232,7 @@ func (p *Plan) choose(q Request, t Target, needs devices.Filter, known map[strin
 			continue
 		}
 		matched++
-		if no := Unfit(q.App, needs, d); no != nil {
+		if no := Unfit(q.app(d), needs, d); no != nil {
 			p.Findings = append(p.Findings, *no)
 			continue
 		}

@@ -32,6 +32,7 @@ const MaxBytes = 256 << 10
 // File is a run as it stands in a file. The order is that of the file.
 type File struct {
 	Build          string            `yaml:"build,omitempty"`
+	OtherBuilds    []string          `yaml:"other-builds,omitempty"` // for devices of other platforms
 	Package        string            `yaml:"package,omitempty"`
 	Name           string            `yaml:"name,omitempty"`
 	Labels         map[string]string `yaml:"labels,omitempty"`

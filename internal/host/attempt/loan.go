@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/hostlink"
@@ -25,6 +26,7 @@ func (a *attempt) borrow(ctx context.Context) (err error) {
 	}
 	lent := func(g lab.Given) {
 		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "lent by its lab", Args: map[string]string{"lab": l.Name(), "session": g.Ref}})
+		a.tell(hostlink.Progress{Loan: &devices.Loan{Lab: l.Name(), Session: g.Ref, Page: g.Page}})
 		if err := a.journal.Lent(g.Ref); err != nil {
 			a.log.Warn("the loan can't be written down", "session", g.Ref, "err", err)
 		}

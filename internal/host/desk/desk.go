@@ -135,7 +135,7 @@ func (d *Desk) startCheck(u lab.ID) (any, int, *hostlink.Unable) {
 		return nil, http.StatusNotFound, unable("it is not there at the moment, or does not let us in", "see what the list of devices says of it")
 	}
 	if device.Loan != nil {
-		return nil, http.StatusConflict, unable("it belongs to a lab that lends it", "try the lab on it with: tessellant lab try "+u.Lab+" --device "+u.Serial)
+		return nil, http.StatusConflict, unable("it belongs to a lab that lends it", "try it on the host with: tessellant lab try LABFILE --lab "+u.Lab+" --device "+u.Serial)
 	}
 	if d.AtWork(u) {
 		return nil, http.StatusConflict, unable("it is running other work", "check it when that work has finished, or stop the work with: tessellant device free "+u.Serial)

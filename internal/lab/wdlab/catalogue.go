@@ -76,6 +76,21 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
+// Ask asks the lab for its devices now; the error says in plain words why it can't be used.
+func (l *Lab) Ask(ctx context.Context) error {
+	if l.Lab.Catalogue == nil {
+		return nil
+	}
+	c, err := l.list(ctx)
+	if err != nil {
+		return errors.New(Plain(err))
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.take(c.Devices)
+	return nil
+}
+
 // list asks the lab for its devices.
 func (l *Lab) list(ctx context.Context) (*catalogue.Catalogue, error) {
 	raw, err := l.end.Raw(ctx, l.Lab.Catalogue, labfile.Values{})

@@ -228,7 +228,7 @@ func (x *loan) refused(what string, err error) error {
 	if errors.As(err, &said) && !l.busy(err) {
 		switch {
 		case said.Code == string(w3c.SessionNotCreated), said.Code == string(w3c.InvalidArgument), said.Code == "" && said.Status >= 400 && said.Status < 500 && said.Status != http.StatusRequestTimeout && said.Status != http.StatusTooManyRequests:
-			return &phone.Refused{Doing: doing, Code: said.Code, Why: what + ": " + said.Message, Remedy: "see the lab's own log; tessellant lab try " + l.Lab.Name + " opens one session and says what went wrong"}
+			return &phone.Refused{Doing: doing, Code: said.Code, Why: what + ": " + said.Message, Remedy: "see the lab's own log; on its host, one session is opened by: tessellant lab try LABFILE --lab " + l.Lab.Name}
 		}
 	}
 	return x.lost(fmt.Errorf("%s: %s", what, Plain(err)))

@@ -136,7 +136,7 @@ func TestWhatTheLabCantInstallIsRefusedWithItsReason(t *testing.T) {
 	var no *phone.Refused
 	require.ErrorAs(t, err, &no)
 	assert.Contains(t, no.Why, "could not be installed")
-	assert.Contains(t, no.Remedy, "tessellant lab try heron")
+	assert.Contains(t, no.Remedy, "tessellant lab try LABFILE --lab heron")
 	now, _ := cloud.Open()
 	assert.Zero(t, now, "nothing stays open")
 	assert.Zero(t, l.About().Open)

@@ -213,7 +213,7 @@ func (l *link) Renew(ctx context.Context, name string, holds []string) ([]string
 func (l *link) Report(ctx context.Context, hold hostlink.Hold, ps []hostlink.Progress) error {
 	var qs []store.Progress
 	for _, p := range ps {
-		q := store.Progress{Seq: p.Seq, Stage: p.Stage, Cases: p.Cases}
+		q := store.Progress{Seq: p.Seq, Stage: p.Stage, Cases: p.Cases, Loan: fittedLoan(p.Loan)}
 		if p.Stage != "" && !slices.Contains(stages, p.Stage) {
 			return fmt.Errorf("%w: there is no stage %.50q", hostlink.ErrUnfit, p.Stage)
 		}

@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
+	"net/url"
 	"slices"
 
 	"tessellant/internal/core/conditions"
@@ -79,6 +80,18 @@ func fittedLabs(all []devices.Lab) (out []devices.Lab) {
 		}
 		l.Lacks = lacks
 		out = append(out, l)
+	}
+	return out
+}
+
+// fittedLoan is a loan as it can be kept; a page that a browser may not be led to is left out.
+func fittedLoan(x *devices.Loan) *devices.Loan {
+	if x == nil {
+		return nil
+	}
+	out := &devices.Loan{Lab: foreign.Name(x.Lab, maxLab), Session: foreign.Name(x.Session, maxFact)}
+	if u, err := url.Parse(x.Page); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" && len(x.Page) <= maxWhyNot {
+		out.Page = u.String()
 	}
 	return out
 }

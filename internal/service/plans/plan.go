@@ -45,9 +45,20 @@ func (s *Plans) Named(ctx context.Context, who store.Identity, build, pkg string
 type Plan struct {
 	Build   store.Build
 	Package store.Package
+	Others  []store.Build // for devices of other platforms
 	Beside  []store.Build
 	Cases   []testpkg.Case
 	planning.Plan
+}
+
+// For is the build that a device gets.
+func (p Plan) For(d planning.Device) store.Build {
+	for _, b := range p.Others {
+		if b.Platform == d.Facts.Platform {
+			return b
+		}
+	}
+	return p.Build
 }
 
 // CheckRun plans a run and starts nothing: the findings say what is in its way.
@@ -67,6 +78,18 @@ func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Pla
 	if err := q.Check(); err != nil {
 		return p, err
 	}
+	for _, ref := range q.Others {
+		b, err := s.Content.Build(ctx, who, ref)
+		if err != nil {
+			return p, err
+		}
+		for _, o := range append([]store.Build{p.Build}, p.Others...) {
+			if o.Platform == b.Platform {
+				return p, refuse.New(refuse.Invalid, title, "name one build for each platform, or start a run for each", "%s and %s are both for %s", o.Ref(), b.Ref(), b.Platform)
+			}
+		}
+		p.Others = append(p.Others, b)
+	}
 	for _, ref := range q.Beside {
 		b, err := s.Content.Build(ctx, who, ref)
 		if err != nil {
@@ -84,7 +107,10 @@ func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Pla
 	if p.Cases, err = testpkg.Choose(p.Package.Cases.V, q.Cases, q.Tags); err != nil {
 		return p, refuse.New(refuse.Invalid, title, "see the cases with: tessellant package show "+p.Package.Ref(), "%v", err)
 	}
-	r := planning.Request{App: p.Build.Facts.V, Needs: p.Package.Needs.V, Program: prog != nil, Spread: q.Spread, Limit: time.Duration(q.LimitSeconds) * time.Second}
+	r := planning.Request{App: p.Build.Facts.V, Now: time.Now(), Needs: p.Package.Needs.V, Program: prog != nil, Spread: q.Spread, Limit: time.Duration(q.LimitSeconds) * time.Second}
+	for _, b := range p.Others {
+		r.Others = append(r.Others, b.Facts.V)
+	}
 	if r.Past, err = s.Store.Past(ctx, who.WorkspaceID, p.Package.Name); err != nil {
 		return p, err
 	}
@@ -95,7 +121,7 @@ func (s *Plans) Plan(ctx context.Context, who store.Identity, q *Request) (p Pla
 	for _, c := range p.Cases {
 		r.Cases = append(r.Cases, planning.Case{Name: c.Name, Needs: c.Needs, Took: took[c.Name]})
 	}
-	if r.Devices, err = s.there(ctx, prog, q.sets(), r.Past); err != nil {
+	if r.Devices, r.Labs, err = s.there(ctx, prog, q.sets(), r.Past); err != nil {
 		return p, err
 	}
 	if r.Targets, err = s.targets(ctx, who, *q); err != nil {
@@ -207,25 +233,26 @@ func lines(all []store.Line, optional bool) (out []planning.Target, err error) {
 const usualLeg = 2 * time.Minute
 
 // there gives the devices as the planner sees them.
-func (s *Plans) there(ctx context.Context, prog *testpkg.Program, sets bool, past []planning.Past) ([]planning.Device, error) {
-	about, older := map[string]store.HostAbout{}, map[string]bool{}
-	if prog != nil || sets {
-		hosts, err := s.Store.Hosts(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for _, h := range hosts {
-			about[h.ID] = h.About.V
-			older[h.ID] = sets && h.Protocol == hostlink.Protocol-1
+func (s *Plans) there(ctx context.Context, prog *testpkg.Program, sets bool, past []planning.Past) ([]planning.Device, map[string]planning.Lab, error) {
+	about, older, labs := map[string]store.HostAbout{}, map[string]bool{}, map[string]planning.Lab{}
+	hosts, err := s.Store.Hosts(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, h := range hosts {
+		about[h.ID] = h.About.V
+		older[h.ID] = sets && h.Protocol == hostlink.Protocol-1
+		for _, l := range h.About.V.Labs {
+			labs[store.LabKey(h.ID, l.Name)] = planning.Lab{Name: l.Name, AtOnce: l.AtOnce, Queue: l.Waiting}
 		}
 	}
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	loads, err := s.Store.Loads(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	usual, legs := map[string]time.Duration{}, map[string]int{}
 	for _, x := range past {
@@ -237,7 +264,7 @@ func (s *Plans) there(ctx context.Context, prog *testpkg.Program, sets bool, pas
 	out := make([]planning.Device, 0, len(all))
 	for _, d := range all {
 		st := d.Standing()
-		x := planning.Device{ID: d.ID, Facts: d.Facts.V, Lacks: content.Lacking(prog, about[d.HostID]), Away: st.Unusable, Free: st.Free, Lost: d.LostInRow}
+		x := planning.Device{ID: d.ID, Facts: d.Facts.V, Lacks: content.Lacking(prog, about[d.HostID]), Away: st.Unusable, Free: st.Free, Lost: d.LostInRow, Lab: store.LabKey(d.HostID, d.Lab)}
 		if older[d.HostID] && x.Lacks == "" {
 			x.Lacks = "it is of an older version, which does not set conditions; update it"
 		}
@@ -253,5 +280,5 @@ func (s *Plans) there(ctx context.Context, prog *testpkg.Program, sets bool, pas
 		}
 		out = append(out, x)
 	}
-	return out, nil
+	return out, labs, nil
 }

@@ -41,6 +41,7 @@ type Request struct {
 	Variants   []conditions.Variant
 	Lines      []store.Line // of devices, with their conditions
 	Spread     bool         // the cases are shared out among devices that are alike
+	Others     []string     // builds for devices of other platforms
 	Beside     []string     // builds to install besides
 	Put        []work.File  // files of the package to put onto the device
 	Fetch      []string     // files of the device to keep
@@ -57,6 +58,7 @@ const (
 	maxRunName  = 200 // bytes
 	maxLines    = 2000
 	maxBeside   = 10
+	maxOthers   = 5
 	maxFiles    = 20 // each way
 )
 
@@ -84,6 +86,8 @@ func (q *Request) Check() error {
 		return wrong("use up to 200 characters in one line", "the run's name is too long, or has characters that can't be shown")
 	case len(q.Beside) > maxBeside:
 		return wrong("leave some out", "%d builds can't be installed beside; %d is the most", len(q.Beside), maxBeside)
+	case len(q.Others) > maxOthers:
+		return wrong("leave some out", "%d builds for other platforms are too many; %d is the most", len(q.Others), maxOthers)
 	case len(q.Put) > maxFiles || len(q.Fetch) > maxFiles:
 		return wrong("leave some out", "at most %d files can be put onto a device, and kept of it", maxFiles)
 	case len(q.Lines) > maxLines:

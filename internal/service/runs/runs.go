@@ -107,7 +107,7 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q plans.Request
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	kept := q.Asked()
-	kept.Build, kept.Package, kept.Beside = build.Ref(), pkg.Ref(), refs(p.Beside)
+	kept.Build, kept.Package, kept.Others, kept.Beside = build.Ref(), pkg.Ref(), refs(p.Others), refs(p.Beside)
 	r = store.Run{ID: store.NewID(), WorkspaceID: who.WorkspaceID, BuildID: build.ID, PackageID: pkg.ID, LimitSeconds: q.LimitSeconds, Created: now, Name: q.Name, Labels: store.JSON[map[string]string]{V: q.Labels}, StartedBy: who.KeyName,
 		Request:  store.JSON[store.RunRequest]{V: kept},
 		Findings: store.JSON[[]planning.Finding]{V: plan.Findings}, Forecast: store.JSON[*planning.Forecast]{V: &plan.Forecast}}
@@ -116,9 +116,16 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q plans.Request
 		r.IdempotencyKey, r.IdempotencyHash = &q.IdempotencyKey, asked
 	}
 	spec := specs.Run(build, pkg, r.Request.V, q.LimitSeconds, p.Beside)
+	apps := map[string]work.App{}
+	for _, b := range p.Others {
+		apps[b.ID] = specs.Run(b, pkg, r.Request.V, q.LimitSeconds, nil).App
+	}
 	var legs []store.NewWork
 	for _, l := range plan.Legs {
 		x := spec
+		if app, other := apps[p.For(l.Device).ID]; other {
+			x.App = app
+		}
 		x.Cases, x.Variant, x.Conditions = l.Cases, l.Variant.Name, l.Variant.Conditions
 		legs = append(legs, store.NewWork{Spec: x, Work: store.Work{ID: store.NewID(), Kind: work.Leg, RunID: r.ID, WorkspaceID: r.WorkspaceID, DeviceID: l.Device.ID, CasesTotal: len(l.Cases), Created: now,
 			Wants: store.JSON[work.Wants]{V: work.Wants{Device: l.Device.ID, Like: l.AnyUnit}}, AskedBy: who.KeyID}})
