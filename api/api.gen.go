@@ -536,6 +536,30 @@ func (e ProbeSays) Valid() bool {
 	}
 }
 
+// Defines values for ProvisioningProfileKind.
+const (
+	AdHoc       ProvisioningProfileKind = "ad hoc"
+	Development ProvisioningProfileKind = "development"
+	Enterprise  ProvisioningProfileKind = "enterprise"
+	Store       ProvisioningProfileKind = "store"
+)
+
+// Valid indicates whether the value is a known member of the ProvisioningProfileKind enum.
+func (e ProvisioningProfileKind) Valid() bool {
+	switch e {
+	case AdHoc:
+		return true
+	case Development:
+		return true
+	case Enterprise:
+		return true
+	case Store:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RemarkKind.
 const (
 	RemarkCovered     RemarkKind = "covered"
@@ -1050,12 +1074,15 @@ type Build struct {
 	Filename string    `json:"filename"`
 
 	// Findings What will go wrong with it
-	Findings *[]Finding         `json:"findings,omitempty"`
-	HasIcon  bool               `json:"has_icon"`
-	Id       string             `json:"id"`
-	Label    string             `json:"label"`
-	Labels   *map[string]string `json:"labels,omitempty"`
-	MinApi   int                `json:"min_api"`
+	Findings *[]Finding `json:"findings,omitempty"`
+	HasIcon  bool       `json:"has_icon"`
+	Id       string     `json:"id"`
+
+	// Ios What only an iOS build says about itself
+	Ios    *IOSBuild          `json:"ios,omitempty"`
+	Label  string             `json:"label"`
+	Labels *map[string]string `json:"labels,omitempty"`
+	MinApi int                `json:"min_api"`
 
 	// MinCode The code name of the unreleased system that it needs; min_api is 10000 then
 	MinCode *string `json:"min_code,omitempty"`
@@ -1190,8 +1217,11 @@ type CaseRow struct {
 	Place *string `json:"place,omitempty"`
 
 	// Run Its number
-	Run     int     `json:"run"`
-	RunId   string  `json:"run_id"`
+	Run   int    `json:"run"`
+	RunId string `json:"run_id"`
+
+	// System The system as people write it, such as Android 14
+	System  string  `json:"system"`
 	TookMs  int64   `json:"took_ms"`
 	Variant *string `json:"variant,omitempty"`
 	Verdict Verdict `json:"verdict"`
@@ -1210,6 +1240,14 @@ type CheckStep struct {
 
 // CheckStepState defines model for CheckStep.State.
 type CheckStepState string
+
+// CodeSigner defines model for CodeSigner.
+type CodeSigner struct {
+	Expires time.Time `json:"expires"`
+
+	// Name The certificate's common name
+	Name string `json:"name"`
+}
 
 // ComparedFamily defines model for ComparedFamily.
 type ComparedFamily struct {
@@ -1230,7 +1268,10 @@ type ComparedLeg struct {
 	Os      string `json:"os"`
 
 	// Run Empty: it is a session
-	Run     string   `json:"run"`
+	Run string `json:"run"`
+
+	// System The system as people write it, such as Android 14
+	System  string   `json:"system"`
 	Try     *int     `json:"try,omitempty"`
 	Verdict *Verdict `json:"verdict,omitempty"`
 
@@ -1343,6 +1384,9 @@ type Device struct {
 	// Simulated One of the stand-ins that ship with Tessellant
 	Simulated bool        `json:"simulated"`
 	State     DeviceState `json:"state"`
+
+	// System The system as people write it, such as Android 14
+	System string `json:"system"`
 
 	// Udid Of an iOS device: by which provisioning profiles list it
 	Udid *string `json:"udid,omitempty"`
@@ -1776,6 +1820,9 @@ type HistoryRow struct {
 
 	// Set How the device was set; empty: as it is
 	Set string `json:"set"`
+
+	// System The system as people write it, such as Android 14
+	System string `json:"system"`
 }
 
 // Holder Of one device that this workspace holds
@@ -1825,6 +1872,23 @@ type HostKind string
 
 // HostState new: it has never joined
 type HostState string
+
+// IOSBuild What only an iOS build says about itself
+type IOSBuild struct {
+	// Families phone, tablet
+	Families []string `json:"families"`
+
+	// MinOs The lowest system
+	MinOs   string               `json:"min_os"`
+	Profile *ProvisioningProfile `json:"profile,omitempty"`
+	Signer  *CodeSigner          `json:"signer,omitempty"`
+
+	// Simulator It was built for the simulator
+	Simulator *bool `json:"simulator,omitempty"`
+
+	// Version CFBundleVersion, as it stands there
+	Version string `json:"version"`
+}
 
 // Input defines model for Input.
 type Input struct {
@@ -2044,6 +2108,9 @@ type LegSummary struct {
 
 	// Stopping A person wants it to end
 	Stopping *bool `json:"stopping,omitempty"`
+
+	// System The system as people write it, such as Android 14
+	System string `json:"system"`
 
 	// Traits What can explain a difference: os, maker, width (dp), memory (GB), language…
 	Traits map[string]string `json:"traits"`
@@ -2489,6 +2556,24 @@ type Program struct {
 	Results []string `json:"results"`
 	Run     []string `json:"run"`
 }
+
+// ProvisioningProfile defines model for ProvisioningProfile.
+type ProvisioningProfile struct {
+	// Devices By their unique device identifiers
+	Devices *[]string `json:"devices,omitempty"`
+
+	// Entitlements Some that tests mind
+	Entitlements *[]string `json:"entitlements,omitempty"`
+	Expires      time.Time `json:"expires"`
+
+	// Kind Whom it lets install the app
+	Kind ProvisioningProfileKind `json:"kind"`
+	Name string                  `json:"name"`
+	Team string                  `json:"team"`
+}
+
+// ProvisioningProfileKind Whom it lets install the app
+type ProvisioningProfileKind string
 
 // PutFile defines model for PutFile.
 type PutFile struct {
@@ -2991,6 +3076,7 @@ type SessionDevice struct {
 	Os        string `json:"os"`
 	Serial    string `json:"serial"`
 	Simulated bool   `json:"simulated"`
+	System    string `json:"system"`
 }
 
 // SessionPage defines model for SessionPage.

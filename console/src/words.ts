@@ -1,5 +1,5 @@
 // Numbers, times and verdicts in words.
-import type { LegSummary, Verdict } from './data/api';
+import type { Build, LegSummary, Verdict } from './data/api';
 
 /** A duration: "8.2 s", "4:05 min", "1 h 12 min". */
 export function took(ms: number): string {
@@ -92,10 +92,18 @@ export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): s
   return parts.join(', ');
 }
 
+/** A device's system, with Android's API level. */
+export const systemOf = (d: { system: string; api: number }) => (d.api ? `${d.system} (API ${d.api})` : d.system);
+
+/** The lowest system that a build runs on. */
+export const runsOn = (b: Pick<Build, 'ios' | 'min_code' | 'min_api'>) =>
+  b.ios ? `iOS ${b.ios.min_os} and later` : b.min_code ? `Android ${b.min_code}` : `Android API ${b.min_api} and later`;
+
 /** What the traits that devices differ in are called, and what stands before and after their values. */
 export const traits: Record<string, { name: string; before?: string; unit?: string }> = {
   variant: { name: 'variant' },
-  os: { name: 'OS version', before: 'Android' },
+  platform: { name: 'platform' },
+  os: { name: 'OS version' },
   maker: { name: 'maker' },
   model: { name: 'model' },
   width: { name: 'screen width', unit: 'dp' },

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -101,9 +102,12 @@ func (a *App) buildCheck(path string) error {
 	if err != nil {
 		return err
 	}
+	if x.IOS != nil {
+		x.Findings = append(x.Findings, x.IOS.Outdated(time.Now())...)
+	}
 	return a.Show(x, func() {
 		b := api.Build{AppId: x.AppID, Label: x.Label, VersionName: x.VersionName, VersionCode: x.VersionCode, MinApi: x.MinAPI, TargetApi: x.TargetAPI,
-			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable, MinCode: &x.MinCode, TargetCode: &x.TargetCode, Findings: api.BuildFindings(x.Findings)}
+			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable, MinCode: &x.MinCode, TargetCode: &x.TargetCode, Findings: api.BuildFindings(x.Findings), Ios: api.IOSOf(x.IOS)}
 		a.buildFacts(&b)
 	})
 }
@@ -150,6 +154,10 @@ func (a *App) buildFacts(b *api.Build) {
 	if b.Debuggable {
 		debug = "yes"
 	}
+	if b.Ios != nil {
+		a.iosFacts(b)
+		return
+	}
 	needs, made := fmt.Sprintf("API level %d or later", b.MinApi), fmt.Sprint(b.TargetApi)
 	if c := Deref(b.MinCode); c != "" {
 		needs = "the unreleased " + c
@@ -160,9 +168,41 @@ func (a *App) buildFacts(b *api.Build) {
 	facts(a.Out, "reference", b.Ref, "id", b.Id, "app", fmt.Sprintf("%s (%s)", b.Label, b.AppId), "version", fmt.Sprintf("%s (code %d)", b.VersionName, b.VersionCode),
 		"Android", needs+", made for "+made, "code for", runs, "asks for", strings.Join(short(b.Permissions), ", "),
 		"debuggable", debug, "size", BytesText(b.Size), "SHA-256", b.Sha256, "file", b.Filename)
+	a.buildFindings(b)
+}
+
+func (a *App) buildFindings(b *api.Build) {
 	for _, f := range Deref(b.Findings) {
 		fmt.Fprintln(a.Out, findingText(f))
 	}
+}
+
+// iosFacts shows a build for iOS.
+func (a *App) iosFacts(b *api.Build) {
+	x := b.Ios
+	var profile, lets, signer string
+	if p := x.Profile; p != nil {
+		profile = fmt.Sprintf("%s, of %s; %s, good until %s", p.Name, p.Team, p.Kind, p.Expires.Format(time.DateOnly))
+		lets = map[api.ProvisioningProfileKind]string{"enterprise": "every device", "store": "no device"}[p.Kind]
+		if lets == "" {
+			lets = "its " + Plural(len(Deref(p.Devices)), "device")
+		}
+	}
+	if s := x.Signer; s != nil {
+		signer = fmt.Sprintf("%s, good until %s", s.Name, s.Expires.Format(time.DateOnly))
+	}
+	facts(a.Out, "reference", b.Ref, "id", b.Id, "app", fmt.Sprintf("%s (%s)", b.Label, b.AppId), "version", fmt.Sprintf("%s (%s)", b.VersionName, x.Version),
+		"iOS", x.MinOs+" or later, for "+strings.Join(x.Families, "s and ")+"s", "profile", profile, "installs on", lets, "signed by", signer, "asks for", strings.Join(b.Permissions, ", "),
+		"size", BytesText(b.Size), "SHA-256", b.Sha256, "file", b.Filename)
+	a.buildFindings(b)
+}
+
+// runsOn is the lowest system that a build runs on.
+func runsOn(b api.Build) string {
+	if b.Ios != nil {
+		return "iOS " + b.Ios.MinOs + "+"
+	}
+	return fmt.Sprintf("Android API %d+", b.MinApi)
 }
 
 // short leaves out what all permissions of the system begin with.
@@ -188,9 +228,9 @@ func (a *App) buildList(ctx context.Context, limit int, with []string) error {
 			fmt.Fprintln(a.Out, "No builds yet. Upload one with: tessellant build add FILE")
 			return
 		}
-		t := NewTable(a.Out, "reference", "app", "version", "Android", "size", "added")
+		t := NewTable(a.Out, "reference", "app", "version", "runs on", "size", "added")
 		for _, b := range r.JSON200.Items {
-			t.AppendRow(table.Row{b.Ref, b.Label, b.VersionName, fmt.Sprintf("API %d+", b.MinApi), BytesText(b.Size), ago(b.Created)})
+			t.AppendRow(table.Row{b.Ref, b.Label, b.VersionName, runsOn(b), BytesText(b.Size), ago(b.Created)})
 		}
 		t.Render()
 		a.more(r.JSON200.Next)

@@ -113,7 +113,7 @@ func (a *App) deviceShow(ctx context.Context, serial string) error {
 		if d.Quarantined != nil {
 			state += " (since " + ago(*d.Quarantined) + map[bool]string{true: ", by hand)", false: ", until it passes a check)"}[Deref(d.QuarantinedBy) == api.Hand]
 		}
-		facts(a.Out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", fmt.Sprintf("Android %s (API %d)", d.Os, d.Api),
+		facts(a.Out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", systemText(d),
 			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
 			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "labels", labelText(Deref(d.Labels)), "without", strings.Join(Deref(d.Without), ", "), "host", d.Host, "state", state, "seen", ago(d.Seen))
 		if ways := Deref(d.Ways); len(ways) > 1 {
@@ -206,13 +206,13 @@ func (a *App) deviceList(ctx context.Context, q api.ListDevicesParams) error {
 			fmt.Fprintln(a.Out, "No device matches. Plug one in with USB debugging on, or leave the filter out. What keeps one away, says: tessellant doctor")
 			return
 		}
-		head := []any{"serial", "device", "kind", "Android", "screen", "memory", "language", "state"}
+		head := []any{"serial", "device", "kind", "system", "screen", "memory", "language", "state"}
 		if q.Build != nil {
 			head = append(head, "can run it")
 		}
 		t := NewTable(a.Out, head...)
 		for _, d := range all.Items {
-			row := table.Row{d.Serial, d.Maker + " " + d.Model, kind(d), fmt.Sprintf("%s (API %d)", d.Os, d.Api),
+			row := table.Row{d.Serial, d.Maker + " " + d.Model, kind(d), systemText(d),
 				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)}
 			if f := d.Fit; f != nil {
 				row = append(row, fitText(*f))
@@ -252,4 +252,12 @@ func kind(d api.Device) string {
 		return string(d.Origin) + ", simulated"
 	}
 	return string(d.Origin)
+}
+
+// systemText is a device's system, with Android's API level.
+func systemText(d api.Device) string {
+	if d.Api == 0 {
+		return d.System
+	}
+	return fmt.Sprintf("%s (API %d)", d.System, d.Api)
 }

@@ -45,7 +45,7 @@ func (a *App) historyText(h *api.CaseHistory) {
 	fmt.Fprintln(a.Out)
 	const most = 8 // builds side by side
 	builds := h.Builds[:min(len(h.Builds), most)]
-	head := []any{"device", "Android"}
+	head := []any{"device", "system"}
 	for _, b := range builds {
 		_, version, _ := strings.Cut(b.Ref, "@")
 		head = append(head, strings.TrimSuffix(fmt.Sprintf("%s @%s", b.Version, version), " @"))
@@ -53,7 +53,7 @@ func (a *App) historyText(h *api.CaseHistory) {
 	t := NewTable(a.Out, head...)
 	seen := map[api.Verdict]bool{}
 	for _, d := range h.Devices {
-		row := table.Row{strings.TrimSpace(d.Serial + " " + d.Set), d.Os}
+		row := table.Row{strings.TrimSpace(d.Serial + " " + d.Set), d.System}
 		for _, b := range builds {
 			cell := ""
 			for _, c := range d.Cells {

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/core/verdict"
 )
@@ -97,7 +98,7 @@ func (a *App) labShow(ctx context.Context, name string) error {
 		facts(a.Out, "lab", l.Name, "host", l.Host, "kind", l.Kind, "place", Deref(l.Place), "address", Deref(l.Address), "state", string(l.State), "because", Deref(l.Why), "devices", fmt.Sprint(l.Devices),
 			"sessions", labSessions(l), "waiting there", unless(l.Kind == labfile.ADB, fmt.Sprint(l.Waiting)), "used today", labToday(l))
 		for _, platform := range slices.Sorted(maps.Keys(l.Lacks)) {
-			fmt.Fprintf(a.Out, "\nOn %s:\n", map[string]string{"ios": "iOS", "android": "Android"}[platform])
+			fmt.Fprintf(a.Out, "\nOn %s:\n", devices.Platforms[platform])
 			for _, what := range l.Lacks[platform] {
 				fmt.Fprintf(a.Out, "  %s\n", what)
 			}

@@ -101,7 +101,7 @@ func (a *App) legCompareText(x *api.LegComparison, all bool) {
 }
 
 func sideName(s api.ComparedLeg) string {
-	out := fmt.Sprintf("%s, %s, Android %s", s.Device, s.Model, s.Os)
+	out := fmt.Sprintf("%s, %s, %s", s.Device, s.Model, s.System)
 	if s.Attempt > 1 {
 		out += fmt.Sprintf(", attempt %d", s.Attempt)
 	}

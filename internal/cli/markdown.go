@@ -24,13 +24,13 @@ func markdownOf(out io.Writer, r *api.Run, x *api.Answer) {
 	for _, g := range x.Gone {
 		fmt.Fprintf(out, "\n%s\n", escaped(g.Says))
 	}
-	fmt.Fprint(out, "\n| device | Android | verdict | cases | took |\n|---|---|---|---|---|\n")
+	fmt.Fprint(out, "\n| device | system | verdict | cases | took |\n|---|---|---|---|---|\n")
 	for i, l := range r.Legs {
 		if i == markdownLegs {
 			fmt.Fprintf(out, "\n%d more.\n", len(r.Legs)-i)
 			break
 		}
-		fmt.Fprintf(out, "| %s | %s | %s | %s | %s |\n", escaped(legText(l)), escaped(l.Os), escaped(verdictText(l)), escaped(caseText(l)), escaped(legTook(l)))
+		fmt.Fprintf(out, "| %s | %s | %s | %s | %s |\n", escaped(legText(l)), escaped(l.System), escaped(verdictText(l)), escaped(caseText(l)), escaped(legTook(l)))
 	}
 }
 

@@ -315,7 +315,7 @@ func prefixed(with string, list []string) []string {
 }
 
 func (a *App) legTable(r *api.Run) table.Writer {
-	head := []any{"device", "model", "Android", "verdict", "cases", "took", "leg"}
+	head := []any{"device", "model", "system", "verdict", "cases", "took", "leg"}
 	if varied(r) {
 		head = slices.Insert(head, 1, any("variant"))
 	}
@@ -325,7 +325,7 @@ func (a *App) legTable(r *api.Run) table.Writer {
 		if l.Simulated {
 			model += " (simulated)"
 		}
-		row := table.Row{unitText(l), model, l.Os, verdictText(l), caseText(l), legTook(l), l.Id}
+		row := table.Row{unitText(l), model, l.System, verdictText(l), caseText(l), legTook(l), l.Id}
 		if varied(r) {
 			row = slices.Insert(row, 1, any(Deref(l.Variant)))
 		}

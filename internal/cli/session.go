@@ -222,7 +222,7 @@ var endings = map[string]string{"client": "ended by its client", "idle": "its cl
 func (a *App) sessionText(s *api.Session, more ...string) {
 	device, took := "none yet", ""
 	if s.Device != nil {
-		device = s.Device.Serial + ": " + s.Device.Model + ", Android " + s.Device.Os
+		device = s.Device.Serial + ": " + s.Device.Model + ", " + s.Device.System
 		if s.Device.Simulated {
 			device += " (simulated)"
 		}

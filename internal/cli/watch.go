@@ -82,7 +82,7 @@ func (a *App) watch(ctx context.Context, r *api.Run) error {
 // many it has now.
 func (a *App) redraw(r *api.Run, width, before int) int {
 	var buf bytes.Buffer
-	t := NewTable(&buf, "device", "model", "Android", "stage", "cases", "time", "now")
+	t := NewTable(&buf, "device", "model", "system", "stage", "cases", "time", "now")
 	t.Style().Color.Header = text.Colors{text.Faint}
 	// Columns whose content changes keep their width, so that nothing jumps.
 	t.SetColumnConfigs([]table.ColumnConfig{{Name: "stage", WidthMin: 13}, {Name: "cases", WidthMin: 29}, {Name: "time", WidthMin: 9}})
@@ -92,7 +92,7 @@ func (a *App) redraw(r *api.Run, width, before int) int {
 			model += " (simulated)"
 		}
 		stage := stageText(l)
-		t.AppendRow(table.Row{legText(l), model, l.Os, stage, caseText(l), legTook(l), Deref(l.Now)})
+		t.AppendRow(table.Row{legText(l), model, l.System, stage, caseText(l), legTook(l), Deref(l.Now)})
 	}
 	t.Render()
 	lines := strings.Split(strings.TrimRight(buf.String(), "\n"), "\n")

@@ -211,6 +211,7 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		return nil, err
 	}
 	var runs []demoRun
+	var both *demoRun
 	for _, v := range versions {
 		if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+v+".apk")); err != nil {
 			return nil, err
@@ -221,6 +222,12 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		}
 		if v == versions[1] {
 			start = append(start, "--where", here)
+			if len(h.chosen) == 0 { // it goes on beside the next
+				var err error
+				if both, err = d.onBothPlatforms(ctx, builds); err != nil {
+					return nil, err
+				}
+			}
 		}
 		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, start...); err != nil {
 			return nil, err
@@ -231,12 +238,8 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		}
 		runs = append(runs, demoRun{v, run.Id})
 	}
-	if len(h.chosen) == 0 {
-		run, err := d.onBothPlatforms(ctx, builds)
-		if err != nil {
-			return nil, err
-		}
-		runs = append(runs, run)
+	if both != nil {
+		runs = append(runs, *both)
 	}
 	more, err := d.asPackages(ctx, dir, h.chosen)
 	if err != nil {
@@ -245,7 +248,11 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 	if err := d.fromOutside(ctx, h, dir); err != nil {
 		return nil, err
 	}
-	return append(runs, more...), d.toTheirEnd(ctx, more)
+	beside := more
+	if both != nil {
+		beside = append(beside, *both)
+	}
+	return append(runs, more...), d.toTheirEnd(ctx, beside)
 }
 
 const (
@@ -257,24 +264,24 @@ const (
 	bothPlatforms = "1.9.0 on both platforms"
 )
 
-// onBothPlatforms runs one package on phones at the adb server and on Android and iOS phones of the cloud, each with its own build.
-func (d *demo) onBothPlatforms(ctx context.Context, builds string) (demoRun, error) {
+// onBothPlatforms starts a run of one package on phones at the adb server and on Android and iOS phones of the cloud, each with its own build.
+func (d *demo) onBothPlatforms(ctx context.Context, builds string) (*demoRun, error) {
 	if err := d.types(ctx, "", nil, "lab", "list"); err != nil {
-		return demoRun{}, err
+		return nil, err
 	}
 	version := versions[1]
 	if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+version+".ipa")); err != nil {
-		return demoRun{}, err
+		return nil, err
 	}
-	if err := d.types(ctx, "", appFailed, "run", "start", "--build", "kelpline/android@v"+version, "--other-build", "kelpline/ios@v"+version, "--package", "shore-suite@newest", "--tag", "smoke", "--case", "survey.test_total*", "--where", "serial=/^her|^orr-0[13]/", "--confirm", "1",
-		"--name", "both platforms", "--watch"); err != nil {
-		return demoRun{}, err
+	if err := d.types(ctx, codeVariable+"="+backend.Code+" ", nil, "run", "start", "--build", "kelpline/android@v"+version, "--other-build", "kelpline/ios@v"+version, "--package", "shore-suite@newest",
+		"--case", "survey.test_total*", "--case", "survey.test_send*", "--where", "serial=/^her|^orr-0[13]/", "--confirm", "1", "--secret-from-env", "observer-code="+codeVariable, "--name", "both platforms"); err != nil {
+		return nil, err
 	}
 	run, err := d.run(ctx, "newest")
 	if err != nil {
-		return demoRun{}, err
+		return nil, err
 	}
-	return demoRun{bothPlatforms, run.Id}, nil
+	return &demoRun{bothPlatforms, run.Id}, nil
 }
 
 // codeVariable is where the observer's code is while the demo types.

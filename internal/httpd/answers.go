@@ -108,7 +108,7 @@ func (s *server) GetCaseHistory(ctx context.Context, q api.GetCaseHistoryRequest
 		o.Builds = append(o.Builds, *buildName(&b))
 	}
 	for _, d := range h.Devices {
-		row := api.HistoryRow{Serial: d.Serial, Model: d.Model, Os: d.OS, Set: d.Set, Cells: []api.HistoryCell{}}
+		row := api.HistoryRow{Serial: d.Serial, Model: d.Model, Os: d.OS, System: d.System, Set: d.Set, Cells: []api.HistoryCell{}}
 		for _, c := range d.Cells {
 			row.Cells = append(row.Cells, api.HistoryCell{Build: c.Build, Verdict: api.Verdict(c.Verdict), Run: c.Run, Number: c.Number, Leg: c.Leg, Family: some(c.Signature), TookSeconds: c.Took.Seconds(), Times: c.Times, Bad: c.Bad, Flaky: c.Flaky})
 		}

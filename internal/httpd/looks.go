@@ -140,7 +140,7 @@ func comparedLeg(v service.LegSideView) api.ComparedLeg {
 		device += "/" + l.Variant
 	}
 	f := l.Device.Facts.V
-	return api.ComparedLeg{Leg: l.ID, Run: l.RunID, Device: device, Model: f.Maker + " " + f.Model, Os: f.OS, Attempt: v.Attempt.Number, Try: someOf(v.Try, v.Try), Video: some(pictures(v)["video.mp4"]), Verdict: verdictOut(v.Attempt.Verdict)}
+	return api.ComparedLeg{Leg: l.ID, Run: l.RunID, Device: device, Model: f.Maker + " " + f.Model, Os: f.OS, System: f.System(), Attempt: v.Attempt.Number, Try: someOf(v.Try, v.Try), Video: some(pictures(v)["video.mp4"]), Verdict: verdictOut(v.Attempt.Verdict)}
 }
 
 func caseSide(t *steps.Try, files map[string]string) *api.LegCaseSide {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"slices"
+	"time"
 
 	"tessellant/api"
 	"tessellant/internal/core/conditions"
@@ -221,10 +223,13 @@ func findings(in []refuse.Finding) []api.Finding {
 
 func buildOut(b store.Build) api.Build {
 	f := b.Facts.V
+	if f.IOS != nil {
+		f.Findings = append(slices.Clone(f.Findings), f.IOS.Outdated(time.Now())...)
+	}
 	return api.Build{Id: b.ID, Ref: b.Ref(), AppId: b.AppID, Label: f.Label, Platform: b.Platform, VersionName: b.VersionName, VersionCode: b.VersionCode,
 		MinApi: f.MinAPI, TargetApi: f.TargetAPI, Permissions: full(f.Permissions), Abis: full(f.ABIs), Size: b.Size, Sha256: b.SHA256, Filename: b.Filename,
 		Created: b.Created, HasIcon: b.IconKey != "", Debuggable: f.Debuggable, MinCode: some(f.MinCode), TargetCode: some(f.TargetCode), Findings: api.BuildFindings(f.Findings),
-		Labels: someOf(len(b.Labels.V), b.Labels.V), Features: someOf(len(f.Features), f.Features), NoScreens: someOf(len(f.NoScreens), f.NoScreens)}
+		Labels: someOf(len(b.Labels.V), b.Labels.V), Features: someOf(len(f.Features), f.Features), NoScreens: someOf(len(f.NoScreens), f.NoScreens), Ios: api.IOSOf(f.IOS)}
 }
 
 func packageOut(p store.Package) api.Package {
@@ -250,7 +255,7 @@ func packageOut(p store.Package) api.Package {
 func legSummary(l service.LegView) api.LegSummary {
 	f := l.Facts.V
 	set := l.Set()
-	s := api.LegSummary{Id: l.ID, RunId: l.RunID, Serial: l.Serial, Model: f.Maker + " " + f.Model, Os: f.OS, Simulated: f.Simulated, Traits: traitsOf(l, set), Variant: some(l.Variant), Conditions: conditionsOut(set), Stage: api.LegSummaryStage(l.Stage),
+	s := api.LegSummary{Id: l.ID, RunId: l.RunID, Serial: l.Serial, Model: f.Maker + " " + f.Model, Os: f.OS, System: f.System(), Simulated: f.Simulated, Traits: traitsOf(l, set), Variant: some(l.Variant), Conditions: conditionsOut(set), Stage: api.LegSummaryStage(l.Stage),
 		Verdict: verdictOut(l.Verdict), Message: some(l.Message), Attempts: l.Attempts, CasesTotal: l.CasesTotal, Now: some(l.NowCase.String), Created: l.Created, CaseVerdicts: []string{}, CaseNames: someOf(len(l.Names), l.Names)}
 	var vs []verdict.Verdict
 	for _, c := range l.Cases {

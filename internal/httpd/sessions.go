@@ -73,7 +73,7 @@ func sessionOut(v service.SessionView) api.Session {
 	o.Cases = counts(verdict.Count(vs...))
 	if v.Serial.Valid {
 		f := v.Facts.V
-		o.Device = &api.SessionDevice{Serial: v.Serial.String, Model: f.Maker + " " + f.Model, Os: f.OS, Simulated: f.Simulated}
+		o.Device = &api.SessionDevice{Serial: v.Serial.String, Model: f.Maker + " " + f.Model, Os: f.OS, System: f.System(), Simulated: f.Simulated}
 	}
 	if v.Stop && v.Stage != "done" {
 		o.Stopping = &v.Stop

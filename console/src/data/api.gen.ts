@@ -2021,8 +2021,43 @@ export interface components {
             features?: string[];
             /** @description Sizes of screens that it is not made for: small, normal, large, xlarge */
             no_screens?: string[];
+            ios?: components["schemas"]["IOSBuild"];
             /** @description What will go wrong with it */
             findings?: components["schemas"]["Finding"][];
+        };
+        /** @description What only an iOS build says about itself */
+        IOSBuild: {
+            /** @description The lowest system */
+            min_os: string;
+            /** @description phone, tablet */
+            families: string[];
+            /** @description CFBundleVersion, as it stands there */
+            version: string;
+            /** @description It was built for the simulator */
+            simulator?: boolean;
+            profile?: components["schemas"]["ProvisioningProfile"];
+            signer?: components["schemas"]["CodeSigner"];
+        };
+        ProvisioningProfile: {
+            name: string;
+            team: string;
+            /**
+             * @description Whom it lets install the app
+             * @enum {string}
+             */
+            kind: "development" | "ad hoc" | "enterprise" | "store";
+            /** Format: date-time */
+            expires: string;
+            /** @description By their unique device identifiers */
+            devices?: string[];
+            /** @description Some that tests mind */
+            entitlements?: string[];
+        };
+        CodeSigner: {
+            /** @description The certificate's common name */
+            name: string;
+            /** Format: date-time */
+            expires: string;
         };
         BuildPage: {
             items: components["schemas"]["Build"][];
@@ -2110,6 +2145,8 @@ export interface components {
             lost_in_row: number;
             platform: string;
             os: string;
+            /** @description The system as people write it, such as Android 14 */
+            system: string;
             api: number;
             maker: string;
             model: string;
@@ -2774,6 +2811,8 @@ export interface components {
             serial: string;
             model: string;
             os: string;
+            /** @description The system as people write it, such as Android 14 */
+            system: string;
             /** @description How the device was set; empty: as it is */
             set: string;
             cells: components["schemas"]["HistoryCell"][];
@@ -3037,6 +3076,8 @@ export interface components {
             device: string;
             model: string;
             os: string;
+            /** @description The system as people write it, such as Android 14 */
+            system: string;
             attempt: number;
             try?: number;
             /** @description The id of an artifact */
@@ -3176,6 +3217,8 @@ export interface components {
             device: string;
             model: string;
             os: string;
+            /** @description The system as people write it, such as Android 14 */
+            system: string;
             variant?: string;
             conditions?: string;
             /** @description (no case): the leg never came so far */
@@ -3416,6 +3459,8 @@ export interface components {
             serial: string;
             model: string;
             os: string;
+            /** @description The system as people write it, such as Android 14 */
+            system: string;
             simulated: boolean;
             /** @description What can explain a difference: os, maker, width (dp), memory (GB), language… */
             traits: {
@@ -3813,6 +3858,7 @@ export interface components {
             serial: string;
             model: string;
             os: string;
+            system: string;
             simulated: boolean;
         };
         SessionPage: {

@@ -321,6 +321,9 @@ export const useLoads = () =>
     structuralSharing: false,
   });
 
+export const useLabs = () =>
+  useQuery({ queryKey: ['labs'], queryFn: async () => (await answer(http.GET('/labs'))).items, refetchInterval: 10_000 });
+
 export const useHosts = () =>
   useQuery({ queryKey: ['hosts'], queryFn: async () => (await answer(http.GET('/hosts'))).items, refetchInterval: 10_000 });
 

@@ -49,7 +49,7 @@ export function Beside({ own, twin, name, at, events }: {
         <span />
       )}
       <Sub>
-        The same moment on <Link to={to}>{unit(twin)}</Link> ({twin.model}, Android {twin.os}), where this case passed.{' '}
+        The same moment on <Link to={to}>{unit(twin)}</Link> ({twin.model}, {twin.system}), where this case passed.{' '}
         <Link to={`/legs/${own}/compare?${new URLSearchParams({ with: twin.id, case: name })}`}>Step by step beside it</Link>
       </Sub>
     </Figure>

@@ -87,7 +87,7 @@ export function DevicePicker({ form, set, devices, pools, taking, unfit }: {
 function One({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
   const stands = inRun ? 'takes part' : why ? `can't: ${why}` : 'not chosen';
   return (
-    <DeviceTile id={d.serial} textValue={`${d.serial}, ${d.maker} ${d.model}, Android ${d.os}, ${d.state}: ${stands}`} $in={inRun}>
+    <DeviceTile id={d.serial} textValue={`${d.serial}, ${d.maker} ${d.model}, ${d.system}, ${d.state}: ${stands}`} $in={inRun}>
       <Row style={{ justifyContent: 'space-between' }} $gap={4}>
         <strong>{d.serial}</strong>
         {d.simulated && <Simulated>simulated</Simulated>}
@@ -96,7 +96,7 @@ function One({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
         {d.maker} {d.model}
       </span>
       <Faint>
-        Android {d.os} · {d.width_dp} dp · {d.state}
+        {d.system} · {d.width_dp} dp · {d.state}
       </Faint>
       {why && <Why>{why}</Why>}
     </DeviceTile>

@@ -1,12 +1,13 @@
 // One build: what was read from the file, and the runs it took part in.
+import type { ReactNode } from 'react';
 import { useParams } from 'react-router';
-import type { Build } from '../data/api';
+import type { Build, IOSBuild, ProvisioningProfile } from '../data/api';
 import { useBuild } from '../data/queries';
 import { Loaded } from '../parts/Loaded';
 import { Command, Facts, Findings, Head, Mono, Page, Ref, Row, Section, Sub, Title, When } from '../parts/page';
 import { RunsOf } from '../parts/RunsOf';
 import { StartLink } from '../parts/StartLink';
-import { bytes, many } from '../words';
+import { bytes, many, runsOn } from '../words';
 import { Icon, iconURL } from './Builds';
 
 export default function BuildPage() {
@@ -25,7 +26,7 @@ function One({ b }: { b: Build }) {
           <div>
             <h1>
               {b.label} {b.version_name} runs on{' '}
-              {b.min_code ? `the unreleased Android ${b.min_code}` : `Android API ${b.min_api} and later`}.
+              {b.min_code ? `the unreleased Android ${b.min_code}` : runsOn(b)}.
             </h1>
             <Sub>
               {b.filename}, {bytes(b.size)}, uploaded <When at={b.created} />
@@ -46,9 +47,8 @@ function One({ b }: { b: Build }) {
           of={[
             ['reference', <Ref key="r">{b.ref}</Ref>],
             ['app id', <Mono key="a">{b.app_id}</Mono>],
-            ['version', `${b.version_name}, code ${b.version_code}`],
-            ['Android', `made for ${b.target_code ?? `API ${b.target_api}`}, runs from ${b.min_code ?? `API ${b.min_api}`} on`],
-            ['processors', b.abis.length ? b.abis.join(', ') : 'all: it has no native code'],
+            ['version', `${b.version_name}, ${b.ios ? `build ${b.ios.version}` : `code ${b.version_code}`}`],
+            ...(b.ios ? iosFacts(b.ios) : androidFacts(b)),
             [
               'permissions',
               b.permissions.length ? (
@@ -60,7 +60,7 @@ function One({ b }: { b: Build }) {
                 'none'
               ),
             ],
-            ['debuggable', b.debuggable ? 'yes' : 'no'],
+            ['debuggable', b.ios ? undefined : b.debuggable ? 'yes' : 'no'],
             ['SHA-256', <Ref key="s">{b.sha256}</Ref>],
             ['id', <Ref key="i">{b.id}</Ref>],
           ]}
@@ -71,3 +71,21 @@ function One({ b }: { b: Build }) {
     </Page>
   );
 }
+
+const androidFacts = (b: Build): [string, ReactNode][] => [
+  ['Android', `made for ${b.target_code ?? `API ${b.target_api}`}, runs from ${b.min_code ?? `API ${b.min_api}`} on`],
+  ['processors', b.abis.length ? b.abis.join(', ') : 'all: it has no native code'],
+];
+
+/** Whom a profile lets install the app. */
+const lets = (p: ProvisioningProfile) =>
+  ({ enterprise: 'every device', store: 'no device: the store signs it anew' })[p.kind as string] ??
+  `the ${many(p.devices?.length ?? 0, 'device')} that it lists`;
+
+const iosFacts = (x: IOSBuild): [string, ReactNode][] => [
+  ['made for', x.families.map((f) => `${f}s`).join(' and ') + (x.simulator ? ', the simulator alone' : '')],
+  ['profile', x.profile && `${x.profile.name}, of ${x.profile.team}; ${x.profile.kind}, good until ${x.profile.expires.slice(0, 10)}`],
+  ['installs on', x.profile && lets(x.profile)],
+  ['entitlements', x.profile?.entitlements && <Mono key="e">{x.profile.entitlements.join(', ')}</Mono>],
+  ['signed by', x.signer && `${x.signer.name}, good until ${x.signer.expires.slice(0, 10)}`],
+];

@@ -6,7 +6,7 @@ import { useTopics } from '../data/tab';
 import { Button } from '../parts/controls';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Sub, Title, When } from '../parts/page';
-import { bytes, many } from '../words';
+import { bytes, many, runsOn } from '../words';
 import { StartLink } from '../parts/StartLink';
 
 export const Icon = styled.img<{ $size: number }>`width: ${(p) => p.$size}px; height: ${(p) => p.$size}px; border-radius: 22%;`;
@@ -45,7 +45,7 @@ export default function BuildsPage() {
             { name: 'app', wide: true, show: (b) => <Row>{b.has_icon && <Icon $size={24} src={iconURL(b.id)} alt="" />}{b.label}</Row> },
             { name: 'version', show: (b) => `${b.version_name} (${b.version_code})` },
             { name: 'reference', show: (b) => b.ref },
-            { name: 'Android', show: (b) => (b.min_code ? `Android ${b.min_code}` : `API ${b.min_api} and later`) },
+            { name: 'runs on', show: runsOn },
             { name: 'size', show: (b) => bytes(b.size) },
             { name: 'uploaded', show: (b) => <When at={b.created} /> },
           ]}

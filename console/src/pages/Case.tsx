@@ -70,7 +70,7 @@ function History({ h }: { h: CaseHistory }) {
             <thead>
               <tr>
                 <th scope="col">device</th>
-                <th scope="col">Android</th>
+                <th scope="col">system</th>
                 {h.builds.map((b) => (
                   <th key={b.id} scope="col"><Link to={`/builds/${b.id}`} title={b.ref}>{b.version}</Link> {b.ref.replace(/^.*@/, '@')}</th>
                 ))}
@@ -80,7 +80,7 @@ function History({ h }: { h: CaseHistory }) {
               {h.devices.map((d) => (
                 <tr key={`${d.serial} ${d.set}`}>
                   <th scope="row" title={d.model}><Link to={`/devices/${d.serial}`}>{d.serial}</Link> {d.set}</th>
-                  <td>{d.os}</td>
+                  <td>{d.system}</td>
                   {h.builds.map((b) => {
                     const x = d.cells.find((y) => y.build === b.id);
                     if (!x) return <td key={b.id} />;

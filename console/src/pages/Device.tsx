@@ -11,7 +11,7 @@ import { Loaded } from '../parts/Loaded';
 import { Table } from '../parts/Table';
 import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
-import { capital, cases, many, stageText, standing, took } from '../words';
+import { capital, cases, many, stageText, standing, took, systemOf } from '../words';
 import Check from './Check';
 import { SessionList } from './Sessions';
 
@@ -63,20 +63,22 @@ function One({ d }: { d: Device }) {
       <Care d={d} />
       {d.limits && (
         <Section aria-labelledby="limits">
-          <h2 id="limits">What its maker forbids</h2>
+          <h2 id="limits">{d.lent ? 'What its lab does not give' : 'What its maker forbids'}</h2>
           {d.limits.map((l) => <p key={l}>{capital(l)}.</p>)}
         </Section>
       )}
-      <Check d={d} />
+      {!d.lent && <Check d={d} />}
       <Section aria-labelledby="facts">
         <h2 id="facts">Facts</h2>
         <Facts
           of={[
             ['state', <State key="s" of={d.state} />],
             ['host', d.host],
+            ['lab', d.lent ? `${d.lab}: it lends the device for each piece of work` : undefined],
+            ['identifier', d.udid && <Ref key="u">{d.udid}</Ref>],
             ['serial', <Ref key="r">{d.serial}</Ref>],
             ['origin', `${d.origin} ${d.form}`],
-            ['system', `Android ${d.os} (API ${d.api})`],
+            ['system', systemOf(d)],
             ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`],
             ['memory', `${d.memory_mb} MB`],
             ['processors', d.abis.join(', ')],

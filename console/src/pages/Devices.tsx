@@ -1,14 +1,14 @@
 // All devices and how they stand: as a mosaic by host and place, or as a table.
 import { Link } from 'react-router';
-import type { Device, Fit } from '../data/api';
-import { useBuilds, useDevices, useFits, useHosts } from '../data/queries';
+import type { Device, Fit, Lab } from '../data/api';
+import { useBuilds, useDevices, useFits, useHosts, useLabs } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { oneOf, text, useView } from '../parts/address';
 import { Choose, SearchField, Select } from '../parts/controls';
 import { DeviceTiles, State } from '../parts/DeviceTiles';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
-import { many } from '../words';
+import { many, systemOf } from '../words';
 import Pair from './Pair';
 
 /** Whether all the words stand somewhere in a device's facts. */
@@ -17,7 +17,7 @@ export function matches(d: Device, words: string): boolean {
     d.serial,
     d.maker,
     d.model,
-    `android ${d.os}`,
+    d.system,
     `api ${d.api}`,
     d.form,
     d.origin,
@@ -123,7 +123,7 @@ export default function DevicesPage() {
               ),
             },
             { name: 'origin', sort: (d) => d.origin, show: (d) => `${d.origin}${d.form && d.form !== 'phone' ? `, ${d.form}` : ''}` },
-            { name: 'Android', sort: (d) => d.api, show: (d) => `${d.os} (API ${d.api})` },
+            { name: 'system', sort: (d) => d.system, show: systemOf },
             { name: 'screen', sort: (d) => d.width * d.height, show: (d) => `${d.width} × ${d.height}` },
             { name: 'width', sort: (d) => d.width_dp, show: (d) => `${d.width_dp} dp` },
             { name: 'memory', sort: (d) => d.memory_mb, show: (d) => `${Math.round(d.memory_mb / 1024)} GB` },
@@ -149,20 +149,55 @@ export default function DevicesPage() {
       )}
       {limited.length > 0 && (
         <Section aria-labelledby="limits">
-          <h2 id="limits">What some makers forbid</h2>
-          {limited.map((d) => <p key={d.serial}><strong>{d.serial}</strong>: {d.limits!.join('; ')}.</p>)}
+          <h2 id="limits">What some makers and labs do not allow</h2>
+          {alike(limited).map(([limits, serials]) => <p key={limits}><strong>{serials.join(', ')}</strong>: {limits}.</p>)}
         </Section>
       )}
+      <Labs />
       <Hosts />
     </Page>
   );
 }
 
-/** The devices of each host, and of each place. */
+/** Devices with the same limits, together. */
+function alike(devices: Device[]): [string, string[]][] {
+  const by = new Map<string, string[]>();
+  for (const d of devices) {
+    const limits = d.limits!.join('; ');
+    by.set(limits, [...(by.get(limits) ?? []), d.serial]);
+  }
+  return [...by];
+}
+
+/** Where devices come from besides the adb server: how many may be used at a time, and how much they were. */
+function Labs() {
+  const labs = (useLabs().data ?? []).filter((l) => l.kind !== 'adb');
+  if (labs.length === 0) return null;
+  return (
+    <Section aria-labelledby="labs">
+      <h2 id="labs">Labs</h2>
+      <Table label="Labs" items={labs} id={(l: Lab) => `${l.name}@${l.host}`}
+        columns={[
+          { name: 'lab', show: (l) => l.name },
+          { name: 'host', show: (l) => l.host },
+          { name: 'place', show: (l) => l.place },
+          { name: 'state', show: (l) => l.state },
+          { name: 'devices', show: (l) => l.devices },
+          { name: 'sessions open', show: (l) => (l.at_once ? `${l.open} of ${l.at_once}` : l.open) },
+          { name: 'waiting there', show: (l) => l.waiting },
+          { name: 'used today', show: (l) => (l.day_limit ? `${l.used_minutes} of ${l.day_limit} min` : `${l.used_minutes} min`) },
+        ]}
+      />
+      {labs.filter((l) => l.why).map((l) => <p key={l.name + l.host}><strong>{l.name}</strong>: {l.why}</p>)}
+    </Section>
+  );
+}
+
+/** The devices of each host, and of each lab and place. */
 function ByHost({ devices, fits }: { devices: Device[]; fits?: Map<string, Fit> }) {
   const by = new Map<string, Device[]>();
   for (const d of devices) {
-    const where = [d.host, d.place].filter(Boolean).join(', ');
+    const where = [d.host, d.lent && d.lab, d.place].filter(Boolean).join(', ');
     by.set(where, [...(by.get(where) ?? []), d]);
   }
   return [...by].sort(([a], [b]) => (a < b ? -1 : 1)).map(([where, of]) => (

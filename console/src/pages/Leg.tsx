@@ -2,7 +2,7 @@
 import { useCallback, useEffect, useMemo, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import styled from 'styled-components';
-import type { Attempt, Leg, LegSummary, LogLevel } from '../data/api';
+import type { Attempt, Leg, LegSummary, Loan, LogLevel } from '../data/api';
 import { client, useGauges, useLeg, useLogOverview, useNetworkOverview, useRun, useTimeline } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Cursor } from '../evidence/cursor';
@@ -24,7 +24,7 @@ import { twinOf } from '../evidence/twin';
 import { oneOf, text, useView, whole } from '../parts/address';
 import { Button, Select, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
 import { Loaded } from '../parts/Loaded';
-import { Head, Refused, Row, Simulated, Sub, Title, When } from '../parts/page';
+import { Head, Mono, Refused, Row, Simulated, Sub, Title, When } from '../parts/page';
 import { Sheet } from '../parts/Sheet';
 import { VerdictWord } from '../parts/Tile';
 import { sessionSentence } from '../sessionWords';
@@ -260,7 +260,7 @@ function Heading({
               <Link to={`/devices/${encodeURIComponent(device.serial)}`}>
                 {device.maker} {device.model}
               </Link>
-              , Android {device.os}, {device.width_dp} dp, {device.language} {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
+              , {device.system}, {device.width_dp} dp, {device.language} {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
             </>
           )}
           {(l.variant || l.conditions) && (
@@ -272,6 +272,7 @@ function Heading({
           )}
           {l.session ? <>{l.build && `${l.build} · `}<SessionFacts s={l.session} /></> : <>{l.build} with {l.package}</>}
           {attempt?.ended && ` · took ${took(Date.parse(attempt.ended) - Date.parse(attempt.started))}`}
+          {attempt?.loan && <> · <Lent loan={attempt.loan} /></>}
           {run && <> · of the run <Link to={`/runs/${l.run_id}`}>{run}</Link></>}
         </Sub>
       </div>
@@ -289,6 +290,16 @@ function Heading({
 }
 
 /** Another leg of the run, or another attempt, to be seen beside this one. */
+/** Which lab lent the device, and where the lab itself tells of it. */
+function Lent({ loan }: { loan: Loan }) {
+  return (
+    <>
+      lent by the lab {loan.lab}, session <Mono>{loan.session}</Mono>
+      {loan.page && <> (<a href={loan.page} target="_blank" rel="noreferrer">its page at the lab</a>)</>}
+    </>
+  );
+}
+
 function BesideWhich({ l, attempt, others }: { l: Leg; attempt: Attempt | undefined; others: LegSummary[] | undefined }) {
   const navigate = useNavigate();
   const tries = l.attempts.filter((a) => a.number !== attempt?.number);

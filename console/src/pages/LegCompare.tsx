@@ -46,7 +46,7 @@ const SideName = ({ of, called }: { of: Side; called: string }) => (
   <div>
     <Small>{called}</Small>
     <Link to={`/legs/${of.leg}`}>{named(of)}</Link> {of.verdict && <VerdictWord what={of.verdict} />}
-    <Small>{of.model}, Android {of.os}</Small>
+    <Small>{of.model}, {of.system}</Small>
   </div>
 );
 

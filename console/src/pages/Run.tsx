@@ -318,7 +318,7 @@ function Legs({ id }: { id: string }) {
         columns={[
           { name: 'device', show: unit, sort: unit },
           { name: 'model', sort: (l) => l.model, show: (l) => <>{l.model} {l.simulated && <Simulated>simulated</Simulated>}</> },
-          { name: 'Android', show: (l) => l.os, sort: (l) => l.os },
+          { name: 'system', show: (l) => l.system, sort: (l) => l.system },
           { name: 'verdict', sort: (l) => rank(standing(l)), show: (l) => <VerdictWord what={standing(l)}>{stageText(l)}</VerdictWord> },
           { name: 'cases', wide: true, show: (l) => (l.now ? `${cases(l)} · ${l.now}` : cases(l)) },
           {

@@ -74,7 +74,8 @@ const One = memo(function One({ d, load, now, fit }: { d: Device; load?: Load; n
         </Row>
         {d.maker} {d.model}
         <small>
-          Android {d.os} · {d.width_dp} dp · {Math.round(d.memory_mb / 1024)} GB · {d.language}
+          {d.system} · {d.width_dp} dp · {Math.round(d.memory_mb / 1024)} GB · {d.language}
+          {d.lent && ` · ${[d.origin, d.place ?? d.lab].filter(Boolean).join(', ')}`}
           {d.simulated && ' · simulated'}
         </small>
         {d.labels && <small>{Object.entries(d.labels).map(([k, v]) => `${k}=${v}`).join(' ')}</small>}

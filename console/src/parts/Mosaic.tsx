@@ -55,7 +55,7 @@ const Kind = styled.span`
 
 const faded = { opacity: 0.22 };
 
-const legName = (l: LegSummary) => `${unit(l)}, ${l.model}, Android ${l.os}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
+const legName = (l: LegSummary) => `${unit(l)}, ${l.model}, ${l.system}: ${standing(l)}${l.stage === 'done' ? '' : ` (${l.stage})`}`;
 
 const One = memo(function One({ leg, size, named, stop, dim }: {
   leg: LegSummary;

@@ -237,7 +237,7 @@ func (s Set) Lacks(f devices.Facts, app bool) (out []Lack) {
 		case name == Language && !app:
 			out = append(out, Lack{name, "a language is set for an app, and there is no build", "give a build, or choose devices with --where language=" + s[name]})
 		case f.Platform == "android" && f.API < c.Least:
-			l := Lack{name, fmt.Sprintf("Android %s can't be set to %s:%s over adb: it can from API level %d on, the device has %d", f.OS, name, s[name], c.Least, f.API), fmt.Sprintf("add --where 'api>=%d'", c.Least)}
+			l := Lack{name, fmt.Sprintf("%s can't be set to %s:%s over adb: it can from API level %d on, the device has %d", f.System(), name, s[name], c.Least, f.API), fmt.Sprintf("add --where 'api>=%d'", c.Least)}
 			if name == Language {
 				l.Remedy += ", or set the whole device to that language by hand"
 			}

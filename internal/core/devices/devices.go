@@ -64,6 +64,18 @@ func (f Facts) HeightDP() int {
 	return f.Height * 160 / f.Density
 }
 
+// Platforms are the platforms as people write them.
+var Platforms = map[string]string{"android": "Android", "ios": "iOS"}
+
+// System is the device's system as people write it, such as Android 14.
+func (f Facts) System() string {
+	name := Platforms[f.Platform]
+	if name == "" {
+		name = f.Platform
+	}
+	return strings.TrimSpace(name + " " + f.OS)
+}
+
 // Names are the traits that a filter may ask for, in the order they are shown. Besides, there is one for each label: label:NAME.
 var Names = []string{"serial", "platform", "os", "api", "maker", "model", "form", "origin", "simulated",
 	"screen", "width", "density", "memory", "processor", "language", "place"}
@@ -81,6 +93,9 @@ func (f Facts) Trait(name string) string {
 	case "os":
 		return f.OS
 	case "api":
+		if f.API == 0 { // no Android
+			return ""
+		}
 		return strconv.Itoa(f.API)
 	case "maker":
 		return f.Maker

@@ -44,11 +44,11 @@ func (f Facts) Screen() string {
 func (n Needs) Unmet(f Facts) (what, remedy string) {
 	switch {
 	case n.Platform != f.Platform:
-		return fmt.Sprintf("the build is for %s, the device runs %s", n.Platform, f.Platform), "choose a build for " + f.Platform
+		return fmt.Sprintf("the build is for %s, the device runs %s", Platforms[n.Platform], Platforms[f.Platform]), "choose a build for " + Platforms[f.Platform] + ", or add one with --other-build"
 	case f.API < n.MinAPI && n.MinCode != "":
-		return fmt.Sprintf("the build needs the unreleased system %s, the device has Android %s (API %d)", n.MinCode, f.OS, f.API), "build with a minSdkVersion that is a released API level"
+		return fmt.Sprintf("the build needs the unreleased system %s, the device has %s (API %d)", n.MinCode, f.System(), f.API), "build with a minSdkVersion that is a released API level"
 	case f.API < n.MinAPI:
-		return fmt.Sprintf("the build needs API level %d, the device has %d (Android %s)", n.MinAPI, f.API, f.OS), fmt.Sprintf("lower minSdkVersion, or add --where 'api>=%d'", n.MinAPI)
+		return fmt.Sprintf("the build needs API level %d, the device has %d (%s)", n.MinAPI, f.API, f.System()), fmt.Sprintf("lower minSdkVersion, or add --where 'api>=%d'", n.MinAPI)
 	case len(n.ABIs) > 0 && !slices.ContainsFunc(n.ABIs, func(x string) bool { return slices.Contains(f.ABIs, x) }):
 		return fmt.Sprintf("the build has code for %s, the device runs %s", strings.Join(n.ABIs, ", "), strings.Join(f.ABIs, ", ")), "build for the device's processor kind too"
 	case slices.Contains(n.NoScreens, f.Screen()):

@@ -9,6 +9,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"tessellant/internal/core/devices"
 )
 
 // lanes are those of all labs of a request, in one draw of a forecast.
@@ -88,12 +90,9 @@ func (p *Plan) lent(q Request) {
 			continue
 		}
 		seen[d.Lab+f.Platform] = true
-		p.Findings = append(p.Findings, Finding{Level: Notes, What: fmt.Sprintf("of devices with %s of the lab %s: %s", systems[f.Platform], cmp.Or(q.Labs[d.Lab].Name, f.Place), strings.Join(f.Limits, "; ")), Remedy: "nothing has to be done; a case that needs such a thing fails there"})
+		p.Findings = append(p.Findings, Finding{Level: Notes, What: fmt.Sprintf("of devices with %s of the lab %s: %s", devices.Platforms[f.Platform], cmp.Or(q.Labs[d.Lab].Name, f.Place), strings.Join(f.Limits, "; ")), Remedy: "nothing has to be done; a case that needs such a thing fails there"})
 	}
 }
-
-// systems are the platforms as people write them.
-var systems = map[string]string{"android": "Android", "ios": "iOS"}
 
 // lanes says where a lab lends fewer devices at a time than the run has there.
 func (p *Plan) lanes(q Request) {

@@ -11,16 +11,16 @@ import (
 
 // LegPage is one leg on a page of its own, for somebody who was given a link.
 type LegPage struct {
-	Device, Model, OS string
-	Simulated         bool
-	Verdict           verdict.Verdict
-	Message           string
-	Build, Package    string
-	Whole             bool // the link is of its whole run
-	Cases             []SharedCase
-	Shots             []SharedFile
-	Files             []SharedFile
-	Video             string // a file's id
+	Device, Model, System string
+	Simulated             bool
+	Verdict               verdict.Verdict
+	Message               string
+	Build, Package        string
+	Whole                 bool // the link is of its whole run
+	Cases                 []SharedCase
+	Shots                 []SharedFile
+	Files                 []SharedFile
+	Video                 string // a file's id
 }
 
 // SharedCase is a case on it.

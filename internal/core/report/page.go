@@ -45,14 +45,14 @@ type PageGroup struct {
 
 // PageLeg is a leg on a page.
 type PageLeg struct {
-	ID              string
-	Name, Model, OS string
-	Simulated       bool
-	Verdict         verdict.Verdict // "": it is still going
-	Cases           string
-	Took            time.Duration
-	Message         string
-	Link            string // to its own page; "": it has none
+	ID                  string
+	Name, Model, System string
+	Simulated           bool
+	Verdict             verdict.Verdict // "": it is still going
+	Cases               string
+	Took                time.Duration
+	Message             string
+	Link                string // to its own page; "": it has none
 }
 
 // PageFamily is a family on a page.

@@ -22,6 +22,7 @@ type Row struct {
 	Device     string          `json:"device"`
 	Model      string          `json:"model"`
 	OS         string          `json:"os"`
+	System     string          `json:"system"`
 	Variant    string          `json:"variant,omitempty"`
 	Conditions string          `json:"conditions,omitempty"`
 	Case       string          `json:"case"`

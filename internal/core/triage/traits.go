@@ -32,6 +32,7 @@ var said = []struct {
 	name string
 	words
 }{
+	{"platform", words{is: "on %s"}},
 	{"api", words{"on Android %s", "on Android %s or older", "on Android %s or newer", "newer", "older"}},
 	{"language", words{is: "in %s"}},
 	{"form", words{is: "on %ss"}},
@@ -51,7 +52,7 @@ var said = []struct {
 }
 
 // plainTraits are how many of them people think of first.
-const plainTraits = 10
+const plainTraits = 11
 
 // TraitsOf gives what the legs differ by: facts of the devices, as they were set, conditions and labels. What is the same of all is left out.
 func TraitsOf(legs []Leg) (out []Trait) {
@@ -101,7 +102,9 @@ func valueOf(name, text, system string) (v Value) {
 		}
 	}
 	switch {
-	case name == "api" && system != "":
+	case name == "platform" && devices.Platforms[text] != "":
+		v.Text = devices.Platforms[text]
+	case name == "api" && system != "" && text != "":
 		v.Text = system
 	case (name == conditions.FontScale || name == conditions.DisplaySize) && v.Text == "":
 		v = Value{"1", 1, true}

@@ -86,7 +86,7 @@ func TestALabsDevicesAreListedAndLent(t *testing.T) {
 	watch(t, l)
 	d := device(t, l, "her-07")
 	assert.Equal(t, devices.Ready, d.State)
-	assert.Equal(t, devices.Facts{Serial: "her-07", Platform: "ios", OS: "16.7", Maker: "Larch", Model: "Larch Twig", Form: "phone", Origin: "cloud", Simulated: true, Width: 640, Height: 1136, Density: 320, MemoryMB: 3072, ABIs: []string{"arm64"},
+	assert.Equal(t, devices.Facts{Serial: "her-07", Platform: "ios", OS: "16.7", Maker: "Larch", Model: "Twig", Form: "phone", Origin: "cloud", Simulated: true, Width: 640, Height: 1136, Density: 320, MemoryMB: 3072, ABIs: []string{"arm64"},
 		Language: "en", UDID: "00008030-000B33330000002E", Place: "Heron Point", Limits: d.Facts.Limits, Lent: true, Sets: []string{"language", "dark", "orientation"}}, d.Facts)
 	assert.Len(t, d.Facts.Limits, 1, "what a lab can't give is said")
 

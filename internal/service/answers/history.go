@@ -67,6 +67,7 @@ type History struct {
 // HistoryRow is a device, set in some way.
 type HistoryRow struct {
 	Serial, Model, OS string
+	System            string // as people write it
 	Set               string // how it was set; "": as it is
 	Cells             []HistoryCell
 }
@@ -185,7 +186,7 @@ func (s *Answers) lay(ctx context.Context, who store.Identity, h *History, rows 
 			d := devices[r.DeviceID]
 			i = len(h.Devices)
 			at[key] = i
-			h.Devices = append(h.Devices, HistoryRow{Serial: cmp.Or(d.Serial, "a device that is gone"), Model: strings.TrimSpace(d.Facts.V.Maker + " " + d.Facts.V.Model), OS: d.Facts.V.OS, Set: r.Conditions})
+			h.Devices = append(h.Devices, HistoryRow{Serial: cmp.Or(d.Serial, "a device that is gone"), Model: strings.TrimSpace(d.Facts.V.Maker + " " + d.Facts.V.Model), OS: d.Facts.V.OS, System: d.Facts.V.System(), Set: r.Conditions})
 		}
 		row := &h.Devices[i]
 		j := slices.IndexFunc(row.Cells, func(c HistoryCell) bool { return c.Build == r.BuildID })

@@ -59,7 +59,7 @@ func (s *Reports) onPage(ctx context.Context, v runs.RunView) (r report.PageRun,
 	groups := map[string]int{}
 	cases := map[string]*report.PageCase{}
 	for i, l := range v.Legs {
-		x := report.PageLeg{ID: l.ID, Name: l.Label(), Model: strings.TrimSpace(l.Facts.V.Maker + " " + l.Facts.V.Model), OS: l.Facts.V.OS, Simulated: l.Facts.V.Simulated, Message: cut(l.Message)}
+		x := report.PageLeg{ID: l.ID, Name: l.Label(), Model: strings.TrimSpace(l.Facts.V.Maker + " " + l.Facts.V.Model), System: l.Facts.V.System(), Simulated: l.Facts.V.Simulated, Message: cut(l.Message)}
 		if l.Stage == "done" {
 			x.Verdict = l.Verdict
 		}

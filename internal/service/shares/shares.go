@@ -166,7 +166,7 @@ func (s *Shares) SharedLeg(ctx context.Context, x store.Share, id string) (p rep
 	if err != nil || l.RunID != x.RunID {
 		return p, errNone
 	}
-	p = report.LegPage{Device: strings.TrimSuffix(l.Device.Serial+"/"+l.Variant, "/"), Model: strings.TrimSpace(l.Device.Facts.V.Maker + " " + l.Device.Facts.V.Model), OS: l.Device.Facts.V.OS, Simulated: l.Device.Facts.V.Simulated, Verdict: l.Verdict, Message: l.Message,
+	p = report.LegPage{Device: strings.TrimSuffix(l.Device.Serial+"/"+l.Variant, "/"), Model: strings.TrimSpace(l.Device.Facts.V.Maker + " " + l.Device.Facts.V.Model), System: l.Device.Facts.V.System(), Simulated: l.Device.Facts.V.Simulated, Verdict: l.Verdict, Message: l.Message,
 		Build: l.Run.Request.V.Build, Package: l.Run.Request.V.Package, Whole: x.WorkID == ""}
 	if len(l.Attempts) > 0 {
 		a := l.Attempts[len(l.Attempts)-1]
