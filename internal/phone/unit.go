@@ -28,6 +28,12 @@ type Limited interface {
 	Limits() []string
 }
 
+// Passage is a phone whose lab takes the commands of W3C WebDriver itself.
+type Passage interface {
+	// Pass passes a command on as it is: its path behind the session's. What the lab says no to is a *w3c.Error, or *Lost where its session has ended.
+	Pass(ctx context.Context, method, path string, body []byte) (value any, err error)
+}
+
 // Unit is a phone with all that it can do besides, found once. What is nil it can't do.
 type Unit struct {
 	Phone
@@ -49,6 +55,7 @@ type Unit struct {
 	Gauged      Gauged
 	Proxied     Proxied
 	Filmer      Filmer
+	Passage     Passage
 }
 
 // Of finds what a phone can do.
@@ -75,6 +82,7 @@ func Of(p Phone) *Unit {
 	u.Gauged, _ = p.(Gauged)
 	u.Proxied, _ = p.(Proxied)
 	u.Filmer, _ = p.(Filmer)
+	u.Passage, _ = p.(Passage)
 	return u
 }
 

@@ -103,6 +103,9 @@ func New(c Config) *Session {
 	}
 	s := &Session{Config: c, phone: phone.Of(c.Phone).Observed(see), turn: make(chan struct{}, 1), timeouts: c.Timeouts, screen: newNative()}
 	s.on = s.screen
+	if s.phone.Passage != nil {
+		s.on = &through{s.phone.Passage}
+	}
 	s.use()
 	return s
 }
@@ -278,7 +281,7 @@ func (s *Session) touched() {
 	}
 }
 
-// surface is what commands work on: the screen of a native app; later a page in it. It gets only commands that its context has all for.
+// surface is what commands work on: the screen of a native app, or the session of a lab. It gets only commands that its context has all for.
 type surface interface {
 	context() w3c.Context
 	do(*command) (any, *w3c.Error)

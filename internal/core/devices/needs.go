@@ -43,7 +43,7 @@ func (f Facts) Screen() string {
 // Unmet says what a device lacks for an app, and what to do; "": nothing.
 func (n Needs) Unmet(f Facts) (what, remedy string) {
 	switch {
-	case n.Platform != f.Platform:
+	case n.Platform != "" && n.Platform != f.Platform:
 		return fmt.Sprintf("the build is for %s, the device runs %s", Platforms[n.Platform], Platforms[f.Platform]), "choose a build for " + Platforms[f.Platform] + ", or add one with --other-build"
 	case f.API < n.MinAPI && n.MinCode != "":
 		return fmt.Sprintf("the build needs the unreleased system %s, the device has %s (API %d)", n.MinCode, f.System(), f.API), "build with a minSdkVersion that is a released API level"

@@ -10,6 +10,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"image/png"
@@ -61,7 +62,8 @@ type Device struct {
 	fresh  bool      // the session has just been opened: the build is in front
 	heard  time.Time // when the lab last answered in this session
 	closed bool
-	turned bool // it was turned or darkened, and is to be put back
+	ended  error // the lab has ended the session: what it said
+	turned bool  // it was turned or darkened, and is to be put back
 }
 
 // New makes a device. Nothing can be asked of it before Use.
@@ -71,7 +73,7 @@ func New(c Config) *Device { return &Device{Config: c} }
 func (d *Device) Use(o Opened) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.now, d.fresh, d.heard = o, true, time.Now()
+	d.now, d.fresh, d.heard, d.ended = o, true, time.Now(), nil
 }
 
 // Now is the session that the device works with.
@@ -88,7 +90,7 @@ func (d *Device) Unit() *phone.Unit {
 	has := func(names ...string) bool {
 		return !slices.ContainsFunc(names, func(n string) bool { return d.Lab.Commands[n] == nil })
 	}
-	u := &phone.Unit{Phone: d, Heart: d, Fingers: d, Limited: d}
+	u := &phone.Unit{Phone: d, Heart: d, Fingers: d, Limited: d, Passage: d}
 	if has("log") {
 		u.Logger = logger{d}
 	}
@@ -139,6 +141,7 @@ func (d *Device) failed(doing string, err error) error {
 	if errors.As(err, &said) {
 		switch w3c.Code(said.Code) {
 		case w3c.InvalidSessionID:
+			d.over(err)
 			return &phone.Lost{Serial: d.Facts0().Serial, Doing: doing, Err: fmt.Errorf("the lab has ended the session: %w", err)}
 		case w3c.UnknownCommand, w3c.UnknownMethod, w3c.UnsupportedOperation:
 			return &phone.Refused{Doing: doing, Code: said.Code, Why: said.Message, Remedy: "see whether the lab has a command of its own for it, and write it into the lab file"}
@@ -173,6 +176,42 @@ func (d *Device) command(ctx context.Context, doing, method, path string, body a
 	d.hears()
 	return v, nil
 }
+
+// over notes that the lab has ended the session.
+func (d *Device) over(why error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.ended = why
+}
+
+// Pass implements phone.Passage.
+func (d *Device) Pass(ctx context.Context, method, path string, body []byte) (any, error) {
+	const doing = "carry out the command"
+	if err := d.live(); err != nil {
+		return nil, err
+	}
+	d.touched()
+	var in any
+	if body != nil {
+		in = json.RawMessage(body)
+	}
+	v, err := d.Endpoint.Command(ctx, method, "/session/"+d.opened().ID+path, in, passTakes)
+	var said *Answered
+	switch {
+	case err == nil:
+		d.hears()
+		return v, nil
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case errors.As(err, &said) && said.Code != "" && said.Code != string(w3c.InvalidSessionID):
+		d.hears()
+		return nil, &w3c.Error{Code: w3c.Code(said.Code), Message: said.Message}
+	}
+	return nil, d.failed(doing, err)
+}
+
+// passTakes is how long a command may take that is passed on: a lab's own time-outs come first.
+const passTakes = 10 * time.Minute
 
 // hears notes that the lab has answered.
 func (d *Device) hears() {
@@ -377,8 +416,11 @@ const keepAlive = 30 * time.Second
 // Answers implements phone.Heart. The lab is asked where it has not answered for a while: that also tells it that the session is in use.
 func (d *Device) Answers(ctx context.Context, within time.Duration) error {
 	d.mu.Lock()
-	quiet := time.Since(d.heard)
+	quiet, over := time.Since(d.heard), d.ended
 	d.mu.Unlock()
+	if over != nil {
+		return &phone.Lost{Serial: d.Facts0().Serial, Doing: "answer", Err: fmt.Errorf("the lab has ended the session: %w", over)}
+	}
 	if quiet < cmp.Or(d.Lab.Session.KeepAlive, keepAlive) {
 		return nil
 	}

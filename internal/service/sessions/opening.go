@@ -3,11 +3,13 @@ package sessions
 // Opening a session: what was wanted is matched, and its client waits until a device is there.
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,7 +43,8 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 	}
 	var why []string
 	for _, c := range wanted {
-		if no := c.Unmatched("android"); no != "" {
+		platform := named(c)
+		if no := c.Unmatched(cmp.Or(platform, "android")); no != "" {
 			why = append(why, no)
 			continue
 		}
@@ -49,7 +52,17 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 			return w, nil, wants, w3c.Fail(w3c.InvalidArgument, "%v", err)
 		}
 		wants = work.Wants{Where: w.Where}
-		app := appfile.Facts{Platform: "android"}
+		if platform == "" && w.Build == "" && len(w.Where) == 0 {
+			platform = "android"
+		}
+		if platform != "" {
+			wants.Where = append(slices.Clone(wants.Where), "platform="+platform)
+			w.Filter, err = devices.ParseFilter(wants.Where, nil)
+			if err != nil {
+				return w, nil, wants, w3c.Fail(w3c.InvalidArgument, "%v", err)
+			}
+		}
+		app := appfile.Facts{Platform: platform}
 		b = nil
 		if w.Build != "" {
 			found, err := s.Content.Build(ctx, who, w.Build)
@@ -78,6 +91,15 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 		why = append(why, noDevice(app, w.Filter, w.Conditions, b != nil, all))
 	}
 	return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
+}
+
+// named is the platform that capabilities name, as devices have it; "": none, or one that no device here could have.
+func named(c w3c.Capabilities) string {
+	name, _ := c["platformName"].(string)
+	if name = strings.ToLower(name); devices.Platforms[name] == "" {
+		return ""
+	}
+	return name
 }
 
 // nobody is a serial that no device has.

@@ -196,7 +196,7 @@ func (s *Cloud) command(w http.ResponseWriter, r *http.Request, path string) {
 	defer x.mu.Unlock()
 	if own, ok := strings.CutPrefix(rest, vendor+"/"); ok {
 		v, err := s.own(x, r, own, body)
-		answer(w, v, err)
+		s.said(w, x, v, err)
 		return
 	}
 	call, werr := w3c.Route(r.Method, path)
@@ -210,7 +210,18 @@ func (s *Cloud) command(w http.ResponseWriter, r *http.Request, path string) {
 		return
 	}
 	v, werr := x.do(r.Context(), call, body)
-	answer(w, v, werr)
+	s.said(w, x, v, werr)
+}
+
+// said answers a command, unless its session was ended under it: then what it found means nothing.
+func (s *Cloud) said(w http.ResponseWriter, x *session, v any, err *w3c.Error) {
+	s.mu.Lock()
+	over := s.sessions[x.id] != x
+	s.mu.Unlock()
+	if over {
+		v, err = nil, w3c.Fail(w3c.InvalidSessionID, "the session %s was ended", x.id)
+	}
+	answer(w, v, err)
 }
 
 // own are the cloud's own commands.

@@ -3,8 +3,10 @@ package session
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"sync"
 	"time"
 
@@ -65,6 +67,16 @@ func (s *session) Run(ctx context.Context) error {
 		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Puts: s.Apps.Puts, Reaches: s.Apps.Reaches, Facts: s.Unit.Known, Notes: s.outside}
 	if s.Network != nil {
 		config.Network = s.Network.Set
+	}
+	if p := s.Unit.Passage; p != nil { // the time-outs are those of the lab's own session
+		raw, err := json.Marshal(timeouts.JSON())
+		if err != nil {
+			return err
+		}
+		var lost *phone.Lost
+		if _, err := p.Pass(ctx, http.MethodPost, "/timeouts", raw); errors.As(err, &lost) {
+			return err
+		}
 	}
 	end := remoteend.New(config)
 	served, shut := s.Open(commands, end)
