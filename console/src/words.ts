@@ -95,6 +95,9 @@ export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): s
 /** A device's system, with Android's API level. */
 export const systemOf = (d: { system: string; api: number }) => (d.api ? `${d.system} (API ${d.api})` : d.system);
 
+/** How wide a screen is, in the unit of its platform. */
+export const widthOf = (d: { width_dp: number; platform: string }) => `${d.width_dp} ${d.platform === 'ios' ? 'pt' : 'dp'}`;
+
 /** The lowest system that a build runs on. */
 export const runsOn = (b: Pick<Build, 'ios' | 'min_code' | 'min_api'>) =>
   b.ios ? `iOS ${b.ios.min_os} and later` : b.min_code ? `Android ${b.min_code}` : `Android API ${b.min_api} and later`;

@@ -296,7 +296,7 @@ func traitsOf(l service.LegView, set conditions.Set) map[string]string {
 }
 
 func legOut(l service.LegDetail) api.Leg {
-	o := api.Leg{Id: l.ID, RunId: l.RunID, Variant: some(l.Variant), Conditions: conditionsOut(l.Set()), Build: l.Run.Request.V.Build, Package: l.Run.Request.V.Package, Device: deviceOut(l.Device), Recording: l.Run.Request.V.Kept().Map(), Stage: l.Stage,
+	o := api.Leg{Id: l.ID, RunId: l.RunID, Variant: some(l.Variant), Conditions: conditionsOut(l.Set()), Build: l.Run.Request.V.BuildFor(l.Device.Facts.V.Platform), Package: l.Run.Request.V.Package, Device: deviceOut(l.Device), Recording: l.Run.Request.V.Kept().Map(), Stage: l.Stage,
 		Verdict: verdictOut(l.Verdict), Message: some(l.Message), CasesTotal: l.CasesTotal, Place: someOf(l.Place, l.Place), Attempts: []api.Attempt{}}
 	if l.Session != nil {
 		x := sessionOut(*l.Session)

@@ -26,6 +26,7 @@ type Run struct {
 	ID             string                   `db:"id"`
 	WorkspaceID    string                   `db:"workspace_id"`
 	BuildID        string                   `db:"build_id"`
+	OtherBuilds    []string                 `db:"-"` // of one that is added: ids of the builds for other platforms
 	PackageID      string                   `db:"package_id"`
 	Request        JSON[RunRequest]         `db:"request"`
 	Findings       JSON[[]planning.Finding] `db:"findings"`
@@ -78,6 +79,16 @@ type RunRequest struct {
 	Remarks    string               `json:"remarks,omitempty"` // work.RemarksFail: they fail a case
 	Again      *AgainOf             `json:"again,omitempty"`
 	Recording  *recording.Set       `json:"recording,omitempty"` // nil: video and log, as all runs before there was a choice
+}
+
+// BuildFor is the reference of the build that a device of a platform gets.
+func (q RunRequest) BuildFor(platform string) string {
+	for _, ref := range q.Others {
+		if _, rest, ok := strings.Cut(ref, "/"); ok && strings.HasPrefix(rest, platform+"@") {
+			return ref
+		}
+	}
+	return q.Build
 }
 
 // Line is one line of a list of devices: one leg.
@@ -142,6 +153,11 @@ func (s *Store) AddRun(ctx context.Context, r Run, secrets map[string]string, le
 		}
 		for name, value := range secrets {
 			if _, err := tx.ExecContext(ctx, "INSERT INTO run_secrets (run_id, name, value) VALUES (?, ?, ?)", r.ID, name, value); err != nil {
+				return err
+			}
+		}
+		for _, build := range r.OtherBuilds {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO run_builds (run_id, build_id) VALUES (?, ?)", r.ID, build); err != nil {
 				return err
 			}
 		}
@@ -210,9 +226,20 @@ type RunChoice struct {
 // Runs lists runs, the newest first.
 func (s *Store) Runs(ctx context.Context, workspace string, c RunChoice, after string, limit int) (out []Run, err error) {
 	q, args := "SELECT * FROM runs WHERE workspace_id = ?", []any{workspace}
-	for _, x := range []struct{ column, value string }{{"build_id", c.BuildID}, {"package_id", c.PackageID}, {"verdict", string(c.Verdict)}, {"started_by", c.StartedBy}} {
+	for _, x := range []struct{ column, value string }{{"package_id", c.PackageID}, {"verdict", string(c.Verdict)}, {"started_by", c.StartedBy}} {
 		if x.value != "" {
 			q, args = q+" AND "+x.column+" = ?", append(args, x.value)
+		}
+	}
+	if c.BuildID != "" {
+		var beside bool
+		if err := s.db.GetContext(ctx, &beside, "SELECT EXISTS (SELECT 1 FROM run_builds WHERE build_id = ?)", c.BuildID); err != nil {
+			return nil, err
+		}
+		if beside {
+			q, args = q+" AND id IN (SELECT id FROM runs WHERE build_id = ? UNION SELECT run_id FROM run_builds WHERE build_id = ?)", append(args, c.BuildID, c.BuildID)
+		} else {
+			q, args = q+" AND build_id = ?", append(args, c.BuildID)
 		}
 	}
 	more, with := having(LabelledRun, workspace, "id", c.Labels)

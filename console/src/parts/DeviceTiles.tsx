@@ -6,7 +6,7 @@ import type { Device, Fit, Load } from '../data/api';
 import { useNow } from '../data/clock';
 import { useLoads } from '../data/queries';
 import { c, narrow, radius } from '../theme';
-import { many, took } from '../words';
+import { many, took, widthOf } from '../words';
 import { Row } from './page';
 
 const full = (colour: string) => `border-color: ${colour}; background: ${colour};`;
@@ -74,8 +74,7 @@ const One = memo(function One({ d, load, now, fit }: { d: Device; load?: Load; n
         </Row>
         {d.maker} {d.model}
         <small>
-          {d.system} · {d.width_dp} dp · {Math.round(d.memory_mb / 1024)} GB · {d.language}
-          {d.lent && ` · ${[d.origin, d.place ?? d.lab].filter(Boolean).join(', ')}`}
+          {d.system} · {widthOf(d)} · {Math.round(d.memory_mb / 1024)} GB · {d.language} · {[d.origin, d.place].filter(Boolean).join(', ')}
           {d.simulated && ' · simulated'}
         </small>
         {d.labels && <small>{Object.entries(d.labels).map(([k, v]) => `${k}=${v}`).join(' ')}</small>}

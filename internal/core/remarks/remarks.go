@@ -3,7 +3,7 @@
 // It looks at one screen, its tree and its picture (screen.go, colours.go), and at the same moment on several devices (across.go). A remark is no verdict: it says what
 // a person, or somebody with a screen reader, would trip over. In: trees in the vocabulary of core/uitree, pictures. Out: remarks, each with the element and a sentence.
 //
-// Sources: Android's guidance for accessibility (a touch target of 48 × 48 dp, a label for each control); Web Content Accessibility Guidelines (WCAG) 2.2,
+// Sources: Android's guidance for accessibility (a touch target of 48 × 48 dp, a label for each control), Apple's Human Interface Guidelines (44 × 44 pt); Web Content Accessibility Guidelines (WCAG) 2.2,
 // success criteria 1.1.1 and 4.1.2 (names), 1.4.3 (contrast), 1.4.4 (text that can be made larger), 1.4.10 and 2.4.11 (nothing cut off or covered).
 package remarks
 
@@ -44,7 +44,7 @@ var Kinds = []struct {
 	{Covered, "a control lies under another one: a tap goes there"},
 	{TextCut, "a text does not fit"},
 	{NoLabel, "a control has no label: a screen reader can't name it"},
-	{Small, "a control is smaller than 48 × 48 dp"},
+	{Small, "a control is smaller than 48 × 48 dp, on iOS 44 × 44 pt"},
 	{Faint, "a text has less contrast than WCAG 2.2 asks for: 4.5:1, or 3:1 where it is large"},
 	{Fixed, "a text does not grow with the font size"},
 }

@@ -62,6 +62,9 @@ func TestWhatIsWrongWithAScreenIsFound(t *testing.T) {
 			assert.Equal(t, c.says, got[0].Says, name)
 		}
 	}
+	lower := screen(t, false, node("Button", "x", "Close", "[16,100][112,144]"))
+	assert.Len(t, Find(Screen{Tree: lower, Scale: 1}), 1)
+	assert.Empty(t, Find(Screen{Tree: lower, Scale: 1, IOS: true}), "on iOS a finger needs 44 points")
 	assert.Empty(t, Find(Screen{Tree: screen(t, false, node("Button", "x", "Close", "[16,100][48,132]")), Scale: 1, App: "com.android.systemui"}), "what is not the app's is not looked at")
 	assert.Empty(t, Find(Screen{}), "without a tree there is nothing to say")
 }

@@ -16,10 +16,20 @@ type Screen struct {
 	Scale   float64     // pixels for a dp: the density divided by 160
 	App     string      // whose elements are looked at; "": all
 	Font    float64     // the font scale; 0: 1
+	IOS     bool        // its unit is the point, and a finger needs less of it
+}
+
+// target is the least width and height of what is touched, and its unit.
+func (s Screen) target() (least int, unit string) {
+	if s.IOS {
+		return targetPT, "pt"
+	}
+	return targetDP, "dp"
 }
 
 const (
 	targetDP = 48   // the least width and height of what is touched
+	targetPT = 44   // the same on iOS
 	slackDP  = 1.0  // that a rounded length may lack
 	textDP   = 10.0 // the least height of a line of text
 	under    = 0.5  // of a control that another one covers, for its middle to be looked at
@@ -101,13 +111,15 @@ func Find(s Screen) []Remark {
 func (s Screen) control(p placed, edge uitree.Rect, say func(Kind, string, ...any)) {
 	b := p.Bounds
 	w, h := s.dp(b.Right-b.Left), s.dp(b.Bottom-b.Top)
-	small := w < targetDP-slackDP || h < targetDP-slackDP
-	cut := b.Bottom >= edge.Bottom && h < targetDP-slackDP || b.Right >= edge.Right && w < targetDP-slackDP
+	target, unit := s.target()
+	least := float64(target) - slackDP
+	small := w < least || h < least
+	cut := b.Bottom >= edge.Bottom && h < least || b.Right >= edge.Right && w < least
 	switch {
 	case cut && !p.scrolls():
 		say(CutOff, "is cut off by the edge of the screen: %s × %s dp of it can be seen, and the screen does not scroll", whole(w), whole(h))
 	case small && !p.scrolledOff() && !p.Scrollable:
-		say(Small, "is %s × %s dp; a finger needs %d × %d", whole(w), whole(h), targetDP, targetDP)
+		say(Small, "is %s × %s %s; a finger needs %d × %d", whole(w), whole(h), unit, target, target)
 	}
 	if said(p.Element) == "" {
 		say(NoLabel, "has no label: a screen reader can't name it")

@@ -165,7 +165,7 @@ func (l *Looks) look(m moment) (err error) {
 		}
 		if m.screen != nil {
 			font, _ := strconv.ParseFloat(l.set[conditions.FontScale], 64)
-			s := remarks.Screen{Tree: m.screen, Picture: img, Scale: scale, App: l.app, Font: font}
+			s := remarks.Screen{Tree: m.screen, Picture: img, Scale: scale, App: l.app, Font: font, IOS: l.facts().Platform == "ios"}
 			seen := remarks.See(s)
 			m.Seen, m.Remarks = &seen, remarks.Find(s)
 			if m.Print != nil {

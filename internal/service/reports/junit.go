@@ -42,7 +42,7 @@ func (s *Reports) suite(ctx context.Context, v runs.RunView, l runs.LegView, sev
 	if several {
 		name = fmt.Sprintf("run %d: %s", v.Number, name)
 	}
-	suite := junit.Suite{Name: name, Properties: [][2]string{{"run", v.ID}, {"leg", l.ID}, {"build", v.Request.V.Build}, {"package", v.Request.V.Package}, {"maker", f.Maker}, {"model", f.Model}, {"os", f.OS}, {"language", cmp.Or(set[conditions.Language], f.Language)}}}
+	suite := junit.Suite{Name: name, Properties: [][2]string{{"run", v.ID}, {"leg", l.ID}, {"build", v.Request.V.BuildFor(f.Platform)}, {"package", v.Request.V.Package}, {"maker", f.Maker}, {"model", f.Model}, {"os", f.OS}, {"language", cmp.Or(set[conditions.Language], f.Language)}}}
 	for _, c := range set.Sorted() {
 		if c != conditions.Language {
 			suite.Properties = append(suite.Properties, [2]string{c, set[c]})

@@ -72,7 +72,7 @@ func (s *Reports) EachRow(ctx context.Context, who store.Identity, ids []string,
 			}
 		}
 		for _, l := range v.Legs {
-			row := report.Row{Run: v.Number, RunID: v.ID, Build: v.Request.V.Build, Package: v.Request.V.Package, Leg: l.ID, Device: cmp.Or(l.RanOn.String, l.Serial), Model: strings.TrimSpace(l.Facts.V.Maker + " " + l.Facts.V.Model), OS: l.Facts.V.OS, System: l.Facts.V.System(), Variant: l.Variant, Conditions: l.Conditions}
+			row := report.Row{Run: v.Number, RunID: v.ID, Build: v.Request.V.BuildFor(l.Facts.V.Platform), Package: v.Request.V.Package, Leg: l.ID, Device: cmp.Or(l.RanOn.String, l.Serial), Model: strings.TrimSpace(l.Facts.V.Maker + " " + l.Facts.V.Model), OS: l.Facts.V.OS, System: l.Facts.V.System(), Variant: l.Variant, Conditions: l.Conditions}
 			n := 0
 			if l.AttemptID.Valid {
 				cases, err := s.Store.Cases(ctx, l.AttemptID.String)

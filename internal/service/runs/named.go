@@ -60,7 +60,7 @@ func (s *Runs) RunFile(ctx context.Context, who store.Identity, id string) (stri
 
 // words are those by which a run is searched.
 func words(r store.Run) string {
-	parts := []string{r.Name, r.Request.V.Build, r.Request.V.Package, r.Request.V.Pool, r.StartedBy}
+	parts := append([]string{r.Name, r.Request.V.Build, r.Request.V.Package, r.Request.V.Pool, r.StartedBy}, r.Request.V.Others...)
 	for name, value := range r.Labels.V {
 		parts = append(parts, name+"="+value)
 	}

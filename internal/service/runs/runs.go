@@ -118,6 +118,7 @@ func (s *Runs) StartRun(ctx context.Context, who store.Identity, q plans.Request
 	spec := specs.Run(build, pkg, r.Request.V, q.LimitSeconds, p.Beside)
 	apps := map[string]work.App{}
 	for _, b := range p.Others {
+		r.OtherBuilds = append(r.OtherBuilds, b.ID)
 		apps[b.ID] = specs.Run(b, pkg, r.Request.V, q.LimitSeconds, nil).App
 	}
 	var legs []store.NewWork

@@ -167,7 +167,7 @@ func (s *Shares) SharedLeg(ctx context.Context, x store.Share, id string) (p rep
 		return p, errNone
 	}
 	p = report.LegPage{Device: strings.TrimSuffix(l.Device.Serial+"/"+l.Variant, "/"), Model: strings.TrimSpace(l.Device.Facts.V.Maker + " " + l.Device.Facts.V.Model), System: l.Device.Facts.V.System(), Simulated: l.Device.Facts.V.Simulated, Verdict: l.Verdict, Message: l.Message,
-		Build: l.Run.Request.V.Build, Package: l.Run.Request.V.Package, Whole: x.WorkID == ""}
+		Build: l.Run.Request.V.BuildFor(l.Device.Facts.V.Platform), Package: l.Run.Request.V.Package, Whole: x.WorkID == ""}
 	if len(l.Attempts) > 0 {
 		a := l.Attempts[len(l.Attempts)-1]
 		files := map[string]string{}
