@@ -96,7 +96,7 @@ func TestAPageStandsAloneAndHasAnEnd(t *testing.T) {
 	hostile := `<script>alert(1)</script>"'><img src=x onerror=y>`
 	r := report.PageRun{Number: 4, ID: "r", Name: hostile, Build: "kelpline/android@231", Package: "shore@1", Sentence: "Not good: " + hostile, Started: time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC), Took: 3 * time.Minute, Gone: []string{hostile}}
 	for i := range report.MaxPageLegs + 5 {
-		l := report.PageLeg{Name: fmt.Sprint("d-", i), Model: hostile, OS: "14", Verdict: verdict.Failed, Message: hostile}
+		l := report.PageLeg{Name: fmt.Sprint("d-", i), Model: hostile, System: "Android 14", Verdict: verdict.Failed, Message: hostile}
 		r.Legs = append(r.Legs, l)
 	}
 	r.Groups = []report.PageGroup{{Value: hostile, Legs: r.Legs[:3]}}
