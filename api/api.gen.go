@@ -616,6 +616,7 @@ func (e RemarksDo) Valid() bool {
 
 // Defines values for Role.
 const (
+	Borrower Role = "borrower"
 	Engineer Role = "engineer"
 	Operator Role = "operator"
 	Owner    Role = "owner"
@@ -625,6 +626,8 @@ const (
 // Valid indicates whether the value is a known member of the Role enum.
 func (e Role) Valid() bool {
 	switch e {
+	case Borrower:
+		return true
 	case Engineer:
 		return true
 	case Operator:
@@ -1225,6 +1228,52 @@ type CaseRow struct {
 	TookMs  int64   `json:"took_ms"`
 	Variant *string `json:"variant,omitempty"`
 	Verdict Verdict `json:"verdict"`
+}
+
+// Catalogue The format of docs/lab-catalogue.md
+type Catalogue struct {
+	// AtOnce Sessions that may be open at a time
+	AtOnce *int `json:"at_once,omitempty"`
+
+	// Catalogue Number of the format
+	Catalogue int               `json:"catalogue"`
+	Devices   []CatalogueDevice `json:"devices"`
+	Name      *string           `json:"name,omitempty"`
+	Place     *string           `json:"place,omitempty"`
+
+	// Waiting Sessions that wait
+	Waiting *int `json:"waiting,omitempty"`
+}
+
+// CatalogueDevice defines model for CatalogueDevice.
+type CatalogueDevice struct {
+	Abis *[]string `json:"abis,omitempty"`
+
+	// Api Android's API level
+	Api *int `json:"api,omitempty"`
+
+	// Density Dots per inch
+	Density   int     `json:"density"`
+	Form      *string `json:"form,omitempty"`
+	Height    int     `json:"height"`
+	Id        string  `json:"id"`
+	Language  *string `json:"language,omitempty"`
+	Maker     string  `json:"maker"`
+	MemoryMb  *int    `json:"memory_mb,omitempty"`
+	Model     string  `json:"model"`
+	Os        string  `json:"os"`
+	Platform  string  `json:"platform"`
+	Simulated *bool   `json:"simulated,omitempty"`
+
+	// State free, busy or away
+	State *string `json:"state,omitempty"`
+	Udid  *string `json:"udid,omitempty"`
+
+	// Why Of one that is away
+	Why *string `json:"why,omitempty"`
+
+	// Width Pixels of the upright screen
+	Width int `json:"width"`
 }
 
 // CheckStep defines model for CheckStep.
@@ -1922,7 +1971,7 @@ type Key struct {
 	Id      string     `json:"id"`
 	Name    string     `json:"name"`
 
-	// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+	// Role What a key lets its holder do: use the devices that the workspace lends; see; also upload and test; also change settings and keys of the workspace; also run the installation
 	Role Role `json:"role"`
 
 	// Used When it was last used, to the minute
@@ -2123,6 +2172,19 @@ type LegSummary struct {
 // LegSummaryStage defines model for LegSummary.Stage.
 type LegSummaryStage string
 
+// Lending defines model for Lending.
+type Lending struct {
+	// AtOnce Sessions that a borrower may have open
+	AtOnce int `json:"at_once"`
+
+	// Devices How many are lent
+	Devices int `json:"devices"`
+
+	// Pool Whose devices are lent; without: none are
+	Pool      *string `json:"pool,omitempty"`
+	Workspace string  `json:"workspace"`
+}
+
 // Load defines model for Load.
 type Load struct {
 	// Ends When that ends at the latest, by its time limit
@@ -2253,7 +2315,7 @@ type Me struct {
 	// ProgramNetwork Programs of the workspace's packages may use the network
 	ProgramNetwork bool `json:"program_network"`
 
-	// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+	// Role What a key lets its holder do: use the devices that the workspace lends; see; also upload and test; also change settings and keys of the workspace; also run the installation
 	Role Role `json:"role"`
 
 	// Version Of the service
@@ -2338,10 +2400,22 @@ type NewKey struct {
 	// Name Who or what will use it; no other key of the workspace has it
 	Name string `json:"name"`
 
-	// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+	// Role What a key lets its holder do: use the devices that the workspace lends; see; also upload and test; also change settings and keys of the workspace; also run the installation
 	Role Role `json:"role"`
 
 	// Workspace For operators: another workspace
+	Workspace *string `json:"workspace,omitempty"`
+}
+
+// NewLending defines model for NewLending.
+type NewLending struct {
+	// AtOnce Sessions that a borrower may have open; without: one for each device
+	AtOnce *int `json:"at_once,omitempty"`
+
+	// Pool A pool of the workspace; without: nothing is lent
+	Pool *string `json:"pool,omitempty"`
+
+	// Workspace Another workspace, instead of the key's own
 	Workspace *string `json:"workspace,omitempty"`
 }
 
@@ -2709,7 +2783,7 @@ type RemarkKind string
 // RemarksDo What remarks on a case's screens do: they are told alone, or fail the case
 type RemarksDo string
 
-// Role What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+// Role What a key lets its holder do: use the devices that the workspace lends; see; also upload and test; also change settings and keys of the workspace; also run the installation
 type Role string
 
 // RuleLiteral defines model for RuleLiteral.
@@ -3733,6 +3807,9 @@ type PairJSONRequestBody = PairRequest
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
 
+// SetLendingJSONRequestBody defines body for SetLending for application/json ContentType.
+type SetLendingJSONRequestBody = NewLending
+
 // LabelPackageJSONRequestBody defines body for LabelPackage for application/json ContentType.
 type LabelPackageJSONRequestBody = LabelChange
 
@@ -3953,6 +4030,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /cases/history (the `GetCaseHistory` operationId).
 	GetCaseHistory(ctx context.Context, params *GetCaseHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCatalogue The devices that the workspace lends, as docs/lab-catalogue.md says
+	//
+	// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+	GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDevices All devices, by serial
 	//
@@ -4278,6 +4360,29 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
 	GetTimeline(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLending What the workspace lends to other installations
+	//
+	// Corresponds with GET /lending (the `GetLending` operationId).
+	GetLending(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLendingWithBody Lend the devices of a pool to other installations, or end it
+	//
+	// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /lending (the `SetLending` operationId).
+	SetLendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLending Lend the devices of a pool to other installations, or end it
+	//
+	// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /lending (the `SetLending` operationId).
+	SetLending(ctx context.Context, body SetLendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who the key belongs to
 	//
@@ -4990,6 +5095,21 @@ func (c *Client) LabelBuild(ctx context.Context, ref string, body LabelBuildJSON
 // Corresponds with GET /cases/history (the `GetCaseHistory` operationId).
 func (c *Client) GetCaseHistory(ctx context.Context, params *GetCaseHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCaseHistoryRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCatalogue The devices that the workspace lends, as docs/lab-catalogue.md says
+//
+// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCatalogueRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5805,6 +5925,59 @@ func (c *Client) GetScreen(ctx context.Context, id string, reqEditors ...Request
 // Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
 func (c *Client) GetTimeline(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTimelineRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLending What the workspace lends to other installations
+//
+// Corresponds with GET /lending (the `GetLending` operationId).
+func (c *Client) GetLending(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLendingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLendingWithBody Lend the devices of a pool to other installations, or end it
+//
+// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /lending (the `SetLending` operationId).
+func (c *Client) SetLendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLendingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLending Lend the devices of a pool to other installations, or end it
+//
+// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /lending (the `SetLending` operationId).
+func (c *Client) SetLending(ctx context.Context, body SetLendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLendingRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7608,6 +7781,33 @@ func NewGetCaseHistoryRequest(server string, params *GetCaseHistoryParams) (*htt
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCatalogueRequest constructs an http.Request for the GetCatalogue method
+func NewGetCatalogueRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9953,6 +10153,73 @@ func NewGetTimelineRequest(server string, id string, params *GetTimelineParams) 
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetLendingRequest constructs an http.Request for the GetLending method
+func NewGetLendingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lending")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetLendingRequest calls the generic SetLending builder with application/json body
+func NewSetLendingRequest(server string, body SetLendingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetLendingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetLendingRequestWithBody constructs an http.Request for the SetLending method, with any body, and a specified content type
+func NewSetLendingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lending")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12631,6 +12898,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /cases/history (the `GetCaseHistory` operationId).
 	GetCaseHistoryWithResponse(ctx context.Context, params *GetCaseHistoryParams, reqEditors ...RequestEditorFn) (*GetCaseHistoryResponse, error)
 
+	// GetCatalogueWithResponse The devices that the workspace lends, as docs/lab-catalogue.md says
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+	GetCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCatalogueResponse, error)
+
 	// ListDevicesWithResponse All devices, by serial
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13021,6 +13295,31 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /legs/{id}/timeline (the `GetTimeline` operationId).
 	GetTimelineWithResponse(ctx context.Context, id string, params *GetTimelineParams, reqEditors ...RequestEditorFn) (*GetTimelineResponse, error)
+
+	// GetLendingWithResponse What the workspace lends to other installations
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lending (the `GetLending` operationId).
+	GetLendingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLendingResponse, error)
+
+	// SetLendingWithBodyWithResponse Lend the devices of a pool to other installations, or end it
+	//
+	// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /lending (the `SetLending` operationId).
+	SetLendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLendingResponse, error)
+
+	// SetLendingWithResponse Lend the devices of a pool to other installations, or end it
+	//
+	// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /lending (the `SetLending` operationId).
+	SetLendingWithResponse(ctx context.Context, body SetLendingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLendingResponse, error)
 
 	// GetMeWithResponse Who the key belongs to
 	//
@@ -14142,6 +14441,54 @@ func (r GetCaseHistoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCaseHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCatalogueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Catalogue
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCatalogueResponse) GetJSON200() *Catalogue {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCatalogueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCatalogueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCatalogueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCatalogueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCatalogueResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16126,6 +16473,102 @@ func (r GetTimelineResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetTimelineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLendingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lending
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLendingResponse) GetJSON200() *Lending {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLendingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLendingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLendingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLendingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLendingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetLendingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lending
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetLendingResponse) GetJSON200() *Lending {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetLendingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetLendingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetLendingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetLendingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetLendingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18980,6 +19423,19 @@ func (c *ClientWithResponses) GetCaseHistoryWithResponse(ctx context.Context, pa
 	return ParseGetCaseHistoryResponse(rsp)
 }
 
+// GetCatalogueWithResponse The devices that the workspace lends, as docs/lab-catalogue.md says
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+func (c *ClientWithResponses) GetCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCatalogueResponse, error) {
+	rsp, err := c.GetCatalogue(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCatalogueResponse(rsp)
+}
+
 // ListDevicesWithResponse All devices, by serial
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19663,6 +20119,49 @@ func (c *ClientWithResponses) GetTimelineWithResponse(ctx context.Context, id st
 		return nil, err
 	}
 	return ParseGetTimelineResponse(rsp)
+}
+
+// GetLendingWithResponse What the workspace lends to other installations
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lending (the `GetLending` operationId).
+func (c *ClientWithResponses) GetLendingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLendingResponse, error) {
+	rsp, err := c.GetLending(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLendingResponse(rsp)
+}
+
+// SetLendingWithBodyWithResponse Lend the devices of a pool to other installations, or end it
+//
+// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /lending (the `SetLending` operationId).
+func (c *ClientWithResponses) SetLendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLendingResponse, error) {
+	rsp, err := c.SetLendingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLendingResponse(rsp)
+}
+
+// SetLendingWithResponse Lend the devices of a pool to other installations, or end it
+//
+// For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /lending (the `SetLending` operationId).
+func (c *ClientWithResponses) SetLendingWithResponse(ctx context.Context, body SetLendingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLendingResponse, error) {
+	rsp, err := c.SetLending(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLendingResponse(rsp)
 }
 
 // GetMeWithResponse Who the key belongs to
@@ -21060,6 +21559,39 @@ func ParseGetCaseHistoryResponse(rsp *http.Response) (*GetCaseHistoryResponse, e
 	return response, nil
 }
 
+// ParseGetCatalogueResponse parses an HTTP response from a GetCatalogueWithResponse call
+func ParseGetCatalogueResponse(rsp *http.Response) (*GetCatalogueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCatalogueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Catalogue
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
 func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22388,6 +22920,72 @@ func ParseGetTimelineResponse(rsp *http.Response) (*GetTimelineResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Timeline
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLendingResponse parses an HTTP response from a GetLendingWithResponse call
+func ParseGetLendingResponse(rsp *http.Response) (*GetLendingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLendingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lending
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetLendingResponse parses an HTTP response from a SetLendingWithResponse call
+func ParseSetLendingResponse(rsp *http.Response) (*SetLendingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetLendingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lending
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -24293,6 +24891,9 @@ type ServerInterface interface {
 	// GetCaseHistory How a case came out: builds × devices, and how often it failed for no reason
 	// (GET /cases/history)
 	GetCaseHistory(ctx *echo.Context, params GetCaseHistoryParams) error
+	// GetCatalogue The devices that the workspace lends, as docs/lab-catalogue.md says
+	// (GET /catalogue)
+	GetCatalogue(ctx *echo.Context) error
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx *echo.Context, params ListDevicesParams) error
@@ -24422,6 +25023,12 @@ type ServerInterface interface {
 	// GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
 	// (GET /legs/{id}/timeline)
 	GetTimeline(ctx *echo.Context, id string, params GetTimelineParams) error
+	// GetLending What the workspace lends to other installations
+	// (GET /lending)
+	GetLending(ctx *echo.Context) error
+	// SetLending Lend the devices of a pool to other installations, or end it
+	// (PUT /lending)
+	SetLending(ctx *echo.Context) error
 	// GetMe Who the key belongs to
 	// (GET /me)
 	GetMe(ctx *echo.Context) error
@@ -24829,6 +25436,15 @@ func (w *ServerInterfaceWrapper) GetCaseHistory(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCaseHistory(ctx, params)
+	return err
+}
+
+// GetCatalogue converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCatalogue(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCatalogue(ctx)
 	return err
 }
 
@@ -25864,6 +26480,24 @@ func (w *ServerInterfaceWrapper) GetTimeline(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetTimeline(ctx, id, params)
+	return err
+}
+
+// GetLending converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLending(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLending(ctx)
+	return err
+}
+
+// SetLending converts echo context to params.
+func (w *ServerInterfaceWrapper) SetLending(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetLending(ctx)
 	return err
 }
 
@@ -26979,6 +27613,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/backup", wrapper.GetBackup, options.OperationMiddlewares["getBackup"]...)
 	router.GET(options.BaseURL+"/labs", wrapper.ListLabs, options.OperationMiddlewares["listLabs"]...)
 	router.GET(options.BaseURL+"/labs/:lab", wrapper.GetLab, options.OperationMiddlewares["getLab"]...)
+	router.GET(options.BaseURL+"/lending", wrapper.GetLending, options.OperationMiddlewares["getLending"]...)
+	router.PUT(options.BaseURL+"/lending", wrapper.SetLending, options.OperationMiddlewares["setLending"]...)
+	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue, options.OperationMiddlewares["getCatalogue"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost, options.OperationMiddlewares["addHost"]...)
 	router.DELETE(options.BaseURL+"/hosts/:name", wrapper.RemoveHost, options.OperationMiddlewares["removeHost"]...)
@@ -27558,6 +28195,44 @@ type GetCaseHistorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCaseHistorydefaultApplicationProblemPlusJSONResponse) VisitGetCaseHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCatalogueRequestObject struct {
+}
+
+type GetCatalogueResponseObject interface {
+	VisitGetCatalogueResponse(w http.ResponseWriter) error
+}
+
+type GetCatalogue200JSONResponse Catalogue
+
+func (response GetCatalogue200JSONResponse) VisitGetCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCataloguedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCataloguedefaultApplicationProblemPlusJSONResponse) VisitGetCatalogueResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -29309,6 +29984,83 @@ type GetTimelinedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetTimelinedefaultApplicationProblemPlusJSONResponse) VisitGetTimelineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLendingRequestObject struct {
+}
+
+type GetLendingResponseObject interface {
+	VisitGetLendingResponse(w http.ResponseWriter) error
+}
+
+type GetLending200JSONResponse Lending
+
+func (response GetLending200JSONResponse) VisitGetLendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLendingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLendingdefaultApplicationProblemPlusJSONResponse) VisitGetLendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetLendingRequestObject struct {
+	Body *SetLendingJSONRequestBody
+}
+
+type SetLendingResponseObject interface {
+	VisitSetLendingResponse(w http.ResponseWriter) error
+}
+
+type SetLending200JSONResponse Lending
+
+func (response SetLending200JSONResponse) VisitSetLendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetLendingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetLendingdefaultApplicationProblemPlusJSONResponse) VisitSetLendingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -31657,6 +32409,9 @@ type StrictServerInterface interface {
 	// GetCaseHistory How a case came out: builds × devices, and how often it failed for no reason
 	// (GET /cases/history)
 	GetCaseHistory(ctx context.Context, request GetCaseHistoryRequestObject) (GetCaseHistoryResponseObject, error)
+	// GetCatalogue The devices that the workspace lends, as docs/lab-catalogue.md says
+	// (GET /catalogue)
+	GetCatalogue(ctx context.Context, request GetCatalogueRequestObject) (GetCatalogueResponseObject, error)
 	// ListDevices All devices, by serial
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -31786,6 +32541,12 @@ type StrictServerInterface interface {
 	// GetTimeline What happened in an attempt, on one clock; of one that goes on, what has happened so far
 	// (GET /legs/{id}/timeline)
 	GetTimeline(ctx context.Context, request GetTimelineRequestObject) (GetTimelineResponseObject, error)
+	// GetLending What the workspace lends to other installations
+	// (GET /lending)
+	GetLending(ctx context.Context, request GetLendingRequestObject) (GetLendingResponseObject, error)
+	// SetLending Lend the devices of a pool to other installations, or end it
+	// (PUT /lending)
+	SetLending(ctx context.Context, request SetLendingRequestObject) (SetLendingResponseObject, error)
 	// GetMe Who the key belongs to
 	// (GET /me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
@@ -32303,6 +33064,29 @@ func (sh *strictHandler) GetCaseHistory(ctx *echo.Context, params GetCaseHistory
 		return err
 	} else if validResponse, ok := response.(GetCaseHistoryResponseObject); ok {
 		return validResponse.VisitGetCaseHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCatalogue operation middleware
+func (sh *strictHandler) GetCatalogue(ctx *echo.Context) error {
+	var request GetCatalogueRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCatalogue(ctx.Request().Context(), request.(GetCatalogueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCatalogue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCatalogueResponseObject); ok {
+		return validResponse.VisitGetCatalogueResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -33525,6 +34309,75 @@ func (sh *strictHandler) GetTimeline(ctx *echo.Context, id string, params GetTim
 		return err
 	} else if validResponse, ok := response.(GetTimelineResponseObject); ok {
 		return validResponse.VisitGetTimelineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLending operation middleware
+func (sh *strictHandler) GetLending(ctx *echo.Context) error {
+	var request GetLendingRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLending(ctx.Request().Context(), request.(GetLendingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLending")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLendingResponseObject); ok {
+		return validResponse.VisitGetLendingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetLending operation middleware
+func (sh *strictHandler) SetLending(ctx *echo.Context) error {
+	var request SetLendingRequestObject
+
+	var body SetLendingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetLending(ctx.Request().Context(), request.(SetLendingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetLending")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetLendingResponseObject); ok {
+		return validResponse.VisitSetLendingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -24,6 +24,7 @@ func (a *App) keyCmd() *cobra.Command {
 		Long: `Make a key for a person or a program. NAME says who uses it. The key is shown only once. For owners.
 
 What a role may do:
+  borrower   use the devices that the workspace lends: for another installation
   viewer     see what the workspace has
   engineer   also upload builds and packages, start and stop tests, and share runs
   owner      also change the settings and the keys of the workspace
@@ -44,7 +45,7 @@ Nobody can make a key that may do more than their own.`,
 			}
 			return a.keyAdd(c.Context(), q)
 		}}
-	add.Flags().StringVar(&role, "role", "", "viewer, engineer, owner or operator")
+	add.Flags().StringVar(&role, "role", "", "borrower, viewer, engineer, owner or operator")
 	add.Flags().StringVar(&expires, "expires", "", "when the key runs out: 90d, 12h, 2027-01-31 (default: never)")
 	ofWorkspace(add)
 	required(add, "role")

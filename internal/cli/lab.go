@@ -28,7 +28,7 @@ func (a *App) labCmd() *cobra.Command {
 	check := &cobra.Command{Use: "check FILE", Short: "Check a lab file without a service", Args: Exactly(1), Example: "  tessellant lab check demo/labs.yaml",
 		Long: "Read a lab file as a host reads it, and list its mistakes, each with its line and what to do. Nothing is asked of a lab.\nExit code 0 if the file is good, 2 if not. Try a lab for real with: tessellant lab try FILE --lab NAME",
 		RunE: func(_ *cobra.Command, args []string) error { return a.labCheck(args[0]) }}
-	cmd.AddCommand(list, show, check)
+	cmd.AddCommand(list, show, check, a.labLendCmd())
 	return cmd
 }
 

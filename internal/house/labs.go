@@ -60,7 +60,7 @@ func OpenLabs(ctx context.Context, c LabsConfig) (Labs, error) {
 			c.Log.Info("devices come from "+server.Found, "lab", l.Name)
 			out.Makers = append(out.Makers, adblab.Maker(adblab.Config{Called: l.Name, Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log}))
 			out.Refused = append(out.Refused, server.Address)
-		case labfile.WebDriver:
+		case labfile.WebDriver, labfile.Tessellant:
 			made, err := wdlab.New(wdlab.Config{Lab: l, Folder: filepath.Dir(c.File), Dir: filepath.Join(c.Dir, "labs"), Log: c.Log})
 			if err != nil {
 				out.Stop()

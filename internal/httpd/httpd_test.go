@@ -193,7 +193,7 @@ func TestWhatIsNoBuildIsRefusedAndNothingIsKept(t *testing.T) {
 		says    string
 	}{
 		"empty":          {nil, nil, 422, "the file is empty"},
-		"no APK":         {[]byte("hello hello hello"), nil, 422, "not an APK"},
+		"no APK":         {[]byte("hello hello hello"), nil, 422, "neither an APK nor an IPA"},
 		"truncated":      {apk[:9000], nil, 422, "cut off"},
 		"another digest": {apk, []string{"Content-Digest", "sha-256=:AAAA:"}, 400, "do not match the Content-Digest"},
 	} {

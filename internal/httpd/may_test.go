@@ -101,7 +101,7 @@ func makeWorld(t *testing.T) *world {
 		require.NoError(t, err)
 		_, err = d.Join(ctx, beside.Host, "1", hostlink.Protocol, "nats://x")
 		require.NoError(t, err)
-		_, err = d.HostLink().Devices(ctx, name, hostlink.About{}, []hostlink.Seen{{Facts: devices.Facts{Serial: "on-" + name, Platform: "android", Origin: "emulated", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}})
+		_, err = d.HostLink().Devices(ctx, name, hostlink.About{Labs: []devices.Lab{{Name: "adb", Kind: "adb"}}}, []hostlink.Seen{{Facts: devices.Facts{Serial: "on-" + name, Platform: "android", Origin: "emulated", API: 30, ABIs: []string{"arm64-v8a"}}, State: "ready"}})
 		require.NoError(t, err)
 		stop, err := d.HostLink().Serve(name, func(context.Context, hostlink.Order) hostlink.Result { // it can't do what it is asked
 			raw, err := json.Marshal(hostlink.Unable{Why: "there is none here", Remedy: "look elsewhere"})
@@ -200,7 +200,7 @@ func (w *world) request(o operation, c caller) *http.Request {
 			require.ErrorContains(t, err, "already") // it may have been removed by the one before
 		}
 	}
-	path = strings.NewReplacer("{name}", "bench-1", "{n}", "1", "{family}", "abcdef0123456789").Replace(path)
+	path = strings.NewReplacer("{name}", "bench-1", "{lab}", "adb@bench-1", "{n}", "1", "{family}", "abcdef0123456789").Replace(path)
 	switch o.OperationID {
 	case "removeKey": // one of its own, each time
 		k, _, err := w.Service.AddKey(ctx, w.Who, service.NewKeyRequest{Name: "for " + c.name + o.OperationID, Role: access.Viewer})
@@ -511,7 +511,7 @@ func TestTheOtherDoorsAreForThoseWhomTheTableNames(t *testing.T) {
 func TestThePageAboutSafetyHasTheTable(t *testing.T) {
 	page, err := os.ReadFile(filepath.Join(housetest.Root(), "docs", "security.md"))
 	require.NoError(t, err)
-	roles := []access.Role{access.Viewer, access.Engineer, access.Owner, access.Operator, access.Host}
+	roles := []access.Role{access.Borrower, access.Viewer, access.Engineer, access.Owner, access.Operator, access.Host}
 	for _, a := range access.Actions() {
 		row := "| " + access.Words(a) + " |"
 		for _, r := range roles {

@@ -58,7 +58,8 @@ type Want struct {
 
 // Given is what a lab gave.
 type Given struct {
-	Ref       string         // by which the lab knows the loan
+	Ref       string         // by which the lab knows the loan: who has it may be able to command the device
+	Shown     string         // by which people find it at the lab
 	Page      string         // address of a page about it, for people; "": the lab has none
 	Installed bool           // the build is on the device, as new
 	Set       conditions.Set // what of the conditions the lab has seen to

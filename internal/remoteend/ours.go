@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,6 +33,12 @@ func (c *command) ours() (any, *w3c.Error) {
 		return nil, c.setNetwork()
 	case "Hide Keyboard":
 		return nil, c.hideKeyboard()
+	case "Is Keyboard Shown":
+		return c.keyboardShown()
+	case "Press Key":
+		return nil, c.pressKey()
+	case "Get Device Time":
+		return c.deviceTime()
 	case "Ask Permissions":
 		return nil, c.askPermissions()
 	case "Answer Permission":
@@ -205,6 +212,38 @@ func (c *command) hideKeyboard() *w3c.Error {
 		return asError("hide the keyboard", err)
 	}
 	return c.onScreen().press("hide the keyboard", phone.Back)
+}
+
+func (c *command) keyboardShown() (any, *w3c.Error) {
+	if c.phone.Keyboard == nil {
+		return nil, w3c.Fail(w3c.UnsupportedOperation, "this device does not say whether its keyboard is shown")
+	}
+	up, err := c.phone.Keyboard.KeyboardShown(c.ctx)
+	return up, asError("see whether the keyboard is shown", err)
+}
+
+func (c *command) pressKey() *w3c.Error {
+	name, werr := c.nameOf("key")
+	if werr != nil {
+		return werr
+	}
+	if !slices.Contains(phone.Keys, phone.Key(name)) {
+		return w3c.Fail(w3c.InvalidArgument, "there is no key %s; there are %v", short(name), phone.Keys)
+	}
+	c.args["key"] = name
+	defer c.touched()
+	return asError("press the key", c.phone.Press(c.ctx, phone.Key(name)))
+}
+
+func (c *command) deviceTime() (any, *w3c.Error) {
+	if c.phone.Clock == nil {
+		return nil, w3c.Fail(w3c.UnsupportedOperation, "this device does not tell its time")
+	}
+	now, err := c.phone.Clock.Now(c.ctx)
+	if err != nil {
+		return nil, asError("ask for the device's time", err)
+	}
+	return now.UTC().Format(time.RFC3339Nano), nil
 }
 
 func (c *command) askPermissions() *w3c.Error {

@@ -46,7 +46,7 @@ Exit code 0 if all went well, 4 if not.`,
 			return labTry(c.Context(), a, args[0], name, device, build)
 		}}
 	f := try.Flags()
-	f.StringVar(&name, "lab", "", "the lab; default: the only one of kind webdriver")
+	f.StringVar(&name, "lab", "", "the lab; default: the only one whose devices are lent")
 	f.StringVar(&device, "device", "", "the device by its serial; default: the first that is free")
 	f.StringVar(&build, "build", "", "file of a build: an APK or an IPA")
 	cmd.AddCommand(try)
@@ -140,7 +140,7 @@ func tryOut(ctx context.Context, made *wdlab.Lab, device string, want lab.Want, 
 	defer step("the session is ended", func() (string, error) { return "", unit.Loan.End(context.WithoutCancel(ctx)) })
 	if !step("a session is opened", func() (string, error) {
 		g, err := unit.Loan.Begin(ctx, want, func(string) {})
-		return strings.TrimSpace("session " + g.Ref + " " + g.Page), err
+		return strings.TrimSpace("session " + g.Shown + " " + g.Page), err
 	}) {
 		return
 	}
@@ -170,7 +170,7 @@ func tryOut(ctx context.Context, made *wdlab.Lab, device string, want lab.Want, 
 func theLab(file *labfile.File, name string) (found *labfile.Lab, err error) {
 	var names []string
 	for _, l := range file.Labs {
-		if l.Kind != labfile.WebDriver {
+		if l.Kind == labfile.ADB {
 			continue
 		}
 		names = append(names, l.Name)
@@ -180,7 +180,7 @@ func theLab(file *labfile.File, name string) (found *labfile.Lab, err error) {
 	}
 	switch {
 	case len(names) == 0:
-		return nil, errors.New("the lab file has no lab of kind webdriver: those at the adb server are checked with tessellant doctor")
+		return nil, errors.New("the lab file has no lab whose devices are lent: those at the adb server are checked with tessellant doctor")
 	case found == nil:
 		return nil, fmt.Errorf("the lab file has no lab %s; it has %s", name, strings.Join(names, ", "))
 	case name == "" && len(names) > 1:

@@ -47,6 +47,8 @@ type (
 	DeviceLoad = fleet.DeviceLoad
 	// PoolView is a pool and what it takes now.
 	PoolView = pools.PoolView
+	// Lent is what a workspace lends to other installations.
+	Lent = pools.Lent
 	// RunAnswer is what a run says.
 	RunAnswer = answers.Answer
 	// AgainRequest says what of a run is wanted again.

@@ -539,6 +539,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the workspace lends to other installations */
+        get: operations["getLending"];
+        /**
+         * Lend the devices of a pool to other installations, or end it
+         * @description For operators. Other installations use them with a key of role borrower, as docs/labs.md says. Sessions that are open go on.
+         */
+        put: operations["setLending"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The devices that the workspace lends, as docs/lab-catalogue.md says */
+        get: operations["getCatalogue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -1927,11 +1965,64 @@ export interface components {
             /** @description Sessions may stop and clear apps that were not installed for them */
             other_apps: boolean;
         };
+        Lending: {
+            workspace: string;
+            /** @description Whose devices are lent; without: none are */
+            pool?: string;
+            /** @description Sessions that a borrower may have open */
+            at_once: number;
+            /** @description How many are lent */
+            devices: number;
+        };
+        NewLending: {
+            /** @description A pool of the workspace; without: nothing is lent */
+            pool?: string;
+            /** @description Sessions that a borrower may have open; without: one for each device */
+            at_once?: number;
+            /** @description Another workspace, instead of the key's own */
+            workspace?: string;
+        };
+        /** @description The format of docs/lab-catalogue.md */
+        Catalogue: {
+            /** @description Number of the format */
+            catalogue: number;
+            name?: string;
+            place?: string;
+            /** @description Sessions that may be open at a time */
+            at_once?: number;
+            /** @description Sessions that wait */
+            waiting?: number;
+            devices: components["schemas"]["CatalogueDevice"][];
+        };
+        CatalogueDevice: {
+            id: string;
+            platform: string;
+            os: string;
+            /** @description Android's API level */
+            api?: number;
+            maker: string;
+            model: string;
+            form?: string;
+            /** @description Pixels of the upright screen */
+            width: number;
+            height: number;
+            /** @description Dots per inch */
+            density: number;
+            memory_mb?: number;
+            abis?: string[];
+            language?: string;
+            udid?: string;
+            simulated?: boolean;
+            /** @description free, busy or away */
+            state?: string;
+            /** @description Of one that is away */
+            why?: string;
+        };
         /**
-         * @description What a key lets its holder do: see; also upload and test; also change settings and keys of the workspace; also run the installation
+         * @description What a key lets its holder do: use the devices that the workspace lends; see; also upload and test; also change settings and keys of the workspace; also run the installation
          * @enum {string}
          */
-        Role: "viewer" | "engineer" | "owner" | "operator";
+        Role: "borrower" | "viewer" | "engineer" | "owner" | "operator";
         Key: {
             id: string;
             name: string;
@@ -4887,6 +4978,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lab"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is lent */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lending"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setLending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLending"];
+            };
+        };
+        responses: {
+            /** @description What is lent now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lending"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCatalogue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The devices */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Catalogue"];
                 };
             };
             default: components["responses"]["Problem"];

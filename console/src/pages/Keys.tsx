@@ -11,6 +11,7 @@ import { Command, Head, Page, Refused, Row, Section, Sub, Title, When } from '..
 import { exactTime, many } from '../words';
 
 const roles: [Role, string][] = [
+  ['borrower', 'uses devices that the workspace lends: for another installation'],
   ['viewer', 'sees what the workspace has'],
   ['engineer', 'also uploads, starts and stops tests'],
   ['owner', 'also changes settings and keys'],

@@ -14,6 +14,7 @@ type Role string
 
 // The roles. An operator's key belongs to a workspace, too, and may do there what its owner may.
 const (
+	Borrower Role = "borrower" // another installation: uses the devices that the workspace lends
 	Viewer   Role = "viewer"   // reads what the workspace has
 	Engineer Role = "engineer" // uploads and tests
 	Owner    Role = "owner"    // decides on the workspace: its settings and its keys
@@ -22,7 +23,7 @@ const (
 )
 
 // Given are the roles that a key of a workspace can be made with, the one that may do least first.
-var Given = []Role{Viewer, Engineer, Owner, Operator}
+var Given = []Role{Borrower, Viewer, Engineer, Owner, Operator}
 
 // Action is what somebody wants to do.
 type Action string
@@ -32,7 +33,9 @@ const (
 	Anyone       Action = "anyone"       // needs no key
 	Enter        Action = "enter"        // ask who one is, sign a browser in and out
 	See          Action = "see"          // read what the workspace has, and the devices and hosts
-	Upload       Action = "upload"       // builds and packages
+	Borrow       Action = "borrow"       // devices that the workspace lends: the list of them, and sessions on them
+	Bring        Action = "bring"        // builds
+	Upload       Action = "upload"       // packages, and what builds and packages are labelled with
 	Test         Action = "test"         // runs, sessions, checks of devices
 	Share        Action = "share"        // runs, with people who have no key
 	Settings     Action = "settings"     // of the workspace
@@ -51,15 +54,17 @@ type row struct {
 
 // table says who may do what. Nothing else does.
 var table = []row{
-	{Enter, "use this workspace", []Role{Viewer, Engineer, Owner, Operator}},
+	{Enter, "use this workspace", []Role{Borrower, Viewer, Engineer, Owner, Operator}},
+	{Borrow, "use the devices that the workspace lends", []Role{Borrower, Engineer, Owner, Operator}},
+	{Bring, "upload builds", []Role{Borrower, Engineer, Owner, Operator}},
 	{See, "see what the workspace has", []Role{Viewer, Engineer, Owner, Operator}},
-	{Upload, "upload builds and packages", []Role{Engineer, Owner, Operator}},
+	{Upload, "upload packages, and label builds", []Role{Engineer, Owner, Operator}},
 	{Test, "start and stop tests, and keep references of steps", []Role{Engineer, Owner, Operator}},
 	{Share, "share runs with people who have no key", []Role{Engineer, Owner, Operator}},
 	{Settings, "change the settings of the workspace", []Role{Owner, Operator}},
 	{Keys, "see and change the keys of the workspace", []Role{Owner, Operator}},
 	{Devices, "quarantine, release and free devices, which all workspaces share", []Role{Operator}},
-	{Installation, "change hosts and workspaces, pair phones, and make backups", []Role{Operator}},
+	{Installation, "change hosts and workspaces, pair phones, make backups, and say what is lent", []Role{Operator}},
 	{Work, "work as a host", []Role{Host}},
 }
 

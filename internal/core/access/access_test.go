@@ -12,10 +12,11 @@ func TestTheTable(t *testing.T) {
 		role Role
 		may  []Action
 	}{
+		{Borrower, []Action{Enter, Borrow, Bring}},
 		{Viewer, []Action{Enter, See}},
-		{Engineer, []Action{Enter, See, Upload, Test, Share}},
-		{Owner, []Action{Enter, See, Upload, Test, Share, Settings, Keys}},
-		{Operator, []Action{Enter, See, Upload, Test, Share, Settings, Keys, Devices, Installation}},
+		{Engineer, []Action{Enter, Borrow, Bring, See, Upload, Test, Share}},
+		{Owner, []Action{Enter, Borrow, Bring, See, Upload, Test, Share, Settings, Keys}},
+		{Operator, []Action{Enter, Borrow, Bring, See, Upload, Test, Share, Settings, Keys, Devices, Installation}},
 		{Host, []Action{Work}},
 		{"", nil},
 		{"admin", nil},
@@ -46,5 +47,5 @@ func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, map[Role][]Role{Owner: {Viewer, Engineer, Owner}, Operator: {Viewer, Engineer, Owner, Operator}}, may)
+	assert.Equal(t, map[Role][]Role{Owner: {Borrower, Viewer, Engineer, Owner}, Operator: {Borrower, Viewer, Engineer, Owner, Operator}}, may)
 }

@@ -29,7 +29,7 @@ func TestWhatAnAppNeeds(t *testing.T) {
 	f := Facts{Platform: "android", OS: "11", API: 30, ABIs: []string{"arm64-v8a", "armeabi-v7a"}}
 	for want, n := range map[string]Needs{
 		"":                          {Platform: "android", MinAPI: 30, ABIs: []string{"armeabi-v7a"}},
-		"the build is for ios":      {Platform: "ios"},
+		"the build is for iOS":      {Platform: "ios"},
 		"needs API level 31":        {Platform: "android", MinAPI: 31},
 		"the unreleased system Elm": {Platform: "android", MinAPI: 10_000, MinCode: "Elm"},
 		"has code for x86_64":       {Platform: "android", ABIs: []string{"x86_64"}},

@@ -22,12 +22,13 @@ import (
 
 // Kinds of labs.
 const (
-	ADB       = "adb"       // what an adb server sees
-	WebDriver = "webdriver" // somebody else's devices, behind a W3C WebDriver endpoint
+	ADB        = "adb"        // what an adb server sees
+	WebDriver  = "webdriver"  // somebody else's devices, behind a W3C WebDriver endpoint
+	Tessellant = "tessellant" // what another Tessellant lends
 )
 
 // Kinds are all of them.
-var Kinds = []string{ADB, WebDriver}
+var Kinds = []string{ADB, WebDriver, Tessellant}
 
 // Bounds.
 const (
@@ -80,6 +81,7 @@ type Request struct {
 	Headers []Field
 	Body    *Tree         // JSON; nil: none
 	Answer  string        // a JSON Pointer (RFC 6901) to what is asked for
+	Next    string        // of the log: a JSON Pointer to what the next request is told as {{.Next}}
 	Within  time.Duration // how long it may take
 	Line    int
 }
@@ -102,8 +104,8 @@ type Session struct {
 	Line         int
 }
 
-// Told are JSON Pointers into the capabilities of a new session's answer, that say which device came. "": the lab does not say.
-type Told struct{ Device, Model, OS, Page string }
+// Told are JSON Pointers into the capabilities of a new session's answer, that say which device came, by what people find the session at the lab, and where. "": the lab does not say.
+type Told struct{ Device, Model, OS, Reference, Page string }
 
 // Command is a command of a lab's own that can be told of.
 type Command struct {
@@ -117,7 +119,7 @@ var Commands = []Command{
 	{"launch", "starts the app {{.App.ID}} with the arguments {{.Args}}", ""},
 	{"stop", "ends the app {{.App.ID}}", ""},
 	{"clear", "deletes the data of the app {{.App.ID}}", ""},
-	{"log", "gives the device's log since {{.Since}}", "a text of lines, or a list of them"},
+	{"log", "gives the device's log since {{.Since}}, or from {{.Next}} on", "a text of lines, or a list of them"},
 	{"clock", "tells the device's time", "an RFC 3339 text, or milliseconds since 1970"},
 	{"put_file", "writes {{.Content}} (base64) to {{.Path}}", ""},
 	{"fetch_file", "reads {{.Path}}", "base64"},
@@ -179,12 +181,13 @@ func Parse(raw []byte) (*File, []Mistake) {
 	return f, r.mistakes
 }
 
-var labKeys = []string{"name", "kind", "place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands"}
+var labKeys = []string{"name", "kind", "place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands", "key"}
 
 // keysOf are those that a kind of lab has besides name and kind.
 var keysOf = map[string][]string{
-	ADB:       {"place"},
-	WebDriver: labKeys[2:],
+	ADB:        {"place"},
+	WebDriver:  {"place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands"},
+	Tessellant: {"place", "origin", "address", "key", "trust", "at_once", "max_minutes_a_day"},
 }
 
 func (r *reader) lab(n *yaml.Node) *Lab {
@@ -212,8 +215,11 @@ func (r *reader) lab(n *yaml.Node) *Lab {
 			r.say(m[key], fmt.Sprintf("a lab of kind %s has no %s", l.Kind, key), "take it out")
 		}
 	}
-	if l.Kind == WebDriver {
+	switch l.Kind {
+	case WebDriver:
 		r.webdriver(l, n, m)
+	case Tessellant:
+		r.tessellant(l, n, m)
 	}
 	return l
 }
@@ -259,9 +265,14 @@ func (r *reader) webdriver(l *Lab, n *yaml.Node, m nodes) {
 	if m["commands"] != nil {
 		own := r.mapping(m["commands"], "commands", commandNames()...)
 		for _, c := range Commands {
-			if own[c.Name] != nil {
-				l.Commands[c.Name] = r.request(own[c.Name], c.Name, usualCommand, "POST", requestKeys...)
+			if own[c.Name] == nil {
+				continue
 			}
+			keys := requestKeys
+			if c.Name == "log" {
+				keys = append(slices.Clone(keys), "next")
+			}
+			l.Commands[c.Name] = r.request(own[c.Name], c.Name, usualCommand, "POST", keys...)
 		}
 	}
 	r.agree(l, m)
@@ -360,7 +371,7 @@ func (r *reader) request(n *yaml.Node, what string, within time.Duration, method
 	if m == nil {
 		return nil
 	}
-	q := &Request{Line: n.Line, Method: method, Within: within, Headers: r.fields(m["headers"], "headers"), Answer: r.pointer(m["answer"], "answer")}
+	q := &Request{Line: n.Line, Method: method, Within: within, Headers: r.fields(m["headers"], "headers"), Answer: r.pointer(m["answer"], "answer"), Next: r.pointer(m["next"], "next")}
 	if m["method"] != nil {
 		if q.Method = strings.ToUpper(r.text(m["method"], "method")); !slices.Contains(methods, q.Method) {
 			r.say(m["method"], fmt.Sprintf("the method of %s can't be %.40q", what, q.Method), "write "+strings.Join(methods, ", "))
@@ -420,8 +431,8 @@ func (r *reader) session(n *yaml.Node) (s Session) {
 	if m["page"] != nil {
 		s.Page = r.template(m["page"], "the page's address")
 	}
-	if t := r.mapping(m["told"], "told", "device", "model", "os", "page"); t != nil {
-		s.Told = Told{Device: r.pointer(t["device"], "device"), Model: r.pointer(t["model"], "model"), OS: r.pointer(t["os"], "os"), Page: r.pointer(t["page"], "page")}
+	if t := r.mapping(m["told"], "told", "device", "model", "os", "reference", "page"); t != nil {
+		s.Told = Told{Device: r.pointer(t["device"], "device"), Model: r.pointer(t["model"], "model"), OS: r.pointer(t["os"], "os"), Reference: r.pointer(t["reference"], "reference"), Page: r.pointer(t["page"], "page")}
 	}
 	return s
 }

@@ -30,6 +30,7 @@ type Values struct {
 	Conditions  map[string]string // that the device is to be set to, such as language; of Conditions
 	Language    string            // of the conditions, else the device's
 	Session     string            // the lab's own id of the session
+	Reference   string            // by which people find the session at the lab
 	Secret      map[string]string
 	Args        map[string]string // that the app is started with
 	Path        string            // of a file on the device
@@ -38,6 +39,7 @@ type Values struct {
 	Orientation string            // portrait or landscape
 	Dark        string            // on or off
 	Since       time.Time         // of the log: on the device's clock
+	Next        any               // of the log: what the answer before said; nil: there was none
 }
 
 // Device is the device that is asked for.
@@ -61,7 +63,7 @@ func Conditions(set conditions.Set) map[string]string {
 // sample is what templates are tried with.
 func sample(secrets map[string]Secret) Values {
 	v := Values{Device: Device{"id", "android", "14", "maker", "model", "en"}, App: App{ID: "org.example.app", Activity: "org.example.app.Main", File: "build.apk", Size: 1}, Build: "build", Name: "name", Conditions: Conditions(nil),
-		Language: "en", Session: "session", Secret: map[string]string{}, Args: map[string]string{}, Path: "/sdcard/f", Content: "AA==", Key: "home", Orientation: "portrait", Dark: "on", Since: time.Unix(0, 0).UTC()}
+		Language: "en", Session: "session", Reference: "session", Secret: map[string]string{}, Args: map[string]string{}, Path: "/sdcard/f", Content: "AA==", Key: "home", Orientation: "portrait", Dark: "on", Since: time.Unix(0, 0).UTC(), Next: ""}
 	for name := range secrets {
 		v.Secret[name] = "secret"
 	}
@@ -307,7 +309,9 @@ func (t *Tree) make(v Values) (any, bool, error) {
 	case t.plain:
 		return t.value, true, nil
 	case t.text != nil && t.text.Source == "{{.Args}}": // as an object
-		return v.Args, true, nil
+		return v.Args, len(v.Args) > 0, nil
+	case t.text != nil && t.text.Source == "{{.Next}}": // as it was answered
+		return v.Next, v.Next != nil, nil
 	case t.text != nil && t.text.Source == "{{.Conditions}}":
 		set := map[string]string{}
 		for name, value := range v.Conditions {
@@ -315,7 +319,7 @@ func (t *Tree) make(v Values) (any, bool, error) {
 				set[name] = value
 			}
 		}
-		return set, true, nil
+		return set, len(set) > 0, nil
 	case t.text != nil:
 		s, err := t.text.Make(v)
 		return s, s != "", err

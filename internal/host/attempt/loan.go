@@ -25,10 +25,10 @@ func (a *attempt) borrow(ctx context.Context) (err error) {
 		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "waiting for the lab", Args: map[string]string{"lab": l.Name()}, Answer: how})
 	}
 	lent := func(g lab.Given) {
-		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "lent by its lab", Args: map[string]string{"lab": l.Name(), "session": g.Ref}})
-		a.tell(hostlink.Progress{Loan: &devices.Loan{Lab: l.Name(), Session: g.Ref, Page: g.Page}})
+		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "lent by its lab", Args: map[string]string{"lab": l.Name(), "session": g.Shown}})
+		a.tell(hostlink.Progress{Loan: &devices.Loan{Lab: l.Name(), Session: g.Shown, Page: g.Page}})
 		if err := a.journal.Lent(g.Ref); err != nil {
-			a.log.Warn("the loan can't be written down", "session", g.Ref, "err", err)
+			a.log.Warn("the loan can't be written down", "session", g.Shown, "err", err)
 		}
 	}
 	a.given, err = a.unit.Loan.Begin(ctx, lab.Want{Name: a.hold.WorkID, App: a.kit.App, SHA256: spec.App.SHA256, Conditions: spec.Conditions, Again: lent}, waiting)
@@ -46,7 +46,7 @@ func (a *attempt) borrow(ctx context.Context) (err error) {
 // giveBack ends the loan. A lab that can't be told now is told later.
 func (a *attempt) giveBack(ctx context.Context) {
 	if err := a.unit.Loan.End(ctx); err != nil {
-		a.log.Warn("the device could not be given back to its lab yet", "session", a.given.Ref, "err", err)
+		a.log.Warn("the device could not be given back to its lab yet", "session", a.given.Shown, "err", err)
 	}
 }
 

@@ -162,6 +162,10 @@ func (x *loan) open(ctx context.Context, waiting func(string)) (lab.Given, error
 	x.device.Use(o)
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	x.given.Shown = o.ID
+	if v, ok := labfile.At(capabilities, l.Lab.Session.Told.Reference); ok && l.Lab.Session.Told.Reference != "" {
+		x.given.Shown = foreign.Name(fmt.Sprint(v), 200)
+	}
 	x.given.Page = x.page(capabilities, o.ID)
 	return x.given, nil
 }
@@ -183,7 +187,7 @@ func (l *Lab) sets(want conditions.Set) conditions.Set {
 // Sets says whether the capabilities of a lab's sessions set a condition.
 func Sets(l *labfile.Lab, name string) bool {
 	c := l.Session.Capabilities
-	return c.Names(`"`+name+`"`) || c.Names(".Conditions."+name) || name == conditions.Language && c.Names(".Language") || name == conditions.Orientation && c.Names(".Orientation") || name == conditions.Dark && c.Names(".Dark")
+	return c.Names("{{.Conditions}}") || c.Names(`"`+name+`"`) || c.Names(".Conditions."+name) || name == conditions.Language && c.Names(".Language") || name == conditions.Orientation && c.Names(".Orientation") || name == conditions.Dark && c.Names(".Dark")
 }
 
 // page is the address of the lab's own page about the session; "": it has none. Only addresses that a browser may be led to are taken.
@@ -194,7 +198,7 @@ func (x *loan) page(capabilities any, session string) string {
 		address, _ = v.(string)
 	} else if t := x.lab.Lab.Session.Page; t != nil {
 		v := x.values
-		v.Session = session
+		v.Session, v.Reference = session, x.given.Shown
 		address, _ = t.Make(v)
 	}
 	if !strings.HasPrefix(address, "https://") && !strings.HasPrefix(address, "http://") || len(address) > 2000 {

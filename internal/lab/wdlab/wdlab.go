@@ -147,7 +147,7 @@ func Maker(l *Lab) lab.Maker { return func(func(string) bool) lab.Lab { return l
 func (l *Lab) Name() string { return l.Lab.Name }
 
 // Kind implements lab.Lab.
-func (l *Lab) Kind() string { return labfile.WebDriver }
+func (l *Lab) Kind() string { return l.Lab.Kind }
 
 // tickEvery is how often the lab sees to what it owes.
 const tickEvery = 2 * time.Second
@@ -296,7 +296,7 @@ func (l *Lab) LookAgain(serial string) {
 func (l *Lab) About() devices.Lab {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	a := devices.Lab{Name: l.Lab.Name, Kind: labfile.WebDriver, Place: l.Lab.Place, Address: l.Lab.Address, Devices: len(l.order), AtOnce: l.places.most(), Open: len(l.lent), Waiting: l.waiting, Out: l.out,
+	a := devices.Lab{Name: l.Lab.Name, Kind: l.Lab.Kind, Place: l.Lab.Place, Address: l.Lab.Address, Devices: len(l.order), AtOnce: l.places.most(), Open: len(l.lent), Waiting: l.waiting, Out: l.out,
 		DayLimit: l.Lab.DayLimit, UsedMinutes: int(l.used().Minutes()), Lacks: map[string][]string{}}
 	for _, d := range l.known {
 		if a.Lacks[d.Platform] == nil {

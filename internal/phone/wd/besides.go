@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/conditions"
+	"tessellant/internal/core/devicelog"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/phone"
 )
@@ -21,10 +22,12 @@ type logger struct{ d *Device }
 
 const (
 	logEvery = time.Second
-	maxLog   = 8 << 20 // bytes of one answer
+	maxLog   = 8 << 20         // bytes of one answer
+	logAgain = 2 * time.Second // before its newest line: lines may come late
 )
 
-// Log implements phone.Logger: the lab is asked again and again, from the newest moment on; lines that came before are left out.
+// Log implements phone.Logger: the lab is asked again and again. A lab that says from where to go on is asked that; of another's answers, the lines that came
+// before are left out.
 func (l logger) Log(ctx context.Context, since time.Time) (io.ReadCloser, error) {
 	out, in := io.Pipe()
 	ctx, cancel := context.WithCancel(ctx)
@@ -48,8 +51,9 @@ func (s *stream) Close() error {
 // follow writes lines until ctx ends. The newest are kept for a while: a lab may give them again.
 func (l logger) follow(ctx context.Context, since time.Time, to io.Writer) error {
 	var before []string
+	var next any
 	for {
-		v, err := l.d.own(ctx, "give its log", "log", func(v *labfile.Values) { v.Since = since })
+		v, cursor, err := l.d.ownNext(ctx, "give its log", "log", func(v *labfile.Values) { v.Since, v.Next = since, next })
 		if ctx.Err() != nil {
 			return io.EOF
 		}
@@ -60,12 +64,20 @@ func (l logger) follow(ctx context.Context, since time.Time, to io.Writer) error
 		if err != nil {
 			return l.d.failed("give its log", err)
 		}
+		if cursor != nil {
+			next, before = cursor, nil
+		}
 		for _, line := range lines[overlap(before, lines):] {
 			if _, err := io.WriteString(to, line+"\n"); err != nil {
 				return err
 			}
 		}
 		before = lines
+		if n := len(lines); n > 0 {
+			if last, ok := devicelog.Parse(lines[n-1], since.Year()); ok && last.At.Add(-logAgain).After(since) {
+				since = last.At.Add(-logAgain)
+			}
+		}
 		if phone.Pause(ctx, logEvery) != nil {
 			return io.EOF
 		}

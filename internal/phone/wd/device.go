@@ -235,12 +235,18 @@ func passing(err error) bool {
 
 // own makes a request of the lab's own. A lab without it refuses.
 func (d *Device) own(ctx context.Context, doing, name string, change func(*labfile.Values)) (any, error) {
+	v, _, err := d.ownNext(ctx, doing, name, change)
+	return v, err
+}
+
+// ownNext is own, with from where the next such request is to go on.
+func (d *Device) ownNext(ctx context.Context, doing, name string, change func(*labfile.Values)) (value, next any, err error) {
 	if err := d.live(); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	q := d.Lab.Commands[name]
 	if q == nil {
-		return nil, &phone.Refused{Doing: doing, Why: "its lab " + d.Lab.Name + " has no command for it", Remedy: "write the command " + name + " into the lab file, where the lab has one"}
+		return nil, nil, &phone.Refused{Doing: doing, Why: "its lab " + d.Lab.Name + " has no command for it", Remedy: "write the command " + name + " into the lab file, where the lab has one"}
 	}
 	v := d.Values
 	v.Session = d.opened().ID
@@ -250,15 +256,15 @@ func (d *Device) own(ctx context.Context, doing, name string, change func(*labfi
 	if change != nil {
 		change(&v)
 	}
-	out, err := d.Endpoint.Do(ctx, q, v.Session, v)
+	value, next, err = d.Endpoint.Do(ctx, q, v.Session, v)
 	if err != nil {
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return nil, nil, ctx.Err()
 		}
-		return nil, d.failed(doing, err)
+		return nil, nil, d.failed(doing, err)
 	}
 	d.hears()
-	return out, nil
+	return value, next, nil
 }
 
 // Facts implements phone.Phone: as the lab told them.
@@ -372,9 +378,12 @@ func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) {
 		return nil, d.failed(doing, &Garbage{"the source of the screen is no text"})
 	}
 	var s *uitree.Screen
-	if d.Facts0().Platform == "ios" {
+	switch {
+	case uitree.IsOurs(source): // another Tessellant's
+		s, err = uitree.ParseOurs([]byte(source))
+	case d.Facts0().Platform == "ios":
 		s, err = uitree.ParseIOS([]byte(source), d.opened().Scale)
-	} else {
+	default:
 		s, err = uitree.ParseAndroid([]byte(source))
 	}
 	if err != nil {

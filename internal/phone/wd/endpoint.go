@@ -147,15 +147,15 @@ func (e *Endpoint) said(text string) string {
 	return text
 }
 
-// Do makes a request of the lab's own, and gives what its answer has there where the request says. Session is the address of the session that
-// the request belongs to; "": it belongs to the lab.
-func (e *Endpoint) Do(ctx context.Context, q *labfile.Request, session string, v labfile.Values) (any, error) {
+// Do makes a request of the lab's own, and gives what its answer has there where the request says, and from where the next is to go on; nil: it does not
+// say. Session is the address of the session that the request belongs to; "": it belongs to the lab.
+func (e *Endpoint) Do(ctx context.Context, q *labfile.Request, session string, v labfile.Values) (value, next any, err error) {
 	ctx, cancel := context.WithTimeout(ctx, q.Within)
 	defer cancel()
 	v = e.values(v)
 	address, err := e.Address(q.Address, session, v)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var in io.Reader
 	kind := ""
@@ -163,7 +163,7 @@ func (e *Endpoint) Do(ctx context.Context, q *labfile.Request, session string, v
 	case q.Body != nil:
 		raw, err := q.Body.Make(v)
 		if err != nil {
-			return nil, e.masked(err)
+			return nil, nil, e.masked(err)
 		}
 		in, kind = bytes.NewReader(raw), "application/json; charset=utf-8"
 	case q.Method == http.MethodPost && session != "":
@@ -171,9 +171,17 @@ func (e *Endpoint) Do(ctx context.Context, q *labfile.Request, session string, v
 	}
 	status, raw, err := e.send(ctx, q.Method, address, q.Headers, v, in, kind)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return e.Picked(q, session != "", status, raw)
+	if value, err = e.Picked(q, session != "", status, raw); err != nil || q.Next == "" {
+		return value, nil, err
+	}
+	var whole any
+	if err := json.Unmarshal(raw, &whole); err != nil {
+		return nil, nil, &Garbage{"it is not JSON: " + e.said(string(raw))}
+	}
+	next, _ = labfile.At(whole, q.Next)
+	return value, next, nil
 }
 
 // Address puts an address together: one that does not begin with http:// or https:// stands behind the session's, or the lab's.

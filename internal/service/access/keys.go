@@ -77,7 +77,7 @@ type NewKeyRequest struct {
 // AddKey makes a key, and answers what its holder shows.
 func (s *Access) AddKey(ctx context.Context, who Identity, q NewKeyRequest) (store.Key, string, error) {
 	none := store.Key{}
-	workspace, err := s.workspaceOf(ctx, who, q.Workspace)
+	workspace, err := s.WorkspaceOf(ctx, who, q.Workspace)
 	if err != nil {
 		return none, "", err
 	}
@@ -117,8 +117,8 @@ func (s *Access) AddKey(ctx context.Context, who Identity, q NewKeyRequest) (sto
 	return k, key, nil
 }
 
-// workspaceOf finds the workspace that is meant: one's own, or by its name any, for operators.
-func (s *Access) workspaceOf(ctx context.Context, who Identity, name string) (store.Workspace, error) {
+// WorkspaceOf finds the workspace that is meant: one's own, or by its name any, for operators.
+func (s *Access) WorkspaceOf(ctx context.Context, who Identity, name string) (store.Workspace, error) {
 	if name == "" || name == who.Workspace {
 		return store.Workspace{ID: who.WorkspaceID, Name: who.Workspace}, nil
 	}
@@ -134,7 +134,7 @@ func (s *Access) workspaceOf(ctx context.Context, who Identity, name string) (st
 
 // ListKeys lists the keys of a workspace; "": that of who asks.
 func (s *Access) ListKeys(ctx context.Context, who Identity, workspace string) ([]store.Key, error) {
-	w, err := s.workspaceOf(ctx, who, workspace)
+	w, err := s.WorkspaceOf(ctx, who, workspace)
 	if err != nil {
 		return nil, err
 	}

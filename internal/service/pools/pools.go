@@ -61,6 +61,13 @@ func (s *Pools) SetPool(ctx context.Context, who store.Identity, name string, d 
 
 // RemovePool removes a pool. Runs that were started with it stay as they are.
 func (s *Pools) RemovePool(ctx context.Context, who store.Identity, name string) error {
+	lent, err := s.Store.Lending(ctx, who.WorkspaceID)
+	if err != nil {
+		return err
+	}
+	if lent.Pool == name {
+		return refuse.New(refuse.Refused, "remove the pool", "have an operator end that first: tessellant lab lend --off", "its devices are lent to other installations")
+	}
 	return missing(s.Store.RemovePool(ctx, who.WorkspaceID, name), name)
 }
 

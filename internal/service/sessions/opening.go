@@ -14,15 +14,18 @@ import (
 	"time"
 
 	"tessellant/internal/bus"
+	"tessellant/internal/core/access"
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/dispatch"
+	"tessellant/internal/core/labfile"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/core/work"
 	"tessellant/internal/remoteend"
+	"tessellant/internal/service/pools"
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/service/specs"
@@ -40,6 +43,15 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 	all, err := s.Store.Devices(ctx, "", 0)
 	if err != nil {
 		return w, nil, wants, s.serviceFailed("open a session", err)
+	}
+	lends, err := s.lent(ctx, who)
+	if err != nil {
+		return w, nil, wants, s.serviceFailed("open a session", err)
+	}
+	if lends != nil {
+		if all = lends.Devices; len(all) == 0 {
+			return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "the workspace %s lends no devices; its installation's operator says which with: tessellant lab lend --pool POOL", who.Workspace)
+		}
 	}
 	var why []string
 	for _, c := range wanted {
@@ -82,7 +94,7 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 			why = append(why, "tessellant:where: "+err.Error())
 			continue
 		}
-		if len(w.Filter.Pools())+len(w.Conditions) > 0 {
+		if len(w.Filter.Pools())+len(w.Conditions) > 0 || lends != nil {
 			wants.Where, wants.Units = narrowed(w.Filter, w.Conditions, b != nil, all)
 		}
 		if fit, _ := dispatch.Candidates(wants, nil, queue.Units(all)); len(fit) > 0 {
@@ -91,6 +103,38 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 		why = append(why, noDevice(app, w.Filter, w.Conditions, b != nil, all))
 	}
 	return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
+}
+
+// lent is what the workspace lends, for a borrower; nil: who asks may have any device.
+func (s *Sessions) lent(ctx context.Context, who store.Identity) (*pools.Lent, error) {
+	if access.May(who.Role, access.Test) {
+		return nil, nil
+	}
+	l, err := s.Pools.Lending(ctx, store.Workspace{ID: who.WorkspaceID, Name: who.Workspace})
+	return &l, err
+}
+
+// atMost ends a borrower's new session where as many are open as may be.
+func (s *Sessions) atMost(ctx context.Context, who store.Identity, session string) *w3c.Error {
+	lends, err := s.lent(ctx, who)
+	if err != nil || lends == nil {
+		if err != nil {
+			return s.serviceFailed("count the sessions of the key", err)
+		}
+		return nil
+	}
+	n, err := s.Store.OtherSessions(ctx, who.KeyID, session)
+	if err != nil {
+		return s.serviceFailed("count the sessions of the key", err)
+	}
+	if n < lends.Most() {
+		return nil
+	}
+	message := fmt.Sprintf("%s: this key has %d sessions open, and no more are lent to it at a time", labfile.NoDevice, n)
+	if err := s.end(ctx, session, who.WorkspaceID, "never", message); err != nil {
+		return s.serviceFailed("end the session", err)
+	}
+	return w3c.Fail(w3c.SessionNotCreated, "%s", message)
 }
 
 // named is the platform that capabilities name, as devices have it; "": none, or one that no device here could have.
@@ -189,6 +233,9 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 	if err := s.Store.AddSession(ctx, x, specs.Session(q, build), wants, who.KeyID, AwaitedFor); err != nil {
 		return remoteend.Answer(s.serviceFailed("open a session", err))
 	}
+	if werr := s.atMost(ctx, who, x.ID); werr != nil {
+		return remoteend.Answer(werr)
+	}
 	s.Log.Info("session waits", "session", x.ID, "build", q.Build, "where", q.Where)
 	s.Bus.Publish(bus.Work, nil)
 	s.Feed.SessionChanged(x.WorkspaceID, x.ID)
@@ -245,7 +292,7 @@ func (s *Sessions) awaitSession(ctx context.Context, x store.Session, w ours.Wan
 		case r.Stage == "waiting" && impatient:
 			places, _ := s.Queue.Places(asked)
 			place := places[r.ID]
-			message := fmt.Sprintf("no device came free within %s; the session was number %d in the queue", w.Patience, place)
+			message := fmt.Sprintf(labfile.NoDevice+" within %s; the session was number %d in the queue", w.Patience, place)
 			if err := s.end(asked, x.ID, x.WorkspaceID, "never", message); err != nil {
 				return r, s.serviceFailed("end the session", err)
 			}
