@@ -466,9 +466,9 @@ func TestTheOtherDoorsAreForThoseWhomTheTableNames(t *testing.T) {
 		{"GET", "/metrics", "", access.See},
 		{"GET", "/healthz", "", access.Anyone},
 		{"GET", "/webdriver/status", "", access.Anyone},
-		{"POST", "/webdriver/session", `{"capabilities": {"alwaysMatch": {"tessellant:where": ["serial=none"]}}}`, access.Test},
-		{"GET", "/webdriver/session/" + wire + "/title", "", access.Test},
-		{"DELETE", "/webdriver/session/" + wire, "", access.Test},
+		{"POST", "/webdriver/session", `{"capabilities": {"alwaysMatch": {"tessellant:where": ["serial=none"]}}}`, access.Borrow},
+		{"GET", "/webdriver/session/" + wire + "/title", "", access.Borrow},
+		{"DELETE", "/webdriver/session/" + wire, "", access.Borrow},
 	} {
 		fmt.Fprintf(&out, "%-12s %-6s %-30s", door.may, door.method, door.path)
 		for _, c := range w.callers {

@@ -31,6 +31,7 @@ export type Pairing = Schemas['Pairing'];
 export type Host = Schemas['Host'];
 export type IOSBuild = Schemas['IOSBuild'];
 export type Lab = Schemas['Lab'];
+export type Lending = Schemas['Lending'];
 export type Loan = Schemas['Loan'];
 export type ProvisioningProfile = Schemas['ProvisioningProfile'];
 export type Key = Schemas['Key'];

@@ -324,6 +324,8 @@ export const useLoads = () =>
 export const useLabs = () =>
   useQuery({ queryKey: ['labs'], queryFn: async () => (await answer(http.GET('/labs'))).items, refetchInterval: 10_000 });
 
+export const useLending = () => useQuery({ queryKey: ['lending'], queryFn: () => answer(http.GET('/lending')) });
+
 export const useHosts = () =>
   useQuery({ queryKey: ['hosts'], queryFn: async () => (await answer(http.GET('/hosts'))).items, refetchInterval: 10_000 });
 

@@ -9,6 +9,7 @@ import { DeviceTiles, State } from '../parts/DeviceTiles';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { many, systemOf } from '../words';
+import Lent from './Lent';
 import Pair from './Pair';
 
 /** Whether all the words stand somewhere in a device's facts. */
@@ -154,6 +155,7 @@ export default function DevicesPage() {
         </Section>
       )}
       <Labs />
+      <Lent />
       <Hosts />
     </Page>
   );
