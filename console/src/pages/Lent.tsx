@@ -46,7 +46,10 @@ function Change({ now, close }: { now: Lending; close: () => void }) {
           label="The devices of"
           value={pool || 'nothing'}
           onChange={(id) => setPool(id === 'nothing' ? '' : id)}
-          options={[{ id: 'nothing', text: 'nothing' }, ...pools.map((p) => ({ id: p.name, text: p.name, more: many(p.matches, 'device') }))]}
+          options={[
+            { id: 'nothing', text: 'nothing' },
+            ...pools.map((p) => ({ id: p.name, text: p.name, more: many(p.matches, 'device') })),
+          ]}
         />
         <TextField label="Sessions at a time" placeholder="one for each device" value={atOnce} onChange={setAtOnce} />
         <Button $main isDisabled={set.busy || !/^\d*$/.test(atOnce)} onPress={() => void set.run(undefined)}>
