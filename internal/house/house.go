@@ -148,7 +148,7 @@ func Start(ctx context.Context, c Config) (h *House, err error) {
 	var all sync.WaitGroup
 	if !c.NoHost {
 		dir := filepath.Join(c.Data, "host")
-		labs, err := OpenLabs(ctx, LabsConfig{File: c.Labs, ADB: c.ADB, Connect: c.Connect, Emulators: c.Emulators, Dir: dir, ADBDir: filepath.Join(c.Data, "adb"), Log: c.Log})
+		labs, err := OpenLabs(ctx, LabsConfig{File: c.Labs, ADB: c.ADB, Connect: c.Connect, Emulators: c.Emulators, Dir: dir, ADBDir: filepath.Join(c.Data, "adb"), OpenBox: c.OpenBox, Names: c.Names, Roots: c.Roots, Log: c.Log})
 		if err != nil {
 			cancel()
 			return nil, err

@@ -4,6 +4,7 @@ package house
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -14,6 +15,7 @@ import (
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/lab"
 	"tessellant/internal/lab/adblab"
+	"tessellant/internal/lab/browserlab"
 	"tessellant/internal/lab/wdlab"
 )
 
@@ -22,12 +24,15 @@ const LabsHelp = "lab file: where devices come from besides the adb server; see 
 
 // LabsConfig is what the labs of a host need.
 type LabsConfig struct {
-	File      string   // a lab file; "": the adb server alone
-	ADB       string   // as --adb-server has it
-	Connect   []string // devices on the network, of the adb server
-	Emulators bool     // those on this machine are looked for, where the adb server is our own
-	Dir       string   // of the host
-	ADBDir    string   // of an adb server of our own
+	File      string            // a lab file; "": the adb server alone
+	ADB       string            // as --adb-server has it
+	Connect   []string          // devices on the network, of the adb server
+	Emulators bool              // those on this machine are looked for, where the adb server is our own
+	Dir       string            // of the host
+	ADBDir    string            // of an adb server of our own
+	OpenBox   bool              // browsers run even where they can't be kept apart
+	Names     map[string]string // hosts that pages ask for, and where they are found
+	Roots     *x509.CertPool
 	Log       *slog.Logger
 }
 
@@ -56,7 +61,8 @@ func OpenLabs(ctx context.Context, c LabsConfig) (Labs, error) {
 				out.Stop()
 				return out, err
 			}
-			out.Stop = server.Stop
+			before := out.Stop
+			out.Stop = func() { server.Stop(); before() }
 			c.Log.Info("devices come from "+server.Found, "lab", l.Name)
 			out.Makers = append(out.Makers, adblab.Maker(adblab.Config{Called: l.Name, Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log}))
 			out.Refused = append(out.Refused, server.Address)
@@ -69,6 +75,17 @@ func OpenLabs(ctx context.Context, c LabsConfig) (Labs, error) {
 			c.Log.Info("devices come from a lab", "lab", l.Name, "address", l.Address)
 			out.Makers = append(out.Makers, wdlab.Maker(made))
 			out.Refused = append(out.Refused, l.Address)
+		case labfile.Browser:
+			made, stop, err := browserlab.Start(ctx, browserlab.Config{Lab: l, Dir: filepath.Join(c.Dir, "labs"), Open: c.OpenBox, Names: c.Names, Roots: c.Roots, Log: c.Log})
+			if err != nil {
+				out.Stop()
+				return out, err
+			}
+			before := out.Stop
+			out.Stop = func() { stop(); before() }
+			c.Log.Info("browsers of this machine are devices", "lab", l.Name)
+			out.Makers = append(out.Makers, wdlab.Maker(made))
+			out.Refused = append(out.Refused, made.Lab.Address)
 		}
 	}
 	return out, nil

@@ -28,6 +28,7 @@ import (
 type App struct {
 	ID       string // the app's id, such as org.example.app
 	Activity string // what a launcher starts; empty: the device is asked
+	Page     string // the address of a page, which stands in place of an app
 	Size     int64
 	Open     func() (io.ReadCloser, error) // the build's file
 	Args     map[string]string             // that Launch starts it with

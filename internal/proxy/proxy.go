@@ -39,6 +39,8 @@ type Config struct {
 	Refused func(host string)
 	// Names are hosts that are found elsewhere than their name says: host → address:port; they may be on this machine.
 	Names map[string]string
+	// Leads says whether a server may be reached, and whether also where it is on this machine or its own network; nil: all may that are elsewhere.
+	Leads func(host, port string) (may, here bool)
 	// Roots are certificates that servers are trusted by, besides the system's.
 	Roots *x509.CertPool
 	// Seen is told of each entry when it has ended; nil: nobody wants to know.
@@ -154,6 +156,13 @@ func (e errOwn) Error() string {
 	return e.address + " is this host's own, or not an address of the network: apps on a device can't reach it through the host"
 }
 
+// errBarred is why a server may not be reached.
+type errBarred struct{ address string }
+
+func (e errBarred) Error() string {
+	return e.address + " is not among the servers that pages may lead to from this host; its operator says which"
+}
+
 // dial reaches a server: by the names of the configuration, else by its own. This machine and its neighbours by link are out of reach.
 func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, dialLimit)
@@ -162,9 +171,17 @@ func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, er
 	if known := p.named(address); known != "" {
 		return d.DialContext(ctx, network, known)
 	}
+	here := false
+	if p.c.Leads != nil {
+		host, port, _ := net.SplitHostPort(address)
+		may := false
+		if may, here = p.c.Leads(host, port); !may {
+			return nil, errBarred{address}
+		}
+	}
 	d.Control = func(_, to string, _ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(to)
-		if err != nil || forbidden(at.Addr().Unmap()) {
+		if err != nil || !here && (forbidden(at.Addr().Unmap()) || p.c.Leads != nil && at.Addr().Unmap().IsPrivate()) {
 			return errOwn{to}
 		}
 		return nil

@@ -51,7 +51,7 @@ func runHost(ctx context.Context, a *cli.App, url string, c hostConfig) error {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
 	}
 	defer unlock()
-	labs, err := house.OpenLabs(ctx, house.LabsConfig{File: c.Labs, ADB: c.ADB, Connect: c.Connect, Emulators: true, Dir: c.Data, ADBDir: filepath.Join(c.Data, "adb"), Log: c.Log})
+	labs, err := house.OpenLabs(ctx, house.LabsConfig{File: c.Labs, ADB: c.ADB, Connect: c.Connect, Emulators: true, Dir: c.Data, ADBDir: filepath.Join(c.Data, "adb"), OpenBox: c.OpenBox, Names: c.Names, Log: c.Log})
 	if err != nil {
 		return &cli.Exit{Code: verdict.ExitUnreachable, Err: err}
 	}

@@ -203,5 +203,5 @@ func appOf(path string) (app phone.App, err error) {
 	if err != nil {
 		return app, err
 	}
-	return phone.App{ID: facts.AppID, Activity: facts.Activity, Size: st.Size(), Open: func() (io.ReadCloser, error) { return os.Open(path) }}, nil
+	return phone.App{ID: facts.AppID, Activity: facts.Activity, Page: facts.Page, Size: st.Size(), Open: func() (io.ReadCloser, error) { return os.Open(path) }}, nil
 }

@@ -224,7 +224,12 @@ func (s *Store) Artifacts(ctx context.Context, attempt string) (out []Artifact, 
 }
 
 // Ref is the short, stable name of a build.
-func (b Build) Ref() string { return fmt.Sprintf("%s/%s@%d", b.Slug, b.Platform, b.VersionCode) }
+func (b Build) Ref() string {
+	if b.Platform == appfile.WebPlatform { // pages have no version codes
+		return fmt.Sprintf("%s/%s@v%s", b.Slug, b.Platform, b.VersionName)
+	}
+	return fmt.Sprintf("%s/%s@%d", b.Slug, b.Platform, b.VersionCode)
+}
 
 // Ref is the short, stable name of a package's revision.
 func (p Package) Ref() string { return fmt.Sprintf("%s@%d", p.Name, p.Revision) }

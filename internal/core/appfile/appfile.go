@@ -6,6 +6,8 @@
 // no more than an honest one. In: an io.ReaderAt. Out: Facts, or a *Refusal
 // that says what is wrong with the file.
 //
+// A page in place of an app is a small file, too (page.go).
+//
 // Formats: APPNOTE.TXT 6.3.9 (zip); ResourceTypes.h of the Android Open Source
 // Project (binary XML, resource table); for iOS see ipa.go, profile.go and codesign.go.
 package appfile
@@ -26,8 +28,8 @@ import (
 
 // Facts is what a build says about itself.
 type Facts struct {
-	Platform    string   `json:"platform"` // android or ios
-	AppID       string   `json:"app_id"`   // the package name, such as org.example.app
+	Platform    string   `json:"platform"` // android, ios, or web: a page
+	AppID       string   `json:"app_id"`   // the package name, such as org.example.app; of a page its server
 	Label       string   `json:"label"`    // in the default language
 	VersionName string   `json:"version_name"`
 	VersionCode int64    `json:"version_code"`         // with versionCodeMajor in the upper 32 bits
@@ -44,7 +46,8 @@ type Facts struct {
 	// MinCode and TargetCode are the code names of systems that are not released, where the manifest names such; the level is Preview then.
 	MinCode    string    `json:"min_code,omitempty"`
 	TargetCode string    `json:"target_code,omitempty"`
-	IOS        *IOS      `json:"ios,omitempty"` // nil: it is no iOS build
+	IOS        *IOS      `json:"ios,omitempty"`  // nil: it is no iOS build
+	Page       string    `json:"page,omitempty"` // the address of a page that stands in place of a build
 	Findings   []Finding `json:"findings,omitempty"`
 }
 
@@ -92,8 +95,11 @@ func (f *File) Examine() (Facts, error) {
 	if err != nil {
 		return facts, err
 	}
-	if facts.IOS != nil {
+	switch {
+	case facts.IOS != nil:
 		f.examineIOS(&facts)
+		return facts, nil
+	case f.page != nil:
 		return facts, nil
 	}
 	found, err := f.Whole()
@@ -106,6 +112,9 @@ func (f *File) Examine() (Facts, error) {
 // Facts reads the build's facts.
 func (f *File) Facts() (Facts, error) {
 	var none Facts
+	if f.page != nil {
+		return f.page.facts(), nil
+	}
 	manifest := f.named["AndroidManifest.xml"]
 	if manifest == nil {
 		switch {

@@ -20,6 +20,7 @@ type File struct {
 	all   []*zip.File // in the directory's order
 	named map[string]*zip.File
 	app   *string // see bundle; nil: not looked for yet
+	page  *Page   // in place of an app; nil: it is a zip file
 }
 
 // Open opens the build of size bytes behind r. What no device would take for an app is refused.
@@ -28,6 +29,13 @@ func Open(r io.ReaderAt, size int64) (*File, error) {
 		return nil, refuse("upload the APK or the IPA that your build made", "the file is empty")
 	}
 	head := make([]byte, 4)
+	if _, err := r.ReadAt(head[:1], 0); err == nil && head[0] == '{' {
+		p, err := readPage(r, size)
+		if err != nil {
+			return nil, err
+		}
+		return &File{r: r, size: size, page: p}, nil
+	}
 	if n, _ := r.ReadAt(head, 0); n < 4 || !bytes.HasPrefix(head, []byte("PK")) {
 		return nil, refuse("upload the APK or the IPA that your build made", "this is neither an APK nor an IPA: it does not begin as a zip file does")
 	}

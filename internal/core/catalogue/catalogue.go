@@ -56,7 +56,7 @@ type Catalogue struct {
 // Device is one device that a lab lends.
 type Device struct {
 	ID        string   `json:"id"`       // by which the lab knows it
-	Platform  string   `json:"platform"` // android or ios
+	Platform  string   `json:"platform"` // android, ios, or web: a browser
 	OS        string   `json:"os"`
 	API       int      `json:"api,omitempty"` // Android's API level
 	Maker     string   `json:"maker"`
@@ -159,8 +159,8 @@ func (d *Device) Mend() string {
 	switch {
 	case d.ID == "" || len(d.ID) > maxID || foreign.Name(d.ID, maxID) != d.ID:
 		return fmt.Sprintf("its id must be a text of 1 to %d bytes in one line", maxID)
-	case d.Platform != "android" && d.Platform != "ios":
-		return fmt.Sprintf("its platform is %.40q; android and ios are known", d.Platform)
+	case devices.Platforms[d.Platform] == "":
+		return fmt.Sprintf("its platform is %.40q; android, ios and web are known", d.Platform)
 	case d.Model == "":
 		return "it has no model"
 	case d.OS == "":

@@ -14,7 +14,7 @@ import (
 // Facts is what a device says about itself.
 type Facts struct {
 	Serial    string   `json:"serial"`   // of the unit itself, not of its connection
-	Platform  string   `json:"platform"` // android or ios
+	Platform  string   `json:"platform"` // android, ios, or web: a browser
 	OS        string   `json:"os"`       // "14", "8.1"
 	API       int      `json:"api"`      // Android's API level
 	Maker     string   `json:"maker"`
@@ -35,6 +35,8 @@ type Facts struct {
 
 	Lent bool     `json:"lent,omitempty"` // a lab of somebody else lends it for each piece of work
 	Sets []string `json:"sets,omitempty"` // the conditions that such a lab can set it to
+	// Pages says that pages can be tested in the phone's browser. A device of the platform web is one.
+	Pages bool `json:"pages,omitempty"`
 
 	Without []string          `json:"without,omitempty"` // features that many devices have, and this one has not: of Usual
 	Labels  map[string]string `json:"labels,omitempty"`  // that people gave it; its host knows nothing of them
@@ -65,7 +67,7 @@ func (f Facts) HeightDP() int {
 }
 
 // Platforms are the platforms as people write them.
-var Platforms = map[string]string{"android": "Android", "ios": "iOS"}
+var Platforms = map[string]string{"android": "Android", "ios": "iOS", "web": "Chromium"}
 
 // System is the device's system as people write it, such as Android 14.
 func (f Facts) System() string {

@@ -25,10 +25,11 @@ const (
 	ADB        = "adb"        // what an adb server sees
 	WebDriver  = "webdriver"  // somebody else's devices, behind a W3C WebDriver endpoint
 	Tessellant = "tessellant" // what another Tessellant lends
+	Browser    = "browser"    // Chromium on the host's own machine, in the sizes of phones
 )
 
 // Kinds are all of them.
-var Kinds = []string{ADB, WebDriver, Tessellant}
+var Kinds = []string{ADB, WebDriver, Tessellant, Browser}
 
 // Bounds.
 const (
@@ -60,6 +61,9 @@ type Lab struct {
 	Build     *Upload            // how a build gets there; nil: it does not
 	Session   Session
 	Commands  map[string]*Request // its own, by their names: of Commands
+
+	// Addresses say where the pages of a browser of our own may lead to; none: to every public address (addresses.go).
+	Addresses []Address
 }
 
 // Secret is where a secret comes from. It never stands in the file.
@@ -96,6 +100,7 @@ type Upload struct {
 // Session is how a session is asked for.
 type Session struct {
 	Capabilities *Tree
+	Pages        *Tree         // of a session in the phone's browser; nil: pages can't be tested there
 	Within       time.Duration // how long the lab may take to give a device
 	Told         Told
 	Page         *Text         // address of a page about a session, for people
@@ -181,12 +186,13 @@ func Parse(raw []byte) (*File, []Mistake) {
 	return f, r.mistakes
 }
 
-var labKeys = []string{"name", "kind", "place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands", "key"}
+var labKeys = []string{"name", "kind", "place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands", "key", "addresses"}
 
 // keysOf are those that a kind of lab has besides name and kind.
 var keysOf = map[string][]string{
 	ADB:        {"place"},
 	WebDriver:  {"place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands"},
+	Browser:    {"place", "addresses", "at_once", "devices"},
 	Tessellant: {"place", "origin", "address", "key", "trust", "at_once", "max_minutes_a_day"},
 }
 
@@ -220,6 +226,8 @@ func (r *reader) lab(n *yaml.Node) *Lab {
 		r.webdriver(l, n, m)
 	case Tessellant:
 		r.tessellant(l, n, m)
+	case Browser:
+		r.browser(l, n, m)
 	}
 	return l
 }
@@ -345,6 +353,9 @@ func (r *reader) devices(n *yaml.Node) (out []catalogue.Device) {
 		for _, a := range r.list(m["abis"], "abis") {
 			d.ABIs = append(d.ABIs, r.text(a, "abis"))
 		}
+		if r.browsers {
+			d = asBrowser(d)
+		}
 		if why := d.Mend(); why != "" {
 			r.say(x, "this device can't be used: "+why, "see docs/lab-catalogue.md for what a device says of itself")
 			continue
@@ -407,20 +418,28 @@ func (r *reader) upload(n *yaml.Node) *Upload {
 	return u
 }
 
+// capabilities reads those of New Session.
+func (r *reader) capabilities(n *yaml.Node, what string) *Tree {
+	if n == nil {
+		return nil
+	}
+	if n.Kind != yaml.MappingNode || !slices.ContainsFunc(n.Content, func(k *yaml.Node) bool { return k.Value == "alwaysMatch" || k.Value == "firstMatch" }) {
+		r.say(n, what+" must have alwaysMatch or firstMatch (W3C WebDriver, section 7.2)", "put what you ask for below alwaysMatch:")
+		return nil
+	}
+	return r.tree(n, "the "+what)
+}
+
 func (r *reader) session(n *yaml.Node) (s Session) {
 	s.Line, s.Within = n.Line, usualWithin
-	m := r.mapping(n, "session", "capabilities", "within", "told", "page", "keep_alive", "busy")
+	m := r.mapping(n, "session", "capabilities", "pages", "within", "told", "page", "keep_alive", "busy")
 	if m == nil {
 		return s
 	}
-	switch c := m["capabilities"]; {
-	case c == nil:
+	if m["capabilities"] == nil {
 		r.say(n, "the session asks for no capabilities", `write capabilities: and below it alwaysMatch:, such as {alwaysMatch: {platformName: "{{.Device.Platform}}"}}`)
-	case c.Kind != yaml.MappingNode || !slices.ContainsFunc(c.Content, func(k *yaml.Node) bool { return k.Value == "alwaysMatch" || k.Value == "firstMatch" }):
-		r.say(c, "capabilities must have alwaysMatch or firstMatch (W3C WebDriver, section 7.2)", "put what you ask for below alwaysMatch:")
-	default:
-		s.Capabilities = r.tree(c, "the capabilities")
 	}
+	s.Capabilities, s.Pages = r.capabilities(m["capabilities"], "capabilities"), r.capabilities(m["pages"], "pages")
 	if m["within"] != nil {
 		s.Within = r.duration(m["within"], "within", time.Second, longest)
 	}

@@ -39,6 +39,7 @@ const (
 type reader struct {
 	mistakes    []Mistake
 	secretNames map[string]Secret // of the lab at hand
+	browsers    bool              // its devices are browsers
 }
 
 // nodes are the values of a mapping, by their keys.

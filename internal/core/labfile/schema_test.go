@@ -47,7 +47,7 @@ func TestTheSchemaHasWhatAFileHas(t *testing.T) {
 		assert.ElementsMatch(t, append([]string{"name", "kind"}, keysOf[kind]...), keys(plain.Properties.Labs.Items.OneOf[i].Properties), kind)
 		if kind == WebDriver {
 			assert.ElementsMatch(t, commandNames(), keys(one.Properties.Commands.Properties))
-			assert.ElementsMatch(t, []string{"capabilities", "within", "told", "page", "keep_alive", "busy"}, keys(one.Properties.Session.Properties))
+			assert.ElementsMatch(t, []string{"capabilities", "pages", "within", "told", "page", "keep_alive", "busy"}, keys(one.Properties.Session.Properties))
 		}
 	}
 	assert.ElementsMatch(t, requestKeys, keys(schema.Defs["request"].Properties))

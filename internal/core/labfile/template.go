@@ -26,12 +26,15 @@ type Values struct {
 	Device      Device
 	App         App
 	Build       string            // the lab's reference for the build; "": the session has none
+	Page        string            // the address of a page, in a session in the phone's browser
+	Screen      Screen            // as it is to be held
 	Name        string            // of the work
 	Conditions  map[string]string // that the device is to be set to, such as language; of Conditions
 	Language    string            // of the conditions, else the device's
 	Session     string            // the lab's own id of the session
 	Reference   string            // by which people find the session at the lab
 	Secret      map[string]string
+	Own         map[string]string // of a browser of our own: what is known when it starts
 	Args        map[string]string // that the app is started with
 	Path        string            // of a file on the device
 	Content     string            // of a file, base64
@@ -44,6 +47,12 @@ type Values struct {
 
 // Device is the device that is asked for.
 type Device struct{ ID, Platform, OS, Maker, Model, Language string }
+
+// Screen is a screen, in the units of pages (CSS pixels), and how many pixels each has.
+type Screen struct {
+	Width, Height int
+	Scale         float64
+}
 
 // App is the build.
 type App struct {
@@ -62,8 +71,8 @@ func Conditions(set conditions.Set) map[string]string {
 
 // sample is what templates are tried with.
 func sample(secrets map[string]Secret) Values {
-	v := Values{Device: Device{"id", "android", "14", "maker", "model", "en"}, App: App{ID: "org.example.app", Activity: "org.example.app.Main", File: "build.apk", Size: 1}, Build: "build", Name: "name", Conditions: Conditions(nil),
-		Language: "en", Session: "session", Reference: "session", Secret: map[string]string{}, Args: map[string]string{}, Path: "/sdcard/f", Content: "AA==", Key: "home", Orientation: "portrait", Dark: "on", Since: time.Unix(0, 0).UTC(), Next: ""}
+	v := Values{Device: Device{"id", "android", "14", "maker", "model", "en"}, App: App{ID: "org.example.app", Activity: "org.example.app.Main", File: "build.apk", Size: 1}, Build: "build", Page: "https://page.example", Screen: Screen{360, 800, 3}, Name: "name", Conditions: Conditions(nil),
+		Language: "en", Session: "session", Reference: "session", Secret: map[string]string{}, Own: map[string]string{"proxy": "127.0.0.1:1", "box": "--no-sandbox"}, Args: map[string]string{}, Path: "/sdcard/f", Content: "AA==", Key: "home", Orientation: "portrait", Dark: "on", Since: time.Unix(0, 0).UTC(), Next: ""}
 	for name := range secrets {
 		v.Secret[name] = "secret"
 	}
@@ -197,6 +206,24 @@ func (r *reader) template(n *yaml.Node, what string) *Text {
 	return t
 }
 
+// alone are the values that are no texts: one that stands alone in a template keeps its own type. False: there is none, and it is left out.
+var alone = map[string]func(v Values) (any, bool){
+	"{{.Args}}":          func(v Values) (any, bool) { return v.Args, len(v.Args) > 0 },
+	"{{.Next}}":          func(v Values) (any, bool) { return v.Next, v.Next != nil },
+	"{{.Screen.Width}}":  func(v Values) (any, bool) { return v.Screen.Width, true },
+	"{{.Screen.Height}}": func(v Values) (any, bool) { return v.Screen.Height, true },
+	"{{.Screen.Scale}}":  func(v Values) (any, bool) { return v.Screen.Scale, true },
+	"{{.Conditions}}": func(v Values) (any, bool) {
+		set := map[string]string{}
+		for name, value := range v.Conditions {
+			if value != "" {
+				set[name] = value
+			}
+		}
+		return set, len(set) > 0
+	},
+}
+
 // Tree is JSON whose texts are templates. A text that is put together of nothing is left out, with its key.
 type Tree struct {
 	keys  []string // of an object
@@ -308,18 +335,9 @@ func (t *Tree) make(v Values) (any, bool, error) {
 	switch {
 	case t.plain:
 		return t.value, true, nil
-	case t.text != nil && t.text.Source == "{{.Args}}": // as an object
-		return v.Args, len(v.Args) > 0, nil
-	case t.text != nil && t.text.Source == "{{.Next}}": // as it was answered
-		return v.Next, v.Next != nil, nil
-	case t.text != nil && t.text.Source == "{{.Conditions}}":
-		set := map[string]string{}
-		for name, value := range v.Conditions {
-			if value != "" {
-				set[name] = value
-			}
-		}
-		return set, len(set) > 0, nil
+	case t.text != nil && alone[t.text.Source] != nil:
+		value, there := alone[t.text.Source](v)
+		return value, there, nil
 	case t.text != nil:
 		s, err := t.text.Make(v)
 		return s, s != "", err

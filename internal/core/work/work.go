@@ -59,6 +59,7 @@ type App struct {
 	Ref      string `json:"ref,omitempty"`   // its reference
 	ID       string `json:"id,omitempty"`    // of the app, such as org.kelpline.app
 	Activity string `json:"activity,omitempty"`
+	Page     string `json:"page,omitempty"` // the address, where it is a page
 	Size     int64  `json:"size,omitempty"` // bytes
 	SHA256   string `json:"sha256,omitempty"`
 }

@@ -213,7 +213,7 @@ func (a *attempt) fetchBuild(ctx context.Context) error {
 	if err := a.fetch(ctx, hostlink.Build, file, app.SHA256); err != nil {
 		return &casebook.Unready{Err: fmt.Errorf("the host could not fetch the build: %w", err)}
 	}
-	a.kit.App = phone.App{ID: app.ID, Activity: app.Activity, Size: app.Size, Open: func() (io.ReadCloser, error) { return os.Open(file) }}
+	a.kit.App = phone.App{ID: app.ID, Activity: app.Activity, Page: app.Page, Size: app.Size, Open: func() (io.ReadCloser, error) { return os.Open(file) }}
 	return nil
 }
 

@@ -128,6 +128,6 @@ func (a *Apps) AnyBuild(ctx context.Context, ref string) (app phone.App, what st
 	if err = a.Besides(facts.AppID); err != nil {
 		return app, "", nil, err
 	}
-	return phone.App{ID: facts.AppID, Activity: facts.Activity, Size: size, Open: func() (io.ReadCloser, error) { return os.Open(f.Name()) }},
+	return phone.App{ID: facts.AppID, Activity: facts.Activity, Page: facts.Page, Size: size, Open: func() (io.ReadCloser, error) { return os.Open(f.Name()) }},
 		fmt.Sprintf("%s %s (%d)", facts.AppID, facts.VersionName, facts.VersionCode), done, nil
 }

@@ -4,12 +4,14 @@ package wdlab
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"image/png"
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
 	"sync"
@@ -115,7 +117,35 @@ func valuesFor(d catalogue.Device, want lab.Want) labfile.Values {
 	v := labfile.Values{Device: labfile.Device{ID: d.ID, Platform: d.Platform, OS: d.OS, Maker: d.Maker, Model: d.Model, Language: d.Language}, Name: want.Name, Conditions: labfile.Conditions(want.Conditions), Language: language,
 		Orientation: want.Conditions[conditions.Orientation], Dark: want.Conditions[conditions.Dark],
 		App: labfile.App{ID: want.App.ID, Activity: want.App.Activity, Size: want.App.Size, File: fileName(d.Platform, want.App.ID)}}
+	v.Page = want.App.Page
+	v.Screen = labfile.Screen{Width: d.Width * 160 / d.Density, Height: d.Height * 160 / d.Density, Scale: float64(d.Density) / 160}
+	if v.Orientation == "landscape" {
+		v.Screen.Width, v.Screen.Height = v.Screen.Height, v.Screen.Width
+	}
 	return v
+}
+
+// webPlatform is the platform of browsers.
+const webPlatform = "web"
+
+// leads says why a page may not be opened here.
+func (l *Lab) leads(address string) error {
+	if l.Lab.Kind != labfile.Browser { // somebody else's network
+		return nil
+	}
+	const doing = "open the page"
+	u, err := url.Parse(address)
+	if err == nil && (address == "about:blank" || address == "") {
+		return nil
+	}
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" {
+		return &phone.Refused{Doing: doing, Code: string(w3c.InvalidArgument), Why: fmt.Sprintf("%.100q is not the address of a page", address), Remedy: "give the whole address, with https:// before it"}
+	}
+	port := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+	if may, _ := l.Lab.Leads(u.Hostname(), port); !may {
+		return &phone.Refused{Doing: doing, Why: fmt.Sprintf("pages may not lead to %s from this host", u.Host), Remedy: "have the operator add it to addresses: of the lab " + l.Lab.Name + " in the lab file"}
+	}
+	return nil
 }
 
 func fileName(platform, id string) string {
@@ -130,7 +160,17 @@ func fileName(platform, id string) string {
 func (x *loan) open(ctx context.Context, waiting func(string)) (lab.Given, error) {
 	l := x.lab
 	v, cached := x.values, false
-	if l.Lab.Build != nil && x.want.App.ID != "" {
+	page := x.want.App.Page != ""
+	if page || x.wants.Platform == webPlatform {
+		if l.Lab.Session.Pages == nil {
+			return lab.Given{}, &phone.Refused{Doing: doing, Why: "the build is a page, and the lab " + l.Lab.Name + " has no browser that can be driven", Remedy: "write session.pages into the lab file, or choose other devices"}
+		}
+		if page {
+			if err := l.leads(x.want.App.Page); err != nil {
+				return lab.Given{}, err
+			}
+		}
+	} else if l.Lab.Build != nil && x.want.App.ID != "" {
 		var err error
 		if v.Build, cached, err = l.upload(ctx, x.want.App, x.want.SHA256, v); err != nil {
 			return lab.Given{}, x.refused("the build could not be brought to the lab", err)
@@ -149,15 +189,17 @@ func (x *loan) open(ctx context.Context, waiting func(string)) (lab.Given, error
 	}
 	x.mu.Lock()
 	x.values, x.since = v, time.Now()
-	x.given = lab.Given{Ref: o.ID, Installed: v.Build != "" && l.installs(), Set: l.sets(x.want.Conditions)}
+	x.given = lab.Given{Ref: o.ID, Installed: page || v.Build != "" && l.installs(), Set: l.sets(x.want.Conditions)}
 	x.mu.Unlock()
 	if other := x.other(capabilities); other != "" {
 		return lab.Given{}, x.lost(fmt.Errorf("the lab %s gave another device than was asked for: %s", l.Lab.Name, other))
 	}
-	if o.Scale, err = x.scale(ctx, o.ID); err != nil {
-		return lab.Given{}, x.refused("the session can't be used", err)
+	o.Build, o.Page = v.Build, page || x.wants.Platform == webPlatform
+	if o.Scale = v.Screen.Scale; !o.Page {
+		if o.Scale, err = x.scale(ctx, o.ID); err != nil {
+			return lab.Given{}, x.refused("the session can't be used", err)
+		}
 	}
-	o.Build = v.Build
 	x.device.Values = v
 	x.device.Use(o)
 	x.mu.Lock()
@@ -187,6 +229,9 @@ func (l *Lab) sets(want conditions.Set) conditions.Set {
 // Sets says whether the capabilities of a lab's sessions set a condition.
 func Sets(l *labfile.Lab, name string) bool {
 	c := l.Session.Capabilities
+	if c.Names(".Screen.Width") && name == conditions.Orientation {
+		return true
+	}
 	return c.Names("{{.Conditions}}") || c.Names(`"`+name+`"`) || c.Names(".Conditions."+name) || name == conditions.Language && c.Names(".Language") || name == conditions.Orientation && c.Names(".Orientation") || name == conditions.Dark && c.Names(".Dark")
 }
 
@@ -247,8 +292,12 @@ func (l *Lab) busy(err error) bool {
 // session asks for a session until the lab has a place for it, as long as ctx lasts.
 func (x *loan) session(ctx context.Context, v labfile.Values, waiting func(string)) (o wd.Opened, capabilities any, err error) {
 	l := x.lab
-	v.Secret = l.end.Secrets
-	wanted, err := l.Lab.Session.Capabilities.Make(v)
+	v.Secret, v.Own = l.end.Secrets, l.Own
+	asks := l.Lab.Session.Capabilities
+	if v.Page != "" || x.wants.Platform == webPlatform {
+		asks = l.Lab.Session.Pages
+	}
+	wanted, err := asks.Make(v)
 	if err != nil {
 		return o, nil, err
 	}

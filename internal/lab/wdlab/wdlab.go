@@ -37,6 +37,7 @@ type Config struct {
 	Folder string // of the lab file: files that it names lie beside it
 	Dir    string // where the lab keeps what must outlive the process
 	Log    *slog.Logger
+	Own    map[string]string // of a browser of our own: what its templates name
 }
 
 // Lab implements lab.Lab and lab.Lender.
@@ -187,7 +188,7 @@ func (l *Lab) Devices(context.Context) ([]lab.Device, error) {
 	for _, id := range l.order {
 		d := l.known[id]
 		f := d.Facts(l.Lab.Origin, l.Lab.Place)
-		f.Limits, f.Lent, f.Sets = wd.Lacks(l.Lab, f.Platform), true, l.settable()
+		f.Limits, f.Lent, f.Sets, f.Pages = wd.Lacks(l.Lab, f.Platform), true, l.settable(), l.Lab.Session.Pages != nil
 		one := lab.Device{Facts: f, State: devices.Ready, Checked: true}
 		switch {
 		case l.lent[id] != nil: // by us: what the lab says of it is about us
@@ -255,7 +256,7 @@ func (l *Lab) Acquire(serial string) (*lab.Unit, error) {
 	x.device = wd.New(wd.Config{Lab: l.Lab, Endpoint: l.end, Facts: facts, Anew: x.anew, Upload: func(ctx context.Context, app phone.App) (string, error) {
 		ref, _, err := l.upload(ctx, app, "", x.values)
 		return ref, err
-	}})
+	}, Leads: l.leads})
 	return &lab.Unit{Unit: x.device.Unit(), Known: facts, Loan: x}, nil
 }
 

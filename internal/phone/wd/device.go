@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"image/png"
-	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -39,6 +38,7 @@ type Opened struct {
 	ID    string  // the lab's own
 	Scale float64 // pixels of a picture for each unit of the session's coordinates
 	Build string  // the lab's reference of the build that it was opened with
+	Page  bool    // it is one in the phone's browser
 }
 
 // Config is what a device needs of its lab.
@@ -51,6 +51,8 @@ type Config struct {
 	Anew func(ctx context.Context) (Opened, error)
 	// Upload brings a build to the lab.
 	Upload func(ctx context.Context, app phone.App) (ref string, err error)
+	// Leads says why a page may not be opened; nil: all may.
+	Leads func(address string) error
 }
 
 // Device is a device of a lab. It implements phone.Phone; Unit says what it can do besides.
@@ -120,6 +122,9 @@ func (d *Device) Limits() []string { return Lacks(d.Lab, d.Facts0().Platform) }
 
 // Lacks says what of a device a lab does not give, in words.
 func Lacks(l *labfile.Lab, platform string) (out []string) {
+	if platform == "web" {
+		return []string{"a browser gives no device log, no gauges, no network log, and no film: the video is of single pictures"}
+	}
 	for _, x := range []struct{ command, what string }{
 		{"log", "the lab gives no device log: an app that dies is seen by its screen alone"},
 		{"clear", "the lab can't clear an app: each case begins with a new session instead"},
@@ -190,6 +195,9 @@ func (d *Device) Pass(ctx context.Context, method, path string, body []byte) (an
 	if err := d.live(); err != nil {
 		return nil, err
 	}
+	if err := d.mayPass(path, body); err != nil {
+		return nil, err
+	}
 	d.touched()
 	var in any
 	if body != nil {
@@ -208,6 +216,18 @@ func (d *Device) Pass(ctx context.Context, method, path string, body []byte) (an
 		return nil, &w3c.Error{Code: w3c.Code(said.Code), Message: said.Message}
 	}
 	return nil, d.failed(doing, err)
+}
+
+// mayPass says why a command may not be passed on: it opens a page that may not be.
+func (d *Device) mayPass(path string, body []byte) error {
+	if d.Leads == nil || path != "/url" || body == nil {
+		return nil
+	}
+	var to struct{ URL string }
+	if err := json.Unmarshal(body, &to); err != nil {
+		return &w3c.Error{Code: w3c.InvalidArgument, Message: "the url is no text"}
+	}
+	return d.Leads(to.URL)
 }
 
 // passTakes is how long a command may take that is passed on: a lab's own time-outs come first.
@@ -280,82 +300,46 @@ func (d *Device) touched() {
 	d.fresh = false
 }
 
-// Install implements phone.Phone.
-func (d *Device) Install(ctx context.Context, app phone.App) error {
-	if d.Lab.Commands["install"] == nil || d.Lab.Build == nil {
-		_, err := d.own(ctx, "install a build", "install", nil)
-		return err
-	}
-	ref, err := d.Upload(ctx, app)
-	if err != nil {
-		return err
-	}
-	d.touched()
-	_, err = d.own(ctx, "install the build", "install", func(v *labfile.Values) { v.Build, v.App = ref, about(app, v.App) })
-	return err
+// content is what is tested on the device: an app, or a page in its browser.
+type content interface {
+	install(ctx context.Context, app phone.App) error
+	uninstall(ctx context.Context, id string) error
+	launch(ctx context.Context, app phone.App) error
+	stop(ctx context.Context, id string) error
+	clear(ctx context.Context, id string) error
+	tree(ctx context.Context) (*uitree.Screen, error)
 }
 
-// about is an app as templates have it; of one that was known before, with what only that knows.
-func about(app phone.App, before labfile.App) labfile.App {
-	out := labfile.App{ID: app.ID, Activity: app.Activity, Size: app.Size}
-	if before.ID == app.ID {
-		out.File = before.File
+func (d *Device) content() content {
+	if d.opened().Page {
+		return pages{d}
 	}
-	return out
+	return apps{d}
+}
+
+// Install implements phone.Phone.
+func (d *Device) Install(ctx context.Context, app phone.App) error {
+	return d.content().install(ctx, app)
 }
 
 // Uninstall implements phone.Phone.
 func (d *Device) Uninstall(ctx context.Context, id string) error {
-	d.touched()
-	_, err := d.own(ctx, "remove the app", "uninstall", func(v *labfile.Values) { v.App.ID = id })
-	return err
+	return d.content().uninstall(ctx, id)
 }
 
-// Launch implements phone.Phone. Where the lab has no command for it, a new session brings the build to the front.
+// Launch implements phone.Phone.
 func (d *Device) Launch(ctx context.Context, app phone.App) error {
-	if d.Lab.Commands["launch"] == nil {
-		d.mu.Lock()
-		there := d.fresh
-		d.fresh = false
-		d.mu.Unlock()
-		switch {
-		case len(app.Args) > 0 || app.ID != d.Values.App.ID || d.Anew == nil:
-			_, err := d.own(ctx, "launch the app with arguments", "launch", nil)
-			return err
-		case there:
-			return nil
-		}
-		err := d.anew(ctx)
-		d.touched()
-		return err
-	}
-	d.touched()
-	_, err := d.own(ctx, "launch the app", "launch", func(v *labfile.Values) { v.App, v.Args = about(app, v.App), maps.Clone(app.Args) })
-	return err
+	return d.content().launch(ctx, app)
 }
 
 // Stop implements phone.Phone.
-func (d *Device) Stop(ctx context.Context, id string) error {
-	d.touched()
-	_, err := d.own(ctx, "stop the app", "stop", func(v *labfile.Values) { v.App.ID = id })
-	return err
-}
+func (d *Device) Stop(ctx context.Context, id string) error { return d.content().stop(ctx, id) }
 
-// Clear implements phone.Phone. Where the lab has no command for it, a new session begins with the build as new.
-func (d *Device) Clear(ctx context.Context, id string) error {
-	if d.Lab.Commands["clear"] == nil && id == d.Values.App.ID && d.Anew != nil {
-		d.mu.Lock()
-		there := d.fresh
-		d.mu.Unlock()
-		if there {
-			return nil
-		}
-		return d.anew(ctx)
-	}
-	d.touched()
-	_, err := d.own(ctx, "clear the app", "clear", func(v *labfile.Values) { v.App.ID = id })
-	return err
-}
+// Clear implements phone.Phone.
+func (d *Device) Clear(ctx context.Context, id string) error { return d.content().clear(ctx, id) }
+
+// Tree implements phone.Phone.
+func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) { return d.content().tree(ctx) }
 
 func (d *Device) anew(ctx context.Context) error {
 	o, err := d.Anew(ctx)
@@ -364,32 +348,6 @@ func (d *Device) anew(ctx context.Context) error {
 	}
 	d.Use(o)
 	return nil
-}
-
-// Tree implements phone.Phone.
-func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) {
-	const doing = "read the screen"
-	v, err := d.command(ctx, doing, http.MethodGet, "/source", nil)
-	if err != nil {
-		return nil, err
-	}
-	source, ok := v.(string)
-	if !ok {
-		return nil, d.failed(doing, &Garbage{"the source of the screen is no text"})
-	}
-	var s *uitree.Screen
-	switch {
-	case uitree.IsOurs(source): // another Tessellant's
-		s, err = uitree.ParseOurs([]byte(source))
-	case d.Facts0().Platform == "ios":
-		s, err = uitree.ParseIOS([]byte(source), d.opened().Scale)
-	default:
-		s, err = uitree.ParseAndroid([]byte(source))
-	}
-	if err != nil {
-		return nil, d.failed(doing, &Garbage{err.Error()})
-	}
-	return s, nil
 }
 
 // Screenshot implements phone.Phone.

@@ -24,7 +24,7 @@ var ErrLost = secrets.ErrLost
 
 // app is a build as the app under test.
 func app(b store.Build) work.App {
-	return work.App{Build: b.ID, Ref: b.Ref(), ID: b.AppID, Activity: b.Facts.V.Activity, Size: b.Size, SHA256: b.SHA256}
+	return work.App{Build: b.ID, Ref: b.Ref(), ID: b.AppID, Activity: b.Facts.V.Activity, Page: b.Facts.V.Page, Size: b.Size, SHA256: b.SHA256}
 }
 
 // Run is what each leg of a run is to do, but for its cases and its conditions.

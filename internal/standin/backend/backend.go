@@ -1,5 +1,5 @@
 // Package backend is the small server that Kelpline, the demo's app, talks to:
-// shores, their tides, and surveys that volunteers send in.
+// shores, their tides, and surveys that volunteers send in; and a page of tides for browsers.
 //
 // It is a value with an address and a Close, and keeps what it is sent in
 // memory, for tests to look at. All of it is made up.
@@ -12,6 +12,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -23,6 +24,11 @@ import (
 	"sync"
 	"time"
 )
+
+// page is the page of tides, for browsers. Its last row does not fit into narrow screens.
+//
+//go:embed tides.html
+var page []byte
 
 // Shore is a place that can be surveyed.
 type Shore struct {
@@ -81,6 +87,10 @@ func Start(address string) (*Server, error) {
 	}
 	s := &Server{l: l}
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = w.Write(page)
+	})
 	mux.HandleFunc("GET /shores", func(w http.ResponseWriter, _ *http.Request) { answer(w, 200, map[string]any{"shores": Shores}) })
 	mux.HandleFunc("GET /shores/{id}/tides", s.tides)
 	mux.HandleFunc("POST /surveys", s.take)
