@@ -1091,9 +1091,12 @@ type Build struct {
 	MinCode *string `json:"min_code,omitempty"`
 
 	// NoScreens Sizes of screens that it is not made for: small, normal, large, xlarge
-	NoScreens   *[]string `json:"no_screens,omitempty"`
-	Permissions []string  `json:"permissions"`
-	Platform    string    `json:"platform"`
+	NoScreens *[]string `json:"no_screens,omitempty"`
+
+	// Page Its address, where it is a page
+	Page        *string  `json:"page,omitempty"`
+	Permissions []string `json:"permissions"`
+	Platform    string   `json:"platform"`
 
 	// Ref Short and stable, such as kelpline/android@231
 	Ref    string `json:"ref"`
@@ -3995,7 +3998,8 @@ type ClientInterface interface {
 
 	// AddBuildWithBody Upload a build
 	//
-	// The body is the app file. The same file again gives the same build, and 200.
+	// The body is the app file: an APK, an IPA, or for a page in place of an app a Web Application Manifest with `name`, `start_url` and, as a member of
+	// ours, `version`. The same file again gives the same build, and 200.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -5009,7 +5013,8 @@ func (c *Client) ListBuilds(ctx context.Context, params *ListBuildsParams, reqEd
 
 // AddBuildWithBody Upload a build
 //
-// The body is the app file. The same file again gives the same build, and 200.
+// The body is the app file: an APK, an IPA, or for a page in place of an app a Web Application Manifest with `name`, `start_url` and, as a member of
+// ours, `version`. The same file again gives the same build, and 200.
 //
 // Takes any type of body and a specified content type.
 //
@@ -12856,7 +12861,8 @@ type ClientWithResponsesInterface interface {
 
 	// AddBuildWithBodyWithResponse Upload a build
 	//
-	// The body is the app file. The same file again gives the same build, and 200.
+	// The body is the app file: an APK, an IPA, or for a page in place of an app a Web Application Manifest with `name`, `start_url` and, as a member of
+	// ours, `version`. The same file again gives the same build, and 200.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19345,7 +19351,8 @@ func (c *ClientWithResponses) ListBuildsWithResponse(ctx context.Context, params
 
 // AddBuildWithBodyWithResponse Upload a build
 //
-// The body is the app file. The same file again gives the same build, and 200.
+// The body is the app file: an APK, an IPA, or for a page in place of an app a Web Application Manifest with `name`, `start_url` and, as a member of
+// ours, `version`. The same file again gives the same build, and 200.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //

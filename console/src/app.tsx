@@ -103,7 +103,7 @@ const Item = styled(MenuItem)`
 const Drop = styled(DropZone)`
   min-height: 100vh; outline: none; position: relative;
   &[data-drop-target]::after {
-    content: 'Drop a build (.apk) or a test package (.zip)'; position: fixed; inset: 8px; border: 3px dashed ${c.lapis};
+    content: 'Drop a build (.apk, .ipa) or a test package (.zip)'; position: fixed; inset: 8px; border: 3px dashed ${c.lapis};
     background: ${c.veil}; color: #FFFDF8; display: grid; place-items: center; font-size: 22px; z-index: 50;
   }
 `;
@@ -195,7 +195,11 @@ export function App() {
             ))}
           </Nav>
           {mayUpload && (
-            <FileTrigger acceptedFileTypes={['.apk', '.zip']} allowsMultiple onSelect={(files) => [...(files ?? [])].forEach(upload)}>
+            <FileTrigger
+              acceptedFileTypes={['.apk', '.ipa', '.zip']}
+              allowsMultiple
+              onSelect={(files) => [...(files ?? [])].forEach(upload)}
+            >
               <Button>Upload</Button>
             </FileTrigger>
           )}

@@ -96,11 +96,12 @@ export function cases(l: Pick<LegSummary, 'cases' | 'cases_total' | 'stage'>): s
 export const systemOf = (d: { system: string; api: number }) => (d.api ? `${d.system} (API ${d.api})` : d.system);
 
 /** How wide a screen is, in the unit of its platform. */
-export const widthOf = (d: { width_dp: number; platform: string }) => `${d.width_dp} ${d.platform === 'ios' ? 'pt' : 'dp'}`;
+export const widthOf = (d: { width_dp: number; platform: string }) => `${d.width_dp} ${{ ios: 'pt', web: 'px' }[d.platform] ?? 'dp'}`;
 
 /** The lowest system that a build runs on. */
-export const runsOn = (b: Pick<Build, 'ios' | 'min_code' | 'min_api'>) =>
-  b.ios ? `iOS ${b.ios.min_os} and later` : b.min_code ? `Android ${b.min_code}` : `Android API ${b.min_api} and later`;
+export const runsOn = (b: Pick<Build, 'ios' | 'page' | 'min_code' | 'min_api'>) =>
+  b.page ? 'the browsers of devices'
+  : b.ios ? `iOS ${b.ios.min_os} and later` : b.min_code ? `Android ${b.min_code}` : `Android API ${b.min_api} and later`;
 
 /** What the traits that devices differ in are called, and what stands before and after their values. */
 export const traits: Record<string, { name: string; before?: string; unit?: string }> = {

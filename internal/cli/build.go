@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -22,10 +23,30 @@ import (
 )
 
 func (a *App) buildCmd() *cobra.Command {
-	add := &cobra.Command{Use: "add FILE", Short: "Upload a build", Args: Exactly(1),
-		Long:    "Upload a build (an APK). The service reads it at once and shows what it found. It refuses a file that is not a build.\nIf you upload the same file again, you get the same build.",
-		Example: "  tessellant build add kelpline-1.8.0.apk",
-		RunE:    func(c *cobra.Command, args []string) error { return a.buildAdd(c.Context(), args[0]) }}
+	var page appfile.Page
+	add := &cobra.Command{Use: "add FILE|ADDRESS", Short: "Upload a build, or add a page", Args: Exactly(1),
+		Long: `Upload a build: an APK or an IPA. The service reads it at once and shows what it found. It refuses a file that is not a build.
+If you upload the same file again, you get the same build.
+
+With the address of a page, the page stands in place of an app: it is tested in the browsers of devices. --version says which state of it that is.`,
+		Example: "  tessellant build add kelpline-1.8.0.apk\n  tessellant build add kelpline-1.9.0.ipa\n  tessellant build add https://tides.kelpline.example/ --name tides --version 14",
+		RunE: func(c *cobra.Command, args []string) error {
+			if !appfile.IsAddress(args[0]) {
+				if page.Name+page.Version != "" {
+					return usage(c, "--name and --version are for pages; a file says them itself")
+				}
+				return a.buildAdd(c.Context(), args[0])
+			}
+			if page.Address = args[0]; page.Name == "" || page.Version == "" {
+				return usage(c, "a page needs --name and --version")
+			}
+			if err := page.Check(); err != nil {
+				return usage(c, err.Error())
+			}
+			return a.upload(c.Context(), page.Name+".webmanifest", bytes.NewReader(page.JSON()), int64(len(page.JSON())))
+		}}
+	add.Flags().StringVar(&page.Name, "name", "", "of a page: what it is called")
+	add.Flags().StringVar(&page.Version, "version", "", "of a page: which state of it this is, such as the number of what was deployed")
 	var limit int
 	var with []string
 	list := &cobra.Command{Use: "list", Short: "List builds, the newest first", Args: Nothing, Example: "  tessellant build list\n  tessellant build list --label branch=main",
@@ -46,10 +67,6 @@ func (a *App) buildCmd() *cobra.Command {
 }
 
 func (a *App) buildAdd(ctx context.Context, path string) error {
-	client, err := a.Client()
-	if err != nil {
-		return err
-	}
 	f, err := os.Open(path)
 	if err != nil {
 		return fmt.Errorf("could not read the build: %w", err)
@@ -60,11 +77,19 @@ func (a *App) buildAdd(ctx context.Context, path string) error {
 		return err
 	}
 	if st.IsDir() {
-		return fmt.Errorf("%s is a folder; give the APK file", path)
+		return fmt.Errorf("%s is a folder; give the file of the build", path)
 	}
-	name := filepath.Base(path)
-	body, done := a.progress("uploading "+name, f, st.Size())
-	r, err := client.AddBuildWithBodyWithResponse(ctx, &api.AddBuildParams{Filename: &name}, "application/octet-stream", body, withLength(st.Size()))
+	return a.upload(ctx, filepath.Base(path), f, st.Size())
+}
+
+// upload sends the file of a build.
+func (a *App) upload(ctx context.Context, name string, f io.Reader, size int64) error {
+	client, err := a.Client()
+	if err != nil {
+		return err
+	}
+	body, done := a.progress("uploading "+name, f, size)
+	r, err := client.AddBuildWithBodyWithResponse(ctx, &api.AddBuildParams{Filename: &name}, "application/octet-stream", body, withLength(size))
 	done()
 	b := r2(r, func() (*api.Build, *api.Build) { return r.JSON201, r.JSON200 })
 	if err != nil || b == nil {
@@ -108,6 +133,9 @@ func (a *App) buildCheck(path string) error {
 	return a.Show(x, func() {
 		b := api.Build{AppId: x.AppID, Label: x.Label, VersionName: x.VersionName, VersionCode: x.VersionCode, MinApi: x.MinAPI, TargetApi: x.TargetAPI,
 			Permissions: x.Permissions, Abis: x.ABIs, Size: st.Size(), Filename: filepath.Base(path), Debuggable: x.Debuggable, MinCode: &x.MinCode, TargetCode: &x.TargetCode, Findings: api.BuildFindings(x.Findings), Ios: api.IOSOf(x.IOS)}
+		if x.Page != "" {
+			b.Page = &x.Page
+		}
 		a.buildFacts(&b)
 	})
 }
@@ -154,8 +182,13 @@ func (a *App) buildFacts(b *api.Build) {
 	if b.Debuggable {
 		debug = "yes"
 	}
-	if b.Ios != nil {
+	switch {
+	case b.Ios != nil:
 		a.iosFacts(b)
+		return
+	case b.Page != nil:
+		facts(a.Out, "reference", b.Ref, "id", b.Id, "page", b.Label, "address", *b.Page, "version", b.VersionName, "runs in", "browsers of devices: --where platform=web")
+		a.buildFindings(b)
 		return
 	}
 	needs, made := fmt.Sprintf("API level %d or later", b.MinApi), fmt.Sprint(b.TargetApi)
@@ -201,6 +234,9 @@ func (a *App) iosFacts(b *api.Build) {
 func runsOn(b api.Build) string {
 	if b.Ios != nil {
 		return "iOS " + b.Ios.MinOs + "+"
+	}
+	if b.Page != nil {
+		return "browsers"
 	}
 	return fmt.Sprintf("Android API %d+", b.MinApi)
 }

@@ -140,14 +140,14 @@ func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err e
 		started = append(started, p.Close)
 		hc.Connect = append(hc.Connect, p.Address())
 	}
-	cloud := 0
+	others := 0
 	if len(c.Phones) == 0 {
 		labs, stop, err := startCloud(ctx, c, back)
 		if err != nil {
 			return nil, err
 		}
 		started = append(started, stop)
-		hc.Labs, cloud = labs, cloudPhones
+		hc.Labs, others = labs, lent
 	}
 	inner, err := house.Start(ctx, hc)
 	if err != nil {
@@ -155,7 +155,7 @@ func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err e
 	}
 	inner.Outlived(started)
 	d.URL, d.Key = inner.URL, key
-	return &demoHouse{inner, c.Data, len(traits) + cloud, c.Phones, time.Since(start)}, nil
+	return &demoHouse{inner, c.Data, len(traits) + others, c.Phones, time.Since(start)}, nil
 }
 
 const (
@@ -207,11 +207,11 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 	if err := os.Setenv(codeVariable, backend.Code); err != nil {
 		return nil, err
 	}
-	if err := d.types(ctx, "", nil, "pool", "add", pool, "--differ", "8", "--where", here); err != nil {
+	if err := d.types(ctx, "", nil, "pool", "add", pool, "--differ", "8", "--where", here, "--where", android); err != nil {
 		return nil, err
 	}
 	var runs []demoRun
-	var both *demoRun
+	var beside []demoRun
 	for _, v := range versions {
 		if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+v+".apk")); err != nil {
 			return nil, err
@@ -221,12 +221,17 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 			start = append(start, "--case", "survey.test_total*", "--case", "survey.test_send*", "--case", "survey.test_draft_survives_turning", "--case", "tides.test_tide_chart", "--pool", pool, "--variant", "as-it-is", "--variant", "de=language:de", "--variant", "large=display-size:1.15", "--name", "variants")
 		}
 		if v == versions[1] {
-			start = append(start, "--where", here)
-			if len(h.chosen) == 0 { // it goes on beside the next
-				var err error
-				if both, err = d.onBothPlatforms(ctx, builds); err != nil {
+			start = append(start, "--where", here, "--where", android)
+			if len(h.chosen) == 0 { // these go on beside the next
+				both, err := d.onBothPlatforms(ctx, builds)
+				if err != nil {
 					return nil, err
 				}
+				page, err := d.onAPage(ctx, dir)
+				if err != nil {
+					return nil, err
+				}
+				beside = append(beside, both, page)
 			}
 		}
 		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, start...); err != nil {
@@ -238,9 +243,7 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 		}
 		runs = append(runs, demoRun{v, run.Id})
 	}
-	if both != nil {
-		runs = append(runs, *both)
-	}
+	runs = append(runs, beside...)
 	more, err := d.asPackages(ctx, dir, h.chosen)
 	if err != nil {
 		return nil, err
@@ -248,40 +251,57 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 	if err := d.fromOutside(ctx, h, dir); err != nil {
 		return nil, err
 	}
-	beside := more
-	if both != nil {
-		beside = append(beside, *both)
-	}
-	return append(runs, more...), d.toTheirEnd(ctx, beside)
+	return append(runs, more...), d.toTheirEnd(ctx, append(more, beside...))
 }
 
 const (
-	// here are the devices at the adb server.
-	here = "origin!=cloud"
-	// cloudPhones are those of demo/cloud.yaml.
-	cloudPhones = 8
+	// here, android are the devices at the adb server.
+	here, android = "origin!=cloud", "platform=android"
+	// lent are those of demo/cloud.yaml, and the browsers of demo/labs.yaml.
+	lent = 8 + 3
 	// bothPlatforms is by what the run on both is foretold.
 	bothPlatforms = "1.9.0 on both platforms"
 )
 
 // onBothPlatforms starts a run of one package on phones at the adb server and on Android and iOS phones of the cloud, each with its own build.
-func (d *demo) onBothPlatforms(ctx context.Context, builds string) (*demoRun, error) {
+func (d *demo) onBothPlatforms(ctx context.Context, builds string) (r demoRun, err error) {
 	if err := d.types(ctx, "", nil, "lab", "list"); err != nil {
-		return nil, err
+		return r, err
 	}
 	version := versions[1]
 	if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+version+".ipa")); err != nil {
-		return nil, err
+		return r, err
 	}
 	if err := d.types(ctx, codeVariable+"="+backend.Code+" ", nil, "run", "start", "--build", "kelpline/android@v"+version, "--other-build", "kelpline/ios@v"+version, "--package", "shore-suite@newest",
 		"--case", "survey.test_total*", "--case", "survey.test_send*", "--where", "serial=/^her|^orr-0[13]/", "--confirm", "1", "--secret-from-env", "observer-code="+codeVariable, "--name", "both platforms"); err != nil {
-		return nil, err
+		return r, err
 	}
 	run, err := d.run(ctx, "newest")
 	if err != nil {
-		return nil, err
+		return r, err
 	}
-	return &demoRun{bothPlatforms, run.Id}, nil
+	return demoRun{bothPlatforms, run.Id}, nil
+}
+
+// tides is by what the run on the page is foretold.
+const tides = "the page of tides"
+
+// onAPage starts a run on a page, in browsers of three sizes.
+func (d *demo) onAPage(ctx context.Context, dir string) (r demoRun, err error) {
+	for _, line := range [][]string{
+		{"build", "add", "http://" + backend.Tides + "/", "--name", "tides", "--version", "14"},
+		{"package", "add", filepath.Join(dir, "tide-page")},
+		{"run", "start", "--build", "tides/web@newest", "--package", "tide-page@newest", "--where", "platform=web", "--name", "page of tides"},
+	} {
+		if err := d.types(ctx, "", nil, line...); err != nil {
+			return r, err
+		}
+	}
+	run, err := d.run(ctx, "newest")
+	if err != nil {
+		return r, err
+	}
+	return demoRun{tides, run.Id}, nil
 }
 
 // codeVariable is where the observer's code is while the demo types.

@@ -229,7 +229,7 @@ func buildOut(b store.Build) api.Build {
 	return api.Build{Id: b.ID, Ref: b.Ref(), AppId: b.AppID, Label: f.Label, Platform: b.Platform, VersionName: b.VersionName, VersionCode: b.VersionCode,
 		MinApi: f.MinAPI, TargetApi: f.TargetAPI, Permissions: full(f.Permissions), Abis: full(f.ABIs), Size: b.Size, Sha256: b.SHA256, Filename: b.Filename,
 		Created: b.Created, HasIcon: b.IconKey != "", Debuggable: f.Debuggable, MinCode: some(f.MinCode), TargetCode: some(f.TargetCode), Findings: api.BuildFindings(f.Findings),
-		Labels: someOf(len(b.Labels.V), b.Labels.V), Features: someOf(len(f.Features), f.Features), NoScreens: someOf(len(f.NoScreens), f.NoScreens), Ios: api.IOSOf(f.IOS)}
+		Labels: someOf(len(b.Labels.V), b.Labels.V), Features: someOf(len(f.Features), f.Features), NoScreens: someOf(len(f.NoScreens), f.NoScreens), Ios: api.IOSOf(f.IOS), Page: some(f.Page)}
 }
 
 func packageOut(p store.Package) api.Package {

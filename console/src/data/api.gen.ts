@@ -196,7 +196,8 @@ export interface paths {
         put?: never;
         /**
          * Upload a build
-         * @description The body is the app file. The same file again gives the same build, and 200.
+         * @description The body is the app file: an APK, an IPA, or for a page in place of an app a Web Application Manifest with `name`, `start_url` and, as a member of
+         *     ours, `version`. The same file again gives the same build, and 200.
          */
         post: operations["addBuild"];
         delete?: never;
@@ -2113,6 +2114,8 @@ export interface components {
             /** @description Sizes of screens that it is not made for: small, normal, large, xlarge */
             no_screens?: string[];
             ios?: components["schemas"]["IOSBuild"];
+            /** @description Its address, where it is a page */
+            page?: string;
             /** @description What will go wrong with it */
             findings?: components["schemas"]["Finding"][];
         };

@@ -42,16 +42,17 @@ function One({ b }: { b: Build }) {
         </Section>
       )}
       <Section aria-labelledby="facts">
-        <h2 id="facts">Read from the file</h2>
+        <h2 id="facts">{b.page ? 'The page' : 'Read from the file'}</h2>
         <Facts
           of={[
             ['reference', <Ref key="r">{b.ref}</Ref>],
             ['app id', <Mono key="a">{b.app_id}</Mono>],
-            ['version', `${b.version_name}, ${b.ios ? `build ${b.ios.version}` : `code ${b.version_code}`}`],
-            ...(b.ios ? iosFacts(b.ios) : androidFacts(b)),
+            ['address', b.page && <Mono key="w">{b.page}</Mono>],
+            ['version', b.page ? b.version_name : `${b.version_name}, ${b.ios ? `build ${b.ios.version}` : `code ${b.version_code}`}`],
+            ...(b.page ? [] : b.ios ? iosFacts(b.ios) : androidFacts(b)),
             [
               'permissions',
-              b.permissions.length ? (
+              b.page ? undefined : b.permissions.length ? (
                 <span key="p">
                   {many(b.permissions.length, 'permission')}:{' '}
                   <Mono>{b.permissions.map((p) => p.replace('android.permission.', '')).join(', ')}</Mono>
@@ -60,7 +61,7 @@ function One({ b }: { b: Build }) {
                 'none'
               ),
             ],
-            ['debuggable', b.ios ? undefined : b.debuggable ? 'yes' : 'no'],
+            ['debuggable', b.ios ?? b.page ? undefined : b.debuggable ? 'yes' : 'no'],
             ['SHA-256', <Ref key="s">{b.sha256}</Ref>],
             ['id', <Ref key="i">{b.id}</Ref>],
           ]}

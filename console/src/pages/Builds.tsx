@@ -8,6 +8,7 @@ import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Sub, Title, When } from '../parts/page';
 import { bytes, many, runsOn } from '../words';
 import { StartLink } from '../parts/StartLink';
+import { AddPage } from './AddPage';
 
 export const Icon = styled.img<{ $size: number }>`width: ${(p) => p.$size}px; height: ${(p) => p.$size}px; border-radius: 22%;`;
 export const iconURL = (id: string) => `${base}/builds/${id}/icon`;
@@ -36,14 +37,14 @@ export default function BuildsPage() {
       {builds.isPending && <Awaited what="the builds" />}
       {builds.data && items.length === 0 && (
         <Empty title="No builds yet" command="tessellant build add app.apk">
-          Drop an .apk here, or from a terminal:
+          Drop an .apk or an .ipa here, or from a terminal:
         </Empty>
       )}
       {items.length > 0 && (
         <Table label="Builds" items={items} id={(b) => b.id} href={(b) => `/builds/${b.id}`}
           columns={[
             { name: 'app', wide: true, show: (b) => <Row>{b.has_icon && <Icon $size={24} src={iconURL(b.id)} alt="" />}{b.label}</Row> },
-            { name: 'version', show: (b) => `${b.version_name} (${b.version_code})` },
+            { name: 'version', show: (b) => (b.page ? b.version_name : `${b.version_name} (${b.version_code})`) },
             { name: 'reference', show: (b) => b.ref },
             { name: 'runs on', show: runsOn },
             { name: 'size', show: (b) => bytes(b.size) },
@@ -51,6 +52,7 @@ export default function BuildsPage() {
           ]}
         />
       )}
+      {mayUpload && builds.data && <AddPage />}
       {builds.hasNextPage && (
         <div>
           <Button onPress={() => void builds.fetchNextPage()} isDisabled={builds.isFetchingNextPage}>

@@ -106,7 +106,7 @@ function Start() {
         <h1>A run needs a build and a test package.</h1>
         {buildItems?.length === 0 && (
           <Empty title="No builds yet" command="tessellant build add app.apk">
-            Drop an .apk here, or from a terminal:
+            Drop an .apk or an .ipa here, or from a terminal:
           </Empty>
         )}
         {packageItems?.length === 0 && (

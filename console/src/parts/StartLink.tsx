@@ -8,7 +8,11 @@ export function StartLink({ build, pkg }: { build?: string; pkg?: string }) {
   const navigate = useNavigate();
   const may = useMay('test');
   const q = new URLSearchParams();
-  if (build) q.set('build', build);
+  if (build) {
+    q.set('build', build);
+    const platform = /\/(\w+)@/.exec(build)?.[1];
+    if (platform && platform !== 'android') q.set('where', `platform=${platform}`);
+  }
   if (pkg) q.set('package', pkg);
   if (!may) return null;
   return <Button $main onPress={() => void navigate(`/start?${q}`)}>Start a run</Button>;

@@ -32,7 +32,7 @@ func TestTheDemosLabFileIsGood(t *testing.T) {
 	require.NoError(t, err)
 	f, mistakes := labfile.Parse(raw)
 	require.Empty(t, mistakes)
-	require.Len(t, f.Labs, 2)
+	require.Len(t, f.Labs, 3)
 	l := f.Labs[1]
 	assert.Equal(t, "heron", l.Name)
 	assert.Equal(t, "cloud", l.Origin)

@@ -227,16 +227,29 @@ func (p *Plan) choose(q Request, t Target, needs devices.Filter, known map[strin
 		blocks = Warns
 	}
 	var fit []Device
+	var others []Finding // devices of other platforms
 	for _, d := range q.Devices {
 		if !t.Filter.Match(d.Facts) {
 			continue
 		}
 		matched++
 		if no := Unfit(q.app(d), needs, d); no != nil {
-			p.Findings = append(p.Findings, *no)
+			if !d.Facts.Runs(q.app(d).Platform) && !slices.Contains(t.Filter.Units, d.Facts.Serial) {
+				others = append(others, *no)
+			} else {
+				p.Findings = append(p.Findings, *no)
+			}
 			continue
 		}
 		fit = append(fit, d)
+	}
+	switch n := len(others); {
+	case len(fit) == 0:
+		p.Findings = append(p.Findings, others...)
+	case n == 1:
+		p.add(Notes, "nothing has to be done; a build for its platform is added with --other-build", "one device of another platform matches, too, and is left out")
+	case n > 0:
+		p.add(Notes, "nothing has to be done; a build for their platform is added with --other-build", "%d devices of other platforms match, too, and are left out", n)
 	}
 	for _, u := range t.Filter.Units {
 		if !known[u] {
