@@ -6,7 +6,7 @@ def before_case(phone):
 
 def test_tides_of_a_shore(phone):
     """The tides of a shore stand there with their heights."""
-    phone.launch(shore = "tern-rocks")
+    phone.launch(args = {"shore": "tern-rocks"})
     phone.wait_for("#height_0", text = "5.6 m")
     check.equal(len(phone.all("td[id^=height_], text[id^=height_]")), 4, "tides of the day")
     phone.step("tides")

@@ -16,6 +16,7 @@ import (
 	"tessellant/internal/lab"
 	"tessellant/internal/lab/adblab"
 	"tessellant/internal/lab/browserlab"
+	"tessellant/internal/lab/startlab"
 	"tessellant/internal/lab/wdlab"
 )
 
@@ -64,7 +65,13 @@ func OpenLabs(ctx context.Context, c LabsConfig) (Labs, error) {
 			before := out.Stop
 			out.Stop = func() { server.Stop(); before() }
 			c.Log.Info("devices come from "+server.Found, "lab", l.Name)
-			out.Makers = append(out.Makers, adblab.Maker(adblab.Config{Called: l.Name, Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log}))
+			conf := adblab.Config{Called: l.Name, Server: server.Server, Emulators: EmulatorPorts(c.Emulators && server.Ours), Connect: c.Connect, Log: c.Log}
+			if len(l.Startable) == 0 {
+				out.Makers = append(out.Makers, adblab.Maker(conf))
+			} else if err := out.started(c, l, conf); err != nil {
+				out.Stop()
+				return out, err
+			}
 			out.Refused = append(out.Refused, server.Address)
 		case labfile.WebDriver, labfile.Tessellant:
 			made, err := wdlab.New(wdlab.Config{Lab: l, Folder: filepath.Dir(c.File), Dir: filepath.Join(c.Dir, "labs"), Log: c.Log})
@@ -89,6 +96,21 @@ func OpenLabs(ctx context.Context, c LabsConfig) (Labs, error) {
 		}
 	}
 	return out, nil
+}
+
+// started adds the lab of an adb server, and the one of the devices that are started beside it.
+func (o *Labs) started(c LabsConfig, l *labfile.Lab, conf adblab.Config) error {
+	starts, err := startlab.New(startlab.Config{Lab: l, Server: conf.Server, Dir: filepath.Join(c.Dir, "labs", startlab.Name(l.Name)), Log: c.Log})
+	if err != nil {
+		return err
+	}
+	conf.Apart = starts.Owns
+	o.Makers = append(o.Makers, func(busy func(string) bool) lab.Lab {
+		bridge := adblab.New(conf, busy)
+		starts.Beside(bridge)
+		return bridge
+	}, func(func(string) bool) lab.Lab { return starts })
+	return nil
 }
 
 // ReadLabs reads a lab file. The error has all mistakes, a line each.

@@ -72,6 +72,10 @@ func Main(m *testing.M) {
 		script.Child()
 		return
 	}
+	if len(os.Args) == 4 && os.Args[1] == phoneArg {
+		phoneProcess(os.Args[2], os.Args[3])
+		return
+	}
 	os.Exit(Tests{m}.Run())
 }
 

@@ -65,6 +65,17 @@ type Given struct {
 	Set       conditions.Set // what of the conditions the lab has seen to
 }
 
+// Starter is a lab whose devices are started when they are wanted.
+type Starter interface {
+	// Start has a device started, and returns when it is ready; one that is up already is taken as it is. Until Done it is not stopped. The error is for people: it has what the
+	// command said last.
+	Start(ctx context.Context, serial string) (took time.Duration, err error)
+	// Fresh says whether a device is thrown away after each piece of work: nothing has to be put back on it.
+	Fresh(serial string) bool
+	// Done says that the work is over. Saying it twice changes nothing.
+	Done(serial string)
+}
+
 // Lender is a lab whose devices are lent.
 type Lender interface {
 	// Reclaim ends a loan that an earlier process of this host began. One that is over is no error.

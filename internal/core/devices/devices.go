@@ -35,6 +35,8 @@ type Facts struct {
 
 	Lent bool     `json:"lent,omitempty"` // a lab of somebody else lends it for each piece of work
 	Sets []string `json:"sets,omitempty"` // the conditions that such a lab can set it to
+	// Startable says that it is started when it is wanted: it need not be up now.
+	Startable bool `json:"startable,omitempty"`
 	// Pages says that pages can be tested in the phone's browser. A device of the platform web is one.
 	Pages bool `json:"pages,omitempty"`
 

@@ -13,6 +13,7 @@ type Lab struct {
 	Out         string              `json:"out,omitempty"`          // why it can't be used; "": it can
 	DayLimit    int                 `json:"day_limit,omitempty"`    // minutes of sessions a day; 0: no limit
 	UsedMinutes int                 `json:"used_minutes,omitempty"` // of today
+	StartMS     int                 `json:"start_ms,omitempty"`     // how long its devices take to start; 0: they are there
 	Lacks       map[string][]string `json:"lacks,omitempty"`        // by platform: what of a device it does not give
 }
 

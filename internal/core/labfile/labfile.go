@@ -62,6 +62,9 @@ type Lab struct {
 	Session   Session
 	Commands  map[string]*Request // its own, by their names: of Commands
 
+	Startable []Startable // kinds of devices that are started when they are wanted
+	AtMost    int         // that are up at a time; 0: all
+
 	// Addresses say where the pages of a browser of our own may lead to; none: to every public address (addresses.go).
 	Addresses []Address
 }
@@ -186,11 +189,11 @@ func Parse(raw []byte) (*File, []Mistake) {
 	return f, r.mistakes
 }
 
-var labKeys = []string{"name", "kind", "place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands", "key", "addresses"}
+var labKeys = []string{"name", "kind", "place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands", "key", "addresses", "startable", "at_most"}
 
 // keysOf are those that a kind of lab has besides name and kind.
 var keysOf = map[string][]string{
-	ADB:        {"place"},
+	ADB:        {"place", "startable", "at_most"},
 	WebDriver:  {"place", "origin", "address", "secrets", "headers", "trust", "at_once", "max_minutes_a_day", "catalogue", "devices", "build", "session", "commands"},
 	Browser:    {"place", "addresses", "at_once", "devices"},
 	Tessellant: {"place", "origin", "address", "key", "trust", "at_once", "max_minutes_a_day"},
@@ -222,6 +225,11 @@ func (r *reader) lab(n *yaml.Node) *Lab {
 		}
 	}
 	switch l.Kind {
+	case ADB:
+		l.Startable, l.AtMost = r.startable(m["startable"]), r.number(m["at_most"], "at_most", 1, 1000)
+		if l.AtMost > 0 && len(l.Startable) == 0 {
+			r.say(m["at_most"], "at_most is for devices that are started, and there are none", "write startable:, or take it out")
+		}
 	case WebDriver:
 		r.webdriver(l, n, m)
 	case Tessellant:
@@ -337,6 +345,17 @@ func (r *reader) catalogue(n *yaml.Node) (*Request, time.Duration) {
 	return q, every
 }
 
+// device reads what a device says of itself.
+func (r *reader) device(m nodes) catalogue.Device {
+	d := catalogue.Device{ID: r.text(m["id"], "id"), Platform: r.text(m["platform"], "platform"), OS: r.text(m["os"], "os"), Maker: r.text(m["maker"], "maker"), Model: r.text(m["model"], "model"), Form: r.text(m["form"], "form"),
+		API: r.number(m["api"], "api", 0, 10_000), Width: r.number(m["width"], "width", 1, 20_000), Height: r.number(m["height"], "height", 1, 20_000), Density: r.number(m["density"], "density", 20, 2000),
+		MemoryMB: r.number(m["memory_mb"], "memory_mb", 0, 10<<20), Language: r.text(m["language"], "language"), UDID: r.text(m["udid"], "udid"), Simulated: r.truth(m["simulated"], "simulated")}
+	for _, a := range r.list(m["abis"], "abis") {
+		d.ABIs = append(d.ABIs, r.text(a, "abis"))
+	}
+	return d
+}
+
 func (r *reader) devices(n *yaml.Node) (out []catalogue.Device) {
 	list := r.list(n, "devices")
 	if len(list) == 0 && n.Kind == yaml.SequenceNode {
@@ -347,12 +366,7 @@ func (r *reader) devices(n *yaml.Node) (out []catalogue.Device) {
 		if m == nil {
 			continue
 		}
-		d := catalogue.Device{ID: r.text(m["id"], "id"), Platform: r.text(m["platform"], "platform"), OS: r.text(m["os"], "os"), Maker: r.text(m["maker"], "maker"), Model: r.text(m["model"], "model"), Form: r.text(m["form"], "form"),
-			API: r.number(m["api"], "api", 0, 10_000), Width: r.number(m["width"], "width", 1, 20_000), Height: r.number(m["height"], "height", 1, 20_000), Density: r.number(m["density"], "density", 20, 2000),
-			MemoryMB: r.number(m["memory_mb"], "memory_mb", 0, 10<<20), Language: r.text(m["language"], "language"), UDID: r.text(m["udid"], "udid"), Simulated: r.truth(m["simulated"], "simulated")}
-		for _, a := range r.list(m["abis"], "abis") {
-			d.ABIs = append(d.ABIs, r.text(a, "abis"))
-		}
+		d := r.device(m)
 		if r.browsers {
 			d = asBrowser(d)
 		}

@@ -50,6 +50,7 @@ func TestTheSchemaHasWhatAFileHas(t *testing.T) {
 			assert.ElementsMatch(t, []string{"capabilities", "pages", "within", "told", "page", "keep_alive", "busy"}, keys(one.Properties.Session.Properties))
 		}
 	}
+	assert.ElementsMatch(t, startableKeys, keys(schema.Defs["startable"].Properties))
 	assert.ElementsMatch(t, requestKeys, keys(schema.Defs["request"].Properties))
 	assert.ElementsMatch(t, uploadKeys, keys(schema.Defs["upload"].Properties))
 }

@@ -34,6 +34,8 @@ type Values struct {
 	Session     string            // the lab's own id of the session
 	Reference   string            // by which people find the session at the lab
 	Secret      map[string]string
+	Port        int               // of a device that is started: free on this machine
+	Transport   string            // what the adb server calls it
 	Own         map[string]string // of a browser of our own: what is known when it starts
 	Args        map[string]string // that the app is started with
 	Path        string            // of a file on the device
@@ -72,7 +74,7 @@ func Conditions(set conditions.Set) map[string]string {
 // sample is what templates are tried with.
 func sample(secrets map[string]Secret) Values {
 	v := Values{Device: Device{"id", "android", "14", "maker", "model", "en"}, App: App{ID: "org.example.app", Activity: "org.example.app.Main", File: "build.apk", Size: 1}, Build: "build", Page: "https://page.example", Screen: Screen{360, 800, 3}, Name: "name", Conditions: Conditions(nil),
-		Language: "en", Session: "session", Reference: "session", Secret: map[string]string{}, Own: map[string]string{"proxy": "127.0.0.1:1", "box": "--no-sandbox"}, Args: map[string]string{}, Path: "/sdcard/f", Content: "AA==", Key: "home", Orientation: "portrait", Dark: "on", Since: time.Unix(0, 0).UTC(), Next: ""}
+		Language: "en", Session: "session", Reference: "session", Secret: map[string]string{}, Port: 10240, Transport: "127.0.0.1:10240", Own: map[string]string{"proxy": "127.0.0.1:1", "box": "--no-sandbox"}, Args: map[string]string{}, Path: "/sdcard/f", Content: "AA==", Key: "home", Orientation: "portrait", Dark: "on", Since: time.Unix(0, 0).UTC(), Next: ""}
 	for name := range secrets {
 		v.Secret[name] = "secret"
 	}

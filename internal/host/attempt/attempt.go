@@ -64,7 +64,8 @@ type attempt struct {
 	journal *spool.Journal
 
 	unit     *lab.Unit
-	given    lab.Given // of a device that is lent
+	started  lab.Starter // of a device that was started for this; nil: none was
+	given    lab.Given   // of a device that is lent
 	timeline *record.Timeline
 	film     *film.Film
 	kit      *runner.Kit
@@ -106,6 +107,7 @@ func Work(ctx, held context.Context, b *Bench, hold hostlink.Hold, log *slog.Log
 	end.Verdict, end.Message = a.run(held)
 	cause := context.Cause(held)
 	mine := true // the device is still ours
+	defer a.doneWith()
 	switch {
 	case ctx.Err() != nil:
 		log.Info("work is cut short: the host stops")
@@ -174,7 +176,10 @@ func Refuse(ctx context.Context, link hostlink.Link, hold hostlink.Hold, log *sl
 // run prepares the device and has the content carried out. It answers the attempt's verdict,
 // and a message where there is something to say.
 func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
-	var err error
+	started, err := a.start(ctx)
+	if err != nil {
+		return verdict.Lost, "the device " + a.hold.Serial + " could not be started: " + err.Error()
+	}
 	if a.unit, err = lab.Await(ctx, a.b.Lab(a.hold), a.hold.Serial); err != nil {
 		return verdict.Lost, "the device " + a.hold.Serial + " was not there: " + err.Error()
 	}
@@ -183,6 +188,9 @@ func (a *attempt) run(ctx context.Context) (verdict.Verdict, string) {
 	}
 	a.kit = a.newKit()
 	a.stage("preparing")
+	if started > 0 {
+		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "the device was started", Answer: fmt.Sprintf("it took %.1f s", started.Seconds())})
+	}
 	doing, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var side sync.WaitGroup

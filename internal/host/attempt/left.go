@@ -55,6 +55,9 @@ func putBack(ctx context.Context, b *Bench, hold hostlink.Hold, log *slog.Logger
 		reclaim(ctx, b.Lab(hold), hold, changes.Loan, log)
 		return
 	}
+	if _, ok := b.Lab(hold).(lab.Starter); ok { // it was thrown away with the process that started it
+		return
+	}
 	if len(changes.Apps) == 0 && hold.Spec.App.ID != "" { // a process that kept no journal
 		changes.Apps, changes.Settled = append([]string{hold.Spec.App.ID}, hold.Besides...), true
 	}

@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/guard"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
+	"tessellant/internal/lab"
 	"tessellant/internal/phone"
 )
 
@@ -76,9 +77,12 @@ func (a *attempt) finish(ctx context.Context, mine bool, released func()) (cut b
 // release puts the device back and gives it back. Where that can't be proved, it gets no more work until it has passed a check.
 func (a *attempt) release(ctx context.Context, released func()) {
 	var err error
-	if a.unit.Loan != nil {
+	s, _ := a.b.Lab(a.hold).(lab.Starter)
+	switch {
+	case a.unit.Loan != nil:
 		a.giveBack(ctx) // its lab cleans it
-	} else {
+	case s != nil && s.Fresh(a.hold.Serial): // it is thrown away
+	default:
 		err = Tidy(ctx, a.unit.Unit, a.journal.Changes())
 	}
 	var lost *phone.Lost
@@ -88,6 +92,7 @@ func (a *attempt) release(ctx context.Context, released func()) {
 	case err != nil:
 		a.log.Warn("the device could not be put back as it was", "err", err)
 	}
+	a.doneWith()
 	r := hostlink.Release{Clean: err == nil}
 	if err != nil {
 		r.Why = a.mask.Text(err.Error())

@@ -131,6 +131,9 @@ func (d *Desk) startCheck(u lab.ID) (any, int, *hostlink.Unable) {
 		l = lab.None{}
 	}
 	device, err := l.Acquire(u.Serial)
+	if _, ok := l.(lab.Starter); ok && err != nil {
+		return nil, http.StatusConflict, unable("it is not up: it is started when a run or a session wants it, and proved each time", "open a session on it, and check it meanwhile")
+	}
 	if err != nil {
 		return nil, http.StatusNotFound, unable("it is not there at the moment, or does not let us in", "see what the list of devices says of it")
 	}

@@ -23,6 +23,8 @@ type Config struct {
 	// Emulators are ports of this machine at which emulators are looked for: they tell the adb server at the usual port alone that they have started.
 	Emulators []int
 	Log       *slog.Logger
+	// Apart says of a transport that its device is not to be listed: another lab looks after it (Apart gives it). Nil: all are listed.
+	Apart func(transport string) bool
 }
 
 // Lab implements lab.Lab and lab.Pairer. A device is reached by a transport: what the adb server calls it.
@@ -41,6 +43,7 @@ type Lab struct {
 	asking   map[string]bool          // by transport: being asked what they are
 	starting map[string]string        // by transport: the serial of one whose system is not up yet
 	looks    map[string]closeLook     // by transport
+	apart    map[string]lab.Device    // by transport: those that are not listed, as they were seen last
 	toPass   map[string]bool          // serials that must pass a check; true: passed
 }
 
@@ -68,7 +71,7 @@ func Maker(c Config) lab.Maker {
 // New makes a lab. Busy says whether a device is at work.
 func New(c Config, busy func(serial string) bool) *Lab {
 	return &Lab{Config: c, busy: busy, connecting: make(chan struct{}, connectsAtOnce), look: func(context.Context) {}, ctx: context.Background(), retry: map[string]time.Time{}, units: map[string]*unit{},
-		said: map[string]devices.Facts{}, asking: map[string]bool{}, starting: map[string]string{}, looks: map[string]closeLook{}, toPass: map[string]bool{}}
+		said: map[string]devices.Facts{}, asking: map[string]bool{}, starting: map[string]string{}, looks: map[string]closeLook{}, toPass: map[string]bool{}, apart: map[string]lab.Device{}}
 }
 
 // Pair implements lab.Pairer.

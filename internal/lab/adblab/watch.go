@@ -99,12 +99,19 @@ func (l *Lab) Devices(ctx context.Context) ([]lab.Device, error) {
 		}
 	}
 	var seen []lab.Device
+	apart := map[string]lab.Device{}
 	for transport, s := range state {
-		if one, ok := l.at(transport, s); ok {
+		one, ok := l.at(transport, s)
+		switch {
+		case !ok:
+		case l.Config.Apart != nil && l.Config.Apart(transport):
+			apart[transport] = one
+		default:
 			seen = append(seen, one)
 		}
 	}
 	l.mu.Lock()
+	l.apart = apart
 	for t := range l.units {
 		if state[t] != "device" {
 			l.forget(t)
@@ -118,6 +125,14 @@ func (l *Lab) Devices(ctx context.Context) ([]lab.Device, error) {
 	l.mu.Unlock()
 	slices.SortFunc(seen, func(a, b lab.Device) int { return strings.Compare(a.Facts.Serial, b.Facts.Serial) })
 	return seen, nil
+}
+
+// SeenApart gives the device at a transport that is not listed, as it was seen last; false: none is there.
+func (l *Lab) SeenApart(transport string) (lab.Device, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	d, ok := l.apart[transport]
+	return d, ok
 }
 
 // due says whether it is time to try an address again, and notes that it is tried.

@@ -59,6 +59,8 @@ type Config struct {
 type Device struct {
 	Config
 
+	renewing sync.RWMutex // held by each request within the session; for itself by who renews it
+
 	mu     sync.Mutex
 	now    Opened
 	fresh  bool      // the session has just been opened: the build is in front
@@ -165,6 +167,8 @@ func (d *Device) command(ctx context.Context, doing, method, path string, body a
 	if err := d.live(); err != nil {
 		return nil, err
 	}
+	d.renewing.RLock()
+	defer d.renewing.RUnlock()
 	v, err := d.Endpoint.Command(ctx, method, "/session/"+d.opened().ID+path, body, commandTakes)
 	for range looksAgain {
 		if err == nil || method != http.MethodGet || !passing(err) || phone.Pause(ctx, 300*time.Millisecond) != nil {
@@ -198,6 +202,8 @@ func (d *Device) Pass(ctx context.Context, method, path string, body []byte) (an
 	if err := d.mayPass(path, body); err != nil {
 		return nil, err
 	}
+	d.renewing.RLock()
+	defer d.renewing.RUnlock()
 	d.touched()
 	var in any
 	if body != nil {
@@ -268,6 +274,8 @@ func (d *Device) ownNext(ctx context.Context, doing, name string, change func(*l
 	if q == nil {
 		return nil, nil, &phone.Refused{Doing: doing, Why: "its lab " + d.Lab.Name + " has no command for it", Remedy: "write the command " + name + " into the lab file, where the lab has one"}
 	}
+	d.renewing.RLock()
+	defer d.renewing.RUnlock()
 	v := d.Values
 	v.Session = d.opened().ID
 	if v.Build == "" {
@@ -342,6 +350,8 @@ func (d *Device) Clear(ctx context.Context, id string) error { return d.content(
 func (d *Device) Tree(ctx context.Context) (*uitree.Screen, error) { return d.content().tree(ctx) }
 
 func (d *Device) anew(ctx context.Context) error {
+	d.renewing.Lock() // nobody asks a session that is just being ended
+	defer d.renewing.Unlock()
 	o, err := d.Anew(ctx)
 	if err != nil {
 		return err
@@ -382,6 +392,10 @@ const keepAlive = 30 * time.Second
 
 // Answers implements phone.Heart. The lab is asked where it has not answered for a while: that also tells it that the session is in use.
 func (d *Device) Answers(ctx context.Context, within time.Duration) error {
+	if !d.renewing.TryRLock() {
+		return nil
+	}
+	defer d.renewing.RUnlock()
 	d.mu.Lock()
 	quiet, over := time.Since(d.heard), d.ended
 	d.mu.Unlock()

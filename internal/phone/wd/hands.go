@@ -121,7 +121,9 @@ const elementKey = "element-6066-11e4-a52e-4f735466cecf" // the standard's web e
 
 // active gives the element with the focus; "": none has it.
 func (d *Device) active(ctx context.Context, doing string) (string, error) {
+	d.renewing.RLock()
 	v, err := d.Endpoint.Command(ctx, http.MethodGet, "/session/"+d.opened().ID+"/element/active", nil, commandTakes)
+	d.renewing.RUnlock()
 	var said *Answered
 	if errors.As(err, &said) && said.Code == string(w3c.NoSuchElement) {
 		return "", nil
