@@ -1421,6 +1421,9 @@ type Device struct {
 	// Overdue It is held for longer than the work on it may take: see DELETE /devices/{serial}/hold
 	Overdue *bool `json:"overdue,omitempty"`
 
+	// Pages Pages can be tested in its browser; so they can on every device of the platform web
+	Pages *bool `json:"pages,omitempty"`
+
 	// Place Where its lab stands
 	Place    *string `json:"place,omitempty"`
 	Platform string  `json:"platform"`
@@ -1434,7 +1437,10 @@ type Device struct {
 	Serial        string               `json:"serial"`
 
 	// Simulated One of the stand-ins that ship with Tessellant
-	Simulated bool        `json:"simulated"`
+	Simulated bool `json:"simulated"`
+
+	// Startable It is started when it is wanted; it need not be up now
+	Startable *bool       `json:"startable,omitempty"`
 	State     DeviceState `json:"state"`
 
 	// System The system as people write it, such as Android 14
@@ -1995,16 +2001,19 @@ type Lab struct {
 	Devices  int    `json:"devices"`
 	Host     string `json:"host"`
 
-	// Kind How its devices are reached: adb, webdriver
+	// Kind How its devices are reached: adb, webdriver, tessellant, browser, or started: when they are wanted
 	Kind string `json:"kind"`
 
 	// Lacks What of a device it does not give, by platform
 	Lacks map[string][]string `json:"lacks"`
 	Name  string              `json:"name"`
 
-	// Open Sessions that are open
+	// Open Sessions that are open, of this host; or devices that are up
 	Open  int     `json:"open"`
 	Place *string `json:"place,omitempty"`
+
+	// StartMs How long its devices take to start, where they are started when they are wanted
+	StartMs *int `json:"start_ms,omitempty"`
 
 	// State out: it can't be used; silent: its host is
 	State LabState `json:"state"`

@@ -248,10 +248,14 @@ func fitText(f api.Fit) string {
 }
 
 func kind(d api.Device) string {
+	out := string(d.Origin)
 	if d.Simulated {
-		return string(d.Origin) + ", simulated"
+		out += ", simulated"
 	}
-	return string(d.Origin)
+	if Deref(d.Startable) {
+		out += ", started when wanted"
+	}
+	return out
 }
 
 // systemText is a device's system, with Android's API level.

@@ -145,5 +145,5 @@ func deviceOut(d store.Device) api.Device {
 	}
 	return api.Device{Overdue: someTrue(d.Overdue), Host: d.Host, Quarantined: since, QuarantinedBy: by, LostInRow: d.LostInRow, Id: d.ID, Serial: d.Serial, State: api.DeviceState(stands.Name), Why: some(stands.Why), Platform: f.Platform, Os: f.OS, System: f.System(), Api: f.API, Maker: f.Maker, Model: f.Model, Form: f.Form,
 		Origin: api.DeviceOrigin(f.Origin), Simulated: f.Simulated, Width: f.Width, Height: f.Height, Density: f.Density, WidthDp: f.WidthDP(), MemoryMb: f.MemoryMB,
-		Abis: full(f.ABIs), Language: f.Language, Labels: someOf(len(f.Labels), f.Labels), Place: some(f.Place), Lab: some(d.Lab), Lent: someTrue(f.Lent), Udid: some(f.UDID), Without: someOf(len(f.Without), f.Without), Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits), Ways: someOf(len(f.Ways), f.Ways)}
+		Abis: full(f.ABIs), Language: f.Language, Labels: someOf(len(f.Labels), f.Labels), Place: some(f.Place), Lab: some(d.Lab), Lent: someTrue(f.Lent), Startable: someTrue(f.Startable), Pages: someTrue(f.Pages), Udid: some(f.UDID), Without: someOf(len(f.Without), f.Without), Seen: d.Seen, Limits: someOf(len(f.Limits), f.Limits), Ways: someOf(len(f.Ways), f.Ways)}
 }

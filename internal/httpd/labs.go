@@ -20,7 +20,7 @@ func (s *server) GetLab(ctx context.Context, q api.GetLabRequestObject) (api.Get
 }
 
 func labOut(l service.LabView) api.Lab {
-	o := api.Lab{Name: l.Name, Host: l.Host, Kind: l.Kind, State: api.LabState(l.State), Why: some(l.Out), Place: some(l.Place), Address: some(l.Address), Devices: l.Devices, AtOnce: someOf(l.AtOnce, l.AtOnce), Open: l.Open, Waiting: l.Waiting,
+	o := api.Lab{Name: l.Name, Host: l.Host, Kind: l.Kind, State: api.LabState(l.State), Why: some(l.Out), Place: some(l.Place), Address: some(l.Address), Devices: l.Devices, AtOnce: someOf(l.AtOnce, l.AtOnce), Open: l.Open, StartMs: someOf(l.StartMS, l.StartMS), Waiting: l.Waiting,
 		DayLimit: someOf(l.DayLimit, l.DayLimit), UsedMinutes: l.UsedMinutes, Lacks: l.Lacks}
 	if o.Lacks == nil {
 		o.Lacks = map[string][]string{}

@@ -2223,6 +2223,10 @@ export interface components {
             lab?: string;
             /** @description A lab of somebody else lends it for each piece of work */
             lent?: boolean;
+            /** @description It is started when it is wanted; it need not be up now */
+            startable?: boolean;
+            /** @description Pages can be tested in its browser; so they can on every device of the platform web */
+            pages?: boolean;
             /** @description Of an iOS device: by which provisioning profiles list it */
             udid?: string;
             /**
@@ -2615,7 +2619,7 @@ export interface components {
         Lab: {
             name: string;
             host: string;
-            /** @description How its devices are reached: adb, webdriver */
+            /** @description How its devices are reached: adb, webdriver, tessellant, browser, or started: when they are wanted */
             kind: string;
             /**
              * @description out: it can't be used; silent: its host is
@@ -2630,7 +2634,9 @@ export interface components {
             devices: number;
             /** @description Sessions that may be open at a time; absent: one for each device */
             at_once?: number;
-            /** @description Sessions that are open */
+            /** @description How long its devices take to start, where they are started when they are wanted */
+            start_ms?: number;
+            /** @description Sessions that are open, of this host; or devices that are up */
             open: number;
             /** @description Sessions that wait at the lab, of all who use it, as it says */
             waiting: number;

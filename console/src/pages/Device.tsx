@@ -77,7 +77,7 @@ function One({ d }: { d: Device }) {
             ['lab', d.lent ? `${d.lab}: it lends the device for each piece of work` : undefined],
             ['identifier', d.udid && <Ref key="u">{d.udid}</Ref>],
             ['serial', <Ref key="r">{d.serial}</Ref>],
-            ['origin', `${d.origin} ${d.form}`],
+            ['origin', `${d.origin} ${d.form}${d.startable ? ', started when it is wanted' : ''}`],
             ['system', systemOf(d)],
             ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`],
             ['memory', `${d.memory_mb} MB`],

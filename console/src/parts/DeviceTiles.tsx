@@ -28,6 +28,19 @@ export const State = ({ of }: { of: Device['state'] }) => <Stands><Dot $state={o
 const Tiles = styled.ul`
   display: grid; grid-template-columns: repeat(auto-fill, minmax(184px, 1fr)); gap: 8px; ${narrow} { grid-template-columns: 1fr 1fr; }
 `;
+/** What a device is, in a line. */
+const about = (d: Device) =>
+  [
+    d.system,
+    widthOf(d),
+    d.memory_mb && `${Math.round(d.memory_mb / 1024)} GB`,
+    d.language,
+    [d.origin, d.startable && 'started when wanted', d.place].filter(Boolean).join(', '),
+    d.simulated && 'simulated',
+  ]
+    .filter(Boolean)
+    .join(' · ');
+
 const TileBox = styled.li<{ $state: Device['state'] }>`
   border: 1px solid ${c.grout}; border-left: 4px solid ${(p) => sides[p.$state]}; border-radius: ${radius}; background: ${c.panel};
   font-size: 13px; line-height: 18px; min-width: 0; contain: layout paint; content-visibility: auto; contain-intrinsic-size: auto 78px;
@@ -74,8 +87,7 @@ const One = memo(function One({ d, load, now, fit }: { d: Device; load?: Load; n
         </Row>
         {d.maker} {d.model}
         <small>
-          {d.system} · {widthOf(d)} · {Math.round(d.memory_mb / 1024)} GB · {d.language} · {[d.origin, d.place].filter(Boolean).join(', ')}
-          {d.simulated && ' · simulated'}
+          {about(d)}
         </small>
         {d.labels && <small>{Object.entries(d.labels).map(([k, v]) => `${k}=${v}`).join(' ')}</small>}
         {fit && <small>{fitText(fit)}</small>}

@@ -146,7 +146,8 @@ func (p *Plan) forecast(q Request) {
 	var order []int // of each leg: the number of its device
 	var busy []float64
 	lanes := newLanes(q)
-	lane := make([]int, len(p.Legs)) // of each leg: the number of its lab's lanes; -1: it has none
+	lane := make([]int, len(p.Legs))      // of each leg: the number of its lab's lanes; -1: it has none
+	start := make([]float64, len(p.Legs)) // of each leg: the seconds until its device is up
 	for i, l := range p.Legs {
 		guesses[i] = h.of(l)
 		likes[guesses[i].like]++
@@ -160,6 +161,9 @@ func (p *Plan) forecast(q Request) {
 		}
 		order = append(order, n)
 		lane[i] = lanes.of(l.Device.Lab)
+		if l.Device.Facts.Startable {
+			start[i] = q.Labs[l.Device.Lab].Start.Seconds()
+		}
 		first = min(first, l.Device.Busy)
 	}
 	rnd := rand.New(rand.NewPCG(7, 11))
@@ -174,7 +178,7 @@ func (p *Plan) forecast(q Request) {
 		}
 		lanes.begin(guesses)
 		for i, g := range guesses {
-			ends[order[i]] = lanes.run(lane[i], ends[order[i]], math.Exp(g.mean+shared*g.shared+rnd.NormFloat64()*g.spread))
+			ends[order[i]] = lanes.run(lane[i], ends[order[i]], start[i]+math.Exp(g.mean+shared*g.shared+rnd.NormFloat64()*g.spread))
 		}
 		times[n] = slices.Max(ends)
 	}

@@ -53,7 +53,8 @@ type Device struct {
 type Lab struct {
 	Name   string
 	AtOnce int
-	Queue  int // of others who wait there
+	Queue  int           // of others who wait there
+	Start  time.Duration // that a device takes to start which is not up
 }
 
 // Case is a case of the package.

@@ -243,7 +243,7 @@ func (s *Plans) there(ctx context.Context, prog *testpkg.Program, sets bool, pas
 		about[h.ID] = h.About.V
 		older[h.ID] = sets && h.Protocol == hostlink.Protocol-1
 		for _, l := range h.About.V.Labs {
-			labs[store.LabKey(h.ID, l.Name)] = planning.Lab{Name: l.Name, AtOnce: l.AtOnce, Queue: l.Waiting}
+			labs[store.LabKey(h.ID, l.Name)] = planning.Lab{Name: l.Name, AtOnce: l.AtOnce, Queue: l.Waiting, Start: time.Duration(l.StartMS) * time.Millisecond}
 		}
 	}
 	all, err := s.Store.Devices(ctx, "", 0)
