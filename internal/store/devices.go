@@ -6,6 +6,8 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -65,6 +67,17 @@ func (s *Store) ToBeChecked(ctx context.Context, host string, after time.Duratio
 	return out, err
 }
 
+// Resting are the ids of a host's devices that quarantined themselves.
+func (s *Store) Resting(ctx context.Context, host string) (map[string]bool, error) {
+	var ids []string
+	err := s.db.SelectContext(ctx, &ids, "SELECT id FROM devices WHERE host_id = ? AND quarantine_by = 'itself'", host)
+	out := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
+
 // Sighting is what a host says of a device.
 type Sighting struct {
 	HostID, Host, Lab string
@@ -112,6 +125,113 @@ func (s *Store) SeeDevice(ctx context.Context, x Sighting) (id string, err error
 		return err
 	})
 	return id, err
+}
+
+// SeeDevices notes what a host says of all its devices, as SeeDevice does of one, and answers their ids in the same order; "": that one belongs to another host, and is told
+// again in a moment. Of those that are as before, only the moment is noted; new ones come in together.
+func (s *Store) SeeDevices(ctx context.Context, host string, all []Sighting) (ids []string, err error) {
+	var rows []struct {
+		ID     string `db:"id"`
+		Serial string `db:"serial"`
+		Lab    string `db:"lab"`
+		Unit   string `db:"unit"`
+		Facts  string `db:"facts"`
+		State  string `db:"state"`
+		Why    string `db:"why"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, "SELECT id, serial, lab, unit, facts, state, why FROM devices WHERE host_id = ?", host); err != nil {
+		return nil, err
+	}
+	type unit struct{ lab, serial string }
+	known := make(map[unit]int, len(rows))
+	for i, r := range rows {
+		known[unit{r.Lab, r.Unit}] = i
+	}
+	ids = make([]string, len(all))
+	var same []string
+	var fresh []int
+	for i, x := range all {
+		k, ok := known[unit{x.Lab, x.Facts.Serial}]
+		if !ok {
+			fresh = append(fresh, i)
+			continue
+		}
+		r, f := rows[k], x.Facts
+		f.Serial = r.Serial
+		if r.State == x.State && r.Why == x.Why && (f.Platform == "" || r.Facts == asJSON(f)) {
+			ids[i] = r.ID
+			same = append(same, r.ID)
+			continue
+		}
+		if ids[i], err = s.SeeDevice(ctx, x); err != nil && !errors.Is(err, ErrTaken) {
+			return nil, err
+		}
+	}
+	for part := range slices.Chunk(same, manyAtOnce) {
+		q, args, err := sqlx.In("UPDATE devices SET seen = now(3) WHERE host_id = ? AND id IN (?)", host, part)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := s.exec(ctx, q, args...); err != nil {
+			return nil, err
+		}
+	}
+	for part := range slices.Chunk(fresh, manyAtOnce) {
+		if err := s.newDevices(ctx, all, part, ids); err != nil {
+			return nil, err
+		}
+	}
+	return ids, nil
+}
+
+// manyAtOnce is how many rows go in one statement.
+const manyAtOnce = 500
+
+// newDevices takes in those of a host's devices that it has not shown before. Where a serial is known, or is taken at the same moment, each is looked at by itself.
+func (s *Store) newDevices(ctx context.Context, all []Sighting, which []int, ids []string) error {
+	serials := make([]string, len(which))
+	for n, i := range which {
+		serials[n] = all[i].Facts.Serial
+	}
+	q, args, err := sqlx.In("SELECT serial FROM devices WHERE serial IN (?)", serials)
+	if err != nil {
+		return err
+	}
+	var taken []string
+	if err := s.db.SelectContext(ctx, &taken, q, args...); err != nil {
+		return err
+	}
+	var together, alone []int
+	seen := map[string]bool{}
+	for _, serial := range taken {
+		seen[serial] = true
+	}
+	for _, i := range which {
+		if serial := all[i].Facts.Serial; seen[serial] {
+			alone = append(alone, i)
+		} else {
+			seen[serial] = true
+			together = append(together, i)
+		}
+	}
+	if len(together) > 0 {
+		rows, args := make([]string, 0, len(together)), make([]any, 0, 8*len(together))
+		for _, i := range together {
+			x := all[i]
+			ids[i] = NewID()
+			rows = append(rows, "(?, ?, ?, ?, ?, ?, ?, ?, now(3))")
+			args = append(args, ids[i], x.Facts.Serial, x.HostID, x.Lab, x.Facts.Serial, asJSON(x.Facts), x.State, x.Why)
+		}
+		if _, err := s.exec(ctx, "INSERT INTO devices (id, serial, host_id, lab, unit, facts, state, why, seen) VALUES "+strings.Join(rows, ", "), args...); err != nil {
+			alone = append(alone, together...)
+		}
+	}
+	for _, i := range alone {
+		if ids[i], err = s.SeeDevice(ctx, all[i]); err != nil && !errors.Is(err, ErrTaken) {
+			return err
+		}
+	}
+	return nil
 }
 
 // DevicesGone marks a host's devices as away, but for those it still sees, by their ids. One

@@ -434,3 +434,46 @@ func TestADeviceThatIsReleasedIsGivenAwayBeforeItsHoldEnds(t *testing.T) {
 	assert.Equal(t, "quarantined", x.Standing().Name)
 	assert.Equal(t, "itself", x.QuarantineBy)
 }
+
+func TestManyDevicesAreSeenTogetherAsEachWouldBe(t *testing.T) {
+	ctx, d := context.Background(), open(t)
+	other, err := d.SeeHost(ctx, "bench-2")
+	require.NoError(t, err)
+	tell := func(host, name, lab string, of ...string) (ids []string) {
+		t.Helper()
+		var all []store.Sighting
+		for i := 0; i+2 < len(of); i += 3 {
+			all = append(all, store.Sighting{HostID: host, Host: name, Lab: lab, Facts: devices.Facts{Serial: of[i], Platform: "android", Model: of[i+1]}, State: of[i+2]})
+		}
+		ids, err := d.SeeDevices(ctx, host, all)
+		require.NoError(t, err)
+		require.Len(t, ids, len(all))
+		return ids
+	}
+	first := tell(d.host, "beside", "adb", "d-1", "Skerry", "ready", "d-2", "", "ready", "m-1", "Fennel", "ready", "m-2", "Fennel", "unusable", "m-1", "Fennel", "ready")
+	assert.Equal(t, first[2], first[4], "one that is told twice is one")
+	again := tell(d.host, "beside", "adb", "d-1", "Skerry", "ready", "d-2", "", "ready", "m-1", "Fennel", "unusable", "m-2", "Fennel", "unusable")
+	assert.Equal(t, first[:4], again)
+	x, err := d.DeviceByID(ctx, first[2])
+	require.NoError(t, err)
+	assert.Equal(t, devices.Unusable, x.Standing().State, "what has changed is taken over")
+	rented := tell(d.host, "beside", "heron", "m-1", "Larch", "ready")
+	assert.NotEqual(t, first[2], rented[0], "another lab's device of that serial is another")
+	elsewhere := tell(other, "bench-2", "adb", "m-1", "Quillon", "ready", "n-1", "Quillon", "ready")
+	x, err = d.DeviceByID(ctx, elsewhere[0])
+	require.NoError(t, err)
+	assert.Equal(t, []string{"m-1@bench-2", "m-1", "Quillon"}, []string{x.Serial, x.Unit, x.Facts.V.Model})
+
+	// So many that they go in several statements.
+	var many []string
+	for i := range 1300 {
+		many = append(many, fmt.Sprintf("k-%d", i), "Many", "ready")
+	}
+	ids := tell(other, "bench-2", "heron", many...)
+	assert.Equal(t, ids, tell(other, "bench-2", "heron", many...))
+	seen := map[string]bool{}
+	for _, id := range ids {
+		assert.False(t, seen[id])
+		seen[id] = true
+	}
+}

@@ -85,20 +85,30 @@ func (l *link) Devices(ctx context.Context, name string, about hostlink.About, s
 		return nil, err
 	}
 	var still []string
+	var told []store.Sighting
+	var checked []bool
 	for _, d := range seen {
 		if len(d.Facts.Serial) > maxSerial || d.Facts.Serial != foreign.Name(d.Facts.Serial, maxSerial) {
 			l.Log.Warn("a device has a serial that can't be kept, and is passed over", "host", name, "serial", foreign.Name(d.Facts.Serial, maxSerial))
 			continue
 		}
-		one, err := l.Store.SeeDevice(ctx, store.Sighting{HostID: id, Host: name, Lab: foreign.Name(cmp.Or(d.Lab, firstLab), maxLab), Facts: fitted(d.Facts), State: d.State, Why: foreign.Fit(d.Why, maxWhyNot)})
-		if errors.Is(err, store.ErrTaken) {
-			continue // it is told again in a moment
-		}
-		if err != nil {
-			return nil, err
+		told = append(told, store.Sighting{HostID: id, Host: name, Lab: foreign.Name(cmp.Or(d.Lab, firstLab), maxLab), Facts: fitted(d.Facts), State: d.State, Why: foreign.Fit(d.Why, maxWhyNot)})
+		checked = append(checked, d.Checked && d.State == devices.Ready)
+	}
+	ids, err := l.Store.SeeDevices(ctx, id, told)
+	if err != nil {
+		return nil, err
+	}
+	resting, err := l.Store.Resting(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	for i, one := range ids {
+		if one == "" { // it is told again in a moment
+			continue
 		}
 		still = append(still, one)
-		if d.Checked && d.State == devices.Ready {
+		if checked[i] && resting[one] {
 			if err := l.released(ctx, one); err != nil {
 				return nil, err
 			}
