@@ -44,7 +44,7 @@ func main() {
 		return
 	}
 	rounds := flag.Int("rounds", 1, "how often the runs are repeated")
-	only := flag.String("only", "", "facts, runs, upload, many, console, outside, access, choosing, evidence or answers; default: all")
+	only := flag.String("only", "", "facts, runs, upload, many, console, outside, access, choosing, evidence, answers or labs; default: all")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "tessellant-bench-")
 	if err != nil {
@@ -53,7 +53,7 @@ func main() {
 	for _, f := range []struct {
 		name    string
 		measure func() error
-	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}, {"outside", func() error { return outside(dir) }}, {"access", func() error { return asking(dir) }}, {"choosing", func() error { return choosing(dir) }}, {"evidence", func() error { return evidence(dir) }}, {"answers", func() error { return whatRunsSay(dir) }}} {
+	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}, {"outside", func() error { return outside(dir) }}, {"access", func() error { return asking(dir) }}, {"choosing", func() error { return choosing(dir) }}, {"evidence", func() error { return evidence(dir) }}, {"answers", func() error { return whatRunsSay(dir) }}, {"labs", func() error { return labs(dir) }}} {
 		if *only == "" || *only == f.name {
 			err = errors.Join(err, f.measure())
 		}
@@ -195,6 +195,11 @@ func runs(dir string, rounds int) error {
 
 // start starts the service with phones beside it, and waits until all are free.
 func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
+	return startWith(dir, fleet, len(fleet))
+}
+
+// startWith starts the service with more arguments, and waits until so many devices are free.
+func startWith(dir string, fleet []phone.Traits, devices int, more ...string) (d *desk, stop func(), err error) {
 	var stops []func()
 	stop = func() {
 		for i := len(stops) - 1; i >= 0; i-- {
@@ -227,7 +232,7 @@ func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
 		return nil, stop, err
 	}
 	address := fmt.Sprintf("127.0.0.1:%d", port)
-	args := append([]string{"serve", "--adb-server", "own", "--listen", address, "--data", dir, "--log-level", "warn"}, append(connect, housetest.Backends(back)...)...)
+	args := append([]string{"serve", "--adb-server", "own", "--listen", address, "--data", dir, "--log-level", "warn"}, append(connect, append(housetest.Backends(back), more...)...)...)
 	const key = "tsl_a_key_for_the_benchmark"
 	serve := exec.Command(program, args...)
 	serve.Env = append(os.Environ(), "TESSELLANT_FIRST_KEY="+key)
@@ -240,7 +245,7 @@ func start(dir string, fleet []phone.Traits) (d *desk, stop func(), err error) {
 		_ = serve.Wait()
 	})
 	d = &desk{url: "http://" + address, key: key, pid: serve.Process.Pid}
-	return d, stop, d.ready(len(fleet))
+	return d, stop, d.ready(devices)
 }
 
 type desk struct {

@@ -37,7 +37,7 @@ import (
 )
 
 // wd is a WebDriver client.
-type wd struct{ url, key, path string }
+type wd struct{ url, key, path, bearer string }
 
 var wdHTTP = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 300}}
 
@@ -51,6 +51,9 @@ func (c *wd) do(method, path string, body any) (any, error) {
 		return nil, err
 	}
 	r.SetBasicAuth("any", c.key)
+	if c.bearer != "" {
+		r.Header.Set("Authorization", "Bearer "+c.bearer)
+	}
 	resp, err := wdHTTP.Do(r)
 	if err != nil {
 		return nil, err

@@ -167,6 +167,12 @@ func (s *Store) SeeDevices(ctx context.Context, host string, all []Sighting) (id
 			return nil, err
 		}
 	}
+	if len(same) == len(rows) { // all that there are
+		if _, err := s.exec(ctx, "UPDATE devices SET seen = now(3) WHERE host_id = ?", host); err != nil {
+			return nil, err
+		}
+		same = nil
+	}
 	for part := range slices.Chunk(same, manyAtOnce) {
 		q, args, err := sqlx.In("UPDATE devices SET seen = now(3) WHERE host_id = ? AND id IN (?)", host, part)
 		if err != nil {
