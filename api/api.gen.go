@@ -2197,6 +2197,15 @@ type Lending struct {
 	Workspace string  `json:"workspace"`
 }
 
+// LentTime defines model for LentTime.
+type LentTime struct {
+	Attempts int    `json:"attempts"`
+	Lab      string `json:"lab"`
+
+	// Seconds For which its devices were lent to the run
+	Seconds float32 `json:"seconds"`
+}
+
 // Load defines model for Load.
 type Load struct {
 	// Ends When that ends at the latest, by its time limit
@@ -2224,6 +2233,9 @@ type Loan struct {
 
 	// Page The lab's page about the session
 	Page *string `json:"page,omitempty"`
+
+	// Seconds For which it was lent; absent: it still is, or nobody could say
+	Seconds *float32 `json:"seconds,omitempty"`
 
 	// Session The lab's own reference of its session
 	Session string `json:"session"`
@@ -2847,9 +2859,12 @@ type Run struct {
 	Inputs   *map[string]string `json:"inputs,omitempty"`
 
 	// Labels name=value, by which runs are found
-	Labels       map[string]string `json:"labels"`
-	Legs         []LegSummary      `json:"legs"`
-	LimitSeconds int               `json:"limit_seconds"`
+	Labels map[string]string `json:"labels"`
+	Legs   []LegSummary      `json:"legs"`
+
+	// Lent For how long labs lent devices to it; in lists it is absent
+	Lent         *[]LentTime `json:"lent,omitempty"`
+	LimitSeconds int         `json:"limit_seconds"`
 
 	// Lines Of devices, one leg each; in place of a filter, a pool and variants
 	Lines       *[]DeviceLine `json:"lines,omitempty"`

@@ -279,8 +279,8 @@ func (a *App) runText(ctx context.Context, r *api.Run) {
 	if r.StartedBy != nil {
 		by += " by " + *r.StartedBy
 	}
-	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "again", again, "labels", labelText(r.Labels), "build", r.Build, "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
-		"cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "remarks", remarksText(r.Remarks), "stopped", stopped, "started", by, "took", took, "forecast", forecast)
+	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "again", again, "labels", labelText(r.Labels), "build", strings.Join(append([]string{r.Build}, Deref(r.OtherBuilds)...), ", "), "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
+		"cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "remarks", remarksText(r.Remarks), "stopped", stopped, "started", by, "took", took, "lent", lentText(r.Lent), "forecast", forecast)
 	a.leftOut(r)
 	fmt.Fprintln(a.Out)
 	a.legTable(r).Render()
@@ -428,4 +428,13 @@ func legTook(l api.LegSummary) string {
 		end = *l.Ended
 	}
 	return TookText(max(end.Sub(*l.Started), 0))
+}
+
+// lentText says for how long labs lent devices to a run.
+func lentText(of *[]api.LentTime) string {
+	var out []string
+	for _, l := range Deref(of) {
+		out = append(out, fmt.Sprintf("%.1f min by %s (%s)", l.Seconds/60, l.Lab, Plural(l.Attempts, "attempt")))
+	}
+	return strings.Join(out, ", ")
 }

@@ -106,6 +106,11 @@ func TestALegOnALentIOSPhoneLeavesItsEvidence(t *testing.T) {
 	assert.Equal(t, []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed}, []verdict.Verdict{a.Cases[0].Verdict, a.Cases[1].Verdict, a.Cases[2].Verdict}, a.Cases[1].Message)
 	require.NotNil(t, a.Loan.V)
 	assert.Equal(t, "heron", a.Loan.V.Lab)
+	assert.InDelta(t, a.Ended.Time.Sub(a.Started).Seconds(), a.Loan.V.Seconds, 30, "for how long it was lent")
+	assert.Positive(t, a.Loan.V.Seconds)
+	times, err := r.Store.LentTo(context.Background(), run)
+	require.NoError(t, err)
+	assert.Equal(t, []store.LentTime{{Lab: "heron", Seconds: a.Loan.V.Seconds, Attempts: 1}}, times)
 	assert.Equal(t, r.cloud.URL()+"/sessions/"+a.Loan.V.Session, a.Loan.V.Page)
 	es := r.whole(a)
 	shots, lent := 0, false

@@ -237,6 +237,12 @@ func runOut(v service.RunView) api.Run {
 	q := v.Request.V
 	o.Cases, o.Tags, o.Inputs, o.Secrets = someOf(len(q.Cases), q.Cases), someOf(len(q.Tags), q.Tags), someOf(len(q.Inputs), q.Inputs), someOf(len(q.Secrets), q.Secrets)
 	o.Confirm, o.MaxAttempts = q.Confirm, q.MaxAttempts()
+	if len(v.Lent) > 0 {
+		lent := each(v.Lent, func(l store.LentTime) api.LentTime {
+			return api.LentTime{Lab: l.Lab, Seconds: float32(l.Seconds), Attempts: l.Attempts}
+		})
+		o.Lent = &lent
+	}
 	o.OtherBuilds = someOf(len(q.Others), q.Others)
 	o.Pool, o.Models, o.Spread, o.Beside, o.Fetch, o.N = some(q.Pool), someTrue(q.Models), someTrue(q.Spread), someOf(len(q.Beside), q.Beside), someOf(len(q.Fetch), q.Fetch), someOf(q.N, q.N)
 	o.Conditions = conditionsOut(q.Conditions)

@@ -316,7 +316,7 @@ func legOut(l service.LegDetail) api.Leg {
 			x.ClockDoubtMs = &ms
 		}
 		if l := a.Loan.V; l != nil {
-			x.Loan = &api.Loan{Lab: l.Lab, Session: l.Session, Page: some(l.Page)}
+			x.Loan = &api.Loan{Lab: l.Lab, Session: l.Session, Page: some(l.Page), Seconds: someOf(int(l.Seconds+0.999), float32(l.Seconds))}
 		}
 		for _, c := range a.Cases {
 			var tries []api.Try

@@ -437,3 +437,17 @@ func (s *Store) Cases(ctx context.Context, attempt string) (out []Case, err erro
 	err = s.db.SelectContext(ctx, &out, "SELECT * FROM cases WHERE attempt_id = ? ORDER BY ordinal", attempt)
 	return out, err
 }
+
+// LentTime is for how long a lab lent devices to a run.
+type LentTime struct {
+	Lab      string  `db:"lab"`
+	Seconds  float64 `db:"seconds"`
+	Attempts int     `db:"attempts"`
+}
+
+// LentTo says for how long labs lent devices to a run, the legs that go on left out.
+func (s *Store) LentTo(ctx context.Context, run string) (out []LentTime, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT JSON_VALUE(a.loan, '$.lab') AS lab, coalesce(sum(JSON_VALUE(a.loan, '$.seconds')), 0) AS seconds, count(*) AS attempts
+		FROM work w JOIN attempts a ON a.work_id = w.id WHERE w.run_id = ? AND a.loan IS NOT NULL GROUP BY 1 ORDER BY 1`, run)
+	return out, err
+}

@@ -2714,6 +2714,8 @@ export interface components {
             started_by?: string;
             forecast?: components["schemas"]["Forecast"];
             again?: components["schemas"]["AgainOf"];
+            /** @description For how long labs lent devices to it; in lists it is absent */
+            lent?: components["schemas"]["LentTime"][];
             /** @description What people call it; may be empty */
             name: string;
             /** @description name=value, by which runs are found */
@@ -4023,6 +4025,14 @@ export interface components {
              * @description The lab's page about the session
              */
             page?: string;
+            /** @description For which it was lent; absent: it still is, or nobody could say */
+            seconds?: number;
+        };
+        LentTime: {
+            lab: string;
+            /** @description For which its devices were lent to the run */
+            seconds: number;
+            attempts: number;
         };
         Attempt: {
             id: string;

@@ -289,17 +289,17 @@ function Heading({
   );
 }
 
-/** Another leg of the run, or another attempt, to be seen beside this one. */
 /** Which lab lent the device, and where the lab itself tells of it. */
 function Lent({ loan }: { loan: Loan }) {
   return (
     <>
-      lent by the lab {loan.lab}, session <Mono>{loan.session}</Mono>
+      lent by the lab {loan.lab}{loan.seconds && ` for ${took(loan.seconds * 1000)}`}, session <Mono>{loan.session}</Mono>
       {loan.page && <> (<a href={loan.page} target="_blank" rel="noreferrer">its page at the lab</a>)</>}
     </>
   );
 }
 
+/** Another leg of the run, or another attempt, to be seen beside this one. */
 function BesideWhich({ l, attempt, others }: { l: Leg; attempt: Attempt | undefined; others: LegSummary[] | undefined }) {
   const navigate = useNavigate();
   const tries = l.attempts.filter((a) => a.number !== attempt?.number);

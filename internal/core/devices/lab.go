@@ -19,7 +19,8 @@ type Lab struct {
 
 // Loan is a device that its lab lent for an attempt.
 type Loan struct {
-	Lab     string `json:"lab"`
-	Session string `json:"session"`        // the lab's own reference
-	Page    string `json:"page,omitempty"` // address of the lab's page about it
+	Lab     string  `json:"lab"`
+	Session string  `json:"session"`           // the lab's own reference
+	Page    string  `json:"page,omitempty"`    // address of the lab's page about it
+	Seconds float64 `json:"seconds,omitempty"` // for which it was lent; 0: it is, or nobody could say
 }

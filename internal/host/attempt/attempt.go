@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/timeline"
@@ -66,6 +67,8 @@ type attempt struct {
 	unit     *lab.Unit
 	started  lab.Starter // of a device that was started for this; nil: none was
 	given    lab.Given   // of a device that is lent
+	loan     devices.Loan
+	lentAt   time.Time // zero: it was not
 	timeline *record.Timeline
 	film     *film.Film
 	kit      *runner.Kit

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"time"
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/timeline"
@@ -26,7 +27,8 @@ func (a *attempt) borrow(ctx context.Context) (err error) {
 	}
 	lent := func(g lab.Given) {
 		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "lent by its lab", Args: map[string]string{"lab": l.Name(), "session": g.Shown}})
-		a.tell(hostlink.Progress{Loan: &devices.Loan{Lab: l.Name(), Session: g.Shown, Page: g.Page}})
+		a.loan = devices.Loan{Lab: l.Name(), Session: g.Shown, Page: g.Page}
+		a.tell(hostlink.Progress{Loan: &a.loan})
 		if err := a.journal.Lent(g.Ref); err != nil {
 			a.log.Warn("the loan can't be written down", "session", g.Shown, "err", err)
 		}
@@ -39,13 +41,20 @@ func (a *attempt) borrow(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	a.lentAt = time.Now()
 	lent(a.given)
 	return nil
 }
 
 // giveBack ends the loan. A lab that can't be told now is told later.
 func (a *attempt) giveBack(ctx context.Context) {
-	if err := a.unit.Loan.End(ctx); err != nil {
+	err := a.unit.Loan.End(ctx)
+	if !a.lentAt.IsZero() {
+		over := a.loan
+		over.Seconds = time.Since(a.lentAt).Seconds()
+		a.tell(hostlink.Progress{Loan: &over})
+	}
+	if err != nil {
 		a.log.Warn("the device could not be given back to its lab yet", "session", a.given.Shown, "err", err)
 	}
 }

@@ -103,15 +103,17 @@ func TestAPageIsTestedInARealBrowserOfThreeSizes(t *testing.T) {
 			tap(t, u, "#feet")
 			housetest.Eventually(t, "heights are in feet", func() bool { return shown(t, u, "#height_0").Text == "18.4 ft" })
 			assert.True(t, shown(t, u, "#feet").Checked)
+			covered := shown(t, u, "#remind").Bounds.Bottom > shown(t, u, "#notice").Bounds.Top
+			assert.Equal(t, d.Facts.WidthDP() < 340, covered, "on narrow screens a notice lies over the last row")
+			if covered {
+				return
+			}
 			tap(t, u, "#name")
 			require.NoError(t, u.Type(ctx, "Ada"))
 			assert.Equal(t, "Ada", shown(t, u, "field[id=name]").Value)
-			button := shown(t, u, "button[text='Remind me']")
-			assert.Equal(t, d.Facts.WidthDP() < 356, button.Bounds.Right > d.Facts.Width, "the last row does not fit into narrow screens")
-			if d.Facts.WidthDP() >= 356 {
-				tap(t, u, "#remind")
-				assert.Contains(t, shown(t, u, "#said[text]").Text, "We remind Ada")
-			}
+			tap(t, u, "#remind")
+			said := shown(t, u, "#said[text]")
+			assert.Contains(t, said.Text, "We remind Ada")
 
 			// A cleared browser knows nothing of before.
 			require.NoError(t, u.Clear(ctx, "page"))

@@ -75,7 +75,7 @@ func TestTheDriverPassesTheSuiteOnALabsPhones(t *testing.T) {
 		t.Run(platform, func(t *testing.T) {
 			want := wantFor(t, platform)
 			u, _ := borrow(t, l, serial, lab.Want{Name: "bare"}) // the suite installs the build itself
-			phonetest.Run(t, phonetest.Subject{Phone: u.Unit, App: want.App, Language: "en", AnyText: true, NoMarks: true, NoFilm: true})
+			phonetest.Run(t, phonetest.Subject{Phone: u.Unit, App: want.App, Language: "en", AnyText: true, ReadMarks: true, NoFilm: true})
 		})
 	}
 }

@@ -48,10 +48,18 @@ func (s *stream) Close() error {
 	return s.PipeReader.Close()
 }
 
+// mark is a line that is to stand behind all that the device has logged so far.
+type mark struct {
+	text string
+	done chan error
+}
+
 // follow writes lines until ctx ends. The newest are kept for a while: a lab may give them again.
 func (l logger) follow(ctx context.Context, since time.Time, to io.Writer) error {
 	var before []string
 	var next any
+	var last time.Time // of the newest line
+	var wanted []mark
 	for {
 		v, cursor, err := l.d.ownNext(ctx, "give its log", "log", func(v *labfile.Values) { v.Since, v.Next = since, next })
 		if ctx.Err() != nil {
@@ -74,13 +82,50 @@ func (l logger) follow(ctx context.Context, since time.Time, to io.Writer) error
 		}
 		before = lines
 		if n := len(lines); n > 0 {
-			if last, ok := devicelog.Parse(lines[n-1], since.Year()); ok && last.At.Add(-logAgain).After(since) {
-				since = last.At.Add(-logAgain)
+			if newest, ok := devicelog.Parse(lines[n-1], since.Year()); ok {
+				if last = newest.At; last.Add(-logAgain).After(since) {
+					since = last.Add(-logAgain)
+				}
 			}
 		}
-		if phone.Pause(ctx, logEvery) != nil {
+		for _, m := range wanted {
+			m.done <- writeMark(to, last, m.text)
+		}
+		wanted = nil
+		select {
+		case <-time.After(logEvery):
+		case m := <-l.d.marks:
+			wanted = append(wanted, m)
+		case <-ctx.Done():
 			return io.EOF
 		}
+	}
+}
+
+// writeMark writes a line of ours as a device's log would have it, at the time of the newest line.
+func writeMark(to io.Writer, at time.Time, text string) error {
+	if at.IsZero() {
+		return errNoLine
+	}
+	_, err := fmt.Fprintf(to, "%d.%03d     0     0 I Tessellant: %s\n", at.Unix(), at.Nanosecond()/1e6, text)
+	return err
+}
+
+var errNoLine = &phone.Refused{Doing: "mark its log", Why: "it has no line yet", Remedy: "nothing has to be done"}
+
+// Mark implements phone.Logger: the lab is asked at once, and the mark stands behind what it gives. The device's own log has none.
+func (l logger) Mark(ctx context.Context, text string) error {
+	m := mark{text, make(chan error, 1)}
+	select {
+	case l.d.marks <- m:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-m.done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 
@@ -125,11 +170,6 @@ func overlap(before, now []string) int {
 		}
 	}
 	return 0
-}
-
-// Mark implements phone.Logger: a lab takes none.
-func (l logger) Mark(context.Context, string) error {
-	return &phone.Refused{Doing: "write into its log", Why: "its lab has no command for it", Remedy: "nothing has to be done: lines that are still on their way come a moment later"}
 }
 
 type clock struct{ d *Device }

@@ -59,6 +59,7 @@ type Config struct {
 type Device struct {
 	Config
 
+	marks    chan mark    // that are to stand in the log
 	renewing sync.RWMutex // held by each request within the session; for itself by who renews it
 
 	mu     sync.Mutex
@@ -71,7 +72,7 @@ type Device struct {
 }
 
 // New makes a device. Nothing can be asked of it before Use.
-func New(c Config) *Device { return &Device{Config: c} }
+func New(c Config) *Device { return &Device{Config: c, marks: make(chan mark)} }
 
 // Use has the device work with a session.
 func (d *Device) Use(o Opened) {

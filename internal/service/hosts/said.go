@@ -84,12 +84,15 @@ func fittedLabs(all []devices.Lab) (out []devices.Lab) {
 	return out
 }
 
+// maxLent is for how long a device may be said to be lent, in seconds.
+const maxLent = 7 * 24 * 3600
+
 // fittedLoan is a loan as it can be kept; a page that a browser may not be led to is left out.
 func fittedLoan(x *devices.Loan) *devices.Loan {
 	if x == nil {
 		return nil
 	}
-	out := &devices.Loan{Lab: foreign.Name(x.Lab, maxLab), Session: foreign.Name(x.Session, maxFact)}
+	out := &devices.Loan{Lab: foreign.Name(x.Lab, maxLab), Session: foreign.Name(x.Session, maxFact), Seconds: min(max(x.Seconds, 0), maxLent)}
 	if u, err := url.Parse(x.Page); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" && len(x.Page) <= maxWhyNot {
 		out.Page = u.String()
 	}

@@ -24,6 +24,7 @@ type RunView struct {
 	Stages    map[string]int    // legs that are not done
 	CaseNames []string          // not in lists
 	Legs      []LegView         // not in lists
+	Lent      []store.LentTime  // not in lists
 }
 
 // LegView is a leg with its device, and the cases of its last attempt.
@@ -76,6 +77,9 @@ func (s *Runs) View(ctx context.Context, r store.Run, wanted map[string]bool) (R
 	v.CaseNames = names
 	legs, err := s.Store.Legs(ctx, r.ID)
 	if err != nil {
+		return v, err
+	}
+	if v.Lent, err = s.Store.LentTo(ctx, r.ID); err != nil {
 		return v, err
 	}
 	var chosen []store.LegRow

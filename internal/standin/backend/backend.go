@@ -25,7 +25,7 @@ import (
 	"time"
 )
 
-// page is the page of tides, for browsers. Its last row does not fit into narrow screens.
+// page is the page of tides, for browsers. On narrow screens a notice lies over its last row.
 //
 //go:embed tides.html
 var page []byte
