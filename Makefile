@@ -71,9 +71,9 @@ check-deps: setup
 
 # A few minutes of fuzzing for each parser of uploads, and of what devices say.
 fuzz: setup $(KELPLINE)
-	@for f in FuzzRead FuzzParts FuzzIPA; do $(GO) test ./internal/core/appfile -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
+	@for f in FuzzRead FuzzParts FuzzIPA FuzzPage; do $(GO) test ./internal/core/appfile -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/testpkg -run '^$$' -fuzz FuzzReadScript -fuzztime 2m -fuzzminimizetime 1x
-	@for f in FuzzParseAndroid FuzzIOS FuzzLocators; do $(GO) test ./internal/core/uitree -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
+	@for f in FuzzParseAndroid FuzzIOS FuzzHTML FuzzOurs FuzzLocators; do $(GO) test ./internal/core/uitree -run '^$$' -fuzz "^$$f$$" -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@for p in phone/android adb; do $(GO) test ./internal/$$p -run '^$$' -fuzz FuzzSaid -fuzztime 2m -fuzzminimizetime 1x || exit 1; done
 	@$(GO) test ./internal/core/foreign -run '^$$' -fuzz FuzzFit -fuzztime 30s -fuzzminimizetime 1x
 	@for p in junit har; do $(GO) test ./internal/core/$$p -run '^$$' -fuzz FuzzRead -fuzztime 2m -fuzzminimizetime 1x || exit 1; done

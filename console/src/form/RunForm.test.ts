@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
 import { readView, writeView } from '../parts/address';
-import { choosing, commandLine, formParts, limitOf, newer, pinned, planned, readPlan, requestOf, type Chosen } from './RunForm';
+import { choosing, commandLine, formParts, limitOf, newer, pinned, planned, readPlan, requestOf, withOther, type Chosen } from './RunForm';
 
 const form = (q = '') => readView(formParts, new URLSearchParams(q));
 const chosen: Chosen = { build: 'B1', package: 'P1', given: {}, secrets: {} };
@@ -43,6 +43,16 @@ test('no secret leaves the browser before the run starts', () => {
   expect(commandLine(q)).toContain('--secret-from-env code=CODE');
   expect(commandLine(q)).not.toContain('ebb');
   expect(writeView(formParts, new URLSearchParams(), { ...form() }).toString()).not.toContain('ebb');
+});
+
+test('a build for another platform goes along, and its devices are not left out', () => {
+  const f = { ...form(), ...withOther('ios', 'kelpline/ios@231')(form()) };
+  expect(requestOf(f, chosen)).toMatchObject({ other_builds: ['kelpline/ios@231'] });
+  expect(requestOf(f, chosen)).not.toHaveProperty('where');
+  expect(commandLine(requestOf(f, chosen)!)).toContain('--other-build kelpline/ios@231');
+  expect(withOther('ios', 'kelpline/ios@240')(f).others).toEqual(['kelpline/ios@240']);
+  expect(withOther('ios', '')(f).others).toEqual([]);
+  expect(withOther('web', 'tides/web@v14')(form('where=maker%3DOrrery'))).toEqual({ others: ['tides/web@v14'] });
 });
 
 test('the address brings the form back', () => {

@@ -11,7 +11,8 @@ const texts = (): Part<string[]> => ({ read: (s) => s.split('|').filter(Boolean)
 
 /** What of the form stands in the address. Secrets never do. */
 export const formParts = {
-  build: text(), package: text(), by: oneOf(['filter', 'name'] as const, 'filter'), where: text('platform=android'), devices: list(),
+  build: text(), others: list(), package: text(),
+  by: oneOf(['filter', 'name'] as const, 'filter'), where: text('platform=android'), devices: list(),
   pool: text(), take: oneOf(['', 'any', 'differ'] as const, ''), n: text('8'), units: oneOf(['each', 'any'] as const, 'each'),
   variants: texts(), conditions: text(), spread: oneOf(['', 'yes'] as const, ''), name: text(), labels: text(),
   cases: text(), tags: text(), confirm: oneOf(['0', '1', '2', '3'] as const, '0'), limit: text('30'),
@@ -63,6 +64,7 @@ export function requestOf(f: RunForm, chosen: Chosen): RunRequest | undefined {
     ...some('tags', patterns(f.tags)),
     ...some('inputs', filled(chosen.given)),
     ...some('secrets', filled(chosen.secrets)),
+    ...some('other_builds', f.others),
     ...(f.by === 'name' ? { devices: f.devices } : some('where', patterns(f.where))),
     ...(f.by === 'filter' && f.pool ? { pool: f.pool } : {}),
     ...(f.by === 'filter' && f.take && countOf(f.n) ? { take: f.take, n: countOf(f.n)! } : {}),
@@ -93,6 +95,15 @@ export function readPlan(plan: Plan | undefined) {
   };
 }
 
+/** The platform of a reference, such as kelpline/ios@newest. */
+export const platformOf = (ref: string) => /\/([a-z]+)@/.exec(ref)?.[1] ?? '';
+
+/** What a choice of a build for another platform changes. The filter of the form as it opens would leave its devices out. */
+export const withOther = (platform: string, ref: string) => ({ others, where }: RunForm): Partial<RunForm> => ({
+  others: [...others.filter((o) => platformOf(o) !== platform), ...(ref ? [ref] : [])],
+  ...(ref && where === formParts.where.normal ? { where: '' } : {}),
+});
+
 /** The inputs that a package asks for, apart from its secrets. */
 export const openInputs = (inputs: Input[] | undefined) => (inputs ?? []).filter((i) => !i.secret);
 export const secretInputs = (inputs: Input[] | undefined) => (inputs ?? []).filter((i) => i.secret);
@@ -101,6 +112,7 @@ export const secretInputs = (inputs: Input[] | undefined) => (inputs ?? []).filt
 export function commandLine(q: RunRequest): string {
   const limit = q.limit_seconds ?? usualLimit;
   const parts = ['tessellant run start', `--build ${shellWord(q.build)}`, `--package ${shellWord(q.package)}`];
+  for (const b of q.other_builds ?? []) parts.push(`--other-build ${shellWord(b)}`);
   if (q.pool) parts.push(`--pool ${shellWord(q.pool)}`);
   if (q.take && q.take !== 'all') parts.push(`--${q.take} ${q.n}`);
   if (q.models) parts.push('--any-unit');

@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
-import { answer, http, type Input, type RunRequest } from '../data/api';
+import { answer, http, type Build, type Input, type RunRequest } from '../data/api';
 import { client, useBuilds, useDevices, useMay, useMe, usePackage, usePackages, usePlan, usePools } from '../data/queries';
 import { useSettled } from '../data/settled';
 import { useTopics } from '../data/tab';
@@ -12,8 +12,22 @@ import { Keep } from '../form/Keep';
 import { Settings } from '../form/Settings';
 import { DevicePicker } from '../form/DevicePicker';
 import { Units } from '../form/PoolForm';
-import { formParts, limitOf, newer, openInputs, pinned, planned, readPlan, requestOf, secretInputs, type Pin } from '../form/RunForm';
-import { useView } from '../parts/address';
+import {
+  formParts,
+  limitOf,
+  newer,
+  openInputs,
+  pinned,
+  planned,
+  platformOf,
+  readPlan,
+  requestOf,
+  secretInputs,
+  withOther,
+  type Pin,
+  type RunForm,
+} from '../form/RunForm';
+import { useView, type Change } from '../parts/address';
 import { Button, Select, TextField } from '../parts/controls';
 import { Empty, Findings, Head, Page, Refused, Section, Sub, Title } from '../parts/page';
 import { c, narrow, radius } from '../theme';
@@ -59,6 +73,27 @@ export default function StartPage() {
       <h1>Your key can’t start runs.</h1>
       <Sub>It has the role {role}. Ask an owner of the workspace for a key with the role engineer.</Sub>
     </Page>
+  );
+}
+
+const platformNames: Record<string, string> = { android: 'Android', ios: 'iOS', web: 'browsers' };
+
+/** The builds for devices of other platforms: so that one run covers them, too. */
+function OtherBuilds(p: { form: RunForm; set: (change: Change<RunForm>) => void; builds: Build[]; main: string }) {
+  const platforms = [...new Set(p.builds.map((b) => b.platform))].filter((x) => x !== p.main).sort();
+  if (platforms.length === 0) return null;
+  return (
+    <Two>
+      {platforms.map((platform) => (
+        <Select
+          key={platform}
+          label={`Build for ${platformNames[platform] ?? platform}`}
+          value={p.form.others.find((o) => platformOf(o) === platform) ?? 'none'}
+          onChange={(v) => p.set(withOther(platform, v === 'none' ? '' : v))}
+          options={[{ id: 'none', text: 'none' }, ...options(p.builds.filter((b) => b.platform === platform))]}
+        />
+      ))}
+    </Two>
   );
 }
 
@@ -154,6 +189,7 @@ function Start() {
                 options={options(packageItems)}
               />
             </Two>
+            <OtherBuilds form={form} set={set} builds={buildItems ?? []} main={build?.item.platform ?? platformOf(form.build)} />
             {newerBuild && <Come what="build" item={newerBuild} onTake={() => pinBuild({ ref: form.build, item: newerBuild })} />}
             {newerPackage && (
               <Come what="package" item={newerPackage} onTake={() => pinPackage({ ref: form.package, item: newerPackage })} />

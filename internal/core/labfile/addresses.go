@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -28,7 +29,7 @@ func addressOf(text string) (a Address, ok bool) {
 	}
 	a.Host = text
 	if host, port, err := net.SplitHostPort(text); err == nil {
-		if port == "" {
+		if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 {
 			return a, false
 		}
 		a.Host, a.Port = host, port

@@ -3,6 +3,7 @@ package labfile_test
 import (
 	"encoding/json"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -170,4 +171,73 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestKindsThatNeedLess(t *testing.T) {
+	f, mistakes := labfile.Parse([]byte(`labs:
+  - name: gull
+    kind: tessellant
+    address: https://tessellant.example/
+    key: {env: GULL_KEY}
+    at_once: 2
+  - name: browsers
+    kind: browser
+    addresses: [tides.example, "*.kelpline.example", "10.0.0.7:8080", "[::1]:9000"]
+    devices: [{id: c-360, width: 1080, height: 2340, density: 480}]
+  - name: adb
+    kind: adb
+    at_most: 2
+    startable: [{id: e, count: 3, start: "run {{.Port}}", os: "13", api: 33, model: M, width: 720, height: 1280, density: 320, fresh: each}]
+`))
+	require.Empty(t, mistakes)
+	gull, browsers, adb := f.Labs[0], f.Labs[1], f.Labs[2]
+	assert.Equal(t, []any{"https://tessellant.example/webdriver", "cloud", 2, "GULL_KEY"}, []any{gull.Address, gull.Origin, gull.AtOnce, gull.Secrets["key"].Env})
+	assert.Equal(t, "/tessellant:session", gull.Session.Told.Reference)
+	assert.Equal(t, []string{"web", "360 × 780", "phone"}, []string{browsers.Devices[0].Platform, browsers.Devices[0].Model, browsers.Devices[0].Form})
+	raw, err := browsers.Session.Pages.Make(labfile.Values{Screen: labfile.Screen{Width: 360, Height: 780, Scale: 3}, Language: "de", Device: labfile.Device{OS: "150"}, Own: map[string]string{"proxy": "127.0.0.1:1", "box": ""}})
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), `"deviceMetrics":{"width":360,"height":780,"pixelRatio":3,"touch":true,"mobile":true}`, "numbers are numbers")
+	assert.Contains(t, string(raw), `"--proxy-bypass-list=\u003c-loopback\u003e"`)
+	assert.NotContains(t, string(raw), "no-sandbox")
+	assert.Equal(t, []string{"e-1", "e-2", "e-3"}, adb.Startable[0].Serials())
+	assert.True(t, adb.Startable[0].Fresh)
+	for server, want := range map[string][2]bool{"tides.example:443": {true, true}, "TIDES.example.:80": {true, true}, "a.tides.example:443": {}, "kelpline.example:80": {}, "a.b.kelpline.example:80": {true, false}, "10.0.0.7:8080": {true, true}, "10.0.0.7:80": {},
+		"[::1]:9000": {true, true}, "[::1]:9001": {}, "127.0.0.1:80": {}} {
+		host, port, err := net.SplitHostPort(server)
+		require.NoError(t, err)
+		may, named := browsers.Leads(host, port)
+		assert.Equal(t, want, [2]bool{may, named}, server)
+	}
+	may, named := (&labfile.Lab{}).Leads("anything.example", "443")
+	assert.Equal(t, [2]bool{true, false}, [2]bool{may, named}, "without addresses, all that is public")
+}
+
+func TestMistakesOfKindsThatNeedLess(t *testing.T) {
+	for text, says := range map[string]string{
+		"kind: tessellant": "not that of a Tessellant",
+		"kind: tessellant, address: https://t.example":                                                               "has no key",
+		"kind: tessellant, address: https://u:p@t.example, key: {env: A}":                                            "a user or a password",
+		"kind: tessellant, address: \"https://t.example/{{.Build}}\", key: {env: A}":                                 "not that of a Tessellant",
+		"kind: tessellant, address: https://t.example, key: abc":                                                     "must not stand in the file",
+		"kind: tessellant, address: https://t.example, key: {env: A}, session: {}":                                   "has no session",
+		"kind: browser, addresses: [\"http://a\"]":                                                                   "is no server",
+		"kind: browser, addresses: [\"a b\"]":                                                                        "is no server",
+		"kind: browser, devices: [{id: a, width: 0, height: 5}]":                                                     "width can't be",
+		"kind: browser, catalogue: {address: /c}":                                                                    "has no catalogue",
+		"kind: adb, at_most: 3":                                                                                      "there are none",
+		"kind: adb, startable: [{id: a, os: \"1\", api: 1, model: m, width: 1, height: 1}]":                          "no command that starts it",
+		"kind: adb, startable: [{id: a, start: \"{{.Nothing}}\", os: \"1\", api: 1, model: m, width: 1, height: 1}]": "a template with a mistake",
+		"kind: adb, startable: [{id: a, start: x, api: 1, model: m, width: 1, height: 1}]":                           "it has no os",
+		"kind: adb, startable: [{id: a, start: x, fresh: always, os: \"1\", api: 1, model: m, width: 1, height: 1}]": "fresh can't be",
+		"kind: adb, startable: [{id: a, count: 2, start: x, os: \"1\", api: 1, model: m, width: 1, height: 1}, {id: a-1, start: x, os: \"1\", api: 1, model: m, width: 1, height: 1}]": "a device a-1 is there already",
+	} {
+		_, mistakes := labfile.Parse([]byte("labs:\n  - {name: x, " + text + "}\n"))
+		var all []string
+		for _, m := range mistakes {
+			all = append(all, m.Error())
+			assert.NotEmpty(t, m.Remedy)
+			assert.Equal(t, 2, m.Line, m.What)
+		}
+		assert.Contains(t, strings.Join(all, "\n"), says, text)
+	}
 }
