@@ -44,7 +44,8 @@ var floors = [][]string{
 	{"internal/host/spool"},
 	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
-	{"internal/confine", "internal/lab/adblab", "internal/lab/wdlab"},
+	{"internal/lab/browserlab"},
+	{"internal/confine", "internal/lab/adblab", "internal/lab/wdlab", "internal/lab/startlab"},
 	{"internal/lab"},
 	{"internal/phone", "internal/phone/android", "internal/phone/wd", "internal/phone/phonetest"},
 	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "internal/proxy", "api", "console"},
@@ -74,7 +75,7 @@ var beside = map[string]string{
 var impure = []string{"net/http", "net", "os", "os/exec", "database/sql", "github.com/labstack/echo/v5", "github.com/jmoiron/sqlx"}
 
 // devicesAlone are the packages that only those beside devices need; the service must do without them.
-var devicesAlone = []string{"internal/adb", "internal/phone/android", "internal/phone/wd", "internal/lab/adblab", "internal/lab/wdlab", "internal/sandbox", "internal/script", "internal/host"}
+var devicesAlone = []string{"internal/adb", "internal/phone/android", "internal/phone/wd", "internal/lab/adblab", "internal/lab/wdlab", "internal/lab/startlab", "internal/lab/browserlab", "internal/sandbox", "internal/script", "internal/host"}
 
 type pkg struct {
 	ImportPath string

@@ -6,7 +6,7 @@ package appfile
 import (
 	"encoding/json"
 	"io"
-	"net"
+	"net/netip"
 	"net/url"
 	"strings"
 
@@ -100,6 +100,6 @@ func (p *Page) facts() Facts {
 
 // local says whether a host is this machine by its name.
 func local(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
+	ip, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && ip.IsLoopback()
 }

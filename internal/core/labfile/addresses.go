@@ -4,7 +4,7 @@ package labfile
 
 import (
 	"fmt"
-	"net"
+	"net/netip"
 	"regexp"
 	"strconv"
 	"strings"
@@ -19,7 +19,8 @@ type Address struct {
 	Below bool
 }
 
-var hostForm = regexp.MustCompile(`^[a-z0-9_]([a-z0-9_.-]*[a-z0-9_])?$`)
+// serverForm takes a server apart: an IPv6 address in brackets or a host, and a port.
+var serverForm = regexp.MustCompile(`^(?:\[([0-9a-f:.]+)\]|([a-z0-9_](?:[a-z0-9_.-]*[a-z0-9_])?))(?::(\d{1,5}))?$`)
 
 // addressOf reads tides.example, *.tides.example, 10.0.0.7:8080, [::1]:8080.
 func addressOf(text string) (a Address, ok bool) {
@@ -27,18 +28,19 @@ func addressOf(text string) (a Address, ok bool) {
 	if rest, below := strings.CutPrefix(text, "*."); below {
 		a.Below, text = true, rest
 	}
-	a.Host = text
-	if host, port, err := net.SplitHostPort(text); err == nil {
-		if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 {
-			return a, false
-		}
-		a.Host, a.Port = host, port
+	m := serverForm.FindStringSubmatch(text)
+	if m == nil {
+		return a, false
 	}
-	a.Host = strings.Trim(a.Host, "[]")
-	if strings.Contains(a.Host, ":") {
-		return a, !a.Below && net.ParseIP(a.Host) != nil
+	a.Host, a.Port = m[1]+m[2], m[3]
+	if n, err := strconv.ParseUint(a.Port, 10, 16); a.Port != "" && (err != nil || n == 0) {
+		return a, false
 	}
-	return a, hostForm.MatchString(a.Host)
+	if m[1] != "" { // RFC 3986, section 3.2.2
+		at, err := netip.ParseAddr(m[1])
+		return a, err == nil && at.Is6() && !a.Below
+	}
+	return a, true
 }
 
 func (r *reader) addresses(n *yaml.Node) (out []Address) {
