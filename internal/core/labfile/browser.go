@@ -34,6 +34,9 @@ session:
           - '{{if eq .Dark "on"}}--blink-settings=preferredColorScheme=0{{end}}'
           - "{{with .Own.proxy}}--proxy-server={{.}}{{end}}"
           - "{{with .Own.proxy}}--proxy-bypass-list=<-loopback>{{end}}"
+          - "{{with .Own.proxy}}--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE 127.0.0.1{{end}}"
+          - --force-webrtc-ip-handling-policy=disable_non_proxied_udp
+          - --disable-quic
           - "{{with .Own.box}}{{.}}{{end}}"
         mobileEmulation:
           deviceMetrics: {width: "{{.Screen.Width}}", height: "{{.Screen.Height}}", pixelRatio: "{{.Screen.Scale}}", touch: true, mobile: true}
