@@ -67,20 +67,27 @@ func fileName(platform, id string) string {
 // installs says whether a session of the lab has the build installed.
 func (l *Lab) installs() bool { return l.Lab.Session.Capabilities.Names(".Build") }
 
-// sets are the conditions that the lab sees to when a session is opened: those that its capabilities name.
-func (l *Lab) sets(want conditions.Set) conditions.Set {
+// asks are the capabilities that a session is asked for with, in the phone's browser or not.
+func (l *Lab) asks(page bool) *labfile.Tree {
+	if page {
+		return l.Lab.Session.Pages
+	}
+	return l.Lab.Session.Capabilities
+}
+
+// seenTo are the conditions that the lab sees to when a session is opened.
+func seenTo(asks *labfile.Tree, want conditions.Set) conditions.Set {
 	out := conditions.Set{}
 	for name, value := range want {
-		if Sets(l.Lab, name) {
+		if sets(asks, name) {
 			out[name] = value
 		}
 	}
 	return out
 }
 
-// Sets says whether the capabilities of a lab's sessions set a condition.
-func Sets(l *labfile.Lab, name string) bool {
-	c := l.Session.Capabilities
+// sets says whether capabilities set a condition: those that they name.
+func sets(c *labfile.Tree, name string) bool {
 	if c.Names(".Screen.Width") && name == conditions.Orientation {
 		return true
 	}

@@ -137,7 +137,7 @@ func (x *loan) open(ctx context.Context, waiting func(string)) (lab.Given, error
 	}
 	x.mu.Lock()
 	x.values, x.since = v, time.Now()
-	x.given = lab.Given{Ref: o.ID, Installed: page || v.Build != "" && l.installs(), Set: l.sets(x.want.Conditions)}
+	x.given = lab.Given{Ref: o.ID, Installed: page || v.Build != "" && l.installs(), Set: seenTo(l.asks(page || x.wants.Platform == webPlatform), x.want.Conditions)}
 	x.mu.Unlock()
 	if other := x.other(capabilities); other != "" {
 		return lab.Given{}, x.lost(fmt.Errorf("the lab %s gave another device than was asked for: %s", l.Lab.Name, other))
@@ -218,11 +218,7 @@ func (l *Lab) busy(err error) bool {
 func (x *loan) session(ctx context.Context, v labfile.Values, waiting func(string)) (o wd.Opened, capabilities any, err error) {
 	l := x.lab
 	v.Secret, v.Own = l.end.Secrets, l.Own
-	asks := l.Lab.Session.Capabilities
-	if v.Page != "" || x.wants.Platform == webPlatform {
-		asks = l.Lab.Session.Pages
-	}
-	wanted, err := asks.Make(v)
+	wanted, err := l.asks(v.Page != "" || x.wants.Platform == webPlatform).Make(v)
 	if err != nil {
 		return o, nil, err
 	}

@@ -212,7 +212,7 @@ func (l *Lab) Devices(context.Context) ([]lab.Device, error) {
 // settable are the conditions that a device of the lab can be set to.
 func (l *Lab) settable() (out []string) {
 	for _, name := range conditions.Names() {
-		if Sets(l.Lab, name) || name == conditions.Orientation && l.Lab.Commands["rotate"] != nil || name == conditions.Dark && l.Lab.Commands["dark"] != nil {
+		if sets(l.Lab.Session.Capabilities, name) || name == conditions.Orientation && l.Lab.Commands["rotate"] != nil || name == conditions.Dark && l.Lab.Commands["dark"] != nil {
 			out = append(out, name)
 		}
 	}
