@@ -8,13 +8,17 @@ import (
 	"image/png"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/child"
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/core/uitree"
@@ -193,4 +197,63 @@ func TestABrowserThatDiesEndsItsSessionAndTheLabGoesOn(t *testing.T) {
 	require.NoError(t, again.Launch(t.Context(), phone.App{Page: s.URL}))
 	assert.Equal(t, "here", shown(t, again, "#a").Text)
 	assert.Less(t, time.Since(begin), time.Minute)
+}
+
+// TestALabOfSomebodyElsesTestsPagesAsItsFileSays has a bare chromedriver as a lab of kind webdriver: nothing but data leads to it.
+func TestALabOfSomebodyElsesTestsPagesAsItsFileSays(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprintf(w, `<meta name="viewport" content="width=device-width"><h1 id="at">%s</h1><p id="size"></p><script>size.textContent = innerWidth</script>`, r.URL.Query().Get("shore"))
+	}))
+	defer s.Close()
+	port, err := child.FreePort()
+	require.NoError(t, err)
+	cmd := exec.Command("chromedriver", fmt.Sprintf("--port=%d", port), "--log-level=SEVERE")
+	dir, err := os.MkdirTemp("", "tsl-") // a short name: Chromium has a socket in it
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	cmd.Env = append(os.Environ(), "TMPDIR="+dir)
+	p, err := child.Start(cmd, syscall.SIGTERM)
+	require.NoError(t, err)
+	t.Cleanup(func() { p.Stop(5 * time.Second) }) // before the folder goes
+	address := fmt.Sprintf("http://127.0.0.1:%d", port)
+	require.NoError(t, p.Ready(t.Context(), 20*time.Second, func() error {
+		r, err := http.Get(address + "/status")
+		if err == nil {
+			_ = r.Body.Close()
+		}
+		return err
+	}))
+	f, mistakes := labfile.Parse(fmt.Appendf(nil, `labs:
+  - name: heron
+    kind: webdriver
+    address: %s
+    devices: [{id: her-01, platform: android, os: "14", api: 34, maker: Orrery, model: Skerry 6, width: 720, height: 1600, density: 320}]
+    session:
+      capabilities: {alwaysMatch: {browserName: chrome}}
+      pages:
+        alwaysMatch:
+          browserName: chrome
+          goog:chromeOptions:
+            args: [--headless=new, --no-sandbox, --hide-scrollbars, --disable-dev-shm-usage]
+            mobileEmulation: {deviceMetrics: {width: "{{.Screen.Width}}", height: "{{.Screen.Height}}", pixelRatio: "{{.Screen.Scale}}", touch: true, mobile: true}}
+`, address))
+	require.Empty(t, mistakes)
+	l, err := wdlab.New(wdlab.Config{Lab: f.Labs[0], Dir: t.TempDir(), Log: housetest.Log()})
+	require.NoError(t, err)
+	ds, err := l.Devices(t.Context())
+	require.NoError(t, err)
+	assert.True(t, ds[0].Facts.Runs("web"))
+	assert.True(t, ds[0].Facts.Runs("android"))
+	u := open(t, l, "her-01", s.URL, nil)
+	require.NoError(t, u.Launch(t.Context(), phone.App{Page: s.URL, Args: map[string]string{"shore": "gull & ledge"}}))
+	assert.Equal(t, "gull & ledge", shown(t, u, "#at").Text)
+	assert.Equal(t, "360", shown(t, u, "#size").Text)
+	require.NoError(t, u.Stop(t.Context(), "page"))
+	housetest.Eventually(t, "the page is left", func() bool {
+		s, err := u.Tree(t.Context())
+		require.NoError(t, err)
+		found, err := s.Find("#at")
+		return err == nil && len(found) == 0
+	})
 }
