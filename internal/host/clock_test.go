@@ -65,16 +65,18 @@ func TestEveryKindOfEvidenceStandsAtTheCommandThatCausedIt(t *testing.T) {
 			}
 			require.Len(t, lines, 6)
 			doubt := a.ClockDoubtMS.Int64
-			assert.Less(t, doubt, int64(50))
+			// The doubt grows with the way to the phone and back: on a machine with other work that is not always short. It is kept to, however long it is.
+			assert.Less(t, doubt, int64(150))
+			near := max(doubt, 50)
 			for i, e := range taps {
-				assert.GreaterOrEqual(t, lines[i], e.At-50, "line %d", i)
-				assert.LessOrEqual(t, lines[i], e.At+e.Took+50, "line %d", i)
+				assert.GreaterOrEqual(t, lines[i], e.At-near, "line %d", i)
+				assert.LessOrEqual(t, lines[i], e.At+e.Took+near, "line %d", i)
 			}
 			// What the app says of a request stands at the request, as the network log has it.
 			entries := b.network(l)
 			require.GreaterOrEqual(t, len(asked), 2)
 			for i, e := range entries[:min(2, len(asked))] {
-				assert.InDelta(t, e.At+int64(e.Time), asked[i], 50)
+				assert.InDelta(t, e.At+int64(e.Time), asked[i], float64(near))
 			}
 			// The app dies 500 ms after its start.
 			assert.InDelta(t, launched+500, crashed, 150)
