@@ -194,9 +194,10 @@ func (x *loan) refused(what string, err error) error {
 	if denied(err) {
 		l.mu.Lock()
 		l.blame(err)
+		why := l.out
 		l.mu.Unlock()
 		l.hurry()
-		return x.lost(errors.New(l.out))
+		return x.lost(errors.New(why))
 	}
 	var said *wd.Answered
 	if errors.As(err, &said) && !l.busy(err) {
