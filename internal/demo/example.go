@@ -210,18 +210,13 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 	if err := d.types(ctx, "", nil, "pool", "add", pool, "--differ", "8", "--where", here, "--where", android); err != nil {
 		return nil, err
 	}
-	var runs []demoRun
-	var beside []demoRun
+	var runs, beside []demoRun
 	for _, v := range versions {
 		if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+v+".apk")); err != nil {
 			return nil, err
 		}
 		start := []string{"run", "start", "--build", "kelpline/android@v" + v, "--package", "shore-suite@newest", "--confirm", "1", "--secret-from-env", "observer-code=" + codeVariable, "--watch"}
 		if v == versions[0] {
-			start = append(start, "--case", "survey.test_total*", "--case", "survey.test_send*", "--case", "survey.test_draft_survives_turning", "--case", "tides.test_tide_chart", "--pool", pool, "--variant", "as-it-is", "--variant", "de=language:de", "--variant", "large=display-size:1.15", "--name", "variants")
-		}
-		if v == versions[1] {
-			start = append(start, "--where", here, "--where", android)
 			if len(h.chosen) == 0 { // these go on beside the next
 				both, err := d.onBothPlatforms(ctx, builds)
 				if err != nil {
@@ -233,6 +228,10 @@ func (d *demo) mainJob(ctx context.Context, h *demoHouse, dir, builds string) ([
 				}
 				beside = append(beside, both, page)
 			}
+			start = append(start, "--case", "survey.test_total*", "--case", "survey.test_send*", "--case", "survey.test_draft_survives_turning", "--case", "tides.test_tide_chart", "--pool", pool, "--variant", "as-it-is", "--variant", "de=language:de", "--variant", "large=display-size:1.15", "--name", "variants")
+		}
+		if v == versions[1] {
+			start = append(start, "--where", here, "--where", android)
 		}
 		if err := d.types(ctx, codeVariable+"="+backend.Code+" ", appFailed, start...); err != nil {
 			return nil, err
@@ -260,7 +259,7 @@ const (
 	// lent are those of demo/cloud.yaml, and the browsers of demo/labs.yaml.
 	lent = 8 + 3
 	// bothPlatforms is by what the run on both is foretold.
-	bothPlatforms = "1.9.0 on both platforms"
+	bothPlatforms = "1.8.0 on both platforms"
 )
 
 // onBothPlatforms starts a run of one package on phones at the adb server and on Android and iOS phones of the cloud, each with its own build.
@@ -268,7 +267,7 @@ func (d *demo) onBothPlatforms(ctx context.Context, builds string) (r demoRun, e
 	if err := d.types(ctx, "", nil, "lab", "list"); err != nil {
 		return r, err
 	}
-	version := versions[1]
+	version := versions[0]
 	if err := d.types(ctx, "", nil, "build", "add", filepath.Join(builds, "kelpline-"+version+".ipa")); err != nil {
 		return r, err
 	}

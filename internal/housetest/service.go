@@ -110,9 +110,21 @@ func StartService(t testing.TB, dsn string) *Service { return StartServiceOn(t, 
 
 // StartServiceOn starts one with the bus at this address; "": one of its own.
 func StartServiceOn(t testing.TB, dsn, bus string) *Service {
+	return startIn(t, t.TempDir(), dsn, bus)
+}
+
+// Anew closes a service, does something meanwhile, and starts it again with its folder.
+func (s *Service) Anew(t testing.TB, meanwhile func()) *Service {
+	t.Helper()
+	s.Close()
+	meanwhile()
+	return startIn(t, s.Dir, s.DSN, "")
+}
+
+func startIn(t testing.TB, dir, dsn, bus string) *Service {
 	t.Helper()
 	ctx := context.Background()
-	s := &Service{DSN: dsn, Dir: t.TempDir()}
+	s := &Service{DSN: dsn, Dir: dir}
 	var err error
 	s.House, err = house.Start(ctx, house.Config{Listen: "127.0.0.1:0", Data: s.Dir, Database: dsn, Bus: bus, NoHost: true, Workspace: "tests", FirstKey: "tsl_a_key_for_the_tests_alone", Version: "test", Log: Log()})
 	require.NoError(t, err)

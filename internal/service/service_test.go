@@ -218,6 +218,26 @@ func TestALegWhoseDeviceStaysAwayIsGivenUp(t *testing.T) {
 	assert.Contains(t, v.Legs[0].Message, "d-1 has been away for 2m0s")
 }
 
+func TestAServiceThatWasAwayGivesNoLegUpBeforeItsHostCouldSpeak(t *testing.T) {
+	d := set(t, "d-1")
+	run := d.start()
+	h := d.holds(1)[0]
+	d.see() // d-1 is gone
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Lost, Message: "cable"}))
+	// The service is away for five minutes, and its host has nobody to tell that the device is back.
+	d.Service = d.Anew(t, func() {
+		d.sql("UPDATE devices SET seen = seen - INTERVAL 5 MINUTE")
+		d.sql("UPDATE work SET created = created - INTERVAL 5 MINUTE")
+	})
+	d.link = d.HostLink()
+	d.see("d-1")
+	h = d.holds(1)[0]
+	require.NoError(t, d.link.Close(ctx, h, hostlink.Closing{Verdict: verdict.Passed}))
+	v, err := d.Run(ctx, d.Who, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Passed, v.Verdict)
+}
+
 func TestALostLegGoesOnOnALikeDevice(t *testing.T) {
 	d := set(t, "d-1", "d-2", "e-1")
 	run := d.start("d-1")

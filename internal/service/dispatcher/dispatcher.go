@@ -59,20 +59,21 @@ func (s *Dispatcher) Dispatch(ctx context.Context) {
 	defer func() { _ = s.Store.Unlease(context.WithoutCancel(ctx), "dispatcher", me) }()
 	for {
 		mine, err := s.Store.Lease(ctx, "dispatcher", me, leasePeriod)
-		if err != nil || time.Since(round) > hostlink.RenewEvery+2*time.Second { // it failed, or hung
+		if err != nil || ago(round) > hostlink.RenewEvery+2*time.Second { // it failed, or hung, or the machine slept
 			up = time.Now()
 		}
+		heard := time.Since(up) > hostlink.HoldPeriod
 		round = time.Now()
 		if err == nil && mine {
 			// Hosts may not have been able to renew while nobody was there to be asked, or no database.
-			if time.Since(up) > hostlink.HoldPeriod {
+			if heard {
 				guard.Warn(ctx, s.Log, "holds that ran out could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.endExpired(ctx) }))
 			}
 			if time.Since(up) > sessions.AwaitedFor {
 				guard.Warn(ctx, s.Log, "sessions that nobody waits for could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.Sessions.EndUnawaited(ctx) }))
 			}
 			guard.Warn(ctx, s.Log, "sessions of keys that ended could not be ended", guard.Do(s.Log, guard.Loop, func() error { return s.Sessions.EndOfKeys(ctx) }))
-			guard.Warn(ctx, s.Log, "waiting legs could not be dispatched", guard.Do(s.Log, guard.Loop, func() error { return s.dispatchOnce(ctx) }))
+			guard.Warn(ctx, s.Log, "waiting legs could not be dispatched", guard.Do(s.Log, guard.Loop, func() error { return s.dispatchOnce(ctx, heard) }))
 		} else {
 			guard.Warn(ctx, s.Log, "the dispatcher's lease can't be had", err)
 		}
@@ -129,8 +130,11 @@ func (s *Dispatcher) CloseHold(ctx context.Context, hold store.Hold, c store.Clo
 	return err
 }
 
-// dispatchOnce asks core/dispatch who goes where, and writes the holds.
-func (s *Dispatcher) dispatchOnce(ctx context.Context) error {
+// ago is how long ago a moment was. While a machine sleeps its monotonic clock stands still, and the clock on the wall goes on.
+func ago(t time.Time) time.Duration { return max(time.Since(t), time.Now().Round(0).Sub(t.Round(0))) }
+
+// dispatchOnce asks core/dispatch who goes where, and writes the holds. Heard says that hosts could speak of their devices lately: only then is a device that is away given up.
+func (s *Dispatcher) dispatchOnce(ctx context.Context, heard bool) error {
 	rows, err := s.Store.Waiting(ctx, dispatchAtOnce)
 	if err != nil || len(rows) == 0 {
 		return err
@@ -182,7 +186,7 @@ func (s *Dispatcher) dispatchOnce(ctx context.Context) error {
 	for _, w := range rows {
 		byID[w.ID] = w
 		wants, moved := dispatch.Candidates(w.Wants.V, tried[w.ID], units)
-		if d, named := device[w.Wants.V.Device]; named && !moved && inVain(w, d) {
+		if d, named := device[w.Wants.V.Device]; named && heard && !moved && inVain(w, d) {
 			if err := s.giveUp(ctx, w, d); err != nil {
 				return err
 			}
