@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -114,7 +115,7 @@ func (a *App) deviceShow(ctx context.Context, serial string) error {
 			state += " (since " + ago(*d.Quarantined) + map[bool]string{true: ", by hand)", false: ", until it passes a check)"}[Deref(d.QuarantinedBy) == api.Hand]
 		}
 		facts(a.Out, "serial", d.Serial, "device", d.Maker+" "+d.Model, "kind", fmt.Sprintf("%s %s%s", d.Origin, d.Form, map[bool]string{true: ", simulated"}[d.Simulated]), "system", systemText(d),
-			"screen", fmt.Sprintf("%d×%d, %d dpi, %d dp wide", d.Width, d.Height, d.Density, d.WidthDp), "memory", fmt.Sprintf("%d MB", d.MemoryMb),
+			"screen", fmt.Sprintf("%d×%d, %d dpi, %s wide", d.Width, d.Height, d.Density, widthText(d)), "memory", memoryText(d, "%d MB", d.MemoryMb),
 			"processors", strings.Join(d.Abis, ", "), "language", d.Language, "labels", labelText(Deref(d.Labels)), "without", strings.Join(Deref(d.Without), ", "), "host", d.Host, "state", state, "seen", ago(d.Seen))
 		if ways := Deref(d.Ways); len(ways) > 1 {
 			fmt.Fprintf(a.Out, "\nIt is connected in %d ways: %s; the first is used.\n", len(ways), strings.Join(ways, ", "))
@@ -213,7 +214,7 @@ func (a *App) deviceList(ctx context.Context, q api.ListDevicesParams) error {
 		t := NewTable(a.Out, head...)
 		for _, d := range all.Items {
 			row := table.Row{d.Serial, d.Maker + " " + d.Model, kind(d), systemText(d),
-				fmt.Sprintf("%d×%d, %d dp", d.Width, d.Height, d.WidthDp), fmt.Sprintf("%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)}
+				fmt.Sprintf("%d×%d, %s", d.Width, d.Height, widthText(d)), memoryText(d, "%d GB", (d.MemoryMb+512)/1024), d.Language, stateText(d)}
 			if f := d.Fit; f != nil {
 				row = append(row, fitText(*f))
 			}
@@ -256,6 +257,20 @@ func kind(d api.Device) string {
 		out += ", started when wanted"
 	}
 	return out
+}
+
+// widthText is how wide a screen is, in the unit of its platform.
+func widthText(d api.Device) string {
+	unit := map[string]string{"ios": "pt", "web": "px"}[d.Platform]
+	return fmt.Sprintf("%d %s", d.WidthDp, cmp.Or(unit, "dp"))
+}
+
+// memoryText is a device's memory, where it is known.
+func memoryText(d api.Device, form string, n int) string {
+	if d.MemoryMb == 0 {
+		return ""
+	}
+	return fmt.Sprintf(form, n)
 }
 
 // systemText is a device's system, with Android's API level.

@@ -83,7 +83,7 @@ func (a *App) legShow(ctx context.Context, id string, withTimeline bool) error {
 		v = string(*l.Verdict)
 	}
 	d := l.Device
-	facts(a.Out, "leg", l.Id, "run", l.RunId, "device", fmt.Sprintf("%s: %s %s, %s, %d dp wide, %s (%s)", d.Serial, d.Maker, d.Model, systemText(d), d.WidthDp, d.Language, kind(d)),
+	facts(a.Out, "leg", l.Id, "run", l.RunId, "device", fmt.Sprintf("%s: %s %s, %s, %s (%s)", d.Serial, d.Maker, d.Model, systemText(d), strings.TrimSuffix(widthText(d)+" wide, "+d.Language, ", "), kind(d)),
 		"variant", Deref(l.Variant), "conditions", conditions.Set(Deref(l.Conditions)).String(), "build", l.Build, "package", l.Package, "verdict", v, "because", clipTo(Deref(l.Message), 200))
 	return a.attempts(ctx, client, l, withTimeline, "tessellant leg fetch "+l.Id+" DIR")
 }

@@ -18,6 +18,7 @@ func (a *App) labLendCmd() *cobra.Command {
 	var off bool
 	lend := &cobra.Command{Use: "lend", Short: "Lend the devices of a pool to other installations", Args: Nothing,
 		Long: `Lend the devices of a pool of the workspace to other installations, or show what is lent. For operators; all may look.
+All that the pool's filter chooses are lent, however many of them a run takes.
 
 Another installation uses them with a key of role borrower and four lines in its lab file:
   - name: gull

@@ -14,7 +14,11 @@ const markdownLegs = 100 // rows of the table
 
 func markdownOf(out io.Writer, r *api.Run, x *api.Answer) {
 	fmt.Fprintf(out, "### %s\n\n", escaped(r.Sentence))
-	fmt.Fprintf(out, "Run %s: %s with %s.\n", escaped(calledText(r)), code(r.Build), code(r.Package))
+	builds := code(r.Build)
+	for _, b := range Deref(r.OtherBuilds) {
+		builds += ", " + code(b)
+	}
+	fmt.Fprintf(out, "Run %s: %s with %s.\n", escaped(calledText(r)), builds, code(r.Package))
 	for _, f := range x.Families {
 		fmt.Fprintf(out, "\n**%s**: %s\n\n", escaped(f.Head), escaped(f.Title))
 		for _, s := range append(f.Says, f.Where) {

@@ -177,7 +177,7 @@ func (a *App) started(ctx context.Context, run *api.Run, watch bool) error {
 		return a.watch(ctx, run)
 	}
 	return a.Show(run, func() {
-		fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", calledText(run), run.Build, run.Package, legsText(run))
+		fmt.Fprintf(a.Out, "Started run %s: %s with %s on %s.\n", calledText(run), buildsText(run), run.Package, legsText(run))
 		if f := run.Forecast; f != nil {
 			fmt.Fprintln(a.Out, forecastText(f))
 		}
@@ -279,7 +279,7 @@ func (a *App) runText(ctx context.Context, r *api.Run) {
 	if r.StartedBy != nil {
 		by += " by " + *r.StartedBy
 	}
-	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "again", again, "labels", labelText(r.Labels), "build", strings.Join(append([]string{r.Build}, Deref(r.OtherBuilds)...), ", "), "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
+	facts(a.Out, "run", fmt.Sprintf("%d (%s)", r.Number, r.Id), "name", r.Name, "again", again, "labels", labelText(r.Labels), "build", buildsText(r), "package", r.Package, "devices", which, "conditions", conditions.Set(Deref(r.Conditions)).String(), "variants", strings.Join(variants, "; "),
 		"cases", cases, "inputs", strings.Join(inputs, ", "), "confirm", confirm, "remarks", remarksText(r.Remarks), "stopped", stopped, "started", by, "took", took, "lent", lentText(r.Lent), "forecast", forecast)
 	a.leftOut(r)
 	fmt.Fprintln(a.Out)
@@ -352,6 +352,11 @@ func legsText(r *api.Run) string {
 // calledText is a run's number, and its name where it has one.
 func calledText(r *api.Run) string {
 	return strings.TrimSuffix(fmt.Sprintf("%d, %s", r.Number, r.Name), ", ")
+}
+
+// buildsText are the builds of a run: for each platform one.
+func buildsText(r *api.Run) string {
+	return strings.Join(append([]string{r.Build}, Deref(r.OtherBuilds)...), ", ")
 }
 
 // unitText is the device that was asked for, and the one that it ran on where that is another.

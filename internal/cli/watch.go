@@ -27,7 +27,7 @@ func (a *App) watch(ctx context.Context, r *api.Run) error {
 	width, live := terminal(a.Out)
 	live = live && !a.JSON
 	if !a.JSON {
-		fmt.Fprintf(a.Out, "Run %s: %s with %s on %s\n", calledText(r), r.Build, r.Package, legsText(r))
+		fmt.Fprintf(a.Out, "Run %s: %s with %s on %s\n", calledText(r), buildsText(r), r.Package, legsText(r))
 		if r.Forecast != nil && !r.Done {
 			fmt.Fprintln(a.Out, forecastText(r.Forecast))
 		}

@@ -7,6 +7,7 @@ import { Choose, Select, TextField } from '../parts/controls';
 import { Faint, Row, Section, Simulated, Sub } from '../parts/page';
 import { c, radius } from '../theme';
 import { choosing, countOf, type RunForm } from './RunForm';
+import { widthOf } from '../words';
 
 const Tiles = styled(ListBox)`
   display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 8px; outline: none;
@@ -96,7 +97,7 @@ function One({ d, inRun, why }: { d: Device; inRun: boolean; why?: string }) {
         {d.maker} {d.model}
       </span>
       <Faint>
-        {d.system} · {d.width_dp} dp · {d.state}
+        {d.system} · {widthOf(d)} · {d.state}
       </Faint>
       {why && <Why>{why}</Why>}
     </DeviceTile>

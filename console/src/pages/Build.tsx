@@ -29,7 +29,7 @@ function One({ b }: { b: Build }) {
               {b.min_code ? `the unreleased Android ${b.min_code}` : runsOn(b)}.
             </h1>
             <Sub>
-              {b.filename}, {bytes(b.size)}, uploaded <When at={b.created} />
+              {b.filename}, {bytes(b.size)}, added <When at={b.created} />
             </Sub>
           </div>
         </Row>
@@ -37,7 +37,7 @@ function One({ b }: { b: Build }) {
       </Head>
       {b.findings && (
         <Section aria-labelledby="found">
-          <h2 id="found">Problems when installing</h2>
+          <h2 id="found">{b.page ? 'Problems' : 'Problems when installing'}</h2>
           <Findings of={b.findings} />
         </Section>
       )}

@@ -48,7 +48,7 @@ export default function BuildsPage() {
             { name: 'reference', show: (b) => b.ref },
             { name: 'runs on', show: runsOn },
             { name: 'size', show: (b) => bytes(b.size) },
-            { name: 'uploaded', show: (b) => <When at={b.created} /> },
+            { name: 'added', show: (b) => <When at={b.created} /> },
           ]}
         />
       )}

@@ -11,7 +11,7 @@ import { Loaded } from '../parts/Loaded';
 import { Table } from '../parts/Table';
 import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
-import { capital, cases, many, stageText, standing, took, systemOf } from '../words';
+import { capital, cases, many, stageText, standing, took, systemOf, widthOf } from '../words';
 import Check from './Check';
 import { SessionList } from './Sessions';
 
@@ -79,8 +79,8 @@ function One({ d }: { d: Device }) {
             ['serial', <Ref key="r">{d.serial}</Ref>],
             ['origin', `${d.origin} ${d.form}${d.startable ? ', started when it is wanted' : ''}`],
             ['system', systemOf(d)],
-            ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${d.width_dp} dp wide`],
-            ['memory', `${d.memory_mb} MB`],
+            ['screen', `${d.width} × ${d.height}, ${d.density} dpi, ${widthOf(d)} wide`],
+            ['memory', d.memory_mb ? `${d.memory_mb} MB` : undefined],
             ['processors', d.abis.join(', ')],
             ['language', d.language],
             ['labels', Object.entries(d.labels ?? {}).map(([k, v]) => `${k}=${v}`).join(' ')],

@@ -8,7 +8,7 @@ import { Choose, SearchField, Select } from '../parts/controls';
 import { DeviceTiles, State } from '../parts/DeviceTiles';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
-import { many, systemOf } from '../words';
+import { many, systemOf, widthOf } from '../words';
 import Lent from './Lent';
 import Pair from './Pair';
 
@@ -126,8 +126,8 @@ export default function DevicesPage() {
             { name: 'origin', sort: (d) => d.origin, show: (d) => `${d.origin}${d.form && d.form !== 'phone' ? `, ${d.form}` : ''}` },
             { name: 'system', sort: (d) => d.system, show: systemOf },
             { name: 'screen', sort: (d) => d.width * d.height, show: (d) => `${d.width} × ${d.height}` },
-            { name: 'width', sort: (d) => d.width_dp, show: (d) => `${d.width_dp} dp` },
-            { name: 'memory', sort: (d) => d.memory_mb, show: (d) => `${Math.round(d.memory_mb / 1024)} GB` },
+            { name: 'width', sort: (d) => d.width_dp, show: widthOf },
+            { name: 'memory', sort: (d) => d.memory_mb, show: (d) => (d.memory_mb ? `${Math.round(d.memory_mb / 1024)} GB` : '') },
             { name: 'language', show: (d) => d.language, sort: (d) => d.language },
             { name: 'host', show: (d) => d.host, sort: (d) => d.host },
           ]}

@@ -29,7 +29,7 @@ import { Sheet } from '../parts/Sheet';
 import { VerdictWord } from '../parts/Tile';
 import { sessionSentence } from '../sessionWords';
 import { narrow } from '../theme';
-import { conditionsText, ordinal, standing, took, unit } from '../words';
+import { conditionsText, ordinal, screenOf, standing, took, unit } from '../words';
 import { SessionActions, SessionFacts } from './Outside';
 
 const Whole = styled.main`
@@ -260,7 +260,7 @@ function Heading({
               <Link to={`/devices/${encodeURIComponent(device.serial)}`}>
                 {device.maker} {device.model}
               </Link>
-              , {device.system}, {device.width_dp} dp, {device.language} {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
+              , {device.system}, {screenOf(device)} {device.simulated && <Simulated>simulated</Simulated>} ·{' '}
             </>
           )}
           {(l.variant || l.conditions) && (

@@ -2,7 +2,7 @@
 //
 // While a run goes on it changes often. The tiles come first: what else shows a change is
 // drawn after the frame that has the changed tile.
-import { memo, useCallback, useDeferredValue, useEffect, useMemo, useState, type ReactNode } from 'react';
+import { Fragment, memo, useCallback, useDeferredValue, useEffect, useMemo, useState, type ReactNode } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
@@ -96,7 +96,8 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
           <h1>{r.sentence}</h1>
           <Sub>
             Run {r.number}{r.name && <>, <strong>{r.name}</strong></>}:{' '}
-            <Link to={`/builds/${r.build_id}`}>{r.build}</Link> with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
+            <Link to={`/builds/${r.build_id}`}>{r.build}</Link>
+            {r.other_builds?.map((b) => <Fragment key={b}>, <Link to={`/builds/${encodeURIComponent(b)}`}>{b}</Link></Fragment>)} with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
             <When at={r.created} />
             {r.started_by && ` by ${r.started_by}`}
             {r.again && <>, again of <Link to={`/runs/${r.again.run}`}>run {r.again.number}</Link> ({r.again.what})</>}
@@ -345,7 +346,7 @@ function Asked({ id }: { id: string }) {
     <Facts
       of={[
         ['run', <Ref key="r">{r.id}</Ref>],
-        ['build', r.build],
+        ['build', [r.build, ...(r.other_builds ?? [])].join(', ')],
         ['package', r.package],
         ['number', r.number],
         ['name', r.name],

@@ -4,15 +4,20 @@ import { Link } from 'react-router';
 import styled from 'styled-components';
 import type { LegSummary } from '../data/api';
 import { c, narrow, radius } from '../theme';
-import { cases, compareValues, many, isCondition, share, standing, traitName, traits, unit } from '../words';
+import { cases, compareValues, many, isCondition, platformNames, share, standing, traitName, traits, unit } from '../words';
 import { stepIn } from './roving';
 import { Tile } from './Tile';
 
 /** Legs in groups of one value of a trait, in the order of the values. */
 export function laid(legs: LegSummary[], by: string): { value: string; legs: LegSummary[] }[] {
   const groups = new Map<string, LegSummary[]>();
+  const mixed = legs.some((l) => l.traits['platform'] !== legs[0]!.traits['platform']);
+  const valueOf = (l: LegSummary) => {
+    const v = l.traits[by] ?? '';
+    return by === 'os' && mixed && v ? `${platformNames[l.traits['platform'] ?? ''] ?? ''} ${v}`.trim() : v; // versions of several systems have no order among each other
+  };
   for (const l of legs) {
-    const v = by === 'verdict' ? standing(l) : (l.traits[by] ?? '');
+    const v = by === 'verdict' ? standing(l) : valueOf(l);
     const group = groups.get(v);
     if (group) group.push(l);
     else groups.set(v, [l]);

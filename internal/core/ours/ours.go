@@ -98,12 +98,15 @@ func Read(c w3c.Capabilities) (Wanted, error) {
 	return w, nil
 }
 
-// Told is what a new session's answer says of ours: which session it is, the build ("": none), and the device.
+// Told is what a new session's answer says of ours: which session it is, the build ("": none), and the device; and which browser, where it is one.
 func Told(session, build string, f devices.Facts) map[string]any {
 	out := map[string]any{w3c.Prefix + ":session": session,
 		w3c.Prefix + ":device": map[string]any{"serial": f.Serial, "maker": f.Maker, "model": f.Model, "os": f.OS, "api": f.API, "form": f.Form, "origin": f.Origin, "simulated": f.Simulated}}
 	if build != "" {
 		out[w3c.Prefix+":build"] = build
+	}
+	if f.Platform == w3c.Web {
+		out["browserName"], out["browserVersion"] = w3c.Browser, f.OS
 	}
 	return out
 }

@@ -61,7 +61,11 @@ func LayBy(families []Explained) string {
 				most, trait = len(f.Legs), f.Rule.Literals[0].Trait
 			}
 		}
-		if trait != "" {
+		switch trait {
+		case "":
+		case ofIOS:
+			return "os"
+		default:
 			return trait
 		}
 	}

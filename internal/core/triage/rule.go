@@ -53,6 +53,7 @@ type Rule struct {
 	PassOut  int
 	Chance   float64     // of being luck, corrected; at most Luck
 	Also     [][]Literal // what sets the same legs apart, as plainly
+	Lacking  bool        // some legs have no value of the trait that it is about, such as a version of iOS
 	inside   set
 }
 
@@ -150,6 +151,15 @@ func (c *candidates) add(literals []Literal, in set, size int, weight float64) {
 // Why finds the rule that sets apart the legs that failed. Failed says of each leg whether it did; only legs of which it is known whether they show the fault
 // belong here. Traits give each leg's value, in the legs' order; an empty text is none. Nil: nothing separates them.
 func Why(failed []bool, traits []Trait) *Rule {
+	r := why(failed, traits)
+	if r != nil {
+		i := slices.IndexFunc(traits, func(t Trait) bool { return t.Name == r.Literals[0].Trait })
+		r.Lacking = i >= 0 && slices.ContainsFunc(traits[i].Values, func(v Value) bool { return v.Text == "" })
+	}
+	return r
+}
+
+func why(failed []bool, traits []Trait) *Rule {
 	n := len(failed)
 	fails, k := setOf(failed)
 	if k < least || k == n {

@@ -34,6 +34,7 @@ var said = []struct {
 }{
 	{"platform", words{is: "on %s"}},
 	{"api", words{"on Android %s", "on Android %s or older", "on Android %s or newer", "newer", "older"}},
+	{ofIOS, words{"on iOS %s", "on iOS %s or older", "on iOS %s or newer", "newer", "older"}},
 	{"language", words{is: "in %s"}},
 	{"form", words{is: "on %ss"}},
 	{"width", words{"on screens %s dp wide", "on screens at most %s dp wide", "on screens at least %s dp wide", "wider", "narrower"}},
@@ -52,7 +53,10 @@ var said = []struct {
 }
 
 // plainTraits are how many of them people think of first.
-const plainTraits = 11
+const plainTraits = 12
+
+// ofIOS is iOS's version. Android's has a trait of devices: its API level.
+const ofIOS = "ios"
 
 // TraitsOf gives what the legs differ by: facts of the devices, as they were set, conditions and labels. What is the same of all is left out.
 func TraitsOf(legs []Leg) (out []Trait) {
@@ -82,7 +86,7 @@ func TraitsOf(legs []Leg) (out []Trait) {
 		t := Trait{Name: n, Plain: i < plainTraits || i >= len(said) && !strings.HasPrefix(n, devices.OfLabel)}
 		differ := map[string]bool{}
 		for j, l := range legs {
-			v := valueOf(n, own[j][n], l.Device.OS)
+			v := valueOf(n, own[j][n], l.Device)
 			differ[v.Text] = true
 			t.Values = append(t.Values, v)
 		}
@@ -94,7 +98,13 @@ func TraitsOf(legs []Leg) (out []Trait) {
 }
 
 // valueOf makes a value of what a leg has of a trait.
-func valueOf(name, text, system string) (v Value) {
+func valueOf(name, text string, device devices.Facts) (v Value) {
+	if name == ofIOS {
+		if device.Platform == "ios" && device.OS != "" {
+			v = Value{device.OS, versionNumber(device.OS), true}
+		}
+		return v
+	}
 	v.Text = text
 	if s := wordsOf(name); s.atMost != "" && v.Text != "" {
 		if n, err := strconv.ParseFloat(v.Text, 64); err == nil {
@@ -104,12 +114,23 @@ func valueOf(name, text, system string) (v Value) {
 	switch {
 	case name == "platform" && devices.Platforms[text] != "":
 		v.Text = devices.Platforms[text]
-	case name == "api" && system != "" && text != "":
-		v.Text = system
+	case name == "api" && device.OS != "" && text != "":
+		v.Text = device.OS
 	case (name == conditions.FontScale || name == conditions.DisplaySize) && v.Text == "":
 		v = Value{"1", 1, true}
 	}
 	return v
+}
+
+// versionNumber puts versions in order: 16.7.10 is behind 16.7.9, and before 16.10.
+func versionNumber(version string) (n float64) {
+	weight := 1.0
+	for _, part := range strings.SplitN(version, ".", 3) {
+		x, _ := strconv.ParseFloat(part, 64)
+		n += x * weight
+		weight /= 1000
+	}
+	return n
 }
 
 func wordsOf(name string) words {
@@ -166,7 +187,7 @@ func (r *Rule) Sentence(kind verdict.Verdict) string {
 func (r *Rule) Says(one, many string) string {
 	verb := [2]string{one, many}
 	others := "others"
-	if len(r.Literals) == 1 {
+	if len(r.Literals) == 1 && !r.Lacking {
 		switch w := wordsOf(r.Literals[0].Trait); {
 		case r.Literals[0].Op == AtMost && w.newer != "":
 			others = w.newer

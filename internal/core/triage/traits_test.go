@@ -44,6 +44,25 @@ func TestARuleIsASentence(t *testing.T) {
 	assert.Equal(t, "All 3 on Android 9 or older crash; none of the 13 newer.", (&Rule{Literals: []Literal{old}, FailIn: 3, PassOut: 13}).Sentence(verdict.Crashed))
 }
 
+func TestAVersionIsOfItsOwnSystem(t *testing.T) {
+	var legs []Leg
+	var failed []bool
+	for _, f := range []devices.Facts{
+		{Platform: "ios", OS: "14.8"}, {Platform: "ios", OS: "15.8"}, {Platform: "ios", OS: "15.9"}, {Platform: "ios", OS: "16.7.9"}, {Platform: "ios", OS: "16.7.10"}, {Platform: "ios", OS: "16.10"}, {Platform: "ios", OS: "17.0"}, {Platform: "ios", OS: "17.4"}, {Platform: "ios", OS: "17.5"}, {Platform: "ios", OS: "18.1"},
+		{Platform: "android", OS: "9", API: 28}, {Platform: "android", OS: "13", API: 33}, {Platform: "android", OS: "14", API: 34}, {Platform: "android", OS: "16", API: 36},
+	} {
+		legs = append(legs, Leg{f, nil})
+		failed = append(failed, f.Platform == "ios" && len(legs) <= 5)
+	}
+	r := Why(failed, TraitsOf(legs))
+	require.NotNil(t, r)
+	assert.Equal(t, "All 5 on iOS 16.7.10 or older fail; none of the 9 others.", r.Sentence(verdict.Failed), "those with Android are not newer")
+	assert.Equal(t, "os", LayBy([]Explained{{Family: Family{Legs: []int{0, 1, 2}}, Rule: r}}))
+	r = Why(failed[:10], TraitsOf(legs[:10]))
+	require.NotNil(t, r)
+	assert.Equal(t, "All 5 on iOS 16.7.10 or older fail; none of the 5 newer.", r.Sentence(verdict.Failed))
+}
+
 func TestOneDeviceMoreTells(t *testing.T) {
 	device := func(api int, os, language string) Leg {
 		return Leg{Device: devices.Facts{API: api, OS: os, Language: language, Form: "phone"}}

@@ -81,6 +81,12 @@ func TestCapabilitiesAreValidatedMergedAndMatched(t *testing.T) {
 			assert.True(t, strings.HasPrefix(why, want), why)
 		}
 	}
+	for text, want := range map[string]string{
+		`{"platformName": "web", "browserName": "chrome"}`: "", `{"browserName": "Chromium"}`: "", `{"browserName": ""}`: "", `{"browserName": "other"}`: `browserName "other": the browsers here are chrome`,
+		`{"browserName": "chrome", "browserVersion": "120"}`: `browserVersion "120": say it with tessellant:where, such as os>=120`,
+	} {
+		assert.Equal(t, want, Capabilities(object(t, text)).Unmatched(Web), text)
+	}
 }
 
 // screen makes a screen of lines "id text", in a group.

@@ -137,9 +137,12 @@ func (s *Sessions) atMost(ctx context.Context, who store.Identity, session strin
 	return w3c.Fail(w3c.SessionNotCreated, "%s", message)
 }
 
-// named is the platform that capabilities name, as devices have it; "": none, or one that no device here could have.
+// named is the platform that capabilities name, as devices have it; "": none, or one that no device here could have. Who names a browser alone wants a page.
 func named(c w3c.Capabilities) string {
 	name, _ := c["platformName"].(string)
+	if name == "" && w3c.IsBrowser(c["browserName"]) {
+		return w3c.Web
+	}
 	if name = strings.ToLower(name); devices.Platforms[name] == "" {
 		return ""
 	}
