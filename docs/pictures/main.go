@@ -51,11 +51,15 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		return err
 	}
 	key := strings.TrimSpace(string(raw))
-	newest, err := runOf(url, key, "1.9.0")
+	newest, err := runOf(url, key, "1.9.0", "")
 	if err != nil {
 		return err
 	}
-	first, err := runOf(url, key, "1.8.0") // the version in which the app crashes
+	first, err := runOf(url, key, "1.8.0", "variants") // the version in which the app crashes
+	if err != nil {
+		return err
+	}
+	both, err := runOf(url, key, "1.8.0", "both platforms")
 	if err != nil {
 		return err
 	}
@@ -77,6 +81,7 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		{"console-run", "/runs/" + first.Id, "light", "#broke", ""},
 		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", ""},
 		{"console-leg-dark", "/legs/" + legs(first)["fen-02"] + "?case=tides.test_tide_chart", "dark", "video", ""},
+		{"console-lent", "/legs/" + legs(both)["her-07"], "light", "[data-outline=true], figure img, main h1", ""},
 		{"console-start", "/start?where=%20&pool=most-different&package=shore-suite@1&variants=as-it-is%3D%7Cde%3Dlanguage:de", "light", "aside pre", ""},
 		{"console-steps", "/runs/" + newest.Id + "?tab=steps&step=review&of=survey.test_send_a_survey", "light", "figure img", ""},
 		{"console-builds", "/builds", "light", "tbody tr", "/packages"},
@@ -147,12 +152,13 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 	return nil
 }
 
-// runOf finds the widest run of the script suite with a version of the app: the demo's own, whatever was tried after it.
-func runOf(url, key, version string) (r api.Run, err error) {
+// runOf finds the widest run of the script suite with a version of the app, of this name: the demo's own, whatever was tried after it.
+func runOf(url, key, version, name string) (r api.Run, err error) {
 	var all api.RunPage
 	if err := get(url, key, "runs?package=shore-suite@newest&build=kelpline/android@v"+version, &all); err != nil {
 		return r, err
 	}
+	all.Items = slices.DeleteFunc(all.Items, func(r api.Run) bool { return r.Name != name })
 	if len(all.Items) == 0 {
 		return r, fmt.Errorf("there is no run of %s yet", version)
 	}

@@ -457,3 +457,24 @@ func TestTheFirstBadBuildIsFoundAlsoAfterARestart(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, list, 4)
 }
+
+func TestOnlyADeviceOnWhichOneOfTheBuildsRunsWouldTell(t *testing.T) {
+	d := shore(t)
+	facts := func(serial, platform, maker string, memory int) hostlink.Seen {
+		return hostlink.Seen{Facts: devices.Facts{Serial: serial, Maker: maker, Platform: platform, API: 30, OS: "11", ABIs: []string{"arm64-v8a"}, Language: "en", MemoryMB: memory, Form: "phone"}, State: "ready"}
+	}
+	_, err := d.link.Devices(ctx, housetest.HostName, hostlink.About{Isolation: "open"}, []hostlink.Seen{
+		facts("d-00", "android", "Orrery", 2048), facts("d-01", "android", "Fennel", 8192), facts("d-02", "android", "Orrery", 2048), facts("d-03", "android", "Fennel", 8192),
+		facts("a-page", "web", "Orrery", 8192), facts("b-ios", "ios", "Orrery", 8192), facts("d-99", "android", "Orrery", 8192)})
+	require.NoError(t, err)
+	r := d.ran(service.RunRequest{Build: "kelpline/android@231", Devices: []string{"d-00", "d-01", "d-02", "d-03"}}, func(device int, name string) hostlink.CaseResult {
+		if device%2 == 0 && name == "a.test_total" {
+			return with(verdict.Failed, "the total is wrong", "")
+		}
+		return with(verdict.Passed, "", "")
+	})
+	a := d.answer(r)
+	require.Len(t, a.Families, 1)
+	require.NotNil(t, a.Families[0].Hint)
+	assert.Equal(t, "d-99", a.Families[0].Hint.Device, "the others can't run the app")
+}

@@ -74,6 +74,12 @@ func (s *Store) BuildByID(ctx context.Context, workspace, id string) (b Build, e
 	return b, found(err)
 }
 
+// BuildsOf lists the builds of a run: for each platform one.
+func (s *Store) BuildsOf(ctx context.Context, run string) (out []Build, err error) {
+	err = s.db.SelectContext(ctx, &out, "SELECT b.* FROM (SELECT build_id FROM runs WHERE id = ? UNION SELECT build_id FROM run_builds WHERE run_id = ?) x JOIN builds b ON b.id = x.build_id", run, run)
+	return out, err
+}
+
 // NewestBuild finds the newest build of an app (by slug or app id), with that version
 // code or version name where one is given.
 func (s *Store) NewestBuild(ctx context.Context, workspace, app, platform string, code *int64, name string) (b Build, err error) {

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 
+	"tessellant/internal/core/planning"
 	"tessellant/internal/core/report"
 	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
@@ -162,7 +163,7 @@ func (s *Answers) find(ctx context.Context, r store.Run) (f found, err error) {
 		return f, err
 	}
 	families := all.Families()
-	others, serials, err := s.others(ctx, rows)
+	others, serials, err := s.others(ctx, r.ID, rows)
 	if err != nil {
 		return f, err
 	}
@@ -229,15 +230,25 @@ func familyOf(e triage.Explained, rows []store.LegRow, others []string, first ex
 	return out
 }
 
-// others are devices that took no part, and could.
-func (s *Answers) others(ctx context.Context, rows []store.LegRow) (out []triage.Leg, serials []string, err error) {
+// others are devices that took no part, and could: one of the run's builds runs there.
+func (s *Answers) others(ctx context.Context, run string, rows []store.LegRow) (out []triage.Leg, serials []string, err error) {
+	builds, err := s.Store.BuildsOf(ctx, run)
+	if err != nil {
+		return nil, nil, err
+	}
+	runs := func(d store.Device) bool {
+		return slices.ContainsFunc(builds, func(b store.Build) bool {
+			lacks, _ := planning.NeedsOf(b.Facts.V).Unmet(d.Facts.V)
+			return lacks == ""
+		})
+	}
 	took := map[string]bool{}
 	for _, l := range rows {
 		took[l.OnDevice] = true
 	}
 	all, err := s.Store.Devices(ctx, "", 0)
 	for _, d := range all {
-		if !took[d.ID] && len(out) < maxOthers {
+		if !took[d.ID] && len(out) < maxOthers && runs(d) {
 			out, serials = append(out, triage.Leg{Device: d.Facts.V}), append(serials, d.Serial)
 		}
 	}
