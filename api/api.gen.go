@@ -311,6 +311,36 @@ func (e GoneStanding) Valid() bool {
 	}
 }
 
+// Defines values for HoldStage.
+const (
+	HoldStageCollecting HoldStage = "collecting"
+	HoldStageDone       HoldStage = "done"
+	HoldStageHeld       HoldStage = "held"
+	HoldStagePreparing  HoldStage = "preparing"
+	HoldStageRunning    HoldStage = "running"
+	HoldStageWaiting    HoldStage = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the HoldStage enum.
+func (e HoldStage) Valid() bool {
+	switch e {
+	case HoldStageCollecting:
+		return true
+	case HoldStageDone:
+		return true
+	case HoldStageHeld:
+		return true
+	case HoldStagePreparing:
+		return true
+	case HoldStageRunning:
+		return true
+	case HoldStageWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HostIsolation.
 const (
 	None  HostIsolation = "none"
@@ -416,6 +446,30 @@ func (e LegSummaryStage) Valid() bool {
 	case LegSummaryStageRunning:
 		return true
 	case LegSummaryStageWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LocatorBy.
+const (
+	ByID    LocatorBy = "id"
+	ByLabel LocatorBy = "label"
+	ByText  LocatorBy = "text"
+	ByWay   LocatorBy = "way"
+)
+
+// Valid indicates whether the value is a known member of the LocatorBy enum.
+func (e LocatorBy) Valid() bool {
+	switch e {
+	case ByID:
+		return true
+	case ByLabel:
+		return true
+	case ByText:
+		return true
+	case ByWay:
 		return true
 	default:
 		return false
@@ -1840,6 +1894,51 @@ type Gone struct {
 // GoneStanding not run: what showed it did not run again, or not to its end
 type GoneStanding string
 
+// HeldElement defines model for HeldElement.
+type HeldElement struct {
+	// Bounds A rectangle in pixels; right and bottom lie outside
+	Bounds  Region `json:"bounds"`
+	Checked *bool  `json:"checked,omitempty"`
+
+	// Class The platform's own
+	Class     *string `json:"class,omitempty"`
+	Clickable *bool   `json:"clickable,omitempty"`
+
+	// Depth From 0
+	Depth   int     `json:"depth"`
+	Enabled bool    `json:"enabled"`
+	Focused *bool   `json:"focused,omitempty"`
+	Hint    *string `json:"hint,omitempty"`
+	Id      *string `json:"id,omitempty"`
+
+	// Kind button, text, field, image, list, switch and so on
+	Kind  string  `json:"kind"`
+	Label *string `json:"label,omitempty"`
+
+	// Locators The best first
+	Locators   []Locator `json:"locators"`
+	Scrollable *bool     `json:"scrollable,omitempty"`
+	Selected   *bool     `json:"selected,omitempty"`
+	Text       *string   `json:"text,omitempty"`
+	Value      *string   `json:"value,omitempty"`
+}
+
+// HeldTree defines model for HeldTree.
+type HeldTree struct {
+	// Elements In the order of the tree: what is above comes before what is in it
+	Elements []HeldElement `json:"elements"`
+
+	// Found The elements that the locator means, as indexes; absent: none was asked for
+	Found *[]int `json:"found,omitempty"`
+
+	// Hold Its id
+	Hold   string `json:"hold"`
+	Serial string `json:"serial"`
+
+	// Xml The tree, as locators see it
+	Xml string `json:"xml"`
+}
+
 // Hello What a stream of events begins with
 type Hello struct {
 	// At The time there
@@ -1883,16 +1982,84 @@ type HistoryRow struct {
 	System string `json:"system"`
 }
 
+// Hold A device that a person holds, or waits for
+type Hold struct {
+	// Build Empty: none
+	Build string `json:"build"`
+
+	// By The name of the key; empty: it is gone
+	By      string         `json:"by"`
+	Created time.Time      `json:"created"`
+	Device  *SessionDevice `json:"device,omitempty"`
+	Ended   *time.Time     `json:"ended,omitempty"`
+
+	// How How it ended: client (given back), limit, lost, stopped; never: it did not begin
+	How *string `json:"how,omitempty"`
+
+	// Id What was gathered is that of the leg with this id
+	Id      string  `json:"id"`
+	Message *string `json:"message,omitempty"`
+	Name    string  `json:"name"`
+
+	// Place Of one that waits: its place in the queue, from 1
+	Place *int `json:"place,omitempty"`
+
+	// Seconds For how long it was asked for
+	Seconds int `json:"seconds"`
+
+	// Stage running: the device is theirs
+	Stage HoldStage `json:"stage"`
+
+	// Started When it got its device
+	Started  *time.Time `json:"started,omitempty"`
+	Stopping *bool      `json:"stopping,omitempty"`
+
+	// Until When the device is given back by itself
+	Until   *time.Time `json:"until,omitempty"`
+	Verdict *Verdict   `json:"verdict,omitempty"`
+	Where   []string   `json:"where"`
+}
+
+// HoldStage running: the device is theirs
+type HoldStage string
+
+// HoldPage defines model for HoldPage.
+type HoldPage struct {
+	Items []Hold  `json:"items"`
+	Next  *string `json:"next,omitempty"`
+}
+
+// HoldRequest One device by its serial, or any that fits the patterns
+type HoldRequest struct {
+	// Build A build's reference or id, to be installed at once
+	Build *string `json:"build,omitempty"`
+
+	// Device The serial
+	Device *string `json:"device,omitempty"`
+
+	// Name What people call it
+	Name *string `json:"name,omitempty"`
+
+	// Seconds How long, from when the device is ready; 1800 unless said
+	Seconds *int `json:"seconds,omitempty"`
+
+	// Where Patterns over traits
+	Where *[]string `json:"where,omitempty"`
+}
+
 // Holder Of one device that this workspace holds
 type Holder struct {
-	// Leg Of a session
+	// ByHand A person holds it
+	ByHand *bool `json:"by_hand,omitempty"`
+
+	// Leg Of a session, or of a hold by hand, its id
 	Leg string `json:"leg"`
 
 	// Run Empty: a session holds it
 	Run   string    `json:"run"`
 	Since time.Time `json:"since"`
 
-	// Until The hold ends then, unless its host renews it
+	// Until The hold ends then, unless its host renews it; of one by hand, when the device is given back by itself
 	Until time.Time `json:"until"`
 }
 
@@ -2240,6 +2407,21 @@ type Loan struct {
 	// Session The lab's own reference of its session
 	Session string `json:"session"`
 }
+
+// Locator defines model for Locator.
+type Locator struct {
+	By  LocatorBy `json:"by"`
+	Css string    `json:"css"`
+
+	// Fickle There are digits in it, which may be data
+	Fickle *bool `json:"fickle,omitempty"`
+
+	// Here How many elements of this screen it means
+	Here int `json:"here"`
+}
+
+// LocatorBy defines model for Locator.By.
+type LocatorBy string
 
 // LogLevel defines model for LogLevel.
 type LogLevel string
@@ -2653,6 +2835,12 @@ type Program struct {
 	// Results Where its JUnit XML appears
 	Results []string `json:"results"`
 	Run     []string `json:"run"`
+}
+
+// Prolong defines model for Prolong.
+type Prolong struct {
+	// Seconds By how much; at most 8 hours are left afterwards
+	Seconds int `json:"seconds"`
 }
 
 // ProvisioningProfile defines model for ProvisioningProfile.
@@ -3425,6 +3613,9 @@ type After = string
 // AttemptNumber defines model for AttemptNumber.
 type AttemptNumber = int
 
+// HoldRef defines model for HoldRef.
+type HoldRef = string
+
 // Limit defines model for Limit.
 type Limit = int
 
@@ -3513,6 +3704,31 @@ type GetEventsParams struct {
 
 // GetEventsParamsList defines parameters for GetEvents.
 type GetEventsParamsList string
+
+// ListHoldsParams defines parameters for ListHolds.
+type ListHoldsParams struct {
+	// Going Only those that are not over
+	Going *bool `form:"going,omitempty" json:"going,omitempty"`
+
+	// Device Only those of this device
+	Device *string `form:"device,omitempty" json:"device,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// HoldDeviceParams defines parameters for HoldDevice.
+type HoldDeviceParams struct {
+	// IdempotencyKey A second request with the same key gives the hold of the first
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
+}
+
+// GetHeldTreeParams defines parameters for GetHeldTree.
+type GetHeldTreeParams struct {
+	// Find A locator, CSS or XPath: what it means is said
+	Find *string `form:"find,omitempty" json:"find,omitempty"`
+}
 
 // GetHoldAnyBuildParams defines parameters for GetHoldAnyBuild.
 type GetHoldAnyBuildParams struct {
@@ -3821,6 +4037,12 @@ type LabelDeviceJSONRequestBody = LabelChange
 
 // QuarantineDeviceJSONRequestBody defines body for QuarantineDevice for application/json ContentType.
 type QuarantineDeviceJSONRequestBody = Quarantine
+
+// HoldDeviceJSONRequestBody defines body for HoldDevice for application/json ContentType.
+type HoldDeviceJSONRequestBody = HoldRequest
+
+// ProlongHoldJSONRequestBody defines body for ProlongHold for application/json ContentType.
+type ProlongHoldJSONRequestBody = Prolong
 
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody AddHostJSONBody
@@ -4148,6 +4370,58 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `GetEvents` operationId).
 	GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListHolds Devices that people hold, and held, the newest first
+	//
+	// Corresponds with GET /hands (the `ListHolds` operationId).
+	ListHolds(ctx context.Context, params *ListHoldsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldDeviceWithBody Hold a device by hand
+	//
+	// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hands (the `HoldDevice` operationId).
+	HoldDeviceWithBody(ctx context.Context, params *HoldDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldDevice Hold a device by hand
+	//
+	// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hands (the `HoldDevice` operationId).
+	HoldDevice(ctx context.Context, params *HoldDeviceParams, body HoldDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHold One hold
+	//
+	// Corresponds with GET /hands/{id} (the `GetHold` operationId).
+	GetHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndHold Give a device back, or do not wait for it any more
+	//
+	// Corresponds with POST /hands/{id}/end (the `EndHold` operationId).
+	EndHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProlongHoldWithBody Move the end of a hold
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+	ProlongHoldWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProlongHold Move the end of a hold
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+	ProlongHold(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
+	//
+	// Corresponds with GET /hands/{id}/tree (the `GetHeldTree` operationId).
+	GetHeldTree(ctx context.Context, id HoldRef, params *GetHeldTreeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
 	//
@@ -5354,6 +5628,138 @@ func (c *Client) QuarantineDevice(ctx context.Context, serial string, body Quara
 // Corresponds with GET /events (the `GetEvents` operationId).
 func (c *Client) GetEvents(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHolds Devices that people hold, and held, the newest first
+//
+// Corresponds with GET /hands (the `ListHolds` operationId).
+func (c *Client) ListHolds(ctx context.Context, params *ListHoldsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHoldsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldDeviceWithBody Hold a device by hand
+//
+// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hands (the `HoldDevice` operationId).
+func (c *Client) HoldDeviceWithBody(ctx context.Context, params *HoldDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldDeviceRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldDevice Hold a device by hand
+//
+// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hands (the `HoldDevice` operationId).
+func (c *Client) HoldDevice(ctx context.Context, params *HoldDeviceParams, body HoldDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldDeviceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHold One hold
+//
+// Corresponds with GET /hands/{id} (the `GetHold` operationId).
+func (c *Client) GetHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHoldRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndHold Give a device back, or do not wait for it any more
+//
+// Corresponds with POST /hands/{id}/end (the `EndHold` operationId).
+func (c *Client) EndHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndHoldRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProlongHoldWithBody Move the end of a hold
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+func (c *Client) ProlongHoldWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProlongHoldRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProlongHold Move the end of a hold
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+func (c *Client) ProlongHold(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProlongHoldRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHeldTree What is on the screen of a held device, and how each element can be addressed
+//
+// Corresponds with GET /hands/{id}/tree (the `GetHeldTree` operationId).
+func (c *Client) GetHeldTree(ctx context.Context, id HoldRef, params *GetHeldTreeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHeldTreeRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8421,6 +8827,327 @@ func NewGetEventsRequest(server string, params *GetEventsParams) (*http.Request,
 			req.Header.Set("Last-Event-ID", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewListHoldsRequest constructs an http.Request for the ListHolds method
+func NewListHoldsRequest(server string, params *ListHoldsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Going != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "going", *params.Going, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHoldDeviceRequest calls the generic HoldDevice builder with application/json body
+func NewHoldDeviceRequest(server string, params *HoldDeviceParams, body HoldDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHoldDeviceRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewHoldDeviceRequestWithBody constructs an http.Request for the HoldDevice method, with any body, and a specified content type
+func NewHoldDeviceRequestWithBody(server string, params *HoldDeviceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetHoldRequest constructs an http.Request for the GetHold method
+func NewGetHoldRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndHoldRequest constructs an http.Request for the EndHold method
+func NewEndHoldRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewProlongHoldRequest calls the generic ProlongHold builder with application/json body
+func NewProlongHoldRequest(server string, id HoldRef, body ProlongHoldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProlongHoldRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewProlongHoldRequestWithBody constructs an http.Request for the ProlongHold method, with any body, and a specified content type
+func NewProlongHoldRequestWithBody(server string, id HoldRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/prolong", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetHeldTreeRequest constructs an http.Request for the GetHeldTree method
+func NewGetHeldTreeRequest(server string, id HoldRef, params *GetHeldTreeParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/tree", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -13038,6 +13765,66 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `GetEvents` operationId).
 	GetEventsWithResponse(ctx context.Context, params *GetEventsParams, reqEditors ...RequestEditorFn) (*GetEventsResponse, error)
 
+	// ListHoldsWithResponse Devices that people hold, and held, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands (the `ListHolds` operationId).
+	ListHoldsWithResponse(ctx context.Context, params *ListHoldsParams, reqEditors ...RequestEditorFn) (*ListHoldsResponse, error)
+
+	// HoldDeviceWithBodyWithResponse Hold a device by hand
+	//
+	// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands (the `HoldDevice` operationId).
+	HoldDeviceWithBodyWithResponse(ctx context.Context, params *HoldDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldDeviceResponse, error)
+
+	// HoldDeviceWithResponse Hold a device by hand
+	//
+	// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands (the `HoldDevice` operationId).
+	HoldDeviceWithResponse(ctx context.Context, params *HoldDeviceParams, body HoldDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldDeviceResponse, error)
+
+	// GetHoldWithResponse One hold
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id} (the `GetHold` operationId).
+	GetHoldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHoldResponse, error)
+
+	// EndHoldWithResponse Give a device back, or do not wait for it any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/end (the `EndHold` operationId).
+	EndHoldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*EndHoldResponse, error)
+
+	// ProlongHoldWithBodyWithResponse Move the end of a hold
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+	ProlongHoldWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProlongHoldResponse, error)
+
+	// ProlongHoldWithResponse Move the end of a hold
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+	ProlongHoldWithResponse(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*ProlongHoldResponse, error)
+
+	// GetHeldTreeWithResponse What is on the screen of a held device, and how each element can be addressed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/tree (the `GetHeldTree` operationId).
+	GetHeldTreeWithResponse(ctx context.Context, id HoldRef, params *GetHeldTreeParams, reqEditors ...RequestEditorFn) (*GetHeldTreeResponse, error)
+
 	// GetHoldAnyBuildWithResponse For hosts, the app file of any build of the hold's workspace
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15040,6 +15827,301 @@ func (r GetEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHoldsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HoldPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHoldsResponse) GetJSON200() *HoldPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHoldsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHoldsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHoldsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHoldsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHoldsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HoldDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Hold
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Hold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HoldDeviceResponse) GetJSON200() *Hold {
+	return r.JSON200
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r HoldDeviceResponse) GetJSON201() *Hold {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HoldDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HoldDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HoldDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HoldDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HoldDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHoldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Hold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHoldResponse) GetJSON200() *Hold {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHoldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHoldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHoldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHoldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndHoldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Hold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndHoldResponse) GetJSON200() *Hold {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndHoldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndHoldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndHoldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndHoldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProlongHoldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Hold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProlongHoldResponse) GetJSON200() *Hold {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProlongHoldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProlongHoldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProlongHoldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProlongHoldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProlongHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHeldTreeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HeldTree
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHeldTreeResponse) GetJSON200() *HeldTree {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHeldTreeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHeldTreeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHeldTreeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHeldTreeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHeldTreeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19648,6 +20730,114 @@ func (c *ClientWithResponses) GetEventsWithResponse(ctx context.Context, params 
 	return ParseGetEventsResponse(rsp)
 }
 
+// ListHoldsWithResponse Devices that people hold, and held, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands (the `ListHolds` operationId).
+func (c *ClientWithResponses) ListHoldsWithResponse(ctx context.Context, params *ListHoldsParams, reqEditors ...RequestEditorFn) (*ListHoldsResponse, error) {
+	rsp, err := c.ListHolds(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHoldsResponse(rsp)
+}
+
+// HoldDeviceWithBodyWithResponse Hold a device by hand
+//
+// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands (the `HoldDevice` operationId).
+func (c *ClientWithResponses) HoldDeviceWithBodyWithResponse(ctx context.Context, params *HoldDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldDeviceResponse, error) {
+	rsp, err := c.HoldDeviceWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldDeviceResponse(rsp)
+}
+
+// HoldDeviceWithResponse Hold a device by hand
+//
+// The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands (the `HoldDevice` operationId).
+func (c *ClientWithResponses) HoldDeviceWithResponse(ctx context.Context, params *HoldDeviceParams, body HoldDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldDeviceResponse, error) {
+	rsp, err := c.HoldDevice(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldDeviceResponse(rsp)
+}
+
+// GetHoldWithResponse One hold
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id} (the `GetHold` operationId).
+func (c *ClientWithResponses) GetHoldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHoldResponse, error) {
+	rsp, err := c.GetHold(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHoldResponse(rsp)
+}
+
+// EndHoldWithResponse Give a device back, or do not wait for it any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/end (the `EndHold` operationId).
+func (c *ClientWithResponses) EndHoldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*EndHoldResponse, error) {
+	rsp, err := c.EndHold(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndHoldResponse(rsp)
+}
+
+// ProlongHoldWithBodyWithResponse Move the end of a hold
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+func (c *ClientWithResponses) ProlongHoldWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProlongHoldResponse, error) {
+	rsp, err := c.ProlongHoldWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProlongHoldResponse(rsp)
+}
+
+// ProlongHoldWithResponse Move the end of a hold
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
+func (c *ClientWithResponses) ProlongHoldWithResponse(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*ProlongHoldResponse, error) {
+	rsp, err := c.ProlongHold(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProlongHoldResponse(rsp)
+}
+
+// GetHeldTreeWithResponse What is on the screen of a held device, and how each element can be addressed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/tree (the `GetHeldTree` operationId).
+func (c *ClientWithResponses) GetHeldTreeWithResponse(ctx context.Context, id HoldRef, params *GetHeldTreeParams, reqEditors ...RequestEditorFn) (*GetHeldTreeResponse, error) {
+	rsp, err := c.GetHeldTree(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHeldTreeResponse(rsp)
+}
+
 // GetHoldAnyBuildWithResponse For hosts, the app file of any build of the hold's workspace
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21967,6 +23157,211 @@ func ParseGetEventsResponse(rsp *http.Response) (*GetEventsResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHoldsResponse parses an HTTP response from a ListHoldsWithResponse call
+func ParseListHoldsResponse(rsp *http.Response) (*ListHoldsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHoldsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HoldPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHoldDeviceResponse parses an HTTP response from a HoldDeviceWithResponse call
+func ParseHoldDeviceResponse(rsp *http.Response) (*HoldDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HoldDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHoldResponse parses an HTTP response from a GetHoldWithResponse call
+func ParseGetHoldResponse(rsp *http.Response) (*GetHoldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHoldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndHoldResponse parses an HTTP response from a EndHoldWithResponse call
+func ParseEndHoldResponse(rsp *http.Response) (*EndHoldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndHoldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProlongHoldResponse parses an HTTP response from a ProlongHoldWithResponse call
+func ParseProlongHoldResponse(rsp *http.Response) (*ProlongHoldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProlongHoldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHeldTreeResponse parses an HTTP response from a GetHeldTreeWithResponse call
+func ParseGetHeldTreeResponse(rsp *http.Response) (*GetHeldTreeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHeldTreeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HeldTree
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -24958,6 +26353,24 @@ type ServerInterface interface {
 	// GetEvents What changes, as it changes
 	// (GET /events)
 	GetEvents(ctx *echo.Context, params GetEventsParams) error
+	// ListHolds Devices that people hold, and held, the newest first
+	// (GET /hands)
+	ListHolds(ctx *echo.Context, params ListHoldsParams) error
+	// HoldDevice Hold a device by hand
+	// (POST /hands)
+	HoldDevice(ctx *echo.Context, params HoldDeviceParams) error
+	// GetHold One hold
+	// (GET /hands/{id})
+	GetHold(ctx *echo.Context, id HoldRef) error
+	// EndHold Give a device back, or do not wait for it any more
+	// (POST /hands/{id}/end)
+	EndHold(ctx *echo.Context, id HoldRef) error
+	// ProlongHold Move the end of a hold
+	// (POST /hands/{id}/prolong)
+	ProlongHold(ctx *echo.Context, id HoldRef) error
+	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
+	// (GET /hands/{id}/tree)
+	GetHeldTree(ctx *echo.Context, id HoldRef, params GetHeldTreeParams) error
 	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
 	// (GET /holds/{id}/any-build)
 	GetHoldAnyBuild(ctx *echo.Context, id string, params GetHoldAnyBuildParams) error
@@ -25738,6 +27151,147 @@ func (w *ServerInterfaceWrapper) GetEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetEvents(ctx, params)
+	return err
+}
+
+// ListHolds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListHolds(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListHoldsParams
+	// ------------- Optional query parameter "going" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "going", ctx.QueryParams(), &params.Going, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter going: %s", err))
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", ctx.QueryParams(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter device: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListHolds(ctx, params)
+	return err
+}
+
+// HoldDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) HoldDevice(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params HoldDeviceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.HoldDevice(ctx, params)
+	return err
+}
+
+// GetHold converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHold(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHold(ctx, id)
+	return err
+}
+
+// EndHold converts echo context to params.
+func (w *ServerInterfaceWrapper) EndHold(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndHold(ctx, id)
+	return err
+}
+
+// ProlongHold converts echo context to params.
+func (w *ServerInterfaceWrapper) ProlongHold(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ProlongHold(ctx, id)
+	return err
+}
+
+// GetHeldTree converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHeldTree(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHeldTreeParams
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", ctx.QueryParams(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter find: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHeldTree(ctx, id, params)
 	return err
 }
 
@@ -27709,6 +29263,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sessions/:id/stop", wrapper.StopSession, options.OperationMiddlewares["stopSession"]...)
 	router.POST(options.BaseURL+"/sessions/:id/verdict", wrapper.MarkSession, options.OperationMiddlewares["markSession"]...)
 	router.PUT(options.BaseURL+"/sessions/:id/report", wrapper.ReportSession, options.OperationMiddlewares["reportSession"]...)
+	router.GET(options.BaseURL+"/hands", wrapper.ListHolds, options.OperationMiddlewares["listHolds"]...)
+	router.POST(options.BaseURL+"/hands", wrapper.HoldDevice, options.OperationMiddlewares["holdDevice"]...)
+	router.GET(options.BaseURL+"/hands/:id", wrapper.GetHold, options.OperationMiddlewares["getHold"]...)
+	router.POST(options.BaseURL+"/hands/:id/prolong", wrapper.ProlongHold, options.OperationMiddlewares["prolongHold"]...)
+	router.POST(options.BaseURL+"/hands/:id/end", wrapper.EndHold, options.OperationMiddlewares["endHold"]...)
+	router.GET(options.BaseURL+"/hands/:id/tree", wrapper.GetHeldTree, options.OperationMiddlewares["getHeldTree"]...)
 	router.GET(options.BaseURL+"/snippets/:language", wrapper.GetSnippet, options.OperationMiddlewares["getSnippet"]...)
 	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
 	router.GET(options.BaseURL+"/legs/:id/compare", wrapper.CompareLegs, options.OperationMiddlewares["compareLegs"]...)
@@ -28724,6 +30284,257 @@ type GetEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetEventsdefaultApplicationProblemPlusJSONResponse) VisitGetEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHoldsRequestObject struct {
+	Params ListHoldsParams
+}
+
+type ListHoldsResponseObject interface {
+	VisitListHoldsResponse(w http.ResponseWriter) error
+}
+
+type ListHolds200JSONResponse HoldPage
+
+func (response ListHolds200JSONResponse) VisitListHoldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHoldsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHoldsdefaultApplicationProblemPlusJSONResponse) VisitListHoldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HoldDeviceRequestObject struct {
+	Params HoldDeviceParams
+	Body   *HoldDeviceJSONRequestBody
+}
+
+type HoldDeviceResponseObject interface {
+	VisitHoldDeviceResponse(w http.ResponseWriter) error
+}
+
+type HoldDevice200JSONResponse Hold
+
+func (response HoldDevice200JSONResponse) VisitHoldDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HoldDevice201JSONResponse Hold
+
+func (response HoldDevice201JSONResponse) VisitHoldDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HoldDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HoldDevicedefaultApplicationProblemPlusJSONResponse) VisitHoldDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHoldRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type GetHoldResponseObject interface {
+	VisitGetHoldResponse(w http.ResponseWriter) error
+}
+
+type GetHold200JSONResponse Hold
+
+func (response GetHold200JSONResponse) VisitGetHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHolddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHolddefaultApplicationProblemPlusJSONResponse) VisitGetHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndHoldRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type EndHoldResponseObject interface {
+	VisitEndHoldResponse(w http.ResponseWriter) error
+}
+
+type EndHold200JSONResponse Hold
+
+func (response EndHold200JSONResponse) VisitEndHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndHolddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndHolddefaultApplicationProblemPlusJSONResponse) VisitEndHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProlongHoldRequestObject struct {
+	Id   HoldRef `json:"id"`
+	Body *ProlongHoldJSONRequestBody
+}
+
+type ProlongHoldResponseObject interface {
+	VisitProlongHoldResponse(w http.ResponseWriter) error
+}
+
+type ProlongHold200JSONResponse Hold
+
+func (response ProlongHold200JSONResponse) VisitProlongHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProlongHolddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProlongHolddefaultApplicationProblemPlusJSONResponse) VisitProlongHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHeldTreeRequestObject struct {
+	Id     HoldRef `json:"id"`
+	Params GetHeldTreeParams
+}
+
+type GetHeldTreeResponseObject interface {
+	VisitGetHeldTreeResponse(w http.ResponseWriter) error
+}
+
+type GetHeldTree200JSONResponse HeldTree
+
+func (response GetHeldTree200JSONResponse) VisitGetHeldTreeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHeldTreedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHeldTreedefaultApplicationProblemPlusJSONResponse) VisitGetHeldTreeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -32476,6 +34287,24 @@ type StrictServerInterface interface {
 	// GetEvents What changes, as it changes
 	// (GET /events)
 	GetEvents(ctx context.Context, request GetEventsRequestObject) (GetEventsResponseObject, error)
+	// ListHolds Devices that people hold, and held, the newest first
+	// (GET /hands)
+	ListHolds(ctx context.Context, request ListHoldsRequestObject) (ListHoldsResponseObject, error)
+	// HoldDevice Hold a device by hand
+	// (POST /hands)
+	HoldDevice(ctx context.Context, request HoldDeviceRequestObject) (HoldDeviceResponseObject, error)
+	// GetHold One hold
+	// (GET /hands/{id})
+	GetHold(ctx context.Context, request GetHoldRequestObject) (GetHoldResponseObject, error)
+	// EndHold Give a device back, or do not wait for it any more
+	// (POST /hands/{id}/end)
+	EndHold(ctx context.Context, request EndHoldRequestObject) (EndHoldResponseObject, error)
+	// ProlongHold Move the end of a hold
+	// (POST /hands/{id}/prolong)
+	ProlongHold(ctx context.Context, request ProlongHoldRequestObject) (ProlongHoldResponseObject, error)
+	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
+	// (GET /hands/{id}/tree)
+	GetHeldTree(ctx context.Context, request GetHeldTreeRequestObject) (GetHeldTreeResponseObject, error)
 	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
 	// (GET /holds/{id}/any-build)
 	GetHoldAnyBuild(ctx context.Context, request GetHoldAnyBuildRequestObject) (GetHoldAnyBuildResponseObject, error)
@@ -33438,6 +35267,203 @@ func (sh *strictHandler) GetEvents(ctx *echo.Context, params GetEventsParams) er
 		return err
 	} else if validResponse, ok := response.(GetEventsResponseObject); ok {
 		return validResponse.VisitGetEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListHolds operation middleware
+func (sh *strictHandler) ListHolds(ctx *echo.Context, params ListHoldsParams) error {
+	var request ListHoldsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHolds(ctx.Request().Context(), request.(ListHoldsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHolds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListHoldsResponseObject); ok {
+		return validResponse.VisitListHoldsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// HoldDevice operation middleware
+func (sh *strictHandler) HoldDevice(ctx *echo.Context, params HoldDeviceParams) error {
+	var request HoldDeviceRequestObject
+
+	request.Params = params
+
+	var body HoldDeviceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HoldDevice(ctx.Request().Context(), request.(HoldDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HoldDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(HoldDeviceResponseObject); ok {
+		return validResponse.VisitHoldDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHold operation middleware
+func (sh *strictHandler) GetHold(ctx *echo.Context, id HoldRef) error {
+	var request GetHoldRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHold(ctx.Request().Context(), request.(GetHoldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHold")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHoldResponseObject); ok {
+		return validResponse.VisitGetHoldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndHold operation middleware
+func (sh *strictHandler) EndHold(ctx *echo.Context, id HoldRef) error {
+	var request EndHoldRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndHold(ctx.Request().Context(), request.(EndHoldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndHold")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndHoldResponseObject); ok {
+		return validResponse.VisitEndHoldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ProlongHold operation middleware
+func (sh *strictHandler) ProlongHold(ctx *echo.Context, id HoldRef) error {
+	var request ProlongHoldRequestObject
+
+	request.Id = id
+
+	var body ProlongHoldJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProlongHold(ctx.Request().Context(), request.(ProlongHoldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProlongHold")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProlongHoldResponseObject); ok {
+		return validResponse.VisitProlongHoldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHeldTree operation middleware
+func (sh *strictHandler) GetHeldTree(ctx *echo.Context, id HoldRef, params GetHeldTreeParams) error {
+	var request GetHeldTreeRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHeldTree(ctx.Request().Context(), request.(GetHeldTreeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHeldTree")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHeldTreeResponseObject); ok {
+		return validResponse.VisitGetHeldTreeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

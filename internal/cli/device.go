@@ -84,7 +84,7 @@ func (a *App) deviceCmd() *cobra.Command {
 			}
 			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	return group("device", "List, check and manage devices", list, show, fit, a.labelCmd("device", "SERIAL", "orr-01", a.labelDevice), a.deviceCheckCmd(), quarantine, release, free, a.devicePairCmd())
+	return group("device", "List, check and manage devices", list, show, fit, a.labelCmd("device", "SERIAL", "orr-01", a.labelDevice), a.deviceCheckCmd(), a.deviceHoldCmd(), a.deviceTreeCmd(), quarantine, release, free, a.devicePairCmd())
 }
 
 func (a *App) deviceShow(ctx context.Context, serial string) error {
@@ -109,7 +109,7 @@ func (a *App) deviceShow(ctx context.Context, serial string) error {
 	return a.Show(map[string]any{"device": d, "legs": legs.JSON200.Items, "sessions": sessions.JSON200.Items}, func() {
 		state := stateText(d)
 		if h := d.HeldBy; h != nil {
-			state += fmt.Sprintf(" by %s %s since %s", map[bool]string{true: "leg", false: "session"}[h.Run != ""], h.Leg, ago(h.Since))
+			state += fmt.Sprintf(" by %s %s since %s", holderText(*h), h.Leg, ago(h.Since))
 		}
 		if d.Quarantined != nil {
 			state += " (since " + ago(*d.Quarantined) + map[bool]string{true: ", by hand)", false: ", until it passes a check)"}[Deref(d.QuarantinedBy) == api.Hand]
@@ -257,6 +257,17 @@ func kind(d api.Device) string {
 		out += ", started when wanted"
 	}
 	return out
+}
+
+// holderText is what holds a device.
+func holderText(h api.Holder) string {
+	switch {
+	case h.Run != "":
+		return "leg"
+	case Deref(h.ByHand):
+		return "a person: hold"
+	}
+	return "session"
 }
 
 // widthText is how wide a screen is, in the unit of its platform.

@@ -68,7 +68,7 @@ func (h Hold) before(told func(Hold) map[string]any) HoldBefore {
 	for _, secret := range h.Secrets {
 		out.Secrets = append(out.Secrets, secret)
 	}
-	if s.Content.Kind == work.Commands {
+	if s.Content.Kind == work.Commands || s.Content.Kind == work.Hands {
 		is := func(name, value string) *bool {
 			v, said := s.Conditions[name]
 			if !said {

@@ -54,7 +54,7 @@ func (s *server) ListLoads(ctx context.Context, _ api.ListLoadsRequestObject) (a
 			o.Since, o.Ends = &l.Since.Time, &l.Ends.Time
 		}
 		if l.WorkID != "" && l.Workspace == identity(ctx).WorkspaceID {
-			o.HeldBy = &api.Holder{Run: l.RunID, Leg: l.WorkID, Since: l.Since.Time, Until: l.Ends.Time}
+			o.HeldBy = &api.Holder{Run: l.RunID, Leg: l.WorkID, ByHand: someTrue(l.ByHand), Since: l.Since.Time, Until: l.Ends.Time}
 		}
 		return o
 	})}, err
@@ -96,7 +96,7 @@ func (s *server) GetDevice(ctx context.Context, q api.GetDeviceRequestObject) (a
 func deviceView(d service.DeviceView) api.Device {
 	o := deviceOut(d.Device)
 	if h := d.Hold; h != nil {
-		o.HeldBy = &api.Holder{Run: h.RunID, Leg: h.WorkID, Since: h.Created, Until: h.Expires}
+		o.HeldBy = &api.Holder{Run: h.RunID, Leg: h.WorkID, ByHand: someTrue(d.ByHand), Since: h.Created, Until: d.Until}
 	}
 	return o
 }

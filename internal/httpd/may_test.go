@@ -133,6 +133,9 @@ func makeWorld(t *testing.T) *world {
 	x := store.Session{ID: store.NewID(), WorkspaceID: d.Who.WorkspaceID, Token: make([]byte, 32), Created: time.Now().UTC().Truncate(time.Millisecond)}
 	require.NoError(t, d.Store.AddSession(ctx, x, work.Spec{Content: work.Content{Kind: work.Commands}}, work.Wants{Where: []string{"serial=none"}}, d.Who.KeyID, time.Hour))
 	w.things["session"] = x.ID
+	x.ID, x.Token, x.ByHand = store.NewID(), bytes.Repeat([]byte{1}, 32), true
+	require.NoError(t, d.Store.AddSession(ctx, x, work.Spec{Content: work.Content{Kind: work.Hands}}, work.Wants{Where: []string{"serial=none"}}, d.Who.KeyID, time.Hour))
+	w.things["hand"] = x.ID
 	w.things["reference"] = keptReference(t, d).ID
 	w.things["bisection"] = store.NewID()
 	require.NoError(t, d.Store.AddBisection(ctx, store.Bisection{ID: w.things["bisection"], WorkspaceID: d.Who.WorkspaceID, State: store.BisectFound, Created: time.Now().UTC(),
@@ -169,7 +172,7 @@ func operations(t *testing.T) (out []operation) {
 
 // ofWorkspace says what of the workspace an operation's path names; "": nothing.
 func (o operation) ofWorkspace() string {
-	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/keys/{id}": "key", "/pools/{name}": "pool", "/bisections/{id}": "bisection", "/shares/{id}": "share", "/references/{id}": "reference"} {
+	for prefix, thing := range map[string]string{"/builds/{ref}": "build", "/packages/{ref}": "package", "/runs/{id}": "run", "/sessions/{id}": "session", "/legs/{id}": "leg", "/artifacts/{id}": "artifact", "/holds/{id}": "hold", "/hands/{id}": "hand", "/keys/{id}": "key", "/pools/{name}": "pool", "/bisections/{id}": "bisection", "/shares/{id}": "share", "/references/{id}": "reference"} {
 		if strings.HasPrefix(o.path, prefix) {
 			return thing
 		}

@@ -27,6 +27,8 @@ type (
 	NewKeyRequest = access.NewKeyRequest
 	// Upload is a file on its way in.
 	Upload = content.Upload
+	// HoldRequest asks for a device for a person.
+	HoldRequest = sessions.HoldRequest
 	// RunRequest asks for a run.
 	RunRequest = plans.Request
 	// RunChoice says which runs are wanted.
@@ -125,3 +127,6 @@ type (
 
 // SigninLongest is how long a browser's sign-in lasts in all.
 const SigninLongest = access.SigninLongest
+
+// UsualHold is for how long a device is held, unless said.
+const UsualHold = sessions.UsualHold

@@ -63,15 +63,17 @@ type Load struct {
 	Workspace string       `db:"workspace_id"` // whose it is
 	RunID     string       `db:"run_id"`
 	WorkID    string       `db:"work_id"`
+	ByHand    bool         `db:"by_hand"` // a person holds it
 }
 
 // Loads says what devices have to do; those that have nothing are not in it.
 func (s *Store) Loads(ctx context.Context) (map[string]Load, error) {
 	var rows []Load
 	err := s.db.SelectContext(ctx, &rows, `SELECT device_id, sum(waiting) AS waiting, max(since) AS since, coalesce(max(TIMESTAMPDIFF(SECOND, since, now(3))), 0) AS holds, max(ends) AS ends,
-			max(workspace_id) AS workspace_id, max(run_id) AS run_id, max(work_id) AS work_id FROM (
-			SELECT device_id, 1 AS waiting, NULL AS since, NULL AS ends, '' AS workspace_id, '' AS run_id, '' AS work_id FROM work WHERE stage = 'waiting' AND device_id IS NOT NULL
-			UNION ALL SELECT h.device_id, 0, h.created, h.created + INTERVAL w.limit_seconds SECOND, h.workspace_id, h.run_id, h.work_id FROM holds h JOIN work w ON w.id = h.work_id WHERE h.holding = 1) AS x GROUP BY device_id`)
+			max(workspace_id) AS workspace_id, max(run_id) AS run_id, max(work_id) AS work_id, max(by_hand) AS by_hand FROM (
+			SELECT device_id, 1 AS waiting, NULL AS since, NULL AS ends, '' AS workspace_id, '' AS run_id, '' AS work_id, 0 AS by_hand FROM work WHERE stage = 'waiting' AND device_id IS NOT NULL
+			UNION ALL SELECT h.device_id, 0, h.created, coalesce(s.held_until, h.created + INTERVAL w.limit_seconds SECOND), h.workspace_id, h.run_id, h.work_id, coalesce(s.by_hand, 0) FROM holds h
+				JOIN work w ON w.id = h.work_id LEFT JOIN sessions s ON s.id = h.work_id WHERE h.holding = 1) AS x GROUP BY device_id`)
 	out := map[string]Load{}
 	for _, r := range rows {
 		out[r.Device] = r

@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"tessellant/internal/core/devices"
+	"tessellant/internal/core/work"
 )
 
 // Progress is a numbered report of a host on an attempt. Case and Stage are set
@@ -77,6 +78,11 @@ func note(ctx context.Context, tx *sqlx.Tx, h Hold, p Progress) error {
 		}
 		if _, err := tx.ExecContext(ctx, "UPDATE work SET stage = ? WHERE id = ?", p.Stage, h.WorkID); err != nil {
 			return err
+		}
+		if h.Kind == work.Session && p.Stage == "running" {
+			if err := handed(ctx, tx, h.WorkID); err != nil {
+				return err
+			}
 		}
 	}
 	if p.Loan != nil {

@@ -17,7 +17,7 @@ import (
 	"tessellant/internal/core/work"
 )
 
-// Session is one W3C WebDriver session.
+// Session is one W3C WebDriver session, or a device that a person holds.
 type Session struct {
 	ID            string               `db:"id"`
 	WorkspaceID   string               `db:"workspace_id"`
@@ -34,6 +34,8 @@ type Session struct {
 	Inferred      bool                 `db:"inferred"`
 	Created       time.Time            `db:"created"`
 	Awaited       sql.NullTime         `db:"awaited"` // until when somebody waits for it to be opened, unless that is said again
+	ByHand        bool                 `db:"by_hand"` // a person holds the device
+	HeldUntil     sql.NullTime         `db:"held_until"`
 }
 
 // SessionRequest is what was asked for.
@@ -79,9 +81,11 @@ type SessionRow struct {
 	AttemptID sql.NullString      `db:"attempt_id"`
 	NowCase   sql.NullString      `db:"now_case"`
 	Started   sql.NullTime        `db:"started"`
+	AskedBy   string              `db:"asked_by"` // the key's id
+	AskedName sql.NullString      `db:"asked_name"`
 }
 
-const sessionRows = `SELECT s.*, w.stage, w.verdict, w.message, w.ended, w.stop, d.serial, coalesce(d.facts, '{}') AS facts, a.id AS attempt_id, a.now_case, a.started
+const sessionRows = `SELECT s.*, w.asked_by, (SELECT k.name FROM access_keys k WHERE k.id = w.asked_by) AS asked_name, w.stage, w.verdict, w.message, w.ended, w.stop, d.serial, coalesce(d.facts, '{}') AS facts, a.id AS attempt_id, a.now_case, a.started
 	FROM sessions s JOIN work w ON w.id = s.id LEFT JOIN devices d ON d.id = w.device_id LEFT JOIN attempts a ON a.work_id = w.id`
 
 // AddSession writes a session, and its work, which waits for a device, for so long unless AwaitSession says that somebody waits still.
@@ -90,8 +94,8 @@ func (s *Store) AddSession(ctx context.Context, x Session, spec work.Spec, wants
 		if err := addWork(ctx, tx, NewWork{Work{ID: x.ID, Kind: work.Session, WorkspaceID: x.WorkspaceID, Created: x.Created, Wants: JSON[work.Wants]{V: wants}, AskedBy: askedBy}, spec}); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (id, workspace_id, token, build_id, `group`, name, request, created, awaited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, now(3) + INTERVAL ? MICROSECOND)",
-			x.ID, x.WorkspaceID, x.Token, x.BuildID, x.Group, x.Name, asJSON(x.Request.V), x.Created, period.Microseconds())
+		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (id, workspace_id, token, build_id, `group`, name, request, created, by_hand, awaited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, now(3) + INTERVAL ? MICROSECOND)",
+			x.ID, x.WorkspaceID, x.Token, x.BuildID, x.Group, x.Name, asJSON(x.Request.V), x.Created, x.ByHand, period.Microseconds())
 		return err
 	})
 }
@@ -129,6 +133,7 @@ func (s *Store) SessionByToken(ctx context.Context, token []byte) (r SessionRow,
 
 // SessionFilter chooses sessions; what is empty chooses all.
 type SessionFilter struct {
+	ByHand bool // those of persons, and no others
 	Group  string
 	Serial string // of the device
 	Going  bool   // those that are not over
@@ -136,7 +141,7 @@ type SessionFilter struct {
 
 // Sessions lists the sessions that a filter chooses, the newest first.
 func (s *Store) Sessions(ctx context.Context, workspace string, f SessionFilter, after string, limit int) (out []SessionRow, err error) {
-	q, args := sessionRows+" WHERE s.workspace_id = ?", []any{workspace}
+	q, args := sessionRows+" WHERE s.workspace_id = ? AND s.by_hand = ?", []any{workspace, f.ByHand}
 	if f.Group != "" {
 		q, args = q+" AND s.`group` = ?", append(args, f.Group)
 	}
@@ -179,6 +184,9 @@ func closeSession(ctx context.Context, tx *sqlx.Tx, id string, c Closing) error 
 	}
 	if _, err := tx.ExecContext(ctx, "UPDATE sessions SET how = ?, seen = ?, seen_message = ?, marked = IF(? = '', marked, ?), marked_message = IF(? = '', marked_message, ?) WHERE id = ?",
 		c.How, c.Verdict, c.Message, c.Marked, c.Marked, c.Marked, c.MarkedMessage, id); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, "DELETE FROM hold_clients WHERE session_id = ?", id); err != nil {
 		return err
 	}
 	return judgeSession(ctx, tx, id)

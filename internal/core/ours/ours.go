@@ -29,6 +29,7 @@ type Wanted struct {
 	Recording  recording.Set    // what is kept
 	Conditions conditions.Set   // how the device is set before the session begins
 	Key        string           // where no header has it
+	Hold       string           // of a device that a person holds: the session works on it
 	Filter     devices.Filter   // what Where says
 	Standard   w3c.Capabilities // the rest
 }
@@ -60,6 +61,7 @@ var Extensions = []Extension{
 	{"idle", "seconds", "how long no command may come before the session is ended; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Idle, time.Second, MaxIdle) }},
 	{"recording", "object", `what is kept, besides what is usual: {"video": false, "screenshots": "commands"}`, readRecording},
 	{"conditions", "object", `how the device is set: {"orientation": "landscape", "dark": true, "language": "de"}`, readConditions},
+	{"hold", "text", "a device that somebody of the workspace holds by hand, by the hold's id or the device's serial: the session works on it, and leaves it held", func(w *Wanted, v any) error { return text(v, &w.Hold, 100) }},
 	{"key", "text", "the key, where the client can't send it in a header", func(w *Wanted, v any) error { return text(v, &w.Key, 200) }},
 }
 

@@ -27,6 +27,7 @@ const (
 	Scripts  = "script"
 	Programs = "program"
 	Commands = "session" // of a W3C WebDriver client
+	Hands    = "hands"   // of a person
 )
 
 // Spec is what is to be done.

@@ -14,4 +14,5 @@ var All = map[string]runner.Maker{
 	work.Scripts:  script.New,
 	work.Programs: program.New,
 	work.Commands: session.New,
+	work.Hands:    session.NewHands,
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"time"
 
 	"tessellant/internal/core/access"
 	"tessellant/internal/core/devices"
@@ -70,7 +71,9 @@ func (s *Fleet) Loads(ctx context.Context) (out []DeviceLoad, err error) {
 // DeviceView is a device, and the hold on it where it is this workspace's.
 type DeviceView struct {
 	store.Device
-	Hold *store.Hold
+	Hold   *store.Hold
+	ByHand bool // a person has it
+	Until  time.Time
 }
 
 // Device finds a device by its serial.
@@ -84,7 +87,16 @@ func (s *Fleet) Device(ctx context.Context, who store.Identity, serial string) (
 	case err != nil:
 		return v, err
 	case h.WorkspaceID == who.WorkspaceID:
-		v.Hold = &h
+		v.Hold, v.Until = &h, h.Expires
+		if h.RunID == "" {
+			x, err := s.Store.SessionByID(ctx, h.WorkspaceID, h.WorkID)
+			if err != nil {
+				return v, err
+			}
+			if v.ByHand = x.ByHand; x.HeldUntil.Valid {
+				v.Until = x.HeldUntil.Time
+			}
+		}
 	}
 	return v, nil
 }

@@ -26,6 +26,7 @@ func newDoor() door {
 // passage is the way to one session.
 type passage struct {
 	session, workspace, hold, host string
+	joined                         bool // a client that works on a device which a person holds
 }
 
 const (
@@ -35,12 +36,12 @@ const (
 )
 
 // keepPassage remembers the way to a session that has this hold.
-func (s *Sessions) keepPassage(ctx context.Context, wire string, h store.Hold) (*passage, error) {
+func (s *Sessions) keepPassage(ctx context.Context, wire string, h store.Hold, joined bool) (*passage, error) {
 	name, err := s.Store.HostName(ctx, h.HostID)
 	if err != nil {
 		return nil, err
 	}
-	p := &passage{session: h.WorkID, workspace: h.WorkspaceID, hold: h.ID, host: name}
+	p := &passage{session: h.WorkID, workspace: h.WorkspaceID, hold: h.ID, host: name, joined: joined}
 	s.door.Add(wire, p)
 	return p, nil
 }
@@ -54,7 +55,12 @@ func noSession(wire string) *w3c.Error {
 func (s *Sessions) passage(ctx context.Context, workspace, wire string) (*passage, *w3c.Error) {
 	p, known := s.door.Get(wire)
 	if !known {
+		joined := false
 		r, err := s.Store.SessionByToken(ctx, tokenHash(wire))
+		if errors.Is(err, store.ErrNotFound) {
+			joined = true
+			r, err = s.Store.HoldOfClient(ctx, tokenHash(wire))
+		}
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, noSession(wire)
 		}
@@ -71,7 +77,7 @@ func (s *Sessions) passage(ctx context.Context, workspace, wire string) (*passag
 		case err != nil:
 			return nil, s.serviceFailed("find the session's device", err)
 		}
-		if p, err = s.keepPassage(ctx, wire, h); err != nil {
+		if p, err = s.keepPassage(ctx, wire, h, joined); err != nil {
 			return nil, s.serviceFailed("find the session's host", err)
 		}
 	}
@@ -110,6 +116,9 @@ func (s *Sessions) Command(ctx context.Context, workspace string, q remoteend.Re
 	}
 	ctx, cancel := context.WithTimeout(ctx, maxCommand)
 	defer cancel()
+	if p.joined && call.Name == "Delete Session" { // the device stays with the person
+		return s.leave(ctx, call.Session)
+	}
 	// The host knows the session by its own id: what goes over the wire is a secret.
 	q.Path = "/session/" + p.session + q.Path[len("/session/")+len(call.Session):]
 	out, err := s.Orders.Do(ctx, p.host, p.hold, q)

@@ -94,15 +94,24 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 			why = append(why, "tessellant:where: "+err.Error())
 			continue
 		}
-		if len(w.Filter.Pools())+len(w.Conditions) > 0 || lends != nil {
-			wants.Where, wants.Units = narrowed(w.Filter, w.Conditions, b != nil, all)
-		}
-		if fit, _ := dispatch.Candidates(wants, nil, queue.Units(all)); len(fit) > 0 {
+		no := ""
+		if wants, no = fitting(wants, w, app, b != nil, all, lends != nil); no == "" {
 			return w, b, wants, nil
 		}
-		why = append(why, noDevice(app, w.Filter, w.Conditions, b != nil, all))
+		why = append(why, no)
 	}
 	return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
+}
+
+// fitting completes what is wanted of a device, and says why none will do; "": some will. Named says that only these devices may be taken.
+func fitting(wants work.Wants, w ours.Wanted, app appfile.Facts, built bool, all []store.Device, named bool) (work.Wants, string) {
+	if len(w.Filter.Pools())+len(w.Conditions) > 0 || named {
+		wants.Where, wants.Units = narrowed(w.Filter, w.Conditions, built, all)
+	}
+	if fit, _ := dispatch.Candidates(wants, nil, queue.Units(all)); len(fit) > 0 {
+		return wants, ""
+	}
+	return wants, noDevice(app, w.Filter, w.Conditions, built, all)
 }
 
 // lent is what the workspace lends, for a borrower; nil: who asks may have any device.
@@ -213,6 +222,9 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 	if werr != nil {
 		return remoteend.Answer(werr)
 	}
+	if i := slices.IndexFunc(wanted, func(c w3c.Capabilities) bool { return c[joins] != nil }); i >= 0 {
+		return s.join(ctx, who, wanted[i])
+	}
 	w, build, wants, werr := s.choose(ctx, who, wanted)
 	if werr != nil {
 		return remoteend.Answer(werr)
@@ -250,7 +262,7 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 	if err != nil {
 		return remoteend.Answer(s.serviceFailed("find the session's device", err))
 	}
-	if _, err := s.keepPassage(ctx, wire, h); err != nil {
+	if _, err := s.keepPassage(ctx, wire, h, false); err != nil {
 		return remoteend.Answer(s.serviceFailed("find the session's host", err))
 	}
 	// The host has it as it stands now.
@@ -323,10 +335,14 @@ func (s *Sessions) awaitSession(ctx context.Context, x store.Session, w ours.Wan
 // AwaitedFor is how long a session waits after the process that its client talks to was last heard of.
 const AwaitedFor = 20 * time.Second
 
-// EndUnawaited ends the sessions that wait while nobody can be told of it: the process that their client talked to is gone.
+// EndUnawaited ends the sessions that wait while nobody can be told of it: the process that their client talked to is gone. Persons wait for so long alone.
 func (s *Sessions) EndUnawaited(ctx context.Context) error {
 	rows, err := s.Store.Unawaited(ctx, ours.MaxPatience)
 	for _, r := range rows {
+		if r.ByHand {
+			err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", fmt.Sprintf("no device became free within %s", holdPatience)))
+			continue
+		}
 		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", "the service restarted while the session waited for a device, so its client never got an answer"))
 	}
 	return err

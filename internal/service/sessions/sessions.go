@@ -1,6 +1,6 @@
-// Package sessions is what is driven from outside: W3C WebDriver sessions, opened, commanded, marked and ended.
+// Package sessions is what is driven from outside: W3C WebDriver sessions, opened, commanded, marked and ended; and devices that persons hold.
 //
-// A session waits in the same queue as the legs of runs (opening.go); its commands go on to its host (door.go).
+// A session waits in the same queue as the legs of runs (opening.go); its commands go on to its host (door.go). A hold is a session without a client (hands.go).
 package sessions
 
 import (

@@ -61,6 +61,13 @@ func Session(q store.SessionRequest, b *store.Build) work.Spec {
 	return s
 }
 
+// Hands is what a person who holds a device wants.
+func Hands(q store.SessionRequest, b *store.Build) work.Spec {
+	s := Session(q, b)
+	s.Content.Kind, s.Limits.Idle = work.Hands, s.Limits.Whole // a person may be silent
+	return s
+}
+
 // Of gives what a piece of work is to do.
 func (s *Specs) Of(ctx context.Context, workspace, id string) (work.Spec, error) {
 	spec, err := s.Store.Spec(ctx, id)

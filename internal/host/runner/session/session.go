@@ -1,4 +1,4 @@
-// Package session is the runner of W3C WebDriver sessions: a client commands the device from outside.
+// Package session is the runner of what is commanded from outside: W3C WebDriver sessions, by their clients, and devices that persons hold (hands.go).
 package session
 
 import (
@@ -16,6 +16,7 @@ import (
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/orders"
 	"tessellant/internal/host/runner"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
@@ -55,6 +56,24 @@ func (s *session) Prepare(ctx context.Context) error {
 
 // Run implements runner.Runner: it waits for the end of the session. The error says why it ended.
 func (s *session) Run(ctx context.Context) error {
+	limits := s.Hold.Spec.Limits
+	var begun time.Time
+	return s.serve(ctx, min(idleLookEvery, limits.Idle.Duration()/4, limits.Whole.Duration()/4), func(end *remoteend.Session) orders.Carrier { return end }, func(served *orders.Served) error {
+		if begun.IsZero() {
+			begun = time.Now()
+		}
+		switch {
+		case time.Since(begun) > limits.Whole.Duration():
+			return errSessionLimit
+		case served.Idle() > limits.Idle.Duration():
+			return errClientGone
+		}
+		return nil
+	})
+}
+
+// serve has the device commanded through what carrier makes of its remote end, until the client ends it, or over gives an error; it is asked at once, and then so often.
+func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*remoteend.Session) orders.Carrier, over func(*orders.Served) error) error {
 	q := s.Hold.Spec
 	standard := w3c.Capabilities(q.Content.Capabilities)
 	timeouts, bad := standard.Timeouts()
@@ -79,7 +98,7 @@ func (s *session) Run(ctx context.Context) error {
 		}
 	}
 	end := remoteend.New(config)
-	served, shut := s.Open(commands, end)
+	served, shut := s.Open(commands, carrier(end))
 	defer shut()
 	defer func() { s.standing = end.Standing() }()
 	var watch sync.WaitGroup
@@ -93,21 +112,16 @@ func (s *session) Run(ctx context.Context) error {
 		_ = guard.Run(s.Log, guard.Hold, func() { s.outside.WatchCrashes(watching) })
 	})
 	s.Stage("running")
-	limit := time.NewTimer(q.Limits.Whole.Duration())
-	defer limit.Stop()
-	mostIdle := q.Limits.Idle.Duration()
-	idle := time.NewTicker(min(idleLookEvery, mostIdle/4+time.Millisecond))
-	defer idle.Stop()
+	look := time.NewTicker(max(every, time.Millisecond))
+	defer look.Stop()
 	for {
+		if err := over(served); err != nil {
+			return err
+		}
 		select {
 		case <-served.Over():
 			return errClientEnded
-		case <-limit.C:
-			return errSessionLimit
-		case <-idle.C:
-			if served.Idle() > mostIdle {
-				return errClientGone
-			}
+		case <-look.C:
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		}

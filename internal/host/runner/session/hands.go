@@ -1,0 +1,119 @@
+package session
+
+// A device that a person holds. Nobody's silence ends it: it ends when the person gives it back, or when its time is over, which may be prolonged.
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/host/orders"
+	"tessellant/internal/host/runner"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/remoteend"
+)
+
+var errTimeOver = errors.New("the time for which the device was held is over")
+
+// hands implements runner.Runner.
+type hands struct {
+	*session
+	until atomic.Int64 // ns since 1970
+}
+
+// NewHands makes the runner.
+func NewHands(k *runner.Kit) (runner.Runner, error) {
+	r, err := New(k)
+	if err != nil {
+		return nil, err
+	}
+	return &hands{session: r.(*session)}, nil //nolint:forcetypeassert // New makes one
+}
+
+// Run implements runner.Runner: it waits until the device is given back.
+func (h *hands) Run(ctx context.Context) error {
+	whole := h.Hold.Spec.Limits.Whole.Duration()
+	return h.serve(ctx, min(idleLookEvery, whole/4), func(end *remoteend.Session) orders.Carrier { return &held{end, h} }, func(*orders.Served) error {
+		h.until.CompareAndSwap(0, time.Now().Add(whole).UnixNano())
+		if h.left() <= 0 {
+			return errTimeOver
+		}
+		return nil
+	})
+}
+
+func (h *hands) left() time.Duration { return time.Until(time.Unix(0, h.until.Load())) }
+
+// Judge implements runner.Runner. What a person does by hand is no test: it can't fail.
+func (h *hands) Judge(err error) (v verdict.Verdict, message string) {
+	crashed := h.outside.Crashed()
+	switch {
+	case errors.Is(err, errTimeOver), errors.Is(err, errClientEnded):
+		h.how = map[bool]string{true: "limit", false: "client"}[errors.Is(err, errTimeOver)]
+		if crashed != "" {
+			return verdict.Crashed, crashed
+		}
+		return verdict.Passed, ""
+	}
+	return h.session.Judge(err)
+}
+
+// held carries out what a person, or a client that names the hold, commands; and what concerns the hold itself.
+type held struct {
+	*remoteend.Session
+	h *hands
+}
+
+// Do implements orders.Carrier.
+func (x *held) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
+	switch {
+	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.ProlongPath):
+		return x.h.prolong(q.Body)
+	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, hostlink.TreePath):
+		return x.h.tree(ctx)
+	}
+	return x.Session.Do(ctx, q)
+}
+
+// prolong moves the end: by so much, but not further from now than is allowed.
+func (h *hands) prolong(body []byte) remoteend.Response {
+	var p hostlink.Prolong
+	if err := json.Unmarshal(body, &p); err != nil || p.By <= 0 || p.Most <= 0 {
+		return refused("the time to prolong by can't be read")
+	}
+	for {
+		was := h.until.Load()
+		to := min(was+p.By.Nanoseconds(), time.Now().Add(p.Most).UnixNano())
+		if h.until.CompareAndSwap(was, to) {
+			return answered(hostlink.Held{Left: h.left()})
+		}
+	}
+}
+
+// tree reads what is on the screen.
+func (h *hands) tree(ctx context.Context) remoteend.Response {
+	s, err := h.Unit.Tree(ctx)
+	if err != nil {
+		return refused(fmt.Sprintf("the screen can't be read: %v", err))
+	}
+	return answered(hostlink.Tree{XML: s.XML(), Rotation: s.Rotation})
+}
+
+func answered(v any) remoteend.Response {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return refused(err.Error())
+	}
+	return remoteend.Response{Status: http.StatusOK, Body: raw}
+}
+
+func refused(why string) remoteend.Response {
+	raw, _ := json.Marshal(hostlink.Unable{Why: why})
+	return remoteend.Response{Status: http.StatusConflict, Body: raw}
+}

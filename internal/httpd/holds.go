@@ -1,0 +1,107 @@
+package httpd
+
+// Devices that people hold. What was gathered of a hold is asked for as of a leg.
+
+import (
+	"context"
+	"time"
+
+	"tessellant/api"
+	"tessellant/internal/core/locators"
+	"tessellant/internal/core/uitree"
+	"tessellant/internal/service"
+	"tessellant/internal/service/refuse"
+)
+
+func (s *server) HoldDevice(ctx context.Context, q api.HoldDeviceRequestObject) (api.HoldDeviceResponseObject, error) {
+	b := q.Body
+	r := service.HoldRequest{Device: text(b.Device), Where: listed(b.Where), Build: text(b.Build), Name: text(b.Name), For: service.UsualHold, IdempotencyKey: text(q.Params.IdempotencyKey)}
+	if b.Seconds != nil {
+		r.For = time.Duration(*b.Seconds) * time.Second
+	}
+	v, made, err := s.s.Hold(ctx, identity(ctx), r)
+	if err == nil && !made {
+		return api.HoldDevice200JSONResponse(holdOut(v)), nil
+	}
+	return api.HoldDevice201JSONResponse(holdOut(v)), err
+}
+
+func (s *server) ListHolds(ctx context.Context, q api.ListHoldsRequestObject) (api.ListHoldsResponseObject, error) {
+	limit, err := limitOf(q.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	rows, next, err := s.s.Holds(ctx, identity(ctx), q.Params.Going != nil && *q.Params.Going, text(q.Params.Device), text(q.Params.After), limit)
+	return api.ListHolds200JSONResponse{Items: each(rows, holdOut), Next: some(next)}, err
+}
+
+func (s *server) GetHold(ctx context.Context, q api.GetHoldRequestObject) (api.GetHoldResponseObject, error) {
+	v, err := s.s.HoldByID(ctx, identity(ctx), q.Id)
+	return api.GetHold200JSONResponse(holdOut(v)), err
+}
+
+func (s *server) ProlongHold(ctx context.Context, q api.ProlongHoldRequestObject) (api.ProlongHoldResponseObject, error) {
+	v, err := s.s.Prolong(ctx, identity(ctx), q.Id, time.Duration(q.Body.Seconds)*time.Second)
+	return api.ProlongHold200JSONResponse(holdOut(v)), err
+}
+
+func (s *server) EndHold(ctx context.Context, q api.EndHoldRequestObject) (api.EndHoldResponseObject, error) {
+	v, err := s.s.GiveBack(ctx, identity(ctx), q.Id)
+	return api.EndHold200JSONResponse(holdOut(v)), err
+}
+
+func (s *server) GetHeldTree(ctx context.Context, q api.GetHeldTreeRequestObject) (api.GetHeldTreeResponseObject, error) {
+	if find := text(q.Params.Find); find != "" {
+		if err := uitree.CheckLocator(find); err != nil {
+			return nil, refuse.New(refuse.Invalid, "find elements", `such as #send, button[text="Send"] or //text`, "%v", err)
+		}
+	}
+	v, screen, err := s.s.HeldTree(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	o := api.GetHeldTree200JSONResponse{Hold: v.ID, Serial: v.Serial.String, Xml: screen.XML(), Elements: []api.HeldElement{}}
+	x := locators.New(screen)
+	at := map[*uitree.Element]int{}
+	var walk func(es []*uitree.Element, depth int)
+	walk = func(es []*uitree.Element, depth int) {
+		for _, e := range es {
+			at[e] = len(o.Elements)
+			o.Elements = append(o.Elements, heldElement(e, depth, x.Of(e)))
+			walk(e.Children, depth+1)
+		}
+	}
+	walk(screen.Elements, 0)
+	if find := text(q.Params.Find); find != "" {
+		found, err := screen.Find(find)
+		if err != nil {
+			return nil, refuse.New(refuse.Invalid, "find elements", "make it more direct", "%v", err)
+		}
+		list := []int{}
+		for _, e := range found {
+			list = append(list, at[e])
+		}
+		o.Found = &list
+	}
+	return o, nil
+}
+
+func heldElement(e *uitree.Element, depth int, of []locators.Locator) api.HeldElement {
+	o := api.HeldElement{Kind: e.Kind, Depth: depth, Id: some(e.ID), Text: some(e.Text), Label: some(e.Label), Value: some(e.Value), Hint: some(e.Hint), Class: some(e.Class), Enabled: e.Enabled,
+		Bounds:  api.Region{Left: e.Bounds.Left, Top: e.Bounds.Top, Right: e.Bounds.Right, Bottom: e.Bounds.Bottom},
+		Checked: someTrue(e.Checked), Focused: someTrue(e.Focused), Selected: someTrue(e.Selected), Scrollable: someTrue(e.Scrollable), Clickable: someTrue(e.Clickable)}
+	o.Locators = each(of, func(l locators.Locator) api.Locator {
+		return api.Locator{By: api.LocatorBy(l.By), Css: l.CSS, Here: l.Here, Fickle: someTrue(l.Fickle)}
+	})
+	return o
+}
+
+func holdOut(v service.SessionView) api.Hold {
+	s := sessionOut(v)
+	o := api.Hold{Id: s.Id, Name: s.Name, By: v.AskedName.String, Stage: api.HoldStage(s.Stage), Verdict: s.Verdict, Message: s.Message, How: s.How, Build: s.Build, Where: s.Where, Place: s.Place, Device: s.Device, Stopping: s.Stopping,
+		Created: s.Created, Started: s.Started, Ended: s.Ended, Seconds: int(s.LimitSeconds)}
+	if v.HeldUntil.Valid && v.Stage != "done" {
+		o.Until = &v.HeldUntil.Time
+	}
+	return o
+}

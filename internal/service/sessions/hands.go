@@ -1,0 +1,306 @@
+package sessions
+
+// Devices that persons hold. Such a hold is a session without a client: it waits in the same queue, is recorded as any session, and ends when it is given
+// back, or when its time is over.
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+	"unicode/utf8"
+
+	"tessellant/internal/bus"
+	"tessellant/internal/core/appfile"
+	"tessellant/internal/core/devices"
+	"tessellant/internal/core/ours"
+	"tessellant/internal/core/planning"
+	"tessellant/internal/core/recording"
+	"tessellant/internal/core/uitree"
+	"tessellant/internal/core/work"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/remoteend"
+	"tessellant/internal/service/orders"
+	"tessellant/internal/service/paging"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/specs"
+	"tessellant/internal/store"
+)
+
+// Bounds of a hold's time.
+const (
+	UsualHold   = 30 * time.Minute
+	ShortHold   = time.Minute
+	LongestHold = 8 * time.Hour
+	// holdPatience is how long a hold waits for its device.
+	holdPatience = time.Hour
+	// maxHolds is how many devices the persons of a workspace may hold, or wait for, at once.
+	maxHolds = 100
+	// askTakes is how long a host may take to answer what concerns a hold.
+	askTakes = 90 * time.Second
+)
+
+// HoldRequest is what a person wants.
+type HoldRequest struct {
+	Device         string        // a serial; "": any that Where chooses
+	Where          []string      // patterns over traits
+	Build          string        // a reference, to be installed at once; "": none
+	For            time.Duration // from when the device is ready
+	Name           string        // what people call it
+	IdempotencyKey string        // asked again with it, it is the same hold
+}
+
+func (q HoldRequest) check(title string) error {
+	switch {
+	case q.For < ShortHold || q.For > LongestHold:
+		return refuse.New(refuse.Invalid, title, fmt.Sprintf("choose from %d minute to %d hours; it can be prolonged", int(ShortHold.Minutes()), int(LongestHold.Hours())), "a device can't be held for %s", q.For)
+	case (q.Device == "") == (len(q.Where) == 0):
+		return refuse.New(refuse.Invalid, title, "such as orr-01, or os>=12", "name one device, or say which would do")
+	case len(q.Name) > 200 || !utf8.ValidString(q.Name):
+		return refuse.New(refuse.Invalid, title, "keep it within 200 bytes, as UTF-8", "the name is too long, or is not text")
+	case len(q.IdempotencyKey) > 100:
+		return refuse.New(refuse.Invalid, title, "keep it within 100 bytes", "the Idempotency-Key is too long")
+	}
+	return nil
+}
+
+// Hold asks for a device for a person. It answers at once: the hold waits in the queue. Made is false where it was asked for before.
+func (s *Sessions) Hold(ctx context.Context, who store.Identity, q HoldRequest) (v SessionView, made bool, err error) {
+	const title = "hold a device"
+	if err := q.check(title); err != nil {
+		return v, false, err
+	}
+	token := []byte(store.NewID())
+	if q.IdempotencyKey != "" {
+		token = []byte("hold " + who.WorkspaceID + " " + who.KeyID + " " + q.IdempotencyKey)
+	}
+	hash := sha256.Sum256(token)
+	if q.IdempotencyKey != "" {
+		if r, err := s.Store.SessionByToken(ctx, hash[:]); err == nil {
+			v, err = s.HoldByID(ctx, who, r.ID)
+			return v, false, err
+		}
+	}
+	w, b, wants, err := s.holdable(ctx, who, q, title)
+	if err != nil {
+		return v, false, err
+	}
+	going, err := s.Store.Sessions(ctx, who.WorkspaceID, store.SessionFilter{ByHand: true, Going: true}, "", maxHolds)
+	if err != nil {
+		return v, false, err
+	}
+	if len(going) == maxHolds {
+		return v, false, refuse.New(refuse.Refused, title, "give some back: tessellant hold list --going", "people of this workspace hold %d devices, or wait for them, and no more may be", maxHolds)
+	}
+	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: hash[:], Name: q.Name, Created: time.Now().UTC().Truncate(time.Millisecond), ByHand: true}
+	r := store.SessionRequest{Where: w.Where, Patience: holdPatience.Seconds(), Limit: q.For.Seconds(), Recording: recording.Usual()}
+	if q.Device != "" {
+		r.Where = []string{"serial=" + q.Device}
+	}
+	if b != nil {
+		x.BuildID.String, x.BuildID.Valid, r.Build = b.ID, true, b.Ref()
+	}
+	x.Request.V = r
+	if err := s.Store.AddSession(ctx, x, specs.Hands(r, b), wants, who.KeyID, holdPatience); err != nil {
+		if errors.Is(err, store.ErrTaken) && q.IdempotencyKey != "" { // asked twice at the same time
+			if first, err := s.Store.SessionByToken(ctx, hash[:]); err == nil {
+				v, err = s.HoldByID(ctx, who, first.ID)
+				return v, false, err
+			}
+		}
+		return v, false, err
+	}
+	s.Log.Info("a person waits for a device", "hold", x.ID, "where", r.Where, "build", r.Build, "by", who.KeyName)
+	s.Bus.Publish(bus.Work, nil)
+	s.Feed.SessionChanged(x.WorkspaceID, x.ID)
+	v, err = s.HoldByID(ctx, who, x.ID)
+	return v, true, err
+}
+
+// holdable finds the build that is wanted, and what is wanted of the device; an error says why there is none.
+func (s *Sessions) holdable(ctx context.Context, who store.Identity, q HoldRequest, title string) (w ours.Wanted, b *store.Build, wants work.Wants, err error) {
+	var app appfile.Facts
+	if q.Build != "" {
+		found, err := s.Content.Build(ctx, who, q.Build)
+		if err != nil {
+			return w, nil, wants, err
+		}
+		b, app = &found, found.Facts.V
+		needs := planning.NeedsOf(app)
+		wants.Needs = &needs
+	}
+	var units []string
+	if q.Device != "" {
+		units = []string{q.Device}
+	}
+	if w.Filter, err = devices.ParseFilter(q.Where, units); err != nil {
+		return w, nil, wants, refuse.New(refuse.Invalid, title, "see the traits with: tessellant device list --help", "%v", err)
+	}
+	if err := s.Pools.LookUp(ctx, who, w.Filter); err != nil {
+		return w, nil, wants, err
+	}
+	w.Where, wants.Where, wants.Units = q.Where, q.Where, units
+	all, err := s.Store.Devices(ctx, "", 0)
+	if err != nil {
+		return w, nil, wants, err
+	}
+	if q.Device != "" {
+		i := slices.IndexFunc(all, func(d store.Device) bool { return d.Serial == q.Device })
+		if i < 0 {
+			return w, nil, wants, refuse.New(refuse.NotFound, title, "see the devices with: tessellant device list", "there is no device %q", q.Device)
+		}
+		if st := all[i].Standing(); !st.Usable {
+			return w, nil, wants, refuse.New(refuse.Refused, title, "choose another: tessellant device list", "the device %s can't be used now: %s", q.Device, st.Unusable)
+		}
+	}
+	wants, no := fitting(wants, w, app, b != nil, all, false)
+	if no != "" {
+		return w, nil, wants, refuse.New(refuse.Refused, title, "see the devices with: tessellant device list", "no device will do: %s", no)
+	}
+	return w, b, wants, nil
+}
+
+// HoldByID finds a hold by its id, by the serial of the device that is held, or the one that was asked for last, as "newest".
+func (s *Sessions) HoldByID(ctx context.Context, who store.Identity, ref string) (v SessionView, err error) {
+	var r store.SessionRow
+	if ref == "newest" {
+		var rows []store.SessionRow
+		if rows, err = s.Store.Sessions(ctx, who.WorkspaceID, store.SessionFilter{ByHand: true}, "", 1); err == nil && len(rows) == 0 {
+			err = store.ErrNotFound
+		} else if err == nil {
+			r = rows[0]
+		}
+	} else if r, err = s.Store.SessionByID(ctx, who.WorkspaceID, ref); errors.Is(err, store.ErrNotFound) || err == nil && !r.ByHand {
+		r, err = s.Store.HoldOnDevice(ctx, who.WorkspaceID, ref)
+	}
+	if err != nil {
+		return v, refuse.Missing(err, "hold", ref, "see what is held with: tessellant hold list; hold a device with: tessellant device hold SERIAL")
+	}
+	vs, err := s.Views(ctx, []store.SessionRow{r})
+	if err != nil {
+		return v, err
+	}
+	return vs[0], nil
+}
+
+// Holds lists what the persons of a workspace held, the newest first.
+func (s *Sessions) Holds(ctx context.Context, who store.Identity, going bool, device, after string, limit int) (views []SessionView, next string, err error) {
+	if err := paging.Check(after); err != nil {
+		return nil, "", err
+	}
+	rows, err := s.Store.Sessions(ctx, who.WorkspaceID, store.SessionFilter{ByHand: true, Going: going, Serial: device}, after, limit+1)
+	rows, next, err = paging.Cut(rows, limit, err, func(r store.SessionRow) string { return r.ID })
+	if err != nil {
+		return nil, "", err
+	}
+	views, err = s.Views(ctx, rows)
+	return views, next, err
+}
+
+// askHolder asks the host of a hold's device for something that is no command of WebDriver.
+func (s *Sessions) askHolder(ctx context.Context, v SessionView, title, method, path string, q, answer any) error {
+	switch {
+	case v.Stage == "waiting":
+		return refuse.New(refuse.Refused, title, "wait until it has its device", "the hold waits for its device still")
+	case v.Stage == "done":
+		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is over")
+	case v.Stage != "running":
+		return refuse.New(refuse.Refused, title, "try again in a moment", "the device is not ready, or is being given back (%s)", v.Stage)
+	}
+	h, err := s.activeHold(ctx, v.SessionRow)
+	if errors.Is(err, errNoHold) {
+		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is being ended")
+	}
+	if err != nil {
+		return err
+	}
+	host, err := s.Store.HostName(ctx, h.HostID)
+	if err != nil {
+		return err
+	}
+	var body []byte
+	if q != nil {
+		if body, err = json.Marshal(q); err != nil {
+			return err
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, askTakes)
+	defer cancel()
+	out, err := s.Orders.Do(ctx, host, h.ID, remoteend.Request{Method: method, Path: "/session/" + v.ID + path, Body: body})
+	switch {
+	case errors.Is(err, orders.ErrGone):
+		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is over, or its host was started anew")
+	case err != nil:
+		return refuse.New(refuse.Unavailable, title, "try again in a moment", "the host %s, where the device is, does not answer", host)
+	case out.Status != http.StatusOK:
+		var no hostlink.Unable
+		if json.Unmarshal(out.Body, &no) != nil || no.Why == "" {
+			no = hostlink.Unable{Why: fmt.Sprintf("the host %s could not do it", host)}
+		}
+		return refuse.New(refuse.Refused, title, no.Remedy, "%s", no.Why)
+	case answer == nil:
+		return nil
+	}
+	return json.Unmarshal(out.Body, answer)
+}
+
+// Prolong moves the end of a hold by so much.
+func (s *Sessions) Prolong(ctx context.Context, who store.Identity, id string, by time.Duration) (v SessionView, err error) {
+	const title = "prolong the hold"
+	if v, err = s.HoldByID(ctx, who, id); err != nil {
+		return v, err
+	}
+	if by < ShortHold || by > LongestHold {
+		return v, refuse.New(refuse.Invalid, title, fmt.Sprintf("choose from %d minute to %d hours", int(ShortHold.Minutes()), int(LongestHold.Hours())), "a hold can't be prolonged by %s", by)
+	}
+	var held hostlink.Held
+	if err := s.askHolder(ctx, v, title, http.MethodPost, hostlink.ProlongPath, hostlink.Prolong{By: by, Most: LongestHold}, &held); err != nil {
+		return v, err
+	}
+	if err := s.Store.HeldFor(ctx, v.ID, held.Left); err != nil {
+		return v, err
+	}
+	s.Feed.SessionChanged(v.WorkspaceID, v.ID)
+	return s.HoldByID(ctx, who, v.ID)
+}
+
+// GiveBack ends a hold: its device is cleaned and goes to the next. One that waits is taken out of the queue.
+func (s *Sessions) GiveBack(ctx context.Context, who store.Identity, id string) (SessionView, error) {
+	v, err := s.HoldByID(ctx, who, id)
+	if err != nil {
+		return v, err
+	}
+	if v.Stage == "done" {
+		return v, nil // as was wanted
+	}
+	if v.Stage == "running" && s.askHolder(ctx, v, "give the device back", http.MethodDelete, "", nil, nil) == nil {
+		s.Log.Info("a person gives a device back", "hold", v.ID)
+		s.Feed.SessionChanged(v.WorkspaceID, v.ID)
+		return s.HoldByID(ctx, who, v.ID)
+	}
+	if err := s.end(ctx, v.ID, v.WorkspaceID, "stopped", "it was given back before the device was ready"); err != nil {
+		return v, err
+	}
+	return s.HoldByID(ctx, who, v.ID)
+}
+
+// HeldTree reads what is on the screen of a device that is held.
+func (s *Sessions) HeldTree(ctx context.Context, who store.Identity, id string) (v SessionView, screen *uitree.Screen, err error) {
+	const title = "read the screen"
+	if v, err = s.HoldByID(ctx, who, id); err != nil {
+		return v, nil, err
+	}
+	var t hostlink.Tree
+	if err := s.askHolder(ctx, v, title, http.MethodGet, hostlink.TreePath, nil, &t); err != nil {
+		return v, nil, err
+	}
+	if screen, err = uitree.ParseOurs([]byte(t.XML)); err != nil {
+		return v, nil, refuse.New(refuse.Refused, title, "try again in a moment", "the host's answer can't be read: %v", err)
+	}
+	screen.Rotation = t.Rotation
+	return v, screen, nil
+}
