@@ -3320,6 +3320,12 @@ type Session struct {
 	// Build Empty: none
 	Build string `json:"build"`
 
+	// By The name of the key that opened it
+	By *string `json:"by,omitempty"`
+
+	// ByHand A person holds the device; see /hands
+	ByHand *bool `json:"by_hand,omitempty"`
+
 	// CaseVerdicts In the order they began: a verdict, running, or open
 	CaseVerdicts []string `json:"case_verdicts"`
 

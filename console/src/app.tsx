@@ -46,6 +46,7 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/references', page(() => import('./pages/References'))],
   ['/references/:id', page(() => import('./pages/Reference'))],
   ['/legs/:id', page(() => import('./pages/Leg'))],
+  ['/hands/:id', page(() => import('./pages/Hold'))],
   ['/sessions', page(() => import('./pages/Sessions'))],
   ['/sessions/:id', page(() => import('./pages/Leg'))],
   ['/builds', page(() => import('./pages/Builds'))],
@@ -120,7 +121,7 @@ const places = [
 /** The pages below a place. */
 function below(to: string): RegExp {
   if (to === '/') return /^\/($|runs|legs|start)/;
-  return to === '/devices' ? /^\/(devices|pools)/ : new RegExp('^' + to);
+  return to === '/devices' ? /^\/(devices|pools|hands)/ : new RegExp('^' + to);
 }
 
 export function App() {

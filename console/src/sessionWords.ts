@@ -4,6 +4,7 @@ import { ordinal } from './words';
 
 /** The session in a sentence. */
 export function sessionSentence(s: Session): string {
+  if (s.by_hand) return handSentence(s);
   const called = s.name || 'The session';
   const on = s.device ? ` on ${s.device.serial}` : '';
   if (s.stage === 'waiting') return `${called} is ${ordinal(s.place ?? 1)} in the queue for a device.`;
@@ -20,6 +21,12 @@ export function sessionSentence(s: Session): string {
     default:
       return `${called}${on} ${s.verdict === 'invalid' ? 'could not begin' : `was ${s.verdict}`}.`;
   }
+}
+
+function handSentence(s: Session): string {
+  const device = s.device?.serial ?? 'The device';
+  if (s.stage !== 'done') return `${device} is held by hand${s.name ? `: ${s.name}` : ''}.`;
+  return `${device} was held by hand${s.name ? `: ${s.name}` : ''}${s.verdict === 'crashed' ? '. The app crashed' : s.verdict === 'lost' ? ', and was lost' : ''}.`;
 }
 
 /** How a session stands, in a word or two. */

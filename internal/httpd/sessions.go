@@ -56,7 +56,7 @@ func (s *server) GetSnippet(ctx context.Context, q api.GetSnippetRequestObject) 
 func sessionOut(v service.SessionView) api.Session {
 	q := v.Request.V
 	o := api.Session{Id: v.ID, Group: v.Group, Name: v.Name, Stage: api.SessionStage(v.Stage), Verdict: verdictOut(v.Verdict), Inferred: v.Inferred, Message: some(v.Message), Build: q.Build, Where: full(q.Where),
-		Place: someOf(v.Place, v.Place), NowCase: some(v.NowCase.String), How: some(v.How), Created: v.Created, PatienceSeconds: float32(q.Patience), LimitSeconds: float32(q.Limit), IdleSeconds: float32(q.Idle), CaseVerdicts: []string{}}
+		Place: someOf(v.Place, v.Place), NowCase: some(v.NowCase.String), How: some(v.How), ByHand: someTrue(v.ByHand), By: some(v.AskedName.String), Created: v.Created, PatienceSeconds: float32(q.Patience), LimitSeconds: float32(q.Limit), IdleSeconds: float32(q.Idle), CaseVerdicts: []string{}}
 	var vs []verdict.Verdict
 	for _, c := range v.Cases {
 		said := string(c.Verdict)

@@ -1614,6 +1614,107 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Devices that people hold, and held, the newest first */
+        get: operations["listHolds"];
+        put?: never;
+        /**
+         * Hold a device by hand
+         * @description The hold waits in the same queue as runs and sessions; its time counts from when the device is ready. What is done meanwhile is gathered as that of a leg with its id. A client of W3C WebDriver works on the device with the capability tessellant:hold.
+         */
+        post: operations["holdDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /** One hold */
+        get: operations["getHold"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/prolong": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move the end of a hold */
+        post: operations["prolongHold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a device back, or do not wait for it any more */
+        post: operations["endHold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/tree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /** What is on the screen of a held device, and how each element can be addressed */
+        get: operations["getHeldTree"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/snippets/{language}": {
         parameters: {
             query?: never;
@@ -2357,13 +2458,15 @@ export interface components {
         Holder: {
             /** @description Empty: a session holds it */
             run: string;
-            /** @description Of a session */
+            /** @description Of a session, or of a hold by hand, its id */
             leg: string;
+            /** @description A person holds it */
+            by_hand?: boolean;
             /** Format: date-time */
             since: string;
             /**
              * Format: date-time
-             * @description The hold ends then, unless its host renews it
+             * @description The hold ends then, unless its host renews it; of one by hand, when the device is given back by itself
              */
             until: string;
         };
@@ -3935,6 +4038,10 @@ export interface components {
             /** @description Of one that waits: its place in the queue, from 1 */
             place?: number;
             now_case?: string;
+            /** @description A person holds the device; see /hands */
+            by_hand?: boolean;
+            /** @description The name of the key that opened it */
+            by?: string;
             /** @description Its cases by verdict */
             cases: {
                 [key: string]: number;
@@ -3955,6 +4062,109 @@ export interface components {
             patience_seconds: number;
             limit_seconds: number;
             idle_seconds: number;
+        };
+        /** @description One device by its serial, or any that fits the patterns */
+        HoldRequest: {
+            /** @description The serial */
+            device?: string;
+            /** @description Patterns over traits */
+            where?: string[];
+            /** @description A build's reference or id, to be installed at once */
+            build?: string;
+            /** @description How long, from when the device is ready; 1800 unless said */
+            seconds?: number;
+            /** @description What people call it */
+            name?: string;
+        };
+        /** @description A device that a person holds, or waits for */
+        Hold: {
+            /** @description What was gathered is that of the leg with this id */
+            id: string;
+            name: string;
+            /** @description The name of the key; empty: it is gone */
+            by: string;
+            /**
+             * @description running: the device is theirs
+             * @enum {string}
+             */
+            stage: "waiting" | "held" | "preparing" | "running" | "collecting" | "done";
+            verdict?: components["schemas"]["Verdict"];
+            message?: string;
+            /** @description How it ended: client (given back), limit, lost, stopped; never: it did not begin */
+            how?: string;
+            /** @description Empty: none */
+            build: string;
+            where: string[];
+            /** @description Of one that waits: its place in the queue, from 1 */
+            place?: number;
+            device?: components["schemas"]["SessionDevice"];
+            stopping?: boolean;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: date-time
+             * @description When it got its device
+             */
+            started?: string;
+            /**
+             * Format: date-time
+             * @description When the device is given back by itself
+             */
+            until?: string;
+            /** Format: date-time */
+            ended?: string;
+            /** @description For how long it was asked for */
+            seconds: number;
+        };
+        HoldPage: {
+            items: components["schemas"]["Hold"][];
+            next?: string;
+        };
+        Prolong: {
+            /** @description By how much; at most 8 hours are left afterwards */
+            seconds: number;
+        };
+        HeldTree: {
+            /** @description Its id */
+            hold: string;
+            serial: string;
+            /** @description The tree, as locators see it */
+            xml: string;
+            /** @description In the order of the tree: what is above comes before what is in it */
+            elements: components["schemas"]["HeldElement"][];
+            /** @description The elements that the locator means, as indexes; absent: none was asked for */
+            found?: number[];
+        };
+        HeldElement: {
+            /** @description button, text, field, image, list, switch and so on */
+            kind: string;
+            /** @description From 0 */
+            depth: number;
+            id?: string;
+            text?: string;
+            label?: string;
+            value?: string;
+            hint?: string;
+            /** @description The platform's own */
+            class?: string;
+            bounds: components["schemas"]["Region"];
+            enabled: boolean;
+            checked?: boolean;
+            focused?: boolean;
+            selected?: boolean;
+            scrollable?: boolean;
+            clickable?: boolean;
+            /** @description The best first */
+            locators: components["schemas"]["Locator"][];
+        };
+        Locator: {
+            /** @enum {string} */
+            by: "id" | "label" | "text" | "way";
+            css: string;
+            /** @description How many elements of this screen it means */
+            here: number;
+            /** @description There are digits in it, which may be data */
+            fickle?: boolean;
         };
         SessionDevice: {
             serial: string;
@@ -4121,6 +4331,8 @@ export interface components {
         Limit: number;
         /** @description The `next` of the page before */
         After: string;
+        /** @description An id, newest, or the serial of the device that is held */
+        HoldRef: string;
         /** @description The attempt's number; the last one unless given */
         AttemptNumber: number;
     };
@@ -6681,6 +6893,175 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHolds: {
+        parameters: {
+            query?: {
+                /** @description Only those that are not over */
+                going?: boolean;
+                /** @description Only those of this device */
+                device?: string;
+                limit?: components["parameters"]["Limit"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoldPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    holdDevice: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A second request with the same key gives the hold of the first */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldRequest"];
+            };
+        };
+        responses: {
+            /** @description The hold that this Idempotency-Key asked for before */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            /** @description The hold */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The hold */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    prolongHold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Prolong"];
+            };
+        };
+        responses: {
+            /** @description The hold with its new end */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endHold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The hold as it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHeldTree: {
+        parameters: {
+            query?: {
+                /** @description A locator, CSS or XPath: what it means is said */
+                find?: string;
+            };
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The screen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldTree"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -41,7 +41,9 @@ const rules: Record<string, Partial<Record<Change['kind'], Rule>>> = {
   screenat: {
     screen: (at: number, c: { leg: string; at: number }, [, leg]: [string, string]) => (c.leg === leg ? Math.max(at, c.at) : at),
   },
-  sessions: { session: () => stale, device: ofDevice(2) }, // how many are open and wait stands beside the list
+  sessions: { session: (l: unknown, s: Session) => (s.by_hand ? l : stale), device: ofDevice(2) }, // how many are open and wait stands beside the list
+  hold: { session: (h: { id: string }, s: Session) => (h.id === s.id ? stale : h) },
+  holds: { session: (l: unknown, s: Session) => (s.by_hand ? stale : l) },
   devices: { device: devicesInList },
   device: { device: ofDevice(1) },
   devicelegs: { device: ofDevice(1), run: legsOfRun },

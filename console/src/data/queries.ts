@@ -252,6 +252,16 @@ export const useDeviceSessions = (serial: string) =>
     queryFn: () => answer(http.GET('/sessions', { params: { query: { device: serial, limit: 50 } } })),
   });
 
+/** What people hold, the newest first. */
+export const useHolds = (q: { going?: boolean; device?: string }) =>
+  useQuery({
+    queryKey: ['holds', q.going ?? false, q.device ?? ''],
+    queryFn: async () => (await answer(http.GET('/hands', { params: { query: { ...q, limit: 50 } } }))).items,
+  });
+
+const holdQuery = (id: string) => ({ queryKey: ['hold', id], queryFn: () => answer(http.GET('/hands/{id}', { params: { path: { id } } })) });
+export const useHold = (id: string) => useQuery({ ...holdQuery(id), refetchInterval: (q) => (q.state.data?.place ? 5_000 : false) });
+
 export const useSnippet = (language: string, q: { build: string; where: string[] }) =>
   useQuery({
     queryKey: ['snippet', language, q],

@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { useAction } from '../data/action';
 import { answer, http, type Device } from '../data/api';
-import { client, useMay, useDevice, useDeviceLegs, useDeviceSessions } from '../data/queries';
+import { client, useMay, useDevice, useDeviceLegs, useDeviceSessions, useHolds } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Button, TextField } from '../parts/controls';
 import { State } from '../parts/DeviceTiles';
@@ -13,6 +13,7 @@ import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub,
 import { VerdictWord } from '../parts/Tile';
 import { capital, cases, many, stageText, standing, took, systemOf, widthOf } from '../words';
 import Check from './Check';
+import { HoldIt, HoldList } from './Hands';
 import { SessionList } from './Sessions';
 
 export default function DevicePage() {
@@ -24,6 +25,7 @@ export default function DevicePage() {
 function One({ d }: { d: Device }) {
   const legs = useDeviceLegs(d.serial);
   const sessions = useDeviceSessions(d.serial);
+  const holds = useHolds({ device: d.serial });
   return (
     <Page>
       <Title>{d.serial}</Title>
@@ -36,6 +38,10 @@ function One({ d }: { d: Device }) {
                 {d.held_by.run ? (
                   <>
                     A <Link to={`/legs/${d.held_by.leg}`}>leg</Link> of this <Link to={`/runs/${d.held_by.run}`}>run</Link>
+                  </>
+                ) : d.held_by.by_hand ? (
+                  <>
+                    <Link to={`/hands/${d.held_by.leg}`}>Somebody</Link>
                   </>
                 ) : (
                   <>
@@ -60,6 +66,7 @@ function One({ d }: { d: Device }) {
         </div>
         {d.simulated && <Simulated>simulated: a stand-in that ships with Tessellant</Simulated>}
       </Head>
+      <HoldIt serial={d.serial} busy={d.state === 'held'} />
       <Care d={d} />
       {d.limits && (
         <Section aria-labelledby="limits">
@@ -114,6 +121,12 @@ function One({ d }: { d: Device }) {
           <SessionList items={sessions.data!.items} />
         </Section>
       )}
+      {(holds.data?.length ?? 0) > 0 && (
+        <Section aria-labelledby="held">
+          <h2 id="held">Who held it by hand</h2>
+          <HoldList items={holds.data!} />
+        </Section>
+      )}
       <Section aria-labelledby="only">
         <h2 id="only">Run on it alone</h2>
         <Row>
@@ -161,7 +174,7 @@ function Care({ d }: { d: Device }) {
       {d.state === 'held' && freeing && (
         <Row $gap={12}>
           <Sub>
-            The {d.held_by ? (d.held_by.run ? 'leg' : 'session') : 'work of another workspace'} on it is stopped at once. What was uploaded
+            The {d.held_by ? (d.held_by.run ? 'leg' : d.held_by.by_hand ? 'hold' : 'session') : 'work of another workspace'} on it is stopped at once. What was uploaded
             so far is kept.
           </Sub>
           <Button $main isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/hold', path)))}>

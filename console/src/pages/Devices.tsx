@@ -10,6 +10,7 @@ import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { many, systemOf, widthOf } from '../words';
 import Lent from './Lent';
+import { InHands } from './Hands';
 import Pair from './Pair';
 
 /** Whether all the words stand somewhere in a device's facts. */
@@ -43,7 +44,7 @@ export default function DevicesPage() {
   const [{ find: words, sort, as, runs }, setView] = useView(parts);
   const builds = useBuilds().data?.pages.flatMap((p) => p.items) ?? [];
   const fits = useFits(runs);
-  useTopics({ list: ['devices'] });
+  useTopics({ list: ['devices', 'sessions'] });
   const all = devices.data ?? [];
   const items = all.filter((d) => matches(d, words));
   const n = (s: Device['state']) => all.filter((d) => d.state === s).length;
@@ -154,6 +155,7 @@ export default function DevicesPage() {
           {alike(limited).map(([limits, serials]) => <p key={limits}><strong>{serials.join(', ')}</strong>: {limits}.</p>)}
         </Section>
       )}
+      <InHands />
       <Labs />
       <Lent />
       <Hosts />

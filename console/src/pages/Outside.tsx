@@ -21,6 +21,7 @@ const endings: Record<string, string> = {
 };
 
 export function SessionFacts({ s }: { s: Session }) {
+  if (s.by_hand) return <>a <Link to={`/hands/${s.id}`}>hold by hand</Link>{s.by && ` of ${s.by}`}</>;
   return (
     <>
       a <Link to="/sessions">session</Link> from outside
@@ -39,7 +40,7 @@ export function SessionFacts({ s }: { s: Session }) {
 export function SessionActions({ s, cases }: { s: Session; cases: CaseResult[] }) {
   const may = useMay('test');
   const stop = useAction(() => changed(s, http.POST('/sessions/{id}/stop', { params: { path: { id: s.id } } })));
-  if (!may) return null;
+  if (!may || s.by_hand) return null;
   return (
     <>
       {s.stage !== 'done' && (

@@ -1,0 +1,20 @@
+import { expect, test } from 'vitest';
+import { inside, says, sizeOf } from './held';
+
+const at = (left: number, top: number, right: number, bottom: number) => ({ bounds: { left, top, right, bottom } });
+
+test('the smallest element at a point is meant, and of two alike the one on top', () => {
+  const all = [at(0, 0, 100, 200), at(10, 10, 60, 60), at(20, 20, 30, 30), at(20, 20, 30, 30), at(40, 40, 40, 90)];
+  expect(sizeOf(all)).toEqual({ w: 100, h: 200 });
+  expect(inside(all, 25, 25)).toBe(3);
+  expect(inside(all, 15, 15)).toBe(1);
+  expect(inside(all, 40, 80)).toBe(0);
+  expect(inside(all, 100, 10)).toBeUndefined();
+  expect(sizeOf([])).toEqual({ w: 0, h: 0 });
+});
+
+test('what is read on an element', () => {
+  expect(says({ text: 'Send', label: 'x' })).toBe('Send');
+  expect(says({ hint: 'Search' })).toBe('Search');
+  expect(says({})).toBe('');
+});

@@ -1,0 +1,24 @@
+// The elements of a held screen: pure.
+import type { HeldElement } from '../data/api';
+
+/** What a person, or a screen reader, reads on an element. */
+export const says = (e: Pick<HeldElement, 'text' | 'value' | 'label' | 'hint'>) => e.text ?? e.value ?? e.label ?? e.hint ?? '';
+
+/** How large the screen is, as far as its elements tell. */
+export function sizeOf(elements: Pick<HeldElement, 'bounds'>[]): { w: number; h: number } {
+  return { w: Math.max(0, ...elements.map((e) => e.bounds.right)), h: Math.max(0, ...elements.map((e) => e.bounds.bottom)) };
+}
+
+/** The smallest element at a point, of several the one that comes last: it lies on top. Undefined: there is none. */
+export function inside(elements: Pick<HeldElement, 'bounds'>[], x: number, y: number): number | undefined {
+  let best: number | undefined;
+  let least = Infinity;
+  elements.forEach(({ bounds: b }, i) => {
+    const area = (b.right - b.left) * (b.bottom - b.top);
+    if (x >= b.left && x < b.right && y >= b.top && y < b.bottom && area > 0 && area <= least) {
+      best = i;
+      least = area;
+    }
+  });
+  return best;
+}

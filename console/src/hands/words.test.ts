@@ -1,0 +1,19 @@
+import { expect, test } from 'vitest';
+import type { Hold } from '../data/api';
+import { holdSentence, holdState, left } from './words';
+
+const hold = (more: Partial<Hold>): Hold => ({ id: '1', name: '', by: 'ada', stage: 'running', build: '', where: ['serial=orr-01'], created: '', seconds: 600, ...more });
+const device = { serial: 'orr-01', model: 'M', os: '14', system: 'Android 14', simulated: true };
+
+test('seconds matter when few are left', () => {
+  expect([left(-5), left(90_000), left(600_000), left(4_200_000)]).toEqual(['0 s', '90 s', '10 min', '1 h 10 min']);
+});
+
+test('a hold in words', () => {
+  expect(holdSentence(hold({ device }), true)).toBe('orr-01 is yours.');
+  expect(holdSentence(hold({ device }), false)).toBe('orr-01 is held by ada.');
+  expect(holdSentence(hold({ stage: 'waiting', place: 2 }), true)).toBe('The hold is 2nd in the queue for serial=orr-01.');
+  expect(holdSentence(hold({ stage: 'done', device, how: 'limit' }), true)).toBe('orr-01 was given back: the time was over.');
+  expect(holdState(hold({ stage: 'done', how: 'client' }))).toBe('given back');
+  expect(holdState(hold({ stopping: true }))).toBe('being given back');
+});
