@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"tessellant/api"
 	"tessellant/internal/housetest"
@@ -42,7 +43,7 @@ type picture struct {
 	name, path string
 	look       string // light or dark
 	ready      string // what must be on the page
-	below      string // another page, in the lower half of the picture; "": none
+	below      []string // other pages, below it in the picture
 }
 
 func run(url, keyFile, to string, width, height int64, only string) error {
@@ -77,19 +78,19 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		return out
 	}
 	pictures := []picture{
-		{"console-runs", "/", "light", "tbody tr", ""},
-		{"console-run", "/runs/" + first.Id, "light", "#broke", ""},
-		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", ""},
-		{"console-leg-dark", "/legs/" + legs(first)["fen-02"] + "?case=tides.test_tide_chart", "dark", "video", ""},
-		{"console-lent", "/legs/" + legs(both)["her-07"], "light", "[data-outline=true], figure img, main h1", ""},
-		{"console-start", "/start?where=%20&pool=most-different&package=shore-suite@1&variants=as-it-is%3D%7Cde%3Dlanguage:de", "light", "aside pre", ""},
-		{"console-steps", "/runs/" + newest.Id + "?tab=steps&step=review&of=survey.test_send_a_survey", "light", "figure img", ""},
-		{"console-builds", "/builds", "light", "tbody tr", "/packages"},
-		{"console-build", "/builds/" + newest.BuildId, "light", "main h1", "/cases?case=test_send_a_survey&package=shore-suite"},
-		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr", "/keys"},
-		{"console-devices", "/devices", "light", "main li a", "/pools/most-different"},
-		{"console-sessions", "/sessions", "light", "main pre", ""},
-		{"console-session", "/sessions/" + sessions.Items[0].Id, "light", "video", ""},
+		{"console-runs", "/", "light", "tbody tr", nil},
+		{"console-run", "/runs/" + first.Id, "light", "#broke", nil},
+		{"console-leg", "/legs/" + legs(newest)["orr-05"], "light", "[data-outline=true]", nil},
+		{"console-leg-dark", "/legs/" + legs(first)["fen-02"] + "?case=tides.test_tide_chart", "dark", "video", nil},
+		{"console-lent", "/legs/" + legs(both)["her-07"], "light", "[data-outline=true], figure img, main h1", nil},
+		{"console-start", "/start?where=%20&pool=most-different&package=shore-suite@1&variants=as-it-is%3D%7Cde%3Dlanguage:de", "light", "aside pre", nil},
+		{"console-steps", "/runs/" + newest.Id + "?tab=steps&step=review&of=survey.test_send_a_survey", "light", "figure img", nil},
+		{"console-builds", "/builds", "light", "tbody tr", []string{"/packages"}},
+		{"console-build", "/builds/" + newest.BuildId, "light", "main h1", []string{"/cases?case=test_send_a_survey&package=shore-suite"}},
+		{"console-package", "/packages/" + newest.PackageId, "light", "tbody tr", []string{"/keys"}},
+		{"console-devices", "/devices", "light", "main li", []string{"/pools/most-different", "/hands/newest"}},
+		{"console-sessions", "/sessions", "light", "main pre", nil},
+		{"console-session", "/sessions/" + sessions.Items[0].Id, "light", "video", nil},
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
@@ -116,13 +117,17 @@ func run(url, keyFile, to string, width, height int64, only string) error {
 		if err := tab.Look(p.look); err != nil {
 			return err
 		}
-		pages := []string{p.path}
-		if p.below != "" {
-			pages = append(pages, p.below)
+		pages := append([]string{p.path}, p.below...)
+		if slices.Contains(pages, "/hands/newest") {
+			back, err := hold(url, key)
+			if err != nil {
+				return err
+			}
+			defer back()
 		}
 		var parts [][]byte
 		for _, path := range pages {
-			if err := tab.Size(width, height/int64(len(pages))); err != nil {
+			if err := tab.Size(width, height/min(int64(len(pages)), 2)); err != nil {
 				return err
 			}
 			if err := tab.Open(url+path, p.ready); err != nil {
@@ -172,10 +177,33 @@ func runOf(url, key, version, name string) (r api.Run, err error) {
 	return r, get(url, key, "runs/"+widest.Id, &r)
 }
 
-func get(url, key, path string, v any) error {
-	r, err := http.NewRequest(http.MethodGet, url+"/api/v1/"+path, nil)
+// hold has a device held until back is called.
+func hold(url, key string) (back func(), err error) {
+	var h api.Hold
+	if err := ask(url, key, http.MethodPost, "hands", `{"device": "orr-01", "build": "kelpline/android@newest", "seconds": 600, "name": "a look at the shores"}`, &h); err != nil {
+		return nil, err
+	}
+	for h.Stage != api.HoldStageRunning {
+		if h.Stage == api.HoldStageDone {
+			return nil, fmt.Errorf("no device is held: %v", h.Message)
+		}
+		time.Sleep(time.Second)
+		if err := get(url, key, "hands/"+h.Id, &h); err != nil {
+			return nil, err
+		}
+	}
+	return func() { _ = ask(url, key, http.MethodPost, "hands/"+h.Id+"/end", "", &h) }, nil
+}
+
+func get(url, key, path string, v any) error { return ask(url, key, http.MethodGet, path, "", v) }
+
+func ask(url, key, method, path, body string, v any) error {
+	r, err := http.NewRequest(method, url+"/api/v1/"+path, strings.NewReader(body))
 	if err != nil {
 		return err
+	}
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
 	}
 	r.Header.Set("Authorization", "Bearer "+key)
 	resp, err := http.DefaultClient.Do(r)

@@ -176,7 +176,7 @@ func (s *Store) CloseHold(ctx context.Context, hold string, c Closing) (h Hold, 
 		}
 		return finish(ctx, tx, w, c)
 	})
-	return h, ok, err
+	return h, ok && err == nil, err
 }
 
 // judgeDevice counts the attempts that a device loses, and quarantines one that loses too many in a row.

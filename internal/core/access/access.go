@@ -59,7 +59,7 @@ var table = []row{
 	{Bring, "upload builds", []Role{Borrower, Engineer, Owner, Operator}},
 	{See, "see what the workspace has", []Role{Viewer, Engineer, Owner, Operator}},
 	{Upload, "upload packages, and label builds", []Role{Engineer, Owner, Operator}},
-	{Test, "start and stop tests, and keep references of steps", []Role{Engineer, Owner, Operator}},
+	{Test, "start and stop tests, hold devices, and keep references of steps", []Role{Engineer, Owner, Operator}},
 	{Share, "share runs with people who have no key", []Role{Engineer, Owner, Operator}},
 	{Settings, "change the settings of the workspace", []Role{Owner, Operator}},
 	{Keys, "see and change the keys of the workspace", []Role{Owner, Operator}},
