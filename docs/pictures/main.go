@@ -41,8 +41,8 @@ func main() {
 
 type picture struct {
 	name, path string
-	look       string // light or dark
-	ready      string // what must be on the page
+	look       string   // light or dark
+	ready      string   // what must be on the page
 	below      []string // other pages, below it in the picture
 }
 

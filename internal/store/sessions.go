@@ -167,7 +167,7 @@ func (s *Store) SessionsGoing(ctx context.Context) (out []SessionRow, err error)
 // CountSessions says how many sessions have a device, and how many wait for one; of all workspaces where none is given.
 func (s *Store) CountSessions(ctx context.Context, workspace string) (open, waiting int, err error) {
 	var row struct{ Open, Waiting int }
-	err = s.db.GetContext(ctx, &row, "SELECT coalesce(sum(stage <> 'waiting'), 0) AS open, coalesce(sum(stage = 'waiting'), 0) AS waiting FROM work WHERE kind = 'session' AND stage <> 'done' AND (? = '' OR workspace_id = ?)", workspace, workspace)
+	err = s.db.GetContext(ctx, &row, "SELECT coalesce(sum(w.stage <> 'waiting'), 0) AS open, coalesce(sum(w.stage = 'waiting'), 0) AS waiting FROM work w JOIN sessions s ON s.id = w.id WHERE w.kind = 'session' AND w.stage <> 'done' AND s.by_hand = 0 AND (? = '' OR w.workspace_id = ?)", workspace, workspace)
 	return row.Open, row.Waiting, err
 }
 
