@@ -1591,6 +1591,16 @@ type DevicePage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// Elsewhere defines model for Elsewhere.
+type Elsewhere struct {
+	// Devices That kept a screen like this
+	Devices  int     `json:"devices"`
+	Locators []Meant `json:"locators"`
+
+	// Trees That were looked at
+	Trees int `json:"trees"`
+}
+
 // Exchange An entry of HAR 1.2; fields that begin with an underscore are ours
 type Exchange = har.Entry
 
@@ -2527,6 +2537,21 @@ type Me struct {
 	// Version Of the service
 	Version   string `json:"version"`
 	Workspace string `json:"workspace"`
+}
+
+// Meant defines model for Meant.
+type Meant struct {
+	Counts []MeantOn `json:"counts"`
+	Css    string    `json:"css"`
+
+	// Says In a few words: 1 on 15 of 16; 2 on emu-03. Absent: no device kept such a screen
+	Says *string `json:"says,omitempty"`
+}
+
+// MeantOn defines model for MeantOn.
+type MeantOn struct {
+	Count  int    `json:"count"`
+	Serial string `json:"serial"`
 }
 
 // NetworkHost defines model for NetworkHost.
@@ -3730,6 +3755,12 @@ type HoldDeviceParams struct {
 	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
+// GetElsewhereParams defines parameters for GetElsewhere.
+type GetElsewhereParams struct {
+	// Css Locators, CSS or XPath
+	Css []string `form:"css" json:"css"`
+}
+
 // GetHeldTreeParams defines parameters for GetHeldTree.
 type GetHeldTreeParams struct {
 	// Find A locator, CSS or XPath: what it means is said
@@ -4404,6 +4435,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /hands/{id} (the `GetHold` operationId).
 	GetHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetElsewhere What locators mean on other devices
+	//
+	// Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
+	//
+	// Corresponds with GET /hands/{id}/elsewhere (the `GetElsewhere` operationId).
+	GetElsewhere(ctx context.Context, id HoldRef, params *GetElsewhereParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndHold Give a device back, or do not wait for it any more
 	//
@@ -5702,6 +5740,23 @@ func (c *Client) HoldDevice(ctx context.Context, params *HoldDeviceParams, body 
 // Corresponds with GET /hands/{id} (the `GetHold` operationId).
 func (c *Client) GetHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHoldRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetElsewhere What locators mean on other devices
+//
+// Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
+//
+// Corresponds with GET /hands/{id}/elsewhere (the `GetElsewhere` operationId).
+func (c *Client) GetElsewhere(ctx context.Context, id HoldRef, params *GetElsewhereParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetElsewhereRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9007,6 +9062,67 @@ func NewGetHoldRequest(server string, id HoldRef) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetElsewhereRequest constructs an http.Request for the GetElsewhere method
+func NewGetElsewhereRequest(server string, id HoldRef, params *GetElsewhereParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/elsewhere", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Css != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "css", params.Css, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -13803,6 +13919,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /hands/{id} (the `GetHold` operationId).
 	GetHoldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHoldResponse, error)
 
+	// GetElsewhereWithResponse What locators mean on other devices
+	//
+	// Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/elsewhere (the `GetElsewhere` operationId).
+	GetElsewhereWithResponse(ctx context.Context, id HoldRef, params *GetElsewhereParams, reqEditors ...RequestEditorFn) (*GetElsewhereResponse, error)
+
 	// EndHoldWithResponse Give a device back, or do not wait for it any more
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15984,6 +16109,54 @@ func (r GetHoldResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetElsewhereResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Elsewhere
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetElsewhereResponse) GetJSON200() *Elsewhere {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetElsewhereResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetElsewhereResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetElsewhereResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetElsewhereResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetElsewhereResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20792,6 +20965,21 @@ func (c *ClientWithResponses) GetHoldWithResponse(ctx context.Context, id HoldRe
 	return ParseGetHoldResponse(rsp)
 }
 
+// GetElsewhereWithResponse What locators mean on other devices
+//
+// Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/elsewhere (the `GetElsewhere` operationId).
+func (c *ClientWithResponses) GetElsewhereWithResponse(ctx context.Context, id HoldRef, params *GetElsewhereParams, reqEditors ...RequestEditorFn) (*GetElsewhereResponse, error) {
+	rsp, err := c.GetElsewhere(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetElsewhereResponse(rsp)
+}
+
 // EndHoldWithResponse Give a device back, or do not wait for it any more
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23264,6 +23452,39 @@ func ParseGetHoldResponse(rsp *http.Response) (*GetHoldResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetElsewhereResponse parses an HTTP response from a GetElsewhereWithResponse call
+func ParseGetElsewhereResponse(rsp *http.Response) (*GetElsewhereResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetElsewhereResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Elsewhere
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -26368,6 +26589,9 @@ type ServerInterface interface {
 	// GetHold One hold
 	// (GET /hands/{id})
 	GetHold(ctx *echo.Context, id HoldRef) error
+	// GetElsewhere What locators mean on other devices
+	// (GET /hands/{id}/elsewhere)
+	GetElsewhere(ctx *echo.Context, id HoldRef, params GetElsewhereParams) error
 	// EndHold Give a device back, or do not wait for it any more
 	// (POST /hands/{id}/end)
 	EndHold(ctx *echo.Context, id HoldRef) error
@@ -27241,6 +27465,31 @@ func (w *ServerInterfaceWrapper) GetHold(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHold(ctx, id)
+	return err
+}
+
+// GetElsewhere converts echo context to params.
+func (w *ServerInterfaceWrapper) GetElsewhere(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetElsewhereParams
+	// ------------- Required query parameter "css" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "css", ctx.QueryParams(), &params.Css, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter css: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetElsewhere(ctx, id, params)
 	return err
 }
 
@@ -29275,6 +29524,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/hands/:id/prolong", wrapper.ProlongHold, options.OperationMiddlewares["prolongHold"]...)
 	router.POST(options.BaseURL+"/hands/:id/end", wrapper.EndHold, options.OperationMiddlewares["endHold"]...)
 	router.GET(options.BaseURL+"/hands/:id/tree", wrapper.GetHeldTree, options.OperationMiddlewares["getHeldTree"]...)
+	router.GET(options.BaseURL+"/hands/:id/elsewhere", wrapper.GetElsewhere, options.OperationMiddlewares["getElsewhere"]...)
 	router.GET(options.BaseURL+"/snippets/:language", wrapper.GetSnippet, options.OperationMiddlewares["getSnippet"]...)
 	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
 	router.GET(options.BaseURL+"/legs/:id/compare", wrapper.CompareLegs, options.OperationMiddlewares["compareLegs"]...)
@@ -30422,6 +30672,46 @@ type GetHolddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHolddefaultApplicationProblemPlusJSONResponse) VisitGetHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetElsewhereRequestObject struct {
+	Id     HoldRef `json:"id"`
+	Params GetElsewhereParams
+}
+
+type GetElsewhereResponseObject interface {
+	VisitGetElsewhereResponse(w http.ResponseWriter) error
+}
+
+type GetElsewhere200JSONResponse Elsewhere
+
+func (response GetElsewhere200JSONResponse) VisitGetElsewhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetElsewheredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetElsewheredefaultApplicationProblemPlusJSONResponse) VisitGetElsewhereResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -34302,6 +34592,9 @@ type StrictServerInterface interface {
 	// GetHold One hold
 	// (GET /hands/{id})
 	GetHold(ctx context.Context, request GetHoldRequestObject) (GetHoldResponseObject, error)
+	// GetElsewhere What locators mean on other devices
+	// (GET /hands/{id}/elsewhere)
+	GetElsewhere(ctx context.Context, request GetElsewhereRequestObject) (GetElsewhereResponseObject, error)
 	// EndHold Give a device back, or do not wait for it any more
 	// (POST /hands/{id}/end)
 	EndHold(ctx context.Context, request EndHoldRequestObject) (EndHoldResponseObject, error)
@@ -35371,6 +35664,32 @@ func (sh *strictHandler) GetHold(ctx *echo.Context, id HoldRef) error {
 		return err
 	} else if validResponse, ok := response.(GetHoldResponseObject); ok {
 		return validResponse.VisitGetHoldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetElsewhere operation middleware
+func (sh *strictHandler) GetElsewhere(ctx *echo.Context, id HoldRef, params GetElsewhereParams) error {
+	var request GetElsewhereRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetElsewhere(ctx.Request().Context(), request.(GetElsewhereRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetElsewhere")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetElsewhereResponseObject); ok {
+		return validResponse.VisitGetElsewhereResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -266,7 +266,8 @@ func (a *App) deviceTreeCmd() *cobra.Command {
 	var find string
 	cmd := &cobra.Command{Use: "tree SERIAL", Short: "Show what is on the screen of a device that you hold", Args: Exactly(1),
 		Long: `Show what is on the screen of a device that your workspace holds: each element with the best way to address it, and how many
-elements of the screen that means. With --find, show only the elements that a locator means, with all ways to address each.
+elements of the screen that means. With --find, show only the elements that a locator means, with all ways to address each, and what each means on the
+same screen of other devices, as far as the newest runs kept it.
 A locator is a CSS selector, or XPath where it begins with / or (.`,
 		Example: "  tessellant device tree orr-01\n  tessellant device tree orr-01 --find '#send'\n  tessellant device tree orr-01 --find '//text[contains(@text, \"Ledge\")]'",
 		RunE:    func(c *cobra.Command, args []string) error { return a.deviceTree(c.Context(), args[0], find) }}
@@ -284,9 +285,15 @@ func (a *App) deviceTree(ctx context.Context, serial, find string) error {
 		return a.Failed("read the screen", err, r)
 	}
 	t := r.JSON200
+	elsewhere := map[string]string{}
+	if t.Found != nil && !a.JSON {
+		if elsewhere, err = a.elsewhere(ctx, client, t); err != nil {
+			return err
+		}
+	}
 	if err := a.Show(t, func() {
 		if find != "" {
-			a.foundText(t, find)
+			a.foundText(t, find, elsewhere)
 			return
 		}
 		if len(t.Elements) == 0 {
@@ -308,13 +315,43 @@ func (a *App) deviceTree(ctx context.Context, serial, find string) error {
 	return nil
 }
 
-func (a *App) foundText(t *api.HeldTree, find string) {
+// mostElsewhere is how many locators are asked for in one request.
+const mostElsewhere = 20
+
+// elsewhere says what the locators of what was found mean on other devices, as far as runs kept their screens.
+func (a *App) elsewhere(ctx context.Context, client *api.ClientWithResponses, t *api.HeldTree) (map[string]string, error) {
+	var css []string
+	for _, i := range *t.Found {
+		for _, l := range t.Elements[i].Locators {
+			if len(css) < mostElsewhere {
+				css = append(css, l.Css)
+			}
+		}
+	}
+	out := map[string]string{}
+	if len(css) == 0 {
+		return out, nil
+	}
+	r, err := client.GetElsewhereWithResponse(ctx, t.Hold, &api.GetElsewhereParams{Css: css})
+	if err != nil || r.JSON200 == nil {
+		return nil, a.Failed("see what locators mean elsewhere", err, r)
+	}
+	for _, m := range r.JSON200.Locators {
+		out[m.Css] = Deref(m.Says)
+	}
+	return out, nil
+}
+
+func (a *App) foundText(t *api.HeldTree, find string, elsewhere map[string]string) {
 	fmt.Fprintf(a.Out, "%s means %s on %s.\n", find, map[bool]string{true: "nothing", false: Plural(len(*t.Found), "element")}[len(*t.Found) == 0], t.Serial)
 	for _, i := range *t.Found {
 		e := t.Elements[i]
 		fmt.Fprintf(a.Out, "\n%s%s  %s  at %d,%d to %d,%d\n", e.Kind, stateOf(e), sayingOf(e), e.Bounds.Left, e.Bounds.Top, e.Bounds.Right, e.Bounds.Bottom)
 		for _, l := range e.Locators {
 			note := Plural(l.Here, "element") + " here"
+			if says := elsewhere[l.Css]; says != "" {
+				note += "; " + says
+			}
 			if Deref(l.Fickle) {
 				note += "; there are digits in it, which may change"
 			}

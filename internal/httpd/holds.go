@@ -56,12 +56,12 @@ func (s *server) GetHeldTree(ctx context.Context, q api.GetHeldTreeRequestObject
 			return nil, refuse.New(refuse.Invalid, "find elements", `such as #send, button[text="Send"] or //text`, "%v", err)
 		}
 	}
-	v, screen, err := s.s.HeldTree(ctx, identity(ctx), q.Id)
+	v, x, err := s.s.HeldScreen(ctx, identity(ctx), q.Id)
 	if err != nil {
 		return nil, err
 	}
+	screen := x.Screen
 	o := api.GetHeldTree200JSONResponse{Hold: v.ID, Serial: v.Serial.String, Xml: screen.XML(), Elements: []api.HeldElement{}}
-	x := locators.New(screen)
 	at := map[*uitree.Element]int{}
 	var walk func(es []*uitree.Element, depth int)
 	walk = func(es []*uitree.Element, depth int) {
@@ -104,4 +104,13 @@ func holdOut(v service.SessionView) api.Hold {
 		o.Until = &v.HeldUntil.Time
 	}
 	return o
+}
+
+func (s *server) GetElsewhere(ctx context.Context, q api.GetElsewhereRequestObject) (api.GetElsewhereResponseObject, error) {
+	x, err := s.s.Elsewhere(ctx, identity(ctx), q.Id, q.Params.Css)
+	o := api.GetElsewhere200JSONResponse{Devices: x.Devices, Trees: x.Trees, Locators: []api.Meant{}}
+	for _, m := range x.Of {
+		o.Locators = append(o.Locators, api.Meant{Css: m.CSS, Says: some(locators.Say(m.Counts)), Counts: each(m.Counts, func(c locators.Count) api.MeantOn { return api.MeantOn{Serial: c.Device, Count: c.N} })})
+	}
+	return o, err
 }

@@ -3,9 +3,11 @@ package httpd_test
 // Devices that people hold, over REST: asked for, waited for, prolonged, looked at, shared with a client, given back; and what can't be had.
 
 import (
+	"bytes"
 	"net/http"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -13,9 +15,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/api"
+	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/work"
 	"tessellant/internal/housetest"
+	"tessellant/internal/service"
 )
 
 func (o *outside) hold(q api.HoldRequest) *api.Hold {
@@ -214,4 +218,41 @@ func TestWhatCantBeHeld(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusNotFound, none.StatusCode())
 	assert.Contains(t, string(none.Body), "tessellant hold list")
+}
+
+func TestALocatorIsCountedOnTheScreensOfOthers(t *testing.T) {
+	o := openOutside(t, "orr-01", "orr-03", "orr-05")
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: looks\nkind: script\n")}, "a.star": {Data: []byte("def test_a(phone):\n    phone.launch()\n    phone.find('#search')\n    phone.find('#nothing', within = 0.2)\n")}}
+	var zip bytes.Buffer
+	require.NoError(t, testpkg.Pack(f, &zip))
+	_, _, err := o.Service.AddPackage(t.Context(), o.Who, service.Upload{Body: &zip, Size: -1})
+	require.NoError(t, err)
+	r, _, err := o.Service.StartRun(t.Context(), o.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "looks@newest", Devices: []string{"orr-01", "orr-03"}})
+	require.NoError(t, err)
+	housetest.Eventually(t, "the run is over", func() bool {
+		v, err := o.Service.FindRun(t.Context(), o.Who, r.ID)
+		require.NoError(t, err)
+		return v.Ended.Valid
+	})
+	h := o.hold(api.HoldRequest{Device: ptr("orr-05"), Build: ptr("kelpline/android@newest")})
+	o.until(h.Id, api.HoldStageRunning)
+	x, err := o.GetElsewhereWithResponse(t.Context(), h.Id, &api.GetElsewhereParams{Css: []string{"#search", "#nothing", "//text"}})
+	require.NoError(t, err)
+	require.NotNil(t, x.JSON200, string(x.Body))
+	assert.Equal(t, []int{2, 2}, []int{x.JSON200.Devices, x.JSON200.Trees})
+	assert.Equal(t, api.Meant{Css: "#search", Says: ptr("1 on all 2"), Counts: []api.MeantOn{{Serial: "orr-01", Count: 1}, {Serial: "orr-03", Count: 1}}}, x.JSON200.Locators[0])
+	assert.Equal(t, "0 on all 2", *x.JSON200.Locators[1].Says)
+	assert.Greater(t, x.JSON200.Locators[2].Counts[0].Count, 3)
+	for css, status := range map[string]int{"[[": http.StatusBadRequest, strings.Repeat("x", 5000): http.StatusBadRequest} {
+		bad, err := o.GetElsewhereWithResponse(t.Context(), h.Id, &api.GetElsewhereParams{Css: []string{css}})
+		require.NoError(t, err)
+		assert.Equal(t, status, bad.StatusCode())
+	}
+	many := make([]string, 21)
+	for i := range many {
+		many[i] = "#a"
+	}
+	bad, err := o.GetElsewhereWithResponse(t.Context(), h.Id, &api.GetElsewhereParams{Css: many})
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusBadRequest, bad.StatusCode())
 }

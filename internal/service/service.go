@@ -5,7 +5,7 @@
 //	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
 //	answers   what runs say     reports   for elsewhere        bisections   the first bad build
-//	shares    links for people without a key    looks   runs step by step
+//	shares    links for people without a key    looks   runs step by step       screens   what locators mean
 //	queue, specs, secrets, upkeep, refuse, paging, chore
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
@@ -35,6 +35,7 @@ import (
 	"tessellant/internal/service/queue"
 	"tessellant/internal/service/reports"
 	"tessellant/internal/service/runs"
+	"tessellant/internal/service/screens"
 	"tessellant/internal/service/secrets"
 	"tessellant/internal/service/sessions"
 	"tessellant/internal/service/shares"
@@ -75,6 +76,7 @@ type Service struct {
 	*bisections.Bisections
 	*shares.Shares
 	*looks.Looks
+	*screens.Screens
 	*sessions.Sessions
 	*evidence.Evidence
 	*dispatcher.Dispatcher
@@ -104,6 +106,7 @@ func New(c Config) *Service {
 	s.Bisections = &bisections.Bisections{Store: c.Store, Bus: c.Bus, Log: c.Log, Content: s.Content, Runs: s.Runs, Answers: s.Answers, Secrets: c.Secrets}
 	s.Shares = &shares.Shares{Store: c.Store, Log: c.Log, Runs: s.Runs, Reports: s.Reports}
 	s.Looks = &looks.Looks{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Runs: s.Runs}
+	s.Screens = &screens.Screens{Store: c.Store, Blobs: c.Blobs, Sessions: s.Sessions}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, ReferencesOf: s.Looks.ForHold, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}

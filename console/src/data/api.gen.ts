@@ -1715,6 +1715,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hands/{id}/elsewhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /**
+         * What locators mean on other devices
+         * @description Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
+         */
+        get: operations["getElsewhere"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/snippets/{language}": {
         parameters: {
             query?: never;
@@ -4156,6 +4179,23 @@ export interface components {
             clickable?: boolean;
             /** @description The best first */
             locators: components["schemas"]["Locator"][];
+        };
+        Elsewhere: {
+            /** @description That kept a screen like this */
+            devices: number;
+            /** @description That were looked at */
+            trees: number;
+            locators: components["schemas"]["Meant"][];
+        };
+        Meant: {
+            css: string;
+            /** @description In a few words: 1 on 15 of 16; 2 on emu-03. Absent: no device kept such a screen */
+            says?: string;
+            counts: components["schemas"]["MeantOn"][];
+        };
+        MeantOn: {
+            serial: string;
+            count: number;
         };
         Locator: {
             /** @enum {string} */
@@ -7062,6 +7102,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HeldTree"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getElsewhere: {
+        parameters: {
+            query: {
+                /** @description Locators, CSS or XPath */
+                css: string[];
+            };
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many elements each means there */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Elsewhere"];
                 };
             };
             default: components["responses"]["Problem"];

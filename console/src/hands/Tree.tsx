@@ -8,7 +8,7 @@ import { useTopics } from '../data/tab';
 import { Button, TextField } from '../parts/controls';
 import { CopyButton, Faint, Mono, Refused, Row, Section, Sub } from '../parts/page';
 import { placed } from '../parts/Pictured';
-import { inside, says, sizeOf } from './held';
+import { inside, request, says, scriptLine, sizeOf } from './held';
 import { c, mono, narrow } from '../theme';
 import { many } from '../words';
 
@@ -60,6 +60,13 @@ export default function HeldTree({ hold }: { hold: Hold }) {
   const found = tree.data?.found;
   const size = sizeOf(elements);
   const picked = at !== undefined ? elements[at] : undefined;
+  const wanted = picked?.locators.map((l) => l.css) ?? [];
+  const elsewhere = useQuery({
+    queryKey: ['elsewhere', hold.id, wanted],
+    queryFn: async () => (await answer(http.GET('/hands/{id}/elsewhere', { params: { path: { id: hold.id }, query: { css: wanted } } }))).locators,
+    enabled: wanted.length > 0,
+    retry: false,
+  });
   const marked = new Map<number, boolean>((found ?? []).map((i) => [i, false]));
   if (over !== undefined) marked.set(over, false);
   if (at !== undefined) marked.set(at, true);
@@ -104,15 +111,20 @@ export default function HeldTree({ hold }: { hold: Hold }) {
           )}
           {picked && (
             <Ways aria-label="Locators of the element, the best first">
-              {picked.locators.map((l) => (
-                <li key={l.css}>
-                  <Row $gap={8}>
-                    <Mono>{l.css}</Mono>
-                    <CopyButton text={l.css} what="the locator" />
-                    <Sub as="span">{many(l.here, 'element')} here{l.fickle ? '; the digits in it may be data' : ''}</Sub>
-                  </Row>
-                </li>
-              ))}
+              {picked.locators.map((l) => {
+                const says = elsewhere.data?.find((m) => m.css === l.css)?.says;
+                return (
+                  <li key={l.css}>
+                    <Row $gap={8}>
+                      <Mono>{l.css}</Mono>
+                      <CopyButton text={l.css} what="the locator" />
+                      <CopyButton text={scriptLine(picked, l.css)} what="a line of a script" label="script" />
+                      <CopyButton text={request(l.css)} what="the W3C request" label="W3C" />
+                      <Sub as="span">{many(l.here, 'element')} here{says && `; ${says}`}{l.fickle ? '; the digits in it may be data' : ''}</Sub>
+                    </Row>
+                  </li>
+                );
+              })}
             </Ways>
           )}
           {!picked && elements.length > 0 && <Sub>Point at the screen, or choose an element, to see how it can be addressed.</Sub>}

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { inside, says, sizeOf } from './held';
+import { inside, request, says, scriptLine, sizeOf } from './held';
 
 const at = (left: number, top: number, right: number, bottom: number) => ({ bounds: { left, top, right, bottom } });
 
@@ -17,4 +17,12 @@ test('what is read on an element', () => {
   expect(says({ text: 'Send', label: 'x' })).toBe('Send');
   expect(says({ hint: 'Search' })).toBe('Search');
   expect(says({})).toBe('');
+});
+
+test('a locator as it is pasted elsewhere', () => {
+  expect(scriptLine({ kind: 'button' }, '#send')).toBe("phone.tap('#send')");
+  expect(scriptLine({ kind: 'field' }, '#search')).toBe("phone.type('#search', '')");
+  expect(scriptLine({ kind: 'text' }, `text[text="it's \\a"]`)).toBe(`phone.find('text[text="it\\'s \\\\a"]')`);
+  expect(scriptLine({ kind: 'group', clickable: true }, '#row')).toBe("phone.tap('#row')");
+  expect(request('button[text="Send"]')).toBe('{"using":"css selector","value":"button[text=\\"Send\\"]"}');
 });

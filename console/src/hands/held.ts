@@ -22,3 +22,15 @@ export function inside(elements: Pick<HeldElement, 'bounds'>[], x: number, y: nu
   });
   return best;
 }
+
+/** A text of the script language, in quotes (Starlark's, which are Python's). */
+const quoted = (s: string) => `'${s.replaceAll('\\', '\\\\').replaceAll("'", "\\'").replaceAll('\n', '\\n')}'`;
+
+/** What a script does with the element: it types into a field, taps what can be tapped, and waits for all else. */
+export function scriptLine(e: Pick<HeldElement, 'kind' | 'clickable'>, css: string): string {
+  if (e.kind === 'field') return `phone.type(${quoted(css)}, '')`;
+  return e.clickable || ['button', 'switch', 'checkbox'].includes(e.kind) ? `phone.tap(${quoted(css)})` : `phone.find(${quoted(css)})`;
+}
+
+/** The body of Find Element (WebDriver, section 12.3.2). */
+export const request = (css: string) => JSON.stringify({ using: 'css selector', value: css });

@@ -74,7 +74,7 @@ const One = memo(function One({ d, load, now, fit }: { d: Device; load?: Load; n
   const held = d.state === 'held' && load?.since;
   const standing = held
     ? [
-        load.held_by ? (load.held_by.run ? 'a leg' : 'a session') : 'another workspace',
+        load.held_by ? (load.held_by.run ? 'a leg' : load.held_by.by_hand ? 'a person' : 'a session') : 'another workspace',
         `for ${took(Math.max(0, now - Date.parse(load.since!)))}`,
         load.ends && `at most ${took(Math.max(0, Date.parse(load.ends) - now))} more`,
       ].filter(Boolean).join(', ')

@@ -96,7 +96,7 @@ export function CopyButton({ text, what, label = 'copy' }: { text: string; what:
   }, [said]);
   return (
     <Button
-      $small={label === 'copy'}
+      $small={label.length < 7}
       aria-label={`Copy ${what}`}
       onPress={(e) =>
         void copyText(text, e.target as HTMLElement).then((ok) => say(ok ? 'copied' : 'not copied: mark the text and copy it'))

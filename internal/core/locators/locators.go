@@ -43,6 +43,7 @@ type Index struct {
 	above  map[*uitree.Element]*uitree.Element
 	sole   map[*uitree.Element]map[string]int // below an element with an id of its own: how many of each kind
 	nth    map[*uitree.Element]nth
+	names  map[string]bool // selectors by which what is on the screen is known again
 }
 
 // nth is an element's place among its siblings of the same kind, from 1, and how many these are.
@@ -50,7 +51,7 @@ type nth struct{ place, of int }
 
 // New makes the index of a screen.
 func New(s *uitree.Screen) *Index {
-	x := &Index{Screen: s, counts: map[string]int{}, above: map[*uitree.Element]*uitree.Element{}, sole: map[*uitree.Element]map[string]int{}, nth: map[*uitree.Element]nth{}}
+	x := &Index{Screen: s, counts: map[string]int{}, above: map[*uitree.Element]*uitree.Element{}, sole: map[*uitree.Element]map[string]int{}, nth: map[*uitree.Element]nth{}, names: map[string]bool{}}
 	var walk func(parent *uitree.Element, es []*uitree.Element)
 	walk = func(parent *uitree.Element, es []*uitree.Element) {
 		kinds := map[string]int{}
@@ -61,6 +62,9 @@ func New(s *uitree.Screen) *Index {
 			for _, css := range []string{byID(e), byLabel(e), byText(e)} {
 				if css != "" {
 					x.counts[css]++
+				}
+				if css != "" && !digits(css) {
+					x.names[css] = true
 				}
 			}
 			walk(e, e.Children)

@@ -35,6 +35,24 @@ func TestTheBestLocatorComesFirst(t *testing.T) {
 	assert.Equal(t, 1, one.Count(locators.Locator{By: locators.Way, CSS: "#tides > group:nth-of-type(2)"}))
 }
 
+func TestALocatorIsCountedOnTheSameScreenOfOthers(t *testing.T) {
+	screen := func(more ...*uitree.Element) *locators.Index {
+		return locators.New(&uitree.Screen{Elements: append([]*uitree.Element{{Kind: "text", ID: "title", Text: "Review"}, {Kind: "text", ID: "shore", Text: "Gull Ledge"}}, more...)})
+	}
+	send := &uitree.Element{Kind: "button", ID: "send", Text: "Send"}
+	here := screen(send)
+	other := locators.New(&uitree.Screen{Elements: []*uitree.Element{{Kind: "text", ID: "chart"}, {Kind: "button", ID: "send"}}})
+	kept := []locators.Kept{{Device: "orr-05", Index: other}, {Device: "orr-05", Index: screen(send)}, {Device: "emu-03", Index: screen(send, send)}, {Device: "orr-03", Index: screen()}, {Device: "qui-01", Index: other}, {Device: "fen-01", Index: screen(send)}}
+	others := here.Others(kept)
+	l := here.Of(send)[0]
+	counts := locators.Counts(others, l)
+	assert.Equal(t, []locators.Count{{Device: "emu-03", N: 2}, {Device: "fen-01", N: 1}, {Device: "orr-03", N: 0}, {Device: "orr-05", N: 1}}, counts, "qui-01 kept no such screen")
+	assert.Equal(t, "1 on 2 of 4; 0 on orr-03; 2 on emu-03", locators.Say(counts))
+	assert.Equal(t, "1 on all 2", locators.Say([]locators.Count{{Device: "a", N: 1}, {Device: "b", N: 1}}))
+	assert.Equal(t, "0 on a", locators.Say([]locators.Count{{Device: "a", N: 0}}))
+	assert.Empty(t, locators.Say(nil))
+}
+
 // Whatever ids and texts apps have, a locator means what is said of it.
 func TestLocatorsMeanWhatIsSaid(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(20, 3))
