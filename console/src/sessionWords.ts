@@ -26,7 +26,8 @@ export function sessionSentence(s: Session): string {
 function handSentence(s: Session): string {
   const device = s.device?.serial ?? 'The device';
   if (s.stage !== 'done') return `${device} is held by hand${s.name ? `: ${s.name}` : ''}.`;
-  return `${device} was held by hand${s.name ? `: ${s.name}` : ''}${s.verdict === 'crashed' ? '. The app crashed' : s.verdict === 'lost' ? ', and was lost' : ''}.`;
+  const end = s.verdict === 'crashed' ? '. The app crashed' : s.verdict === 'lost' ? ', and was lost' : '';
+  return `${device} was held by hand${s.name ? `: ${s.name}` : ''}${end}.`;
 }
 
 /** How a session stands, in a word or two. */

@@ -99,7 +99,8 @@ export const systemOf = (d: { system: string; api: number }) => (d.api ? `${d.sy
 export const widthOf = (d: { width_dp: number; platform: string }) => `${d.width_dp} ${{ ios: 'pt', web: 'px' }[d.platform] ?? 'dp'}`;
 
 /** A device's screen and language, as far as they are known. */
-export const screenOf = (d: { width_dp: number; platform: string; language: string }) => [widthOf(d), d.language].filter(Boolean).join(', ');
+export const screenOf = (d: { width_dp: number; platform: string; language: string }) =>
+  [widthOf(d), d.language].filter(Boolean).join(', ');
 
 /** What the platforms of devices are called. */
 export const platformNames: Record<string, string> = { android: 'Android', ios: 'iOS', web: 'Chromium' };

@@ -10,6 +10,7 @@ import (
 	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
+	"tessellant/internal/service/hands"
 	"tessellant/internal/service/hosts"
 	"tessellant/internal/service/looks"
 	"tessellant/internal/service/plans"
@@ -28,7 +29,7 @@ type (
 	// Upload is a file on its way in.
 	Upload = content.Upload
 	// HoldRequest asks for a device for a person.
-	HoldRequest = sessions.HoldRequest
+	HoldRequest = hands.HoldRequest
 	// RunRequest asks for a run.
 	RunRequest = plans.Request
 	// RunChoice says which runs are wanted.
@@ -129,4 +130,4 @@ type (
 const SigninLongest = access.SigninLongest
 
 // UsualHold is for how long a device is held, unless said.
-const UsualHold = sessions.UsualHold
+const UsualHold = hands.UsualHold

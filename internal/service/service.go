@@ -5,7 +5,7 @@
 //	pools     devices under a name  plans     what a run would be
 //	evidence  what was gathered     feed      what changes            orders           the way to hosts
 //	answers   what runs say     reports   for elsewhere        bisections   the first bad build
-//	shares    links for people without a key    looks   runs step by step       screens   what locators mean
+//	shares    links for people without a key    looks   runs step by step       hands, screens   devices that people hold, what locators mean
 //	queue, specs, secrets, upkeep, refuse, paging, chore
 //
 // It knows nothing of HTTP: callers give an Identity and values, and get rows or a *refuse.Error that says what was tried, why
@@ -27,6 +27,7 @@ import (
 	"tessellant/internal/service/evidence"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/fleet"
+	"tessellant/internal/service/hands"
 	"tessellant/internal/service/hosts"
 	"tessellant/internal/service/looks"
 	"tessellant/internal/service/orders"
@@ -76,6 +77,7 @@ type Service struct {
 	*bisections.Bisections
 	*shares.Shares
 	*looks.Looks
+	*hands.Hands
 	*screens.Screens
 	*sessions.Sessions
 	*evidence.Evidence
@@ -106,7 +108,8 @@ func New(c Config) *Service {
 	s.Bisections = &bisections.Bisections{Store: c.Store, Bus: c.Bus, Log: c.Log, Content: s.Content, Runs: s.Runs, Answers: s.Answers, Secrets: c.Secrets}
 	s.Shares = &shares.Shares{Store: c.Store, Log: c.Log, Runs: s.Runs, Reports: s.Reports}
 	s.Looks = &looks.Looks{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Runs: s.Runs}
-	s.Screens = &screens.Screens{Store: c.Store, Blobs: c.Blobs, Sessions: s.Sessions}
+	s.Hands = &hands.Hands{Store: c.Store, Log: c.Log, Feed: f, Content: s.Content, Pools: s.Pools, Orders: o, Sessions: s.Sessions}
+	s.Screens = &screens.Screens{Store: c.Store, Blobs: c.Blobs, Hands: s.Hands}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, ReferencesOf: s.Looks.ForHold, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
 	s.Fleet = &fleet.Fleet{Store: c.Store, Log: c.Log, Feed: f, Evidence: s.Evidence, Orders: o, Dispatcher: s.Dispatcher, Hosts: s.Hosts, Pools: s.Pools}

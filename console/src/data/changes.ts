@@ -41,7 +41,8 @@ const rules: Record<string, Partial<Record<Change['kind'], Rule>>> = {
   screenat: {
     screen: (at: number, c: { leg: string; at: number }, [, leg]: [string, string]) => (c.leg === leg ? Math.max(at, c.at) : at),
   },
-  sessions: { session: (l: unknown, s: Session) => (s.by_hand ? l : stale), device: ofDevice(2) }, // how many are open and wait stands beside the list
+  // How many are open and wait stands beside the list of sessions.
+  sessions: { session: (l: unknown, s: Session) => (s.by_hand ? l : stale), device: ofDevice(2) },
   hold: { session: (h: { id: string }, s: Session) => (h.id === s.id ? stale : h) },
   holds: { session: (l: unknown, s: Session) => (s.by_hand ? stale : l) },
   devices: { device: devicesInList },

@@ -259,8 +259,12 @@ export const useHolds = (q: { going?: boolean; device?: string }) =>
     queryFn: async () => (await answer(http.GET('/hands', { params: { query: { ...q, limit: 50 } } }))).items,
   });
 
-const holdQuery = (id: string) => ({ queryKey: ['hold', id], queryFn: () => answer(http.GET('/hands/{id}', { params: { path: { id } } })) });
-export const useHold = (id: string) => useQuery({ ...holdQuery(id), refetchInterval: (q) => (q.state.data?.place ? 5_000 : false) });
+export const useHold = (id: string) =>
+  useQuery({
+    queryKey: ['hold', id],
+    queryFn: () => answer(http.GET('/hands/{id}', { params: { path: { id } } })),
+    refetchInterval: (q) => (q.state.data?.place ? 5_000 : false),
+  });
 
 export const useSnippet = (language: string, q: { build: string; where: string[] }) =>
   useQuery({

@@ -1,5 +1,5 @@
-// The screen of a held device as it is now, and beside it as a tree: pointing at one marks the element on the other. Of each element the locators, the best
-// first; and a field in which a locator is tried. The tree is read again when the screen has come to rest.
+// The screen of a held device as it is now, and beside it as a tree: pointing at one marks the element on the other. Of each element the
+// locators, the best first; and a field in which a locator is tried. The tree is read again when the screen has come to rest.
 import { useQuery } from '@tanstack/react-query';
 import { useEffect, useRef, useState, type PointerEvent } from 'react';
 import styled from 'styled-components';
@@ -25,8 +25,12 @@ const Frame = styled.span<{ $main: boolean }>`
 `;
 const Side = styled.div`display: flex; flex-direction: column; gap: 8px; min-width: 0;`;
 const Lines = styled.ol`
-  font-family: ${mono}; font-size: 12px; line-height: 20px; max-height: 360px; overflow: auto; border: 1px solid ${c.grout}; background: ${c.panel}; padding: 4px 0;
-  button { all: unset; display: block; white-space: nowrap; padding: 0 8px; width: max-content; min-width: 100%; box-sizing: border-box; cursor: pointer; }
+  font-family: ${mono}; font-size: 12px; line-height: 20px; max-height: 360px; overflow: auto; border: 1px solid ${c.grout};
+  background: ${c.panel}; padding: 4px 0;
+  button {
+    all: unset; display: block; white-space: nowrap; padding: 0 8px; width: max-content; min-width: 100%; box-sizing: border-box;
+    cursor: pointer;
+  }
   button:hover, [data-over='true'] { background: ${c.hover}; }
   button:focus-visible { outline: 2px solid ${c.lapis}; outline-offset: -2px; }
   [aria-pressed='true'] { background: ${c.chosen}; }
@@ -46,7 +50,8 @@ export default function HeldTree({ hold }: { hold: Hold }) {
   const shown = useQuery<number>({ queryKey: ['screenat', hold.id], queryFn: () => 0, staleTime: Infinity }).data ?? 0;
   const tree = useQuery({
     queryKey: ['heldtree', hold.id, tried],
-    queryFn: () => answer(http.GET('/hands/{id}/tree', { params: { path: { id: hold.id }, query: { find: tried || undefined } } })),
+    queryFn: () =>
+      answer(http.GET('/hands/{id}/tree', { params: { path: { id: hold.id }, query: { find: tried || undefined } } })),
     retry: false,
     staleTime: 0,
   });
@@ -63,7 +68,10 @@ export default function HeldTree({ hold }: { hold: Hold }) {
   const wanted = picked?.locators.map((l) => l.css) ?? [];
   const elsewhere = useQuery({
     queryKey: ['elsewhere', hold.id, wanted],
-    queryFn: async () => (await answer(http.GET('/hands/{id}/elsewhere', { params: { path: { id: hold.id }, query: { css: wanted } } }))).locators,
+    queryFn: async () => {
+      const params = { path: { id: hold.id }, query: { css: wanted } };
+      return (await answer(http.GET('/hands/{id}/elsewhere', { params }))).locators;
+    },
     enabled: wanted.length > 0,
     retry: false,
   });
@@ -83,8 +91,14 @@ export default function HeldTree({ hold }: { hold: Hold }) {
       <h2 id="tree">The screen, and its tree</h2>
       <Both>
         <Glass>
-          <img src={`${base}/legs/${hold.id}/screen?at=${shown}`} alt={`The screen of ${hold.device?.serial ?? 'the device'}, now`} draggable={false}
-            onPointerMove={(e) => setOver(pointed(e))} onPointerLeave={() => setOver(undefined)} onPointerDown={(e) => pick(pointed(e))} />
+          <img
+            src={`${base}/legs/${hold.id}/screen?at=${shown}`}
+            alt={`The screen of ${hold.device?.serial ?? 'the device'}, now`}
+            draggable={false}
+            onPointerMove={(e) => setOver(pointed(e))}
+            onPointerLeave={() => setOver(undefined)}
+            onPointerDown={(e) => pick(pointed(e))}
+          />
           {size.w > 0 && [...marked].map(([i, main]) => elements[i] && (
             <Frame key={i} $main={main} data-marked={i} style={placed(elements[i].bounds, size.w, size.h)} />
           ))}
@@ -97,14 +111,23 @@ export default function HeldTree({ hold }: { hold: Hold }) {
             <Button isDisabled={tree.isFetching} onPress={() => (find.trim() === tried ? void tree.refetch() : setTried(find.trim()))}>
               {find.trim() === tried ? 'Read it again' : 'Find'}
             </Button>
-            <span role="status">{found ? `It means ${many(found.length, 'element')} here.` : tree.isFetching ? 'The screen is being read …' : ''}</span>
+            <span role="status">
+              {found ? `It means ${many(found.length, 'element')} here.` : tree.isFetching ? 'The screen is being read …' : ''}
+            </span>
           </Row>
           {tree.error && <Refused error={tree.error} />}
           {elements.length > 0 && (
             <Lines ref={lines} aria-label="Elements" tabIndex={0}>
               {elements.map((e, i) => (
                 <li key={i}>
-                  <Line e={e} picked={i === at} over={i === over} found={found?.includes(i) ?? false} onPick={() => pick(i)} onOver={(is) => setOver(is ? i : undefined)} />
+                  <Line
+                    e={e}
+                    picked={i === at}
+                    over={i === over}
+                    found={found?.includes(i) ?? false}
+                    onPick={() => pick(i)}
+                    onOver={(is) => setOver(is ? i : undefined)}
+                  />
                 </li>
               ))}
             </Lines>
@@ -120,7 +143,9 @@ export default function HeldTree({ hold }: { hold: Hold }) {
                       <CopyButton text={l.css} what="the locator" />
                       <CopyButton text={scriptLine(picked, l.css)} what="a line of a script" label="script" />
                       <CopyButton text={request(l.css)} what="the W3C request" label="W3C" />
-                      <Sub as="span">{many(l.here, 'element')} here{says && `; ${says}`}{l.fickle ? '; the digits in it may be data' : ''}</Sub>
+                      <Sub as="span">
+                        {many(l.here, 'element')} here{says && `; ${says}`}{l.fickle ? '; the digits in it may be data' : ''}
+                      </Sub>
                     </Row>
                   </li>
                 );

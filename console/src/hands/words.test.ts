@@ -2,7 +2,9 @@ import { expect, test } from 'vitest';
 import type { Hold } from '../data/api';
 import { holdSentence, holdState, left } from './words';
 
-const hold = (more: Partial<Hold>): Hold => ({ id: '1', name: '', by: 'ada', stage: 'running', build: '', where: ['serial=orr-01'], created: '', seconds: 600, ...more });
+const hold = (more: Partial<Hold>): Hold => ({
+  id: '1', name: '', by: 'ada', stage: 'running', build: '', where: ['serial=orr-01'], created: '', seconds: 600, ...more,
+});
 const device = { serial: 'orr-01', model: 'M', os: '14', system: 'Android 14', simulated: true };
 
 test('seconds matter when few are left', () => {

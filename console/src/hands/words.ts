@@ -23,7 +23,9 @@ export function holdState(h: Hold): string {
     case 'collecting':
       return 'being given back';
   }
-  const how: Record<string, string> = { client: 'given back', limit: 'its time was over', lost: 'the device was lost', stopped: 'ended', never: 'never got a device' };
+  const how: Record<string, string> = {
+    client: 'given back', limit: 'its time was over', lost: 'the device was lost', stopped: 'ended', never: 'never got a device',
+  };
   return how[h.how ?? ''] ?? h.verdict ?? 'over';
 }
 
@@ -41,5 +43,11 @@ export function holdSentence(h: Hold, mine: boolean): string {
     case 'collecting':
       return `${device} is being given back.`;
   }
-  return { client: `${device} was given back.`, limit: `${device} was given back: the time was over.`, lost: `${device} was lost.`, never: 'The hold never got a device.' }[h.how ?? ''] ?? `The hold of ${device} is over.`;
+  const how: Record<string, string> = {
+    client: `${device} was given back.`,
+    limit: `${device} was given back: the time was over.`,
+    lost: `${device} was lost.`,
+    never: 'The hold never got a device.',
+  };
+  return how[h.how ?? ''] ?? `The hold of ${device} is over.`;
 }

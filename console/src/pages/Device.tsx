@@ -174,8 +174,8 @@ function Care({ d }: { d: Device }) {
       {d.state === 'held' && freeing && (
         <Row $gap={12}>
           <Sub>
-            The {d.held_by ? (d.held_by.run ? 'leg' : d.held_by.by_hand ? 'hold' : 'session') : 'work of another workspace'} on it is stopped at once. What was uploaded
-            so far is kept.
+            The {d.held_by ? (d.held_by.run ? 'leg' : d.held_by.by_hand ? 'hold' : 'session') : 'work of another workspace'} on it
+            is stopped at once. What was uploaded so far is kept.
           </Sub>
           <Button $main isDisabled={busy} onPress={() => void take(() => answer(http.DELETE('/devices/{serial}/hold', path)))}>
             Free device

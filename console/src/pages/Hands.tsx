@@ -66,7 +66,10 @@ export function HoldList({ items }: { items: Hold[] }) {
   return (
     <Table label="Holds" items={items} id={(h) => h.id} href={(h) => `/hands/${h.id}`}
       columns={[
-        { name: 'state', show: (h) => <VerdictWord what={h.stage === 'waiting' ? 'waiting' : (h.verdict ?? 'running')}>{holdState(h)}</VerdictWord> },
+        {
+          name: 'state',
+          show: (h) => <VerdictWord what={h.stage === 'waiting' ? 'waiting' : (h.verdict ?? 'running')}>{holdState(h)}</VerdictWord>,
+        },
         { name: 'device', show: (h) => h.device?.serial ?? h.where.join(' ') },
         { name: 'called', wide: true, show: (h) => h.name },
         { name: 'by', show: (h) => h.by },

@@ -29,7 +29,12 @@ function One({ h }: { h: Hold }) {
         <div>
           <h1>{holdSentence(h, me?.key === h.by)}</h1>
           <Sub>
-            {h.device && <><Link to={`/devices/${encodeURIComponent(h.device.serial)}`}>{h.device.model}</Link>, {h.device.system} {h.device.simulated && <Simulated>simulated</Simulated>} · </>}
+            {h.device && (
+              <>
+                <Link to={`/devices/${encodeURIComponent(h.device.serial)}`}>{h.device.model}</Link>, {h.device.system}{' '}
+                {h.device.simulated && <Simulated>simulated</Simulated>} ·{' '}
+              </>
+            )}
             {h.name && <><strong>{h.name}</strong> · </>}
             {h.build && <>{h.build} · </>}
             asked for by {h.by} <When at={h.created} />
@@ -41,7 +46,9 @@ function One({ h }: { h: Hold }) {
       </Head>
       {h.started && (
         <Row>
-          <Link to={`/legs/${h.id}`}>{over ? 'What was done: video, commands, log, gauges, network' : 'Its screen, commands, log, gauges and network, as they come'}</Link>
+          <Link to={`/legs/${h.id}`}>
+            {over ? 'What was done: video, commands, log, gauges, network' : 'Its screen, commands, log, gauges and network, as they come'}
+          </Link>
         </Row>
       )}
       {running && may && <HeldTree hold={h} />}
@@ -54,7 +61,15 @@ function One({ h }: { h: Hold }) {
       )}
       <Section aria-labelledby="facts">
         <h2 id="facts">Facts</h2>
-        <Facts of={[['id', <Ref key="i">{h.id}</Ref>], ['where', h.where.join(' ')], ['asked for', left(h.seconds * 1000)], ['from', h.started && <When key="s" at={h.started} />], ['until', h.ended && <When key="e" at={h.ended} />]]} />
+        <Facts
+          of={[
+            ['id', <Ref key="i">{h.id}</Ref>],
+            ['where', h.where.join(' ')],
+            ['asked for', left(h.seconds * 1000)],
+            ['from', h.started && <When key="s" at={h.started} />],
+            ['until', h.ended && <When key="e" at={h.ended} />],
+          ]}
+        />
       </Section>
     </Page>
   );
@@ -84,7 +99,9 @@ function Actions({ h, running }: { h: Hold; running: boolean }) {
     <div>
       <Row $gap={8}>
         {running && <Button isDisabled={prolong.busy} onPress={() => void prolong.run()}>30 minutes more</Button>}
-        <Button isDisabled={end.busy || h.stopping} onPress={() => void end.run()}>{running ? 'Give it back' : 'Do not wait any more'}</Button>
+        <Button isDisabled={end.busy || h.stopping} onPress={() => void end.run()}>
+          {running ? 'Give it back' : 'Do not wait any more'}
+        </Button>
       </Row>
       {prolong.error !== undefined && <Refused error={prolong.error} />}
       {end.error !== undefined && <Refused error={end.error} />}

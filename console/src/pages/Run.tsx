@@ -97,7 +97,8 @@ const Headline = memo(function Headline({ r }: { r: Run }) {
           <Sub>
             Run {r.number}{r.name && <>, <strong>{r.name}</strong></>}:{' '}
             <Link to={`/builds/${r.build_id}`}>{r.build}</Link>
-            {r.other_builds?.map((b) => <Fragment key={b}>, <Link to={`/builds/${encodeURIComponent(b)}`}>{b}</Link></Fragment>)} with <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
+            {r.other_builds?.map((b) => <Fragment key={b}>, <Link to={`/builds/${encodeURIComponent(b)}`}>{b}</Link></Fragment>)} with{' '}
+            <Link to={`/packages/${r.package_id}`}>{r.package}</Link>, started{' '}
             <When at={r.created} />
             {r.started_by && ` by ${r.started_by}`}
             {r.again && <>, again of <Link to={`/runs/${r.again.run}`}>run {r.again.number}</Link> ({r.again.what})</>}

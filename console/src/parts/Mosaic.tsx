@@ -14,7 +14,8 @@ export function laid(legs: LegSummary[], by: string): { value: string; legs: Leg
   const mixed = legs.some((l) => l.traits['platform'] !== legs[0]!.traits['platform']);
   const valueOf = (l: LegSummary) => {
     const v = l.traits[by] ?? '';
-    return by === 'os' && mixed && v ? `${platformNames[l.traits['platform'] ?? ''] ?? ''} ${v}`.trim() : v; // versions of several systems have no order among each other
+    // Versions of several systems have no order among each other.
+    return by === 'os' && mixed && v ? `${platformNames[l.traits['platform'] ?? ''] ?? ''} ${v}`.trim() : v;
   };
   for (const l of legs) {
     const v = by === 'verdict' ? standing(l) : valueOf(l);

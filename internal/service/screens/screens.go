@@ -14,6 +14,7 @@ import (
 	"tessellant/internal/blobs"
 	"tessellant/internal/core/locators"
 	"tessellant/internal/core/uitree"
+	"tessellant/internal/service/hands"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/service/sessions"
 	"tessellant/internal/store"
@@ -21,9 +22,9 @@ import (
 
 // Screens is that room.
 type Screens struct {
-	Store    *store.Store
-	Blobs    *blobs.Store
-	Sessions *sessions.Sessions
+	Store *store.Store
+	Blobs *blobs.Store
+	Hands *hands.Hands
 
 	mu   sync.Mutex
 	now  *simplelru.LRU[string, *locators.Index] // of holds, as they were read last
@@ -56,7 +57,7 @@ func (s *Screens) ready() {
 
 // HeldScreen reads what is on the screen of a device that is held.
 func (s *Screens) HeldScreen(ctx context.Context, who store.Identity, id string) (sessions.SessionView, *locators.Index, error) {
-	v, screen, err := s.Sessions.HeldTree(ctx, who, id)
+	v, screen, err := s.Hands.HeldTree(ctx, who, id)
 	if err != nil {
 		return v, nil, err
 	}
@@ -92,7 +93,7 @@ func (s *Screens) Elsewhere(ctx context.Context, who store.Identity, id string, 
 			return out, refuse.New(refuse.Invalid, title, `such as #send, button[text="Send"] or //text`, "%v", err)
 		}
 	}
-	v, err := s.Sessions.HoldByID(ctx, who, id)
+	v, err := s.Hands.Sessions.HoldByID(ctx, who, id)
 	if err != nil {
 		return out, err
 	}

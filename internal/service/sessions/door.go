@@ -70,9 +70,9 @@ func (s *Sessions) passage(ctx context.Context, workspace, wire string) (*passag
 		if workspace != "" && r.WorkspaceID != workspace {
 			return nil, noSession(wire)
 		}
-		h, err := s.activeHold(ctx, r)
+		h, err := s.ActiveHold(ctx, r)
 		switch {
-		case errors.Is(err, errNoHold):
+		case errors.Is(err, ErrNoHold):
 			return nil, w3c.Fail(w3c.InvalidSessionID, "the session %s has ended: %s", r.ID, howItEnded(r))
 		case err != nil:
 			return nil, s.serviceFailed("find the session's device", err)

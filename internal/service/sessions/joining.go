@@ -9,6 +9,7 @@ import (
 	"errors"
 	"net/http"
 	"strings"
+	"time"
 
 	"tessellant/internal/core/access"
 	"tessellant/internal/core/ours"
@@ -49,8 +50,8 @@ func (s *Sessions) join(ctx context.Context, who store.Identity, c w3c.Capabilit
 	if no := c.Unmatched(v.Facts.V.Platform); no != "" {
 		return remoteend.Answer(w3c.Fail(w3c.SessionNotCreated, "the device that is held will not do: %s", no))
 	}
-	h, err := s.activeHold(ctx, v.SessionRow)
-	if errors.Is(err, errNoHold) {
+	h, err := s.ActiveHold(ctx, v.SessionRow)
+	if errors.Is(err, ErrNoHold) {
 		return remoteend.Answer(w3c.Fail(w3c.SessionNotCreated, "tessellant:hold: the hold is being ended"))
 	}
 	if err != nil {
@@ -93,4 +94,30 @@ func (s *Sessions) leave(ctx context.Context, wire string) remoteend.Response {
 	}
 	s.door.Remove(wire)
 	return remoteend.Done()
+}
+
+// HoldPatience is how long a person waits for a device.
+const HoldPatience = time.Hour
+
+// HoldByID finds a hold by its id, by the serial of the device that is held, or the one that was asked for last, as "newest".
+func (s *Sessions) HoldByID(ctx context.Context, who store.Identity, ref string) (v SessionView, err error) {
+	var r store.SessionRow
+	if ref == "newest" {
+		var rows []store.SessionRow
+		if rows, err = s.Store.Sessions(ctx, who.WorkspaceID, store.SessionFilter{ByHand: true}, "", 1); err == nil && len(rows) == 0 {
+			err = store.ErrNotFound
+		} else if err == nil {
+			r = rows[0]
+		}
+	} else if r, err = s.Store.SessionByID(ctx, who.WorkspaceID, ref); errors.Is(err, store.ErrNotFound) || err == nil && !r.ByHand {
+		r, err = s.Store.HoldOnDevice(ctx, who.WorkspaceID, ref)
+	}
+	if err != nil {
+		return v, refuse.Missing(err, "hold", ref, "see what is held with: tessellant hold list; hold a device with: tessellant device hold SERIAL")
+	}
+	vs, err := s.Views(ctx, []store.SessionRow{r})
+	if err != nil {
+		return v, err
+	}
+	return vs[0], nil
 }

@@ -95,7 +95,7 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 			continue
 		}
 		no := ""
-		if wants, no = fitting(wants, w, app, b != nil, all, lends != nil); no == "" {
+		if wants, no = Fitting(wants, w, app, b != nil, all, lends != nil); no == "" {
 			return w, b, wants, nil
 		}
 		why = append(why, no)
@@ -103,8 +103,8 @@ func (s *Sessions) choose(ctx context.Context, who store.Identity, wanted []w3c.
 	return w, nil, wants, w3c.Fail(w3c.SessionNotCreated, "no device here will do: %s", strings.Join(why, "; or "))
 }
 
-// fitting completes what is wanted of a device, and says why none will do; "": some will. Named says that only these devices may be taken.
-func fitting(wants work.Wants, w ours.Wanted, app appfile.Facts, built bool, all []store.Device, named bool) (work.Wants, string) {
+// Fitting completes what is wanted of a device, and says why none will do; "": some will. Named says that only these devices may be taken.
+func Fitting(wants work.Wants, w ours.Wanted, app appfile.Facts, built bool, all []store.Device, named bool) (work.Wants, string) {
 	if len(w.Filter.Pools())+len(w.Conditions) > 0 || named {
 		wants.Where, wants.Units = narrowed(w.Filter, w.Conditions, built, all)
 	}
@@ -140,7 +140,7 @@ func (s *Sessions) atMost(ctx context.Context, who store.Identity, session strin
 		return nil
 	}
 	message := fmt.Sprintf("%s: this key has %d sessions open, and no more are lent to it at a time", labfile.NoDevice, n)
-	if err := s.end(ctx, session, who.WorkspaceID, "never", message); err != nil {
+	if err := s.End(ctx, session, who.WorkspaceID, "never", message); err != nil {
 		return s.serviceFailed("end the session", err)
 	}
 	return w3c.Fail(w3c.SessionNotCreated, "%s", message)
@@ -258,7 +258,7 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 	if werr != nil {
 		return remoteend.Answer(werr)
 	}
-	h, err := s.activeHold(ctx, r)
+	h, err := s.ActiveHold(ctx, r)
 	if err != nil {
 		return remoteend.Answer(s.serviceFailed("find the session's device", err))
 	}
@@ -308,7 +308,7 @@ func (s *Sessions) awaitSession(ctx context.Context, x store.Session, w ours.Wan
 			places, _ := s.Queue.Places(asked)
 			place := places[r.ID]
 			message := fmt.Sprintf(labfile.NoDevice+" within %s; the session was number %d in the queue", w.Patience, place)
-			if err := s.end(asked, x.ID, x.WorkspaceID, "never", message); err != nil {
+			if err := s.End(asked, x.ID, x.WorkspaceID, "never", message); err != nil {
 				return r, s.serviceFailed("end the session", err)
 			}
 			continue
@@ -319,12 +319,12 @@ func (s *Sessions) awaitSession(ctx context.Context, x store.Session, w ours.Wan
 		case <-patience.C:
 			impatient = true
 		case <-prepared.C:
-			if err := s.end(asked, x.ID, x.WorkspaceID, "never", "its device was not ready in time"); err != nil {
+			if err := s.End(asked, x.ID, x.WorkspaceID, "never", "its device was not ready in time"); err != nil {
 				s.Log.Warn("a session that did not begin could not be ended", "session", x.ID, "err", err)
 			}
 			return r, w3c.Fail(w3c.SessionNotCreated, "the device was not ready within %s", prepareLimit)
 		case <-ctx.Done():
-			if err := s.end(asked, x.ID, x.WorkspaceID, "never", "its client went away while it waited"); err != nil {
+			if err := s.End(asked, x.ID, x.WorkspaceID, "never", "its client went away while it waited"); err != nil {
 				s.Log.Warn("a session that nobody waits for could not be ended", "session", x.ID, "err", err)
 			}
 			return r, w3c.Fail(w3c.SessionNotCreated, "the client went away")
@@ -340,10 +340,10 @@ func (s *Sessions) EndUnawaited(ctx context.Context) error {
 	rows, err := s.Store.Unawaited(ctx, ours.MaxPatience)
 	for _, r := range rows {
 		if r.ByHand {
-			err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", fmt.Sprintf("no device became free within %s", holdPatience)))
+			err = errors.Join(err, s.End(ctx, r.ID, r.WorkspaceID, "never", fmt.Sprintf("no device became free within %s", HoldPatience)))
 			continue
 		}
-		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "never", "the service restarted while the session waited for a device, so its client never got an answer"))
+		err = errors.Join(err, s.End(ctx, r.ID, r.WorkspaceID, "never", "the service restarted while the session waited for a device, so its client never got an answer"))
 	}
 	return err
 }
@@ -352,7 +352,7 @@ func (s *Sessions) EndUnawaited(ctx context.Context) error {
 func (s *Sessions) EndOfKeys(ctx context.Context) error {
 	rows, err := s.Store.OfEndedKeys(ctx)
 	for _, r := range rows {
-		err = errors.Join(err, s.end(ctx, r.ID, r.WorkspaceID, "stopped", "the key that opened the session has ended"))
+		err = errors.Join(err, s.End(ctx, r.ID, r.WorkspaceID, "stopped", "the key that opened the session has ended"))
 	}
 	return err
 }

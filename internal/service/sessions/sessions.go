@@ -1,6 +1,6 @@
-// Package sessions is what is driven from outside: W3C WebDriver sessions, opened, commanded, marked and ended; and devices that persons hold.
+// Package sessions is what is driven from outside: W3C WebDriver sessions, opened, commanded, marked and ended; and clients that work on a device which a person holds.
 //
-// A session waits in the same queue as the legs of runs (opening.go); its commands go on to its host (door.go). A hold is a session without a client (hands.go).
+// A session waits in the same queue as the legs of runs (opening.go); its commands go on to its host (door.go). Who names a hold works on its device (joining.go).
 package sessions
 
 import (
@@ -135,14 +135,14 @@ func (s *Sessions) StopSession(ctx context.Context, who store.Identity, id strin
 	if v.Stage == "done" {
 		return v, refuse.New(refuse.Refused, "stop the session", "open a new one", "it has already finished: %s", v.Verdict)
 	}
-	if err := s.end(ctx, v.ID, v.WorkspaceID, "stopped", "it was stopped before it got a device"); err != nil {
+	if err := s.End(ctx, v.ID, v.WorkspaceID, "stopped", "it was stopped before it got a device"); err != nil {
 		return v, err
 	}
 	return s.Session(ctx, who, v.ID)
 }
 
-// end ends a session that waits, with a message, or has its host end it.
-func (s *Sessions) end(ctx context.Context, id, workspace, how, message string) error {
+// End ends a session that waits, with a message, or has its host end it.
+func (s *Sessions) End(ctx context.Context, id, workspace, how, message string) error {
 	waited, err := s.Store.StopWork(ctx, id, store.Closing{Verdict: verdict.Stopped, How: how, Message: message})
 	if err != nil {
 		return err
@@ -230,12 +230,14 @@ func (s *Sessions) Snippet(ctx context.Context, who store.Identity, language str
 	return l, program, len(fits), nil
 }
 
-var errNoHold = errors.New("the session has no device any more")
+// ErrNoHold says that a session has no device any more.
+var ErrNoHold = errors.New("the session has no device any more")
 
-func (s *Sessions) activeHold(ctx context.Context, r store.SessionRow) (store.Hold, error) {
+// ActiveHold finds the hold of a session's device.
+func (s *Sessions) ActiveHold(ctx context.Context, r store.SessionRow) (store.Hold, error) {
 	h, err := s.Store.HoldOfAttempt(ctx, r.AttemptID.String)
 	if errors.Is(err, store.ErrNotFound) {
-		err = errNoHold
+		err = ErrNoHold
 	}
 	return h, err
 }

@@ -1,7 +1,8 @@
-package sessions
-
-// Devices that persons hold. Such a hold is a session without a client: it waits in the same queue, is recorded as any session, and ends when it is given
-// back, or when its time is over.
+// Package hands is devices that persons hold: asked for, prolonged, looked at, given back.
+//
+// Such a hold is a session without a client: it waits in the same queue, is recorded as any session, and ends when it is given back, or when its time is over.
+// What concerns the hold itself goes to its host as an order. In: what a person wants. Out: how the hold stands, and what is on its screen.
+package hands
 
 import (
 	"context"
@@ -9,12 +10,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"slices"
 	"time"
 	"unicode/utf8"
 
-	"tessellant/internal/bus"
 	"tessellant/internal/core/appfile"
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/ours"
@@ -24,20 +25,33 @@ import (
 	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
+	"tessellant/internal/service/content"
+	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
 	"tessellant/internal/service/paging"
+	"tessellant/internal/service/pools"
 	"tessellant/internal/service/refuse"
+	"tessellant/internal/service/sessions"
 	"tessellant/internal/service/specs"
 	"tessellant/internal/store"
 )
+
+// Hands is that room.
+type Hands struct {
+	Store    *store.Store
+	Log      *slog.Logger
+	Feed     *feed.Feed
+	Content  *content.Content
+	Pools    *pools.Pools
+	Orders   *orders.Orders
+	Sessions *sessions.Sessions
+}
 
 // Bounds of a hold's time.
 const (
 	UsualHold   = 30 * time.Minute
 	ShortHold   = time.Minute
 	LongestHold = 8 * time.Hour
-	// holdPatience is how long a hold waits for its device.
-	holdPatience = time.Hour
 	// maxHolds is how many devices the persons of a workspace may hold, or wait for, at once.
 	maxHolds = 100
 	// askTakes is how long a host may take to answer what concerns a hold.
@@ -69,7 +83,7 @@ func (q HoldRequest) check(title string) error {
 }
 
 // Hold asks for a device for a person. It answers at once: the hold waits in the queue. Made is false where it was asked for before.
-func (s *Sessions) Hold(ctx context.Context, who store.Identity, q HoldRequest) (v SessionView, made bool, err error) {
+func (s *Hands) Hold(ctx context.Context, who store.Identity, q HoldRequest) (v sessions.SessionView, made bool, err error) {
 	const title = "hold a device"
 	if err := q.check(title); err != nil {
 		return v, false, err
@@ -81,7 +95,7 @@ func (s *Sessions) Hold(ctx context.Context, who store.Identity, q HoldRequest) 
 	hash := sha256.Sum256(token)
 	if q.IdempotencyKey != "" {
 		if r, err := s.Store.SessionByToken(ctx, hash[:]); err == nil {
-			v, err = s.HoldByID(ctx, who, r.ID)
+			v, err = s.Sessions.HoldByID(ctx, who, r.ID)
 			return v, false, err
 		}
 	}
@@ -97,7 +111,7 @@ func (s *Sessions) Hold(ctx context.Context, who store.Identity, q HoldRequest) 
 		return v, false, refuse.New(refuse.Refused, title, "give some back: tessellant hold list --going", "people of this workspace hold %d devices, or wait for them, and no more may be", maxHolds)
 	}
 	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: hash[:], Name: q.Name, Created: time.Now().UTC().Truncate(time.Millisecond), ByHand: true}
-	r := store.SessionRequest{Where: w.Where, Patience: holdPatience.Seconds(), Limit: q.For.Seconds(), Recording: recording.Usual()}
+	r := store.SessionRequest{Where: w.Where, Patience: sessions.HoldPatience.Seconds(), Limit: q.For.Seconds(), Recording: recording.Usual()}
 	if q.Device != "" {
 		r.Where = []string{"serial=" + q.Device}
 	}
@@ -105,24 +119,24 @@ func (s *Sessions) Hold(ctx context.Context, who store.Identity, q HoldRequest) 
 		x.BuildID.String, x.BuildID.Valid, r.Build = b.ID, true, b.Ref()
 	}
 	x.Request.V = r
-	if err := s.Store.AddSession(ctx, x, specs.Hands(r, b), wants, who.KeyID, holdPatience); err != nil {
+	if err := s.Store.AddSession(ctx, x, specs.Hands(r, b), wants, who.KeyID, sessions.HoldPatience); err != nil {
 		if errors.Is(err, store.ErrTaken) && q.IdempotencyKey != "" { // asked twice at the same time
 			if first, err := s.Store.SessionByToken(ctx, hash[:]); err == nil {
-				v, err = s.HoldByID(ctx, who, first.ID)
+				v, err = s.Sessions.HoldByID(ctx, who, first.ID)
 				return v, false, err
 			}
 		}
 		return v, false, err
 	}
 	s.Log.Info("a person waits for a device", "hold", x.ID, "where", r.Where, "build", r.Build, "by", who.KeyName)
-	s.Bus.Publish(bus.Work, nil)
+	s.Orders.Dispatch()
 	s.Feed.SessionChanged(x.WorkspaceID, x.ID)
-	v, err = s.HoldByID(ctx, who, x.ID)
+	v, err = s.Sessions.HoldByID(ctx, who, x.ID)
 	return v, true, err
 }
 
 // holdable finds the build that is wanted, and what is wanted of the device; an error says why there is none.
-func (s *Sessions) holdable(ctx context.Context, who store.Identity, q HoldRequest, title string) (w ours.Wanted, b *store.Build, wants work.Wants, err error) {
+func (s *Hands) holdable(ctx context.Context, who store.Identity, q HoldRequest, title string) (w ours.Wanted, b *store.Build, wants work.Wants, err error) {
 	var app appfile.Facts
 	if q.Build != "" {
 		found, err := s.Content.Build(ctx, who, q.Build)
@@ -157,38 +171,15 @@ func (s *Sessions) holdable(ctx context.Context, who store.Identity, q HoldReque
 			return w, nil, wants, refuse.New(refuse.Refused, title, "choose another: tessellant device list", "the device %s can't be used now: %s", q.Device, st.Unusable)
 		}
 	}
-	wants, no := fitting(wants, w, app, b != nil, all, false)
+	wants, no := sessions.Fitting(wants, w, app, b != nil, all, false)
 	if no != "" {
 		return w, nil, wants, refuse.New(refuse.Refused, title, "see the devices with: tessellant device list", "no device will do: %s", no)
 	}
 	return w, b, wants, nil
 }
 
-// HoldByID finds a hold by its id, by the serial of the device that is held, or the one that was asked for last, as "newest".
-func (s *Sessions) HoldByID(ctx context.Context, who store.Identity, ref string) (v SessionView, err error) {
-	var r store.SessionRow
-	if ref == "newest" {
-		var rows []store.SessionRow
-		if rows, err = s.Store.Sessions(ctx, who.WorkspaceID, store.SessionFilter{ByHand: true}, "", 1); err == nil && len(rows) == 0 {
-			err = store.ErrNotFound
-		} else if err == nil {
-			r = rows[0]
-		}
-	} else if r, err = s.Store.SessionByID(ctx, who.WorkspaceID, ref); errors.Is(err, store.ErrNotFound) || err == nil && !r.ByHand {
-		r, err = s.Store.HoldOnDevice(ctx, who.WorkspaceID, ref)
-	}
-	if err != nil {
-		return v, refuse.Missing(err, "hold", ref, "see what is held with: tessellant hold list; hold a device with: tessellant device hold SERIAL")
-	}
-	vs, err := s.Views(ctx, []store.SessionRow{r})
-	if err != nil {
-		return v, err
-	}
-	return vs[0], nil
-}
-
 // Holds lists what the persons of a workspace held, the newest first.
-func (s *Sessions) Holds(ctx context.Context, who store.Identity, going bool, device, after string, limit int) (views []SessionView, next string, err error) {
+func (s *Hands) Holds(ctx context.Context, who store.Identity, going bool, device, after string, limit int) (views []sessions.SessionView, next string, err error) {
 	if err := paging.Check(after); err != nil {
 		return nil, "", err
 	}
@@ -197,12 +188,12 @@ func (s *Sessions) Holds(ctx context.Context, who store.Identity, going bool, de
 	if err != nil {
 		return nil, "", err
 	}
-	views, err = s.Views(ctx, rows)
+	views, err = s.Sessions.Views(ctx, rows)
 	return views, next, err
 }
 
 // askHolder asks the host of a hold's device for something that is no command of WebDriver.
-func (s *Sessions) askHolder(ctx context.Context, v SessionView, title, method, path string, q, answer any) error {
+func (s *Hands) askHolder(ctx context.Context, v sessions.SessionView, title, method, path string, q, answer any) error {
 	switch {
 	case v.Stage == "waiting":
 		return refuse.New(refuse.Refused, title, "wait until it has its device", "the hold waits for its device still")
@@ -211,8 +202,8 @@ func (s *Sessions) askHolder(ctx context.Context, v SessionView, title, method, 
 	case v.Stage != "running":
 		return refuse.New(refuse.Refused, title, "try again in a moment", "the device is not ready, or is being given back (%s)", v.Stage)
 	}
-	h, err := s.activeHold(ctx, v.SessionRow)
-	if errors.Is(err, errNoHold) {
+	h, err := s.Sessions.ActiveHold(ctx, v.SessionRow)
+	if errors.Is(err, sessions.ErrNoHold) {
 		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is being ended")
 	}
 	if err != nil {
@@ -249,9 +240,9 @@ func (s *Sessions) askHolder(ctx context.Context, v SessionView, title, method, 
 }
 
 // Prolong moves the end of a hold by so much.
-func (s *Sessions) Prolong(ctx context.Context, who store.Identity, id string, by time.Duration) (v SessionView, err error) {
+func (s *Hands) Prolong(ctx context.Context, who store.Identity, id string, by time.Duration) (v sessions.SessionView, err error) {
 	const title = "prolong the hold"
-	if v, err = s.HoldByID(ctx, who, id); err != nil {
+	if v, err = s.Sessions.HoldByID(ctx, who, id); err != nil {
 		return v, err
 	}
 	if by < ShortHold || by > LongestHold {
@@ -265,12 +256,12 @@ func (s *Sessions) Prolong(ctx context.Context, who store.Identity, id string, b
 		return v, err
 	}
 	s.Feed.SessionChanged(v.WorkspaceID, v.ID)
-	return s.HoldByID(ctx, who, v.ID)
+	return s.Sessions.HoldByID(ctx, who, v.ID)
 }
 
 // GiveBack ends a hold: its device is cleaned and goes to the next. One that waits is taken out of the queue.
-func (s *Sessions) GiveBack(ctx context.Context, who store.Identity, id string) (SessionView, error) {
-	v, err := s.HoldByID(ctx, who, id)
+func (s *Hands) GiveBack(ctx context.Context, who store.Identity, id string) (sessions.SessionView, error) {
+	v, err := s.Sessions.HoldByID(ctx, who, id)
 	if err != nil {
 		return v, err
 	}
@@ -280,18 +271,18 @@ func (s *Sessions) GiveBack(ctx context.Context, who store.Identity, id string) 
 	if v.Stage == "running" && s.askHolder(ctx, v, "give the device back", http.MethodDelete, "", nil, nil) == nil {
 		s.Log.Info("a person gives a device back", "hold", v.ID)
 		s.Feed.SessionChanged(v.WorkspaceID, v.ID)
-		return s.HoldByID(ctx, who, v.ID)
+		return s.Sessions.HoldByID(ctx, who, v.ID)
 	}
-	if err := s.end(ctx, v.ID, v.WorkspaceID, "stopped", "it was given back before the device was ready"); err != nil {
+	if err := s.Sessions.End(ctx, v.ID, v.WorkspaceID, "stopped", "it was given back before the device was ready"); err != nil {
 		return v, err
 	}
-	return s.HoldByID(ctx, who, v.ID)
+	return s.Sessions.HoldByID(ctx, who, v.ID)
 }
 
 // HeldTree reads what is on the screen of a device that is held.
-func (s *Sessions) HeldTree(ctx context.Context, who store.Identity, id string) (v SessionView, screen *uitree.Screen, err error) {
+func (s *Hands) HeldTree(ctx context.Context, who store.Identity, id string) (v sessions.SessionView, screen *uitree.Screen, err error) {
 	const title = "read the screen"
-	if v, err = s.HoldByID(ctx, who, id); err != nil {
+	if v, err = s.Sessions.HoldByID(ctx, who, id); err != nil {
 		return v, nil, err
 	}
 	var t hostlink.Tree
