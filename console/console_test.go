@@ -700,6 +700,7 @@ func TestPagesComeAndGo(t *testing.T) {
 	assert.Equal(t, "orr-01", first())
 	eval[bool](d, button)
 	d.press("serial")
+	d.until("upwards", "location.search.includes('sort=serial')")
 	d.press("serial")
 	housetest.Eventually(t, "downwards", func() bool { return first() == "orr-05" })
 	assert.Equal(t, "?as=table&sort=-serial", eval[string](d, "location.search"))

@@ -5,6 +5,7 @@ package httpd_test
 import (
 	"bytes"
 	"net/http"
+	"net/url"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -210,6 +211,10 @@ func TestWhatCantBeHeld(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, two.JSON200, string(two.Body))
 	assert.Equal(t, one.JSON201.Id, two.JSON200.Id)
+	who, err := o.Enter(t.Context(), o.Key)
+	require.NoError(t, err)
+	_, code := (&wd{t: t, url: o.URL + "/webdriver", auth: o.client().auth, id: url.PathEscape("hold " + who.WorkspaceID + " " + who.KeyID + " " + key)}).do("GET", "/source", nil)
+	assert.Equal(t, "invalid session id", code, "by what a hold is known again nobody commands it")
 	o.until(one.JSON201.Id, api.HoldStageRunning)
 	bad, err := o.GetHeldTreeWithResponse(t.Context(), "orr-01", &api.GetHeldTreeParams{Find: ptr("#a >")})
 	require.NoError(t, err)

@@ -57,7 +57,7 @@ func (s *Sessions) passage(ctx context.Context, workspace, wire string) (*passag
 	if !known {
 		joined := false
 		r, err := s.Store.SessionByToken(ctx, tokenHash(wire))
-		if errors.Is(err, store.ErrNotFound) {
+		if errors.Is(err, store.ErrNotFound) || err == nil && r.ByHand { // a hold's own token is no client's
 			joined = true
 			r, err = s.Store.HoldOfClient(ctx, tokenHash(wire))
 		}
