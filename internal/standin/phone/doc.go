@@ -1,5 +1,5 @@
-// Package phone is a simulated Android phone that speaks the device side of
-// adb over TCP, so that the real adb server takes it for a phone.
+// Package phone is a simulated Android phone behind the device side of
+// adb (standin/adbd), so that the real adb server takes it for a phone.
 //
 // A phone is data: a row of Traits. It holds state (installed apps, the app in
 // front, keyboard, settings, log buffers, files), answers the shell commands
@@ -13,6 +13,6 @@
 // It is one large package because a phone is one thing: each file is a part of Android (pm.go, services.go, screen.go …), and all of them
 // share one state under one lock.
 //
-// The protocol is that of system/core/adb/protocol.txt and SYNC.TXT in the
+// The services are those of system/core/adb/SERVICES.TXT and SYNC.TXT in the
 // Android Open Source Project.
 package phone

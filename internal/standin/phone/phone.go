@@ -7,30 +7,28 @@ import (
 	"image"
 	"image/png"
 	"math/rand/v2"
-	"net"
 	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"tessellant/internal/standin/adbd"
 	"tessellant/internal/standin/app"
 	"tessellant/internal/standin/paint"
 )
 
 // Phone is one simulated phone.
 type Phone struct {
-	traits   Traits
-	ctx      context.Context
-	cancel   context.CancelFunc
-	listener net.Listener
-	running  sync.WaitGroup
+	traits  Traits
+	ctx     context.Context
+	cancel  context.CancelFunc
+	adb     *adbd.Server // nil: it is not at an adb server
+	running sync.WaitGroup
 
 	jumped atomic.Int64 // by which the clock was set, in all
 
-	connMu   sync.Mutex
-	conns    map[*conn]bool
-	reverses map[int]reverse // ports that lead to the host
-	thawed   chan struct{}   // closed when a frozen phone thaws; nil: not frozen
+	reverseMu sync.Mutex
+	reverses  map[int]reverse // ports that lead to the host
 
 	logs *logBuffer
 
@@ -98,7 +96,7 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 	if t.Temper == Uneasy {
 		t.Sides = Awkward(t.API)
 	}
-	p := &Phone{traits: t, ctx: ctx, memories: map[string]*rand.Rand{}, began: time.Now(), touched: time.Now(), restless: t.Restless, locked: t.Lock == "swipe" || t.Lock == "pin", sealed: t.Lock == "pin", conns: map[*conn]bool{}, reverses: map[int]reverse{}, logs: &logBuffer{grown: make(chan struct{})}, filmed: make(chan struct{}),
+	p := &Phone{traits: t, ctx: ctx, memories: map[string]*rand.Rand{}, began: time.Now(), touched: time.Now(), restless: t.Restless, locked: t.Lock == "swipe" || t.Lock == "pin", sealed: t.Lock == "pin", reverses: map[int]reverse{}, logs: &logBuffer{grown: make(chan struct{})}, filmed: make(chan struct{}),
 		files: map[string]*file{}, apps: map[string]*installed{}, sessions: map[int]*installSession{},
 		settings: map[string]string{
 			"system/accelerometer_rotation": "1", "system/font_scale": "1.0", "system/screen_off_timeout": "60000",
@@ -120,6 +118,55 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 	p.log("main", 1310, 'D', "WifiStateMachine", "connected, rssi -52")
 	return p
 }
+
+// Start switches a phone on, which listens on an address ("127.0.0.1:0" for any free port) for the adb server.
+func Start(t Traits, address string) (*Phone, error) {
+	if err := t.complete(); err != nil {
+		return nil, fmt.Errorf("simulated phone %s: %w", t.Serial, err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	p := newPhone(ctx, t)
+	p.cancel = cancel
+	var err error
+	if p.adb, err = adbd.Listen(ctx, address, adbd.Config{Banner: p.banner, Service: p.service, Ended: p.unreversed}); err != nil {
+		cancel()
+		return nil, fmt.Errorf("simulated phone %s: %w", t.Serial, err)
+	}
+	if t.Drops > 0 {
+		p.running.Go(p.drop)
+	}
+	return p, nil
+}
+
+// drop is a loose cable: it holds for half to one and a half times as long as on average.
+func (p *Phone) drop() {
+	for p.ctx.Err() == nil {
+		p.mu.Lock()
+		held := p.traits.Drops/2 + time.Duration(p.rnd.Int64N(int64(p.traits.Drops)))
+		p.mu.Unlock()
+		wait(p.ctx, held)
+		p.Unplug()
+	}
+}
+
+// Address is where the phone listens.
+func (p *Phone) Address() string { return p.adb.Address() }
+
+// Close switches the phone off and waits until all it did has ended.
+func (p *Phone) Close() {
+	p.cancel()
+	p.adb.Close()
+	p.running.Wait()
+}
+
+// Unplug cuts every connection, as a pulled cable does. The phone goes on listening: it can be plugged in again.
+func (p *Phone) Unplug() { p.adb.Unplug() }
+
+// Freeze makes the phone stop answering while it stays connected; Thaw ends it.
+func (p *Phone) Freeze() { p.adb.Freeze() }
+
+// Thaw lets a frozen phone answer again.
+func (p *Phone) Thaw() { p.adb.Thaw() }
 
 // now is the time on the phone's own clock.
 func (p *Phone) now() time.Time {

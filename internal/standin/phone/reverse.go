@@ -11,10 +11,12 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"tessellant/internal/standin/adbd"
 )
 
 // reversed answers reverse:forward:, reverse:killforward: and reverse:list-forward.
-func (p *Phone) reversed(c *conn, s *stream, request string) {
+func (p *Phone) reversed(c *adbd.Conn, s *adbd.Stream, request string) {
 	text, err := p.reverseCommand(c, request)
 	if err != nil {
 		text = fmt.Sprintf("FAIL%04x%s", len(err.Error()), err.Error())
@@ -22,10 +24,10 @@ func (p *Phone) reversed(c *conn, s *stream, request string) {
 	_, _ = s.Write([]byte(text))
 }
 
-func (p *Phone) reverseCommand(c *conn, request string) (string, error) {
+func (p *Phone) reverseCommand(c *adbd.Conn, request string) (string, error) {
 	verb, rest, _ := strings.Cut(request, ":")
-	p.connMu.Lock()
-	defer p.connMu.Unlock()
+	p.reverseMu.Lock()
+	defer p.reverseMu.Unlock()
 	switch verb {
 	case "forward":
 		from, to, ok := strings.Cut(strings.TrimPrefix(rest, "norebind:"), ";")
@@ -65,57 +67,50 @@ func (p *Phone) reverseCommand(c *conn, request string) (string, error) {
 // reverse is where a port of the phone leads.
 type reverse struct {
 	to string
-	c  *conn
+	c  *adbd.Conn
 }
 
 // Reverses are the ports that lead to the host now.
 func (p *Phone) Reverses() (ports []int) {
-	p.connMu.Lock()
-	defer p.connMu.Unlock()
+	p.reverseMu.Lock()
+	defer p.reverseMu.Unlock()
 	for port := range p.reverses {
 		ports = append(ports, port)
 	}
 	return ports
 }
 
-const openLimit = 10 * time.Second
-
 // dialReverse opens a connection from a port of the phone to the host.
 func (p *Phone) dialReverse(ctx context.Context, port int) (net.Conn, error) {
-	p.connMu.Lock()
+	p.reverseMu.Lock()
 	r, ok := p.reverses[port]
-	p.connMu.Unlock()
+	p.reverseMu.Unlock()
 	if !ok {
 		return nil, fmt.Errorf("java.net.ConnectException: Failed to connect to localhost/127.0.0.1:%d: ECONNREFUSED (Connection refused)", port)
 	}
-	s := r.c.call(r.to)
-	t := time.NewTimer(openLimit)
-	defer t.Stop()
-	select {
-	case <-s.answered:
-		return hostConn{s}, nil
-	case <-s.gone:
+	s, err := r.c.Call(ctx, r.to)
+	switch {
+	case errors.Is(err, adbd.ErrRefused):
 		return nil, errors.New("java.net.SocketException: Connection reset")
-	case <-ctx.Done():
-	case <-t.C:
+	case err != nil:
+		return nil, errors.New("java.net.SocketTimeoutException: failed to connect")
 	}
-	s.shut()
-	return nil, errors.New("java.net.SocketTimeoutException: failed to connect")
+	return hostConn{s}, nil
 }
 
-// call opens a stream to the host. Answered is closed when the host has taken it.
-func (c *conn) call(service string) *stream {
-	c.mu.Lock()
-	c.last++
-	s := &stream{c: c, local: c.last, in: make(chan []byte, 1), acks: make(chan struct{}, 1), gone: make(chan struct{}), answered: make(chan struct{})}
-	c.streams[s.local] = s
-	c.mu.Unlock()
-	c.send(cmdOPEN, s.local, 0, append([]byte(service), 0))
-	return s
+// unreversed forgets the ports that led through a connection: they go with it.
+func (p *Phone) unreversed(c *adbd.Conn) {
+	p.reverseMu.Lock()
+	defer p.reverseMu.Unlock()
+	for port, r := range p.reverses {
+		if r.c == c {
+			delete(p.reverses, port)
+		}
+	}
 }
 
 // hostConn is a stream to the host as a connection.
-type hostConn struct{ *stream }
+type hostConn struct{ *adbd.Stream }
 
 type hostAddr struct{}
 

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"tessellant/internal/standin/adbd"
 )
 
 func (p *Phone) banner() string {
@@ -26,18 +28,17 @@ func (p *Phone) banner() string {
 }
 
 // service gives what runs a service, nil when there is none of that name.
-func (c *conn) service(name string) func(context.Context, *stream) {
-	p := c.p
+func (p *Phone) service(c *adbd.Conn, name string) func(context.Context, *adbd.Stream) {
 	kind, arg, _ := strings.Cut(name, ":")
 	kind, options, _ := strings.Cut(kind, ",")
 	switch {
 	case kind == "shell":
 		v2 := strings.Contains(","+options+",", ",v2,") && !p.traits.oldShell()
-		return func(ctx context.Context, s *stream) { p.shell(ctx, s, arg, v2) }
+		return func(ctx context.Context, s *adbd.Stream) { p.shell(ctx, s, arg, v2) }
 	case kind == "exec":
-		return func(ctx context.Context, s *stream) { p.run(ctx, arg, s, s, s) }
+		return func(ctx context.Context, s *adbd.Stream) { p.run(ctx, arg, s, s, s) }
 	case kind == "reverse":
-		return func(_ context.Context, s *stream) { p.reversed(c, s, arg) }
+		return func(_ context.Context, s *adbd.Stream) { p.reversed(c, s, arg) }
 	case kind == "sync":
 		return p.sync
 	}
@@ -50,7 +51,7 @@ const (
 
 // packets is what the host sends to a command's input (shell_v2).
 type packets struct {
-	s    *stream
+	s    *adbd.Stream
 	left int
 }
 
@@ -80,7 +81,7 @@ func (r *packets) Read(b []byte) (int, error) {
 // said is what a shell says to the host: at once, or held until there is more.
 type said struct {
 	mu    sync.Mutex
-	s     *stream
+	s     *adbd.Stream
 	holds bool
 	held  bytes.Buffer
 }
@@ -100,7 +101,7 @@ func (v voice) Write(b []byte) (int, error) {
 		v.held.Write(binary.LittleEndian.AppendUint32(v.held.AvailableBuffer(), uint32(len(b))))
 	}
 	v.held.Write(b)
-	if v.holds && v.held.Len() < chunkSize {
+	if v.holds && v.held.Len() < adbd.Chunk {
 		return len(b), nil
 	}
 	return len(b), v.send()
@@ -133,7 +134,7 @@ func (t *said) send() error {
 var answersAtOnce = map[string]bool{"rm": true, "cat": true, "uiautomator": true, "input": true, "getprop": true, "wm": true, "settings": true, "pidof": true, "date": true, "echo": true}
 
 // shell is the service of that name: one command, or without one a shell that reads its commands.
-func (p *Phone) shell(ctx context.Context, s *stream, command string, v2 bool) {
+func (p *Phone) shell(ctx context.Context, s *adbd.Stream, command string, v2 bool) {
 	t := &said{s: s}
 	out, errOut, in := voice{t, v2stdout, !v2}, voice{t, v2stderr, !v2}, io.Reader(s)
 	if v2 {
@@ -164,7 +165,7 @@ type file struct {
 const maxFileSize = 2 << 30
 
 // sync is the file service (SYNC.TXT): STAT, STA2, LIST, SEND, RECV, QUIT.
-func (p *Phone) sync(_ context.Context, s *stream) {
+func (p *Phone) sync(_ context.Context, s *adbd.Stream) {
 	head := make([]byte, 8)
 	le := binary.LittleEndian
 	fail := func(why string) {

@@ -23,6 +23,9 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 )
 
+// maxText is how many bytes a command that is read from the input may have.
+const maxText = 1 << 20
+
 type call struct {
 	ctx      context.Context
 	args     []string // without the command's name
@@ -102,7 +105,7 @@ func (p *Phone) lines(ctx context.Context, in io.Reader, out, errOut voice) int 
 		}
 		line, err := r.ReadString('\n')
 		text += line
-		if err != nil && strings.TrimSpace(text) == "" || len(text) > maxPayload {
+		if err != nil && strings.TrimSpace(text) == "" || len(text) > maxText {
 			return code
 		}
 		s, wrong := parse(parser, text)

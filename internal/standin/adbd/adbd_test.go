@@ -1,4 +1,4 @@
-package phone
+package adbd_test
 
 import (
 	"bufio"
@@ -10,6 +10,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/standin/adbd"
+	"tessellant/internal/standin/phone"
 )
 
 // wire is a host's end of the transport, that does only what it is told.
@@ -19,16 +22,16 @@ type wire struct {
 	in *bufio.Reader
 }
 
-func dial(t *testing.T, p *Phone) *wire {
+func dial(t *testing.T, p *phone.Phone) *wire {
 	t.Helper()
 	c, err := net.Dial("tcp", p.Address())
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
 	require.NoError(t, c.SetDeadline(time.Now().Add(time.Minute)))
 	w := &wire{t, c, bufio.NewReader(c)}
-	w.say(cmdCNXN, version, maxPayload, "host::")
+	w.say(adbd.CmdCNXN, adbd.Version, adbd.MaxPayload, "host::")
 	cmd, _, _, _ := w.hear()
-	require.EqualValues(t, cmdCNXN, cmd)
+	require.EqualValues(t, adbd.CmdCNXN, cmd)
 	return w
 }
 
@@ -53,12 +56,12 @@ func (w *wire) hear() (cmd, arg0, arg1 uint32, data string) {
 	return binary.LittleEndian.Uint32(head), binary.LittleEndian.Uint32(head[4:]), binary.LittleEndian.Uint32(head[8:]), string(body)
 }
 
-func instant(t *testing.T) *Phone {
+func instant(t *testing.T) *phone.Phone {
 	t.Helper()
-	fleet, err := ReadFleetFile("../../../demo/fleet.yaml", false)
+	fleet, err := phone.ReadFleetFile("../../../demo/fleet.yaml", false)
 	require.NoError(t, err)
-	fleet[0].Temper = Instant
-	p, err := Start(fleet[0], "127.0.0.1:0")
+	fleet[0].Temper = phone.Instant
+	p, err := phone.Start(fleet[0], "127.0.0.1:0")
 	require.NoError(t, err)
 	return p
 }
@@ -73,10 +76,10 @@ func TestAPhoneIsSwitchedOffWhateverItsStreamsDo(t *testing.T) {
 				if id%2 == 0 {
 					service = "shell,v2,raw:getprop" // nobody takes what it says
 				}
-				w.say(cmdOPEN, id+1, 0, service+"\x00")
+				w.say(adbd.CmdOPEN, id+1, 0, service+"\x00")
 			}
 			cmd, _, _, _ := w.hear()
-			require.EqualValues(t, cmdOKAY, cmd)
+			require.EqualValues(t, adbd.CmdOKAY, cmd)
 		}
 		off := make(chan struct{})
 		go func() { p.Close(); close(off) }()
@@ -99,9 +102,9 @@ func TestAHostThatKeepsToNothingIsCutOffOrRefused(t *testing.T) {
 	// A message longer than was agreed, and one whose command is not confirmed.
 	w := dial(t, p)
 	head := make([]byte, 24)
-	binary.LittleEndian.PutUint32(head, cmdWRTE)
-	binary.LittleEndian.PutUint32(head[12:], maxPayload+1)
-	binary.LittleEndian.PutUint32(head[20:], cmdWRTE^0xffffffff)
+	binary.LittleEndian.PutUint32(head, adbd.CmdWRTE)
+	binary.LittleEndian.PutUint32(head[12:], adbd.MaxPayload+1)
+	binary.LittleEndian.PutUint32(head[20:], adbd.CmdWRTE^0xffffffff)
 	_, err := w.Write(head)
 	require.NoError(t, err)
 	cutOff(w)
@@ -111,19 +114,19 @@ func TestAHostThatKeepsToNothingIsCutOffOrRefused(t *testing.T) {
 	cutOff(w)
 	// What there is no stream for is closed; a service that there is not is refused.
 	w = dial(t, p)
-	w.say(cmdWRTE, 7, 99, "lost")
+	w.say(adbd.CmdWRTE, 7, 99, "lost")
 	cmd, arg0, arg1, _ := w.hear()
-	assert.EqualValues(t, []uint32{cmdCLSE, 0, 7}, []uint32{cmd, arg0, arg1})
-	w.say(cmdOPEN, 8, 0, "tea:\x00")
+	assert.EqualValues(t, []uint32{adbd.CmdCLSE, 0, 7}, []uint32{cmd, arg0, arg1})
+	w.say(adbd.CmdOPEN, 8, 0, "tea:\x00")
 	cmd, arg0, arg1, _ = w.hear()
-	assert.EqualValues(t, []uint32{cmdCLSE, 0, 8}, []uint32{cmd, arg0, arg1})
+	assert.EqualValues(t, []uint32{adbd.CmdCLSE, 0, 8}, []uint32{cmd, arg0, arg1})
 	// More streams than a phone has are refused; the ones before go on.
-	for id := range uint32(maxStreams) {
-		w.say(cmdOPEN, 100+id, 0, "shell,v2,raw:sleep 60\x00")
+	for id := range uint32(adbd.MaxStreams) {
+		w.say(adbd.CmdOPEN, 100+id, 0, "shell,v2,raw:sleep 60\x00")
 		cmd, _, _, _ = w.hear()
-		require.EqualValues(t, cmdOKAY, cmd)
+		require.EqualValues(t, adbd.CmdOKAY, cmd)
 	}
-	w.say(cmdOPEN, 500, 0, "shell,v2,raw:getprop\x00")
+	w.say(adbd.CmdOPEN, 500, 0, "shell,v2,raw:getprop\x00")
 	cmd, _, arg1, _ = w.hear()
-	assert.EqualValues(t, []uint32{cmdCLSE, 500}, []uint32{cmd, arg1})
+	assert.EqualValues(t, []uint32{adbd.CmdCLSE, 500}, []uint32{cmd, arg1})
 }
