@@ -4,6 +4,7 @@ package remoteend
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"net/http"
 	"strconv"
@@ -76,6 +77,15 @@ func (r Response) Write(w http.ResponseWriter) {
 	w.Header().Set("Cache-Control", "no-cache")
 	w.WriteHeader(r.Status)
 	_, _ = w.Write(r.Body)
+}
+
+// Plain is an answer that is none of the standard's: of what concerns the host itself, or the holding of a device.
+func Plain(status int, v any) Response {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return Response{Status: http.StatusInternalServerError}
+	}
+	return Response{status, raw}
 }
 
 // Status is the answer to the Status command.

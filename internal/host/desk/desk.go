@@ -101,11 +101,7 @@ func (*Desk) answer(v any, status int, no *hostlink.Unable) remoteend.Response {
 	if no != nil {
 		v = no
 	}
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return remoteend.Response{Status: http.StatusInternalServerError}
-	}
-	return remoteend.Response{Status: status, Body: raw}
+	return remoteend.Plain(status, v)
 }
 
 // checking is a check of a device, that goes on or has ended.

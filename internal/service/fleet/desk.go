@@ -5,7 +5,7 @@ package fleet
 import (
 	"context"
 	"encoding/json"
-	"fmt"
+	"errors"
 	"net/http"
 
 	"rsc.io/qr"
@@ -14,31 +14,18 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
+	"tessellant/internal/service/orders"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
 // askHost puts a question to a host's desk. Title says what for, in errors.
 func (s *Fleet) askHost(ctx context.Context, name, title string, q remoteend.Request, answer any) error {
-	out, err := s.Orders.Do(ctx, name, "", q)
-	if err != nil {
-		return refuse.New(refuse.Refused, title, "check that the host is up: tessellant host list", "the host %s did not answer: %v", name, err)
+	err := s.Orders.Ask(ctx, name, "", title, q, answer)
+	if errors.Is(err, orders.ErrGone) { // it is just being started
+		return refuse.New(refuse.Unavailable, title, "try again in a moment", "the host %s is not ready", name)
 	}
-	if out.Status >= 400 {
-		var no hostlink.Unable
-		if err := json.Unmarshal(out.Body, &no); err != nil || no.Why == "" {
-			no = hostlink.Unable{Why: "the host " + name + " can't do that", Remedy: "run the same version of tessellant on both sides"}
-		}
-		kind := map[int]refuse.Kind{http.StatusNotFound: refuse.NotFound, http.StatusBadRequest: refuse.Invalid}[out.Status]
-		if kind == "" {
-			kind = refuse.Refused
-		}
-		return refuse.New(kind, title, no.Remedy, "%s", no.Why)
-	}
-	if err := json.Unmarshal(out.Body, answer); err != nil {
-		return fmt.Errorf("the answer of the host %s can't be read: %w", name, err)
-	}
-	return nil
+	return err
 }
 
 // StartDeviceCheck begins a check of a device, unless one goes on.

@@ -221,22 +221,11 @@ func (s *Hands) askHolder(ctx context.Context, v sessions.SessionView, title, me
 	}
 	ctx, cancel := context.WithTimeout(ctx, askTakes)
 	defer cancel()
-	out, err := s.Orders.Do(ctx, host, h.ID, remoteend.Request{Method: method, Path: "/session/" + v.ID + path, Body: body})
-	switch {
-	case errors.Is(err, orders.ErrGone):
+	err = s.Orders.Ask(ctx, host, h.ID, title, remoteend.Request{Method: method, Path: "/session/" + v.ID + path, Body: body}, answer)
+	if errors.Is(err, orders.ErrGone) {
 		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is over, or its host was started anew")
-	case err != nil:
-		return refuse.New(refuse.Unavailable, title, "try again in a moment", "the host %s, where the device is, does not answer", host)
-	case out.Status != http.StatusOK:
-		var no hostlink.Unable
-		if json.Unmarshal(out.Body, &no) != nil || no.Why == "" {
-			no = hostlink.Unable{Why: fmt.Sprintf("the host %s could not do it", host)}
-		}
-		return refuse.New(refuse.Refused, title, no.Remedy, "%s", no.Why)
-	case answer == nil:
-		return nil
 	}
-	return json.Unmarshal(out.Body, answer)
+	return err
 }
 
 // Prolong moves the end of a hold by so much.

@@ -5,17 +5,21 @@
 package orders
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
+	"net/http"
 	"sync"
 	"time"
 
 	"tessellant/internal/bus"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
+	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
 
@@ -120,6 +124,31 @@ func (s *Orders) Do(ctx context.Context, host, hold string, q remoteend.Request)
 			return out, nil
 		}
 	}
+}
+
+// Ask puts a question to a host that is no command of a session: to its desk, or, with a hold, to what it does there. Title says what for, in errors, which are for people.
+// ErrGone comes as it is. Answer may be nil.
+func (s *Orders) Ask(ctx context.Context, host, hold, title string, q remoteend.Request, answer any) error {
+	out, err := s.Do(ctx, host, hold, q)
+	switch {
+	case errors.Is(err, ErrGone):
+		return err
+	case err != nil:
+		return refuse.New(refuse.Unavailable, title, "check that the host is up: tessellant host list", "the host %s did not answer: %v", host, err)
+	case out.Status >= http.StatusBadRequest:
+		var no hostlink.Unable
+		if err := json.Unmarshal(out.Body, &no); err != nil || no.Why == "" {
+			no = hostlink.Unable{Why: "the host " + host + " can't do that", Remedy: "run the same version of tessellant on both sides"}
+		}
+		kind := map[int]refuse.Kind{http.StatusNotFound: refuse.NotFound, http.StatusBadRequest: refuse.Invalid}[out.Status]
+		return refuse.New(cmp.Or(kind, refuse.Refused), title, no.Remedy, "%s", no.Why)
+	case answer == nil:
+		return nil
+	}
+	if err := json.Unmarshal(out.Body, answer); err != nil {
+		return fmt.Errorf("the answer of the host %s can't be read: %w", host, err)
+	}
+	return nil
 }
 
 // Send hands an order to a host: directly where that is in this process, else over the bus.

@@ -29,11 +29,8 @@ type hands struct {
 
 // NewHands makes the runner.
 func NewHands(k *runner.Kit) (runner.Runner, error) {
-	r, err := New(k)
-	if err != nil {
-		return nil, err
-	}
-	return &hands{session: r.(*session)}, nil //nolint:forcetypeassert // New makes one
+	s, err := newSession(k)
+	return &hands{session: s}, err
 }
 
 // Run implements runner.Runner: it waits until the device is given back.
@@ -91,7 +88,7 @@ func (h *hands) prolong(body []byte) remoteend.Response {
 		was := h.until.Load()
 		to := min(was+p.By.Nanoseconds(), time.Now().Add(p.Most).UnixNano())
 		if h.until.CompareAndSwap(was, to) {
-			return answered(hostlink.Held{Left: h.left()})
+			return remoteend.Plain(http.StatusOK, hostlink.Held{Left: h.left()})
 		}
 	}
 }
@@ -102,18 +99,9 @@ func (h *hands) tree(ctx context.Context) remoteend.Response {
 	if err != nil {
 		return refused(fmt.Sprintf("the screen can't be read: %v", err))
 	}
-	return answered(hostlink.Tree{XML: s.XML(), Rotation: s.Rotation})
-}
-
-func answered(v any) remoteend.Response {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return refused(err.Error())
-	}
-	return remoteend.Response{Status: http.StatusOK, Body: raw}
+	return remoteend.Plain(http.StatusOK, hostlink.Tree{XML: s.XML(), Rotation: s.Rotation})
 }
 
 func refused(why string) remoteend.Response {
-	raw, _ := json.Marshal(hostlink.Unable{Why: why})
-	return remoteend.Response{Status: http.StatusConflict, Body: raw}
+	return remoteend.Plain(http.StatusConflict, hostlink.Unable{Why: why})
 }

@@ -41,7 +41,9 @@ type session struct {
 }
 
 // New makes the runner.
-func New(k *runner.Kit) (runner.Runner, error) {
+func New(k *runner.Kit) (runner.Runner, error) { return newSession(k) }
+
+func newSession(k *runner.Kit) (*session, error) {
 	outside, err := runner.NewOutside(k, false)
 	return &session{Kit: k, outside: outside}, err
 }
