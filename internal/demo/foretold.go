@@ -17,6 +17,7 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/cli"
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/verdict"
 )
 
@@ -256,7 +257,7 @@ func differences(serial string, want foretoldLeg, leg *api.Leg, dir string) []st
 		}
 	}
 	files := []string{"leg.json", "timeline.jsonl", "video.mp4"}
-	if leg.Device.Platform != "web" { // a browser gives no log
+	if leg.Device.Platform != devices.Web { // a browser gives no log
 		files = append(files, "device.log")
 	}
 	for _, name := range files {

@@ -88,6 +88,8 @@ func TestAPersonHoldsADevice(t *testing.T) {
 	other := o.client()
 	code, message = other.open(m{"tessellant:hold": "orr-01"})
 	require.Empty(t, code, message)
+	assert.EqualValues(t, 900, other.caps["timeouts"].(m)["implicit"], "who asks for no time-outs leaves them as they are, and is told")
+	assert.EqualValues(t, 900, c.must("GET", "/timeouts", nil).(m)["implicit"])
 	c.click("#shore_tern-rocks")
 	other.find("#show_chart")
 	c.must("DELETE", "", nil)

@@ -9,7 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// HoldOnDevice finds what a person of the workspace holds, or waits for, on a device, the newest.
+// HoldOnDevice finds the hold by hand of a device, of the workspace.
 func (s *Store) HoldOnDevice(ctx context.Context, workspace, serial string) (r SessionRow, err error) {
 	err = s.db.GetContext(ctx, &r, sessionRows+" WHERE s.workspace_id = ? AND s.by_hand = 1 AND w.stage NOT IN ('waiting', 'done') AND d.serial = ? ORDER BY s.id DESC LIMIT 1", workspace, serial)
 	return r, found(err)
@@ -47,31 +47,4 @@ func (s *Store) LeaveHold(ctx context.Context, token []byte) error {
 func (s *Store) HoldOfClient(ctx context.Context, token []byte) (r SessionRow, err error) {
 	err = s.db.GetContext(ctx, &r, sessionRows+" JOIN hold_clients c ON c.session_id = s.id WHERE c.token = ?", token)
 	return r, found(err)
-}
-
-// KeptTree is the tree of a screen that a run kept of a device.
-type KeptTree struct {
-	ID      string `db:"id"`
-	BlobKey string `db:"blob_key"`
-	Size    int64  `db:"size"`
-	Serial  string `db:"serial"`
-}
-
-// KeptTrees lists the trees that the newest runs kept, the newest first: of an app, where one is named, and of other devices than this.
-func (s *Store) KeptTrees(ctx context.Context, workspace, app, besides string, runs, limit int) (out []KeptTree, err error) {
-	var newest []string
-	if err = s.db.SelectContext(ctx, &newest, "SELECT r.id FROM runs r JOIN builds b ON b.id = r.build_id WHERE r.workspace_id = ? AND (? = '' OR b.slug = ?) ORDER BY r.id DESC LIMIT ?", workspace, app, app, runs); err != nil {
-		return nil, err
-	}
-	for _, run := range newest {
-		var some []KeptTree
-		if err = s.db.SelectContext(ctx, &some, `SELECT f.id, f.blob_key, f.size, d.serial FROM work w JOIN attempts a ON a.work_id = w.id JOIN devices d ON d.id = a.device_id
-			JOIN artifacts f ON f.attempt_id = a.id WHERE w.run_id = ? AND f.kind = 'tree' AND d.serial <> ? ORDER BY f.id DESC LIMIT ?`, run, besides, limit-len(out)); err != nil {
-			return nil, err
-		}
-		if out = append(out, some...); len(out) >= limit {
-			break
-		}
-	}
-	return out, nil
 }

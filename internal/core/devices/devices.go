@@ -68,8 +68,11 @@ func (f Facts) HeightDP() int {
 	return f.Height * 160 / f.Density
 }
 
+// Web is the platform of browsers, and of pages.
+const Web = "web"
+
 // Platforms are the platforms as people write them.
-var Platforms = map[string]string{"android": "Android", "ios": "iOS", "web": "Chromium"}
+var Platforms = map[string]string{"android": "Android", "ios": "iOS", Web: "Chromium"}
 
 // System is the device's system as people write it, such as Android 14.
 func (f Facts) System() string {

@@ -42,13 +42,13 @@ func (f Facts) Screen() string {
 
 // Runs says whether a device runs what is made for a platform.
 func (f Facts) Runs(platform string) bool {
-	return platform == f.Platform || platform == "web" && f.Pages
+	return platform == f.Platform || platform == Web && f.Pages
 }
 
 // Unmet says what a device lacks for an app, and what to do; "": nothing.
 func (n Needs) Unmet(f Facts) (what, remedy string) {
 	switch {
-	case n.Platform == "web" && !f.Runs("web"):
+	case n.Platform == Web && !f.Runs(Web):
 		return "the build is a page, and the device has no browser that can be driven", "choose devices with --where platform=web, or of a lab whose file says how pages are opened (docs/labs.md)"
 	case n.Platform != "" && !f.Runs(n.Platform):
 		return fmt.Sprintf("the build is for %s, the device runs %s", Platforms[n.Platform], Platforms[f.Platform]), "choose a build for " + Platforms[f.Platform] + ", or add one with --other-build"

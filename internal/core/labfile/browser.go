@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"tessellant/internal/core/catalogue"
+	"tessellant/internal/core/devices"
 )
 
 // chromium is such a lab.
@@ -79,7 +80,7 @@ func (r *reader) browser(l *Lab, n *yaml.Node, m nodes) {
 
 // asBrowser makes a browser of a size.
 func asBrowser(d catalogue.Device) catalogue.Device {
-	d.Platform, d.Maker = "web", "Chromium"
+	d.Platform, d.Maker = devices.Web, "Chromium"
 	if d.OS == "" {
 		d.OS = "?" // until it is started
 	}

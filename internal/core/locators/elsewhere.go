@@ -54,10 +54,10 @@ type Count struct {
 }
 
 // Counts says of each of the others how many elements a locator means there.
-func Counts(others []Kept, l Locator) []Count {
+func Counts(others []Kept, css string) []Count {
 	out := make([]Count, 0, len(others))
 	for _, k := range others {
-		out = append(out, Count{k.Device, k.Index.Count(l)})
+		out = append(out, Count{k.Device, k.Means(css)})
 	}
 	return out
 }

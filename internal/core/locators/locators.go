@@ -122,16 +122,24 @@ func rank(l Locator) int {
 	return n
 }
 
-// Count says how many elements of the screen a locator means.
-func (x *Index) Count(l Locator) int {
-	if l.By != Way {
-		return x.counts[l.CSS]
+// Means says how many elements of the screen a locator means; one that can't be used means none.
+func (x *Index) Means(css string) int {
+	if n, known := x.counts[css]; known {
+		return n
 	}
-	found, err := x.Screen.Find(l.CSS)
+	found, err := x.Screen.Find(css)
 	if err != nil {
 		return 0
 	}
 	return len(found)
+}
+
+// Len is how many elements the screen has; of a nil Index, none.
+func (x *Index) Len() int {
+	if x == nil {
+		return 0
+	}
+	return len(x.nth)
 }
 
 // way leads to an element from the nearest one above it that has an id of its own, else from the top.

@@ -31,8 +31,8 @@ func TestTheBestLocatorComesFirst(t *testing.T) {
 		assert.Equal(t, want, x.Of(e))
 	}
 	one := locators.New(&uitree.Screen{Elements: []*uitree.Element{list}})
-	assert.Equal(t, 0, one.Count(locators.Locator{By: locators.ID, CSS: "#send"}))
-	assert.Equal(t, 1, one.Count(locators.Locator{By: locators.Way, CSS: "#tides > group:nth-of-type(2)"}))
+	assert.Equal(t, 0, one.Means("#send"))
+	assert.Equal(t, 1, one.Means("#tides > group:nth-of-type(2)"))
 }
 
 func TestALocatorIsCountedOnTheSameScreenOfOthers(t *testing.T) {
@@ -44,8 +44,7 @@ func TestALocatorIsCountedOnTheSameScreenOfOthers(t *testing.T) {
 	other := locators.New(&uitree.Screen{Elements: []*uitree.Element{{Kind: "text", ID: "chart"}, {Kind: "button", ID: "send"}}})
 	kept := []locators.Kept{{Device: "orr-05", Index: other}, {Device: "orr-05", Index: screen(send)}, {Device: "emu-03", Index: screen(send, send)}, {Device: "orr-03", Index: screen()}, {Device: "qui-01", Index: other}, {Device: "fen-01", Index: screen(send)}}
 	others := here.Others(kept)
-	l := here.Of(send)[0]
-	counts := locators.Counts(others, l)
+	counts := locators.Counts(others, here.Of(send)[0].CSS)
 	assert.Equal(t, []locators.Count{{Device: "emu-03", N: 2}, {Device: "fen-01", N: 1}, {Device: "orr-03", N: 0}, {Device: "orr-05", N: 1}}, counts, "qui-01 kept no such screen")
 	assert.Equal(t, "1 on 2 of 4; 0 on orr-03; 2 on emu-03", locators.Say(counts))
 	assert.Equal(t, "1 on all 2", locators.Say([]locators.Count{{Device: "a", N: 1}, {Device: "b", N: 1}}))
@@ -81,7 +80,7 @@ func TestLocatorsMeanWhatIsSaid(t *testing.T) {
 				require.NoError(t, err, "%+v", l)
 				assert.Len(t, found, l.Here, "%+v\n%s", l, s.XML())
 				assert.Contains(t, found, e, "%+v", l)
-				assert.Equal(t, l.Here, x.Count(l))
+				assert.Equal(t, l.Here, x.Means(l.CSS))
 			}
 		}
 	}

@@ -107,7 +107,7 @@ func Told(session, build string, f devices.Facts) map[string]any {
 	if build != "" {
 		out[w3c.Prefix+":build"] = build
 	}
-	if f.Platform == w3c.Web {
+	if f.Platform == devices.Web {
 		out["browserName"], out["browserVersion"] = w3c.Browser, f.OS
 	}
 	return out

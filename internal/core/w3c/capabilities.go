@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"tessellant/internal/core/devices"
 )
 
 // Capabilities is one set of them, as JSON gives it.
@@ -326,11 +328,8 @@ func validate(m map[string]any, extension func(string, any) error) (Capabilities
 	return out, nil
 }
 
-// Web is the platform of browsers, and Browser the name that their remote ends give them.
-const (
-	Web     = "web"
-	Browser = "chrome"
-)
+// Browser is the name that the remote ends of the browsers here give them.
+const Browser = "chrome"
 
 // IsBrowser says whether a browserName is that of the browsers here.
 func IsBrowser(name any) bool {
@@ -344,14 +343,14 @@ func (c Capabilities) Unmatched(platform string) string {
 	for _, name := range slices.Sorted(maps.Keys(c)) {
 		value := c[name]
 		switch {
-		case name == "browserName" && platform == Web:
+		case name == "browserName" && platform == devices.Web:
 			if _, ok := value.(string); !ok || value != "" && !IsBrowser(value) {
 				return fmt.Sprintf("browserName %q: the browsers here are %s", value, Browser)
 			}
-		case name == "browserVersion" && platform == Web && value != "":
+		case name == "browserVersion" && platform == devices.Web && value != "":
 			return fmt.Sprintf("browserVersion %q: say it with tessellant:where, such as os>=120", value)
 		case (name == "browserName" || name == "browserVersion" || name == "userAgent") && value != "": // "" is what is answered
-			return fmt.Sprintf("%s %q: this session drives a native app; for a page in a browser say platformName %s and browserName %s, or leave it out", name, value, Web, Browser)
+			return fmt.Sprintf("%s %q: this session drives a native app; for a page in a browser say platformName %s and browserName %s, or leave it out", name, value, devices.Web, Browser)
 		case name == "platformName" && !strings.EqualFold(value.(string), platform):
 			return fmt.Sprintf("platformName %q: the devices here run %s", value, platform)
 		case name == "acceptInsecureCerts" && value == true, name == "setWindowRect" && value == true, name == "webSocketUrl" && value == true, name == "strictFileInteractability" && value == true:

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/uitree"
 )
 
@@ -85,7 +86,7 @@ func TestCapabilitiesAreValidatedMergedAndMatched(t *testing.T) {
 		`{"platformName": "web", "browserName": "chrome"}`: "", `{"browserName": "Chromium"}`: "", `{"browserName": ""}`: "", `{"browserName": "other"}`: `browserName "other": the browsers here are chrome`,
 		`{"browserName": "chrome", "browserVersion": "120"}`: `browserVersion "120": say it with tessellant:where, such as os>=120`,
 	} {
-		assert.Equal(t, want, Capabilities(object(t, text)).Unmatched(Web), text)
+		assert.Equal(t, want, Capabilities(object(t, text)).Unmatched(devices.Web), text)
 	}
 }
 

@@ -33,9 +33,6 @@ func valuesFor(d catalogue.Device, want lab.Want) labfile.Values {
 	return v
 }
 
-// webPlatform is the platform of browsers.
-const webPlatform = "web"
-
 // leads says why a page may not be opened here.
 func (l *Lab) leads(address string) error {
 	if l.Lab.Kind != labfile.Browser { // somebody else's network

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tessellant/internal/core/catalogue"
+	"tessellant/internal/core/devices"
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/core/w3c"
@@ -109,7 +110,7 @@ func (x *loan) open(ctx context.Context, waiting func(string)) (lab.Given, error
 	l := x.lab
 	v, cached := x.values, false
 	page := x.want.App.Page != ""
-	if page || x.wants.Platform == webPlatform {
+	if page || x.wants.Platform == devices.Web {
 		if l.Lab.Session.Pages == nil {
 			return lab.Given{}, &phone.Refused{Doing: doing, Why: "the build is a page, and the lab " + l.Lab.Name + " has no browser that can be driven", Remedy: "write session.pages into the lab file, or choose other devices"}
 		}
@@ -137,12 +138,12 @@ func (x *loan) open(ctx context.Context, waiting func(string)) (lab.Given, error
 	}
 	x.mu.Lock()
 	x.values, x.since = v, time.Now()
-	x.given = lab.Given{Ref: o.ID, Installed: page || v.Build != "" && l.installs(), Set: seenTo(l.asks(page || x.wants.Platform == webPlatform), x.want.Conditions)}
+	x.given = lab.Given{Ref: o.ID, Installed: page || v.Build != "" && l.installs(), Set: seenTo(l.asks(page || x.wants.Platform == devices.Web), x.want.Conditions)}
 	x.mu.Unlock()
 	if other := x.other(capabilities); other != "" {
 		return lab.Given{}, x.lost(fmt.Errorf("the lab %s gave another device than was asked for: %s", l.Lab.Name, other))
 	}
-	o.Build, o.Page = v.Build, page || x.wants.Platform == webPlatform
+	o.Build, o.Page = v.Build, page || x.wants.Platform == devices.Web
 	if o.Scale = v.Screen.Scale; !o.Page {
 		if o.Scale, err = x.scale(ctx, o.ID); err != nil {
 			return lab.Given{}, x.refused("the session can't be used", err)
@@ -219,7 +220,7 @@ func (l *Lab) busy(err error) bool {
 func (x *loan) session(ctx context.Context, v labfile.Values, waiting func(string)) (o wd.Opened, capabilities any, err error) {
 	l := x.lab
 	v.Secret, v.Own = l.end.Secrets, l.Own
-	wanted, err := l.asks(v.Page != "" || x.wants.Platform == webPlatform).Make(v)
+	wanted, err := l.asks(v.Page != "" || x.wants.Platform == devices.Web).Make(v)
 	if err != nil {
 		return o, nil, err
 	}

@@ -125,7 +125,7 @@ func (d *Device) Limits() []string { return Lacks(d.Lab, d.Facts0().Platform) }
 
 // Lacks says what of a device a lab does not give, in words.
 func Lacks(l *labfile.Lab, platform string) (out []string) {
-	if platform == "web" {
+	if platform == devices.Web {
 		return []string{"a browser gives no device log, no gauges, no network log, and no film: the video is of single pictures"}
 	}
 	for _, x := range []struct{ command, what string }{

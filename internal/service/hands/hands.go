@@ -52,6 +52,8 @@ const (
 	UsualHold   = 30 * time.Minute
 	ShortHold   = time.Minute
 	LongestHold = 8 * time.Hour
+	// holdPatience is how long a hold waits for its device.
+	holdPatience = time.Hour
 	// maxHolds is how many devices the persons of a workspace may hold, or wait for, at once.
 	maxHolds = 100
 	// askTakes is how long a host may take to answer what concerns a hold.
@@ -111,7 +113,7 @@ func (s *Hands) Hold(ctx context.Context, who store.Identity, q HoldRequest) (v 
 		return v, false, refuse.New(refuse.Refused, title, "give some back: tessellant hold list --going", "people of this workspace hold %d devices, or wait for them, and no more may be", maxHolds)
 	}
 	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: hash[:], Name: q.Name, Created: time.Now().UTC().Truncate(time.Millisecond), ByHand: true}
-	r := store.SessionRequest{Where: w.Where, Patience: sessions.HoldPatience.Seconds(), Limit: q.For.Seconds(), Recording: recording.Usual()}
+	r := store.SessionRequest{Where: w.Where, Patience: holdPatience.Seconds(), Limit: q.For.Seconds(), Recording: recording.Usual()}
 	if q.Device != "" {
 		r.Where = []string{"serial=" + q.Device}
 	}
@@ -119,7 +121,7 @@ func (s *Hands) Hold(ctx context.Context, who store.Identity, q HoldRequest) (v 
 		x.BuildID.String, x.BuildID.Valid, r.Build = b.ID, true, b.Ref()
 	}
 	x.Request.V = r
-	if err := s.Store.AddSession(ctx, x, specs.Hands(r, b), wants, who.KeyID, sessions.HoldPatience); err != nil {
+	if err := s.Store.AddSession(ctx, x, specs.Hands(r, b), wants, who.KeyID, holdPatience); err != nil {
 		if errors.Is(err, store.ErrTaken) && q.IdempotencyKey != "" { // asked twice at the same time
 			if first, err := s.Store.SessionByToken(ctx, hash[:]); err == nil {
 				v, err = s.Sessions.HoldByID(ctx, who, first.ID)

@@ -1,6 +1,6 @@
 // Package screens says how what is on a held screen can be addressed, and what a locator means on the screens that the newest runs kept of other devices.
 //
-// In: a hold, and locators. Out: the screen's index (core/locators), and counts by device. Trees that were read are remembered, up to so many bytes.
+// In: a hold, and locators. Out: the screen's index (core/locators), and counts by device. Trees that were read are remembered, up to so many elements.
 package screens
 
 import (
@@ -26,32 +26,42 @@ type Screens struct {
 	Blobs *blobs.Store
 	Hands *hands.Hands
 
-	mu   sync.Mutex
-	now  *simplelru.LRU[string, *locators.Index] // of holds, as they were read last
-	kept *simplelru.LRU[string, remembered]      // of runs, by artifact
-	size int64                                   // bytes of the trees of those
-}
-
-// remembered is a tree that was read. One that can't be read has no index.
-type remembered struct {
-	index *locators.Index
-	size  int64
+	mu    sync.Mutex
+	trees *simplelru.LRU[string, *locators.Index] // that were read: of holds, the last by the hold's id; of runs, by artifact. Nil: it can't be read
+	size  int                                     // elements of all
 }
 
 const (
-	maxNow   = 200
-	newest   = 10       // runs whose trees are looked at
-	maxTrees = 500      // of them, the newest
-	maxTree  = 1 << 20  // bytes of one
-	maxKept  = 48 << 20 // bytes of those that are remembered
+	newest   = 10      // runs whose trees are looked at
+	maxTrees = 500     // of them, the newest
+	maxTree  = 1 << 20 // bytes of one
+	// maxElements is how many elements are remembered, in all trees: one that was searched takes some two kilobytes.
+	maxElements = 50_000
 	// maxAsked is how many locators are looked at in one request.
 	maxAsked = 20
 )
 
-func (s *Screens) ready() {
-	if s.now == nil {
-		s.now, _ = simplelru.NewLRU[string, *locators.Index](maxNow, nil) // they fail for no size alone
-		s.kept, _ = simplelru.NewLRU(2*maxTrees, func(_ string, r remembered) { s.size -= r.size })
+// known gives a tree that was read.
+func (s *Screens) known(id string) (x *locators.Index, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.trees == nil {
+		return nil, false
+	}
+	return s.trees.Get(id)
+}
+
+// remember keeps a tree that was read, in place of those that were not asked for the longest.
+func (s *Screens) remember(id string, x *locators.Index) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.trees == nil {
+		s.trees, _ = simplelru.NewLRU(4*maxTrees, func(_ string, x *locators.Index) { s.size -= x.Len() }) // it fails for no size alone
+	}
+	s.trees.Remove(id)
+	s.trees.Add(id, x)
+	for s.size += x.Len(); s.size > maxElements && s.trees.Len() > 1; {
+		s.trees.RemoveOldest()
 	}
 }
 
@@ -62,10 +72,7 @@ func (s *Screens) HeldScreen(ctx context.Context, who store.Identity, id string)
 		return v, nil, err
 	}
 	x := locators.New(screen)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.ready()
-	s.now.Add(v.ID, x)
+	s.remember(v.ID, x)
 	return v, x, nil
 }
 
@@ -97,10 +104,7 @@ func (s *Screens) Elsewhere(ctx context.Context, who store.Identity, id string, 
 	if err != nil {
 		return out, err
 	}
-	s.mu.Lock()
-	s.ready()
-	here, known := s.now.Get(v.ID)
-	s.mu.Unlock()
+	here, known := s.known(v.ID)
 	if !known {
 		if v, here, err = s.HeldScreen(ctx, who, id); err != nil {
 			return out, err
@@ -131,21 +135,15 @@ func (s *Screens) Elsewhere(ctx context.Context, who store.Identity, id string, 
 	others := here.Others(kept)
 	out.Devices, out.Trees = len(others), len(kept)
 	for _, l := range css {
-		out.Of = append(out.Of, Meant{l, locators.Counts(others, locators.Locator{By: locators.Way, CSS: l})})
+		out.Of = append(out.Of, Meant{l, locators.Counts(others, l)})
 	}
 	return out, nil
 }
 
 // read reads a kept tree; nil: it is gone, or no tree.
-func (s *Screens) read(ctx context.Context, r store.KeptTree) (*locators.Index, error) {
-	s.mu.Lock()
-	m, known := s.kept.Get(r.ID)
-	s.mu.Unlock()
-	if known {
-		return m.index, nil
-	}
-	if r.Size > maxTree {
-		return nil, nil
+func (s *Screens) read(ctx context.Context, r store.KeptTree) (x *locators.Index, err error) {
+	if x, known := s.known(r.ID); known || r.Size > maxTree {
+		return x, nil
 	}
 	in, err := s.Blobs.Read(ctx, r.BlobKey, 0, -1)
 	if errors.Is(err, blobs.ErrNotFound) {
@@ -159,19 +157,9 @@ func (s *Screens) read(ctx context.Context, r store.KeptTree) (*locators.Index, 
 	if err != nil {
 		return nil, err
 	}
-	m.size = int64(len(raw))
 	if screen, err := uitree.ParseOurs(raw); err == nil {
-		m.index = locators.New(screen)
+		x = locators.New(screen)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if old, again := s.kept.Peek(r.ID); again { // another has read it meanwhile
-		return old.index, nil
-	}
-	s.size += m.size
-	s.kept.Add(r.ID, m)
-	for s.size > maxKept && s.kept.Len() > 1 {
-		s.kept.RemoveOldest()
-	}
-	return m.index, nil
+	s.remember(r.ID, x)
+	return x, nil
 }

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"net/http"
 	"strings"
-	"time"
 
 	"tessellant/internal/core/access"
 	"tessellant/internal/core/ours"
@@ -57,10 +56,6 @@ func (s *Sessions) join(ctx context.Context, who store.Identity, c w3c.Capabilit
 	if err != nil {
 		return remoteend.Answer(s.serviceFailed("find the hold's device", err))
 	}
-	timeouts, werr := w.Standard.Timeouts()
-	if werr != nil {
-		return remoteend.Answer(werr)
-	}
 	wire := strings.ToLower(rand.Text())
 	ok, err := s.Store.JoinHold(ctx, v.ID, tokenHash(wire), maxClients)
 	if err != nil {
@@ -71,20 +66,41 @@ func (s *Sessions) join(ctx context.Context, who store.Identity, c w3c.Capabilit
 	}
 	p, err := s.keepPassage(ctx, wire, h, true)
 	if err != nil {
+		_ = s.leave(context.WithoutCancel(ctx), wire)
 		return remoteend.Answer(s.serviceFailed("find the hold's host", err))
 	}
-	raw, err := json.Marshal(timeouts.JSON())
-	if err == nil {
-		_, err = s.Orders.Do(ctx, p.host, p.hold, remoteend.Request{Method: http.MethodPost, Path: "/session/" + v.ID + "/timeouts", Body: raw})
-	}
-	if err != nil {
+	timeouts, werr := s.agreeTimeouts(ctx, p, w.Standard)
+	if werr != nil {
 		_ = s.leave(context.WithoutCancel(ctx), wire)
-		return remoteend.Answer(w3c.Fail(w3c.SessionNotCreated, "tessellant:hold: the host %s, where the device is, does not answer", p.host))
+		return remoteend.Answer(werr)
 	}
 	s.Log.Info("a client works on a device that is held", "hold", v.ID)
 	told := v.SessionRow
 	told.Request.V.Standard = w.Standard
-	return remoteend.NewAnswer(wire, s.answered(told))
+	answer := s.answered(told)
+	answer["timeouts"] = timeouts
+	return remoteend.NewAnswer(wire, answer)
+}
+
+// agreeTimeouts sets the time-outs that a client asks for, and says which hold: those who work on one device share them, and who asks for none leaves them as they are.
+func (s *Sessions) agreeTimeouts(ctx context.Context, p *passage, asked w3c.Capabilities) (any, *w3c.Error) {
+	path := "/session/" + p.session + "/timeouts"
+	gone := w3c.Fail(w3c.SessionNotCreated, "tessellant:hold: the host %s, where the device is, does not answer", p.host)
+	if v, given := asked["timeouts"]; given {
+		raw, err := json.Marshal(v)
+		if err != nil {
+			return nil, w3c.Fail(w3c.InvalidArgument, "the timeouts can't be read: %v", err)
+		}
+		if out, err := s.Orders.Do(ctx, p.host, p.hold, remoteend.Request{Method: http.MethodPost, Path: path, Body: raw}); err != nil || out.Status != http.StatusOK {
+			return nil, gone
+		}
+	}
+	out, err := s.Orders.Do(ctx, p.host, p.hold, remoteend.Request{Method: http.MethodGet, Path: path})
+	var said struct{ Value any }
+	if err != nil || out.Status != http.StatusOK || json.Unmarshal(out.Body, &said) != nil {
+		return nil, gone
+	}
+	return said.Value, nil
 }
 
 // leave answers the Delete Session of a client that works on a device which a person holds.
@@ -96,19 +112,11 @@ func (s *Sessions) leave(ctx context.Context, wire string) remoteend.Response {
 	return remoteend.Done()
 }
 
-// HoldPatience is how long a person waits for a device.
-const HoldPatience = time.Hour
-
 // HoldByID finds a hold by its id, by the serial of the device that is held, or the one that was asked for last, as "newest".
 func (s *Sessions) HoldByID(ctx context.Context, who store.Identity, ref string) (v SessionView, err error) {
 	var r store.SessionRow
 	if ref == "newest" {
-		var rows []store.SessionRow
-		if rows, err = s.Store.Sessions(ctx, who.WorkspaceID, store.SessionFilter{ByHand: true}, "", 1); err == nil && len(rows) == 0 {
-			err = store.ErrNotFound
-		} else if err == nil {
-			r = rows[0]
-		}
+		r, err = s.newest(ctx, who, store.SessionFilter{ByHand: true})
 	} else if r, err = s.Store.SessionByID(ctx, who.WorkspaceID, ref); errors.Is(err, store.ErrNotFound) || err == nil && !r.ByHand {
 		r, err = s.Store.HoldOnDevice(ctx, who.WorkspaceID, ref)
 	}

@@ -150,7 +150,7 @@ func (s *Sessions) atMost(ctx context.Context, who store.Identity, session strin
 func named(c w3c.Capabilities) string {
 	name, _ := c["platformName"].(string)
 	if name == "" && w3c.IsBrowser(c["browserName"]) {
-		return w3c.Web
+		return devices.Web
 	}
 	if name = strings.ToLower(name); devices.Platforms[name] == "" {
 		return ""
@@ -340,7 +340,7 @@ func (s *Sessions) EndUnawaited(ctx context.Context) error {
 	rows, err := s.Store.Unawaited(ctx, ours.MaxPatience)
 	for _, r := range rows {
 		if r.ByHand {
-			err = errors.Join(err, s.End(ctx, r.ID, r.WorkspaceID, "never", fmt.Sprintf("no device became free within %s", HoldPatience)))
+			err = errors.Join(err, s.End(ctx, r.ID, r.WorkspaceID, "never", fmt.Sprintf("no device became free within %s", time.Duration(r.Request.V.Patience*float64(time.Second)))))
 			continue
 		}
 		err = errors.Join(err, s.End(ctx, r.ID, r.WorkspaceID, "never", "the service restarted while the session waited for a device, so its client never got an answer"))

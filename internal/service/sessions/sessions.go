@@ -103,16 +103,23 @@ func (s *Sessions) ListSessions(ctx context.Context, who store.Identity, f store
 	return views, next, open, waiting, err
 }
 
+// newest finds the one that was asked for last.
+func (s *Sessions) newest(ctx context.Context, who store.Identity, of store.SessionFilter) (store.SessionRow, error) {
+	rows, err := s.Store.Sessions(ctx, who.WorkspaceID, of, "", 1)
+	if err == nil && len(rows) == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return store.SessionRow{}, err
+	}
+	return rows[0], nil
+}
+
 // Session finds a session by its id; "newest" is the one opened last.
 func (s *Sessions) Session(ctx context.Context, who store.Identity, id string) (v SessionView, err error) {
 	var r store.SessionRow
 	if id == "newest" {
-		var rows []store.SessionRow
-		if rows, err = s.Store.Sessions(ctx, who.WorkspaceID, store.SessionFilter{}, "", 1); err == nil && len(rows) == 0 {
-			err = store.ErrNotFound
-		} else if err == nil {
-			r = rows[0]
-		}
+		r, err = s.newest(ctx, who, store.SessionFilter{})
 	} else {
 		r, err = s.Store.SessionByID(ctx, who.WorkspaceID, id)
 	}
