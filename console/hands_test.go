@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -39,18 +40,21 @@ func TestADeviceIsHeldFromItsPage(t *testing.T) {
 	d.says("orr-01 is yours.")
 	eval[bool](d, button)
 	// The screen, and the tree beside it.
-	d.until("the tree is there", "document.querySelectorAll('ol[aria-label=Elements] li').length > 3")
+	d.until("the tree is there", "document.querySelectorAll('[role=tree] [role=treeitem]').length > 3")
 	d.until("the picture is there", "document.querySelector('figure img')?.naturalWidth > 0")
 	mark := `(async () => {
 		const img = document.querySelector('figure img'), r = img.getBoundingClientRect();
 		img.dispatchEvent(new PointerEvent('pointermove', {clientX: r.left + r.width / 2, clientY: r.top + r.height / 2, bubbles: true}));
 		img.dispatchEvent(new PointerEvent('pointerdown', {clientX: r.left + r.width / 2, clientY: r.top + r.height / 2, bubbles: true}));
 		await new Promise(requestAnimationFrame);
-		return document.querySelectorAll('[data-marked]').length;
+		return document.querySelectorAll('[data-outline]').length;
 	})()`
 	assert.Equal(t, 1, eval[int](d, mark), "what is pointed at is marked on the screen")
-	d.until("its line is, too", "document.querySelector('ol[aria-label=Elements] [aria-pressed=true]')")
+	d.until("its line is, too", "document.querySelector('[role=treeitem][data-at=true]')")
 	d.until("its locators are said", "document.querySelector('ul[aria-label^=Locators] code')")
+	eval[bool](d, `(document.querySelector('[role=tree]').focus(), true)`)
+	d.do(chromedp.KeyEvent(kb.Home))
+	d.until("the arrows go through the tree", "document.querySelector('#tree-0').dataset.at === 'true' && document.querySelectorAll('[data-outline]').length >= 1")
 	// A locator is tried.
 	d.do(chromedp.SendKeys(css("section[aria-labelledby=tree] input"), "text"))
 	d.press("Find")

@@ -18,6 +18,11 @@ const Frame = styled.span<{ $main: boolean }>`
   position: absolute; border: 2px solid ${(p) => (p.$main ? c.failed : c.lapis)}; box-shadow: 0 0 0 1px ${c.panel}; pointer-events: none;
 `;
 
+/** Elements outlined on a picture that is this large, in the pixels of their bounds. */
+export function Frames({ nodes, w, h }: { nodes: Pick<TreeNode, 'bounds' | 'found'>[]; w: number; h: number }) {
+  return nodes.map((n, i) => n.bounds && <Frame key={i} $main={n.found} data-outline={n.found} style={placed(n.bounds, w, h)} />);
+}
+
 /** Bounds are in the picture's own pixels. */
 export function Outlined({ src, what, nodes }: { src: string; what: string; nodes: TreeNode[] }) {
   const [size, setSize] = useState<{ w: number; h: number }>();
@@ -25,18 +30,7 @@ export function Outlined({ src, what, nodes }: { src: string; what: string; node
     <Over>
       <figure>
         <img src={src} alt={what} onLoad={(e) => setSize({ w: e.currentTarget.naturalWidth, h: e.currentTarget.naturalHeight })} />
-        {size &&
-          nodes.map(
-            (n, i) =>
-              n.bounds && (
-                <Frame
-                  key={i}
-                  $main={n.found}
-                  data-outline={n.found}
-                  style={placed(n.bounds, size.w, size.h)}
-                />
-              ),
-          )}
+        {size && <Frames nodes={nodes} {...size} />}
       </figure>
     </Over>
   );

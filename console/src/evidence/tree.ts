@@ -16,6 +16,22 @@ export interface TreeNode {
   locator: () => string; // that means this element alone
 }
 
+type Texts = Partial<Record<'id' | 'text' | 'label' | 'value', string | null>>;
+
+/** What there is to know of an element, in a line. */
+export function saysOf(e: Texts & { enabled: boolean; checked?: boolean; focused?: boolean }): string {
+  const says = [
+    e.id && `#${e.id}`,
+    e.text && `“${e.text}”`,
+    e.label && `label “${e.label}”`,
+    e.value && `= ${e.value}`,
+    !e.enabled && 'disabled',
+    e.checked && 'checked',
+    e.focused && 'focused',
+  ];
+  return says.filter(Boolean).join(' ');
+}
+
 function bounds(text: string | null): Rect | undefined {
   const n = (text ?? '').split(',').map(Number);
   return n.length === 4 && n.every(Number.isFinite) ? { left: n[0]!, top: n[1]!, right: n[2]!, bottom: n[3]! } : undefined;
@@ -93,19 +109,13 @@ export function readTree(xml: string, locator: string): TreeNode[] {
   const out: TreeNode[] = [];
   const walk = (e: Element, depth: number) => {
     const a = (name: string) => e.getAttribute(name);
-    const says = [
-      a('id') && `#${a('id')}`,
-      a('text') && `“${a('text')}”`,
-      a('label') && `label “${a('label')}”`,
-      a('value') && `= ${a('value')}`,
-      a('enabled') === 'false' && 'disabled',
-      a('checked') && 'checked',
-      a('focused') && 'focused',
-    ];
     out.push({
       depth,
       kind: e.tagName,
-      says: says.filter(Boolean).join(' '),
+      says: saysOf({
+        id: a('id'), text: a('text'), label: a('label'), value: a('value'),
+        enabled: a('enabled') !== 'false', checked: !!a('checked'), focused: !!a('focused'),
+      }),
       bounds: bounds(a('bounds')),
       found: hits.has(e),
       locator: () => alone(e),

@@ -1,15 +1,16 @@
 // The screen of a held device as it is now, and beside it as a tree: pointing at one marks the element on the other. Of each element the
 // locators, the best first; and a field in which a locator is tried. The tree is read again when the screen has come to rest.
-import { useQuery } from '@tanstack/react-query';
-import { useEffect, useRef, useState, type PointerEvent } from 'react';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useEffect, useMemo, useState, type PointerEvent } from 'react';
 import styled from 'styled-components';
-import { answer, base, http, type HeldElement, type Hold } from '../data/api';
+import { answer, base, http, type Hold } from '../data/api';
 import { useTopics } from '../data/tab';
+import { Frames } from '../evidence/Glass';
+import { TreeList } from '../evidence/TreeView';
 import { Button, TextField } from '../parts/controls';
-import { CopyButton, Faint, Mono, Refused, Row, Section, Sub } from '../parts/page';
-import { placed } from '../parts/Pictured';
-import { inside, request, says, scriptLine, sizeOf } from './held';
-import { c, mono, narrow } from '../theme';
+import { CopyButton, Mono, Refused, Row, Section, Sub } from '../parts/page';
+import { inside, lines, request, scriptLine, sizeOf } from './held';
+import { c, narrow } from '../theme';
 import { many } from '../words';
 
 const Both = styled.div`
@@ -20,22 +21,8 @@ const Glass = styled.figure`
   position: relative; min-height: 120px;
   img { display: block; width: 100%; border: 1px solid ${c.grout}; cursor: crosshair; }
 `;
-const Frame = styled.span<{ $main: boolean }>`
-  position: absolute; border: 2px solid ${(p) => (p.$main ? c.failed : c.lapis)}; box-shadow: 0 0 0 1px ${c.panel}; pointer-events: none;
-`;
 const Side = styled.div`display: flex; flex-direction: column; gap: 8px; min-width: 0;`;
-const Lines = styled.ol`
-  font-family: ${mono}; font-size: 12px; line-height: 20px; max-height: 360px; overflow: auto; border: 1px solid ${c.grout};
-  background: ${c.panel}; padding: 4px 0;
-  button {
-    all: unset; display: block; white-space: nowrap; padding: 0 8px; width: max-content; min-width: 100%; box-sizing: border-box;
-    cursor: pointer;
-  }
-  button:hover, [data-over='true'] { background: ${c.hover}; }
-  button:focus-visible { outline: 2px solid ${c.lapis}; outline-offset: -2px; }
-  [aria-pressed='true'] { background: ${c.chosen}; }
-  [data-found='true'] { box-shadow: inset 3px 0 ${c.lapis}; font-weight: 600; }
-`;
+const Lines = styled.div`display: flex; max-height: 360px;`;
 const Ways = styled.ul`display: flex; flex-direction: column; gap: 4px;`;
 
 const rest = 700; // ms without a new picture: the screen has come to rest
@@ -44,9 +31,8 @@ export default function HeldTree({ hold }: { hold: Hold }) {
   useTopics({ leg: hold.id });
   const [find, setFind] = useState('');
   const [tried, setTried] = useState('');
-  const [at, setAt] = useState<number>();
+  const [pick, setPick] = useState<{ i: number; css: string | undefined }>();
   const [over, setOver] = useState<number>();
-  const lines = useRef<HTMLOListElement>(null);
   const shown = useQuery<number>({ queryKey: ['screenat', hold.id], queryFn: () => 0, staleTime: Infinity }).data ?? 0;
   const tree = useQuery({
     queryKey: ['heldtree', hold.id, tried],
@@ -54,6 +40,7 @@ export default function HeldTree({ hold }: { hold: Hold }) {
       answer(http.GET('/hands/{id}/tree', { params: { path: { id: hold.id }, query: { find: tried || undefined } } })),
     retry: false,
     staleTime: 0,
+    placeholderData: keepPreviousData,
   });
   const { refetch } = tree;
   useEffect(() => {
@@ -63,8 +50,12 @@ export default function HeldTree({ hold }: { hold: Hold }) {
   }, [shown, refetch]);
   const elements = tree.data?.elements ?? [];
   const found = tree.data?.found;
+  const nodes = useMemo(() => lines(tree.data?.elements ?? [], tree.data?.found), [tree.data]);
   const size = sizeOf(elements);
-  const picked = at !== undefined ? elements[at] : undefined;
+  const bestOf = (i: number) => elements[i]?.locators[0]?.css;
+  const at = pick && pick.css === bestOf(pick.i) ? pick.i : undefined; // another screen has another element there
+  const picked = elements[at ?? -1];
+  const choose = (i: number | undefined) => setPick(i === undefined ? undefined : { i, css: bestOf(i) });
   const wanted = picked?.locators.map((l) => l.css) ?? [];
   const elsewhere = useQuery({
     queryKey: ['elsewhere', hold.id, wanted],
@@ -75,17 +66,11 @@ export default function HeldTree({ hold }: { hold: Hold }) {
     enabled: wanted.length > 0,
     retry: false,
   });
-  const marked = new Map<number, boolean>((found ?? []).map((i) => [i, false]));
-  if (over !== undefined) marked.set(over, false);
-  if (at !== undefined) marked.set(at, true);
+  const marked = nodes.filter((n, i) => n.found || i === at || i === over);
   const pointed = (e: PointerEvent<HTMLImageElement>) => {
     const r = e.currentTarget.getBoundingClientRect();
     return inside(elements, ((e.clientX - r.left) / r.width) * size.w, ((e.clientY - r.top) / r.height) * size.h);
   };
-  function pick(i: number | undefined) {
-    setAt(i);
-    if (i !== undefined) lines.current?.children[i]?.scrollIntoView({ block: 'nearest' });
-  }
   return (
     <Section aria-labelledby="tree">
       <h2 id="tree">The screen, and its tree</h2>
@@ -97,11 +82,9 @@ export default function HeldTree({ hold }: { hold: Hold }) {
             draggable={false}
             onPointerMove={(e) => setOver(pointed(e))}
             onPointerLeave={() => setOver(undefined)}
-            onPointerDown={(e) => pick(pointed(e))}
+            onPointerDown={(e) => choose(pointed(e))}
           />
-          {size.w > 0 && [...marked].map(([i, main]) => elements[i] && (
-            <Frame key={i} $main={main} data-marked={i} style={placed(elements[i].bounds, size.w, size.h)} />
-          ))}
+          {size.w > 0 && <Frames nodes={marked} {...size} />}
         </Glass>
         <Side>
           <Row $gap={12} style={{ alignItems: 'flex-end' }}>
@@ -117,20 +100,7 @@ export default function HeldTree({ hold }: { hold: Hold }) {
           </Row>
           {tree.error && <Refused error={tree.error} />}
           {elements.length > 0 && (
-            <Lines ref={lines} aria-label="Elements" tabIndex={0}>
-              {elements.map((e, i) => (
-                <li key={i}>
-                  <Line
-                    e={e}
-                    picked={i === at}
-                    over={i === over}
-                    found={found?.includes(i) ?? false}
-                    onPick={() => pick(i)}
-                    onOver={(is) => setOver(is ? i : undefined)}
-                  />
-                </li>
-              ))}
-            </Lines>
+            <Lines><TreeList nodes={nodes} at={at} over={over} onAt={choose} onOver={setOver} /></Lines>
           )}
           {picked && (
             <Ways aria-label="Locators of the element, the best first">
@@ -156,14 +126,5 @@ export default function HeldTree({ hold }: { hold: Hold }) {
         </Side>
       </Both>
     </Section>
-  );
-}
-
-function Line(p: { e: HeldElement; picked: boolean; over: boolean; found: boolean; onPick: () => void; onOver: (is: boolean) => void }) {
-  return (
-    <button aria-pressed={p.picked} data-found={p.found} data-over={p.over} style={{ paddingLeft: 8 + p.e.depth * 14 }} onClick={p.onPick}
-      onPointerEnter={() => p.onOver(true)} onPointerLeave={() => p.onOver(false)}>
-      {p.e.kind} {says(p.e)} <Faint>{p.e.locators[0]?.css}</Faint>
-    </button>
   );
 }

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { inside, request, says, scriptLine, sizeOf } from './held';
+import { inside, lines, request, scriptLine, sizeOf } from './held';
 
 const at = (left: number, top: number, right: number, bottom: number) => ({ bounds: { left, top, right, bottom } });
 
@@ -13,10 +13,14 @@ test('the smallest element at a point is meant, and of two alike the one on top'
   expect(sizeOf([])).toEqual({ w: 0, h: 0 });
 });
 
-test('what is read on an element', () => {
-  expect(says({ text: 'Send', label: 'x' })).toBe('Send');
-  expect(says({ hint: 'Search' })).toBe('Search');
-  expect(says({})).toBe('');
+test('the lines of the tree', () => {
+  const one = { kind: 'field', depth: 2, enabled: false, value: 'Ada', locators: [], ...at(0, 0, 9, 9) };
+  const two = { ...one, id: 'send', text: 'Send', value: undefined, enabled: true, focused: true };
+  expect(lines([one, two], [1])).toEqual([
+    { kind: 'field', depth: 2, says: '= Ada disabled', found: false, ...at(0, 0, 9, 9) },
+    { kind: 'field', depth: 2, says: '#send “Send” focused', found: true, ...at(0, 0, 9, 9) },
+  ]);
+  expect(lines([])).toEqual([]);
 });
 
 test('a locator as it is pasted elsewhere', () => {

@@ -1,8 +1,12 @@
 // The elements of a held screen: pure.
 import type { HeldElement } from '../data/api';
+import { saysOf, type TreeNode } from '../evidence/tree';
 
-/** What a person, or a screen reader, reads on an element. */
-export const says = (e: Pick<HeldElement, 'text' | 'value' | 'label' | 'hint'>) => e.text ?? e.value ?? e.label ?? e.hint ?? '';
+/** The elements as the lines of a tree; found are those that a locator means, as indexes. */
+export function lines(elements: HeldElement[], found: number[] = []): Omit<TreeNode, 'locator'>[] {
+  const hits = new Set(found);
+  return elements.map((e, i) => ({ depth: e.depth, kind: e.kind, says: saysOf(e), bounds: e.bounds, found: hits.has(i) }));
+}
 
 /** How large the screen is, as far as its elements tell. */
 export function sizeOf(elements: Pick<HeldElement, 'bounds'>[]): { w: number; h: number } {

@@ -8,7 +8,7 @@ import { Command, Facts, Findings, Head, Mono, Page, Ref, Row, Section, Sub, Tit
 import { RunsOf } from '../parts/RunsOf';
 import { StartLink } from '../parts/StartLink';
 import { bytes, many, runsOn } from '../words';
-import { Icon, iconURL } from './Builds';
+import { BuildIcon } from '../builds/BuildIcon';
 
 export default function BuildPage() {
   const { ref = '' } = useParams();
@@ -22,7 +22,7 @@ function One({ b }: { b: Build }) {
       <Title>{`${b.label} ${b.version_name}`}</Title>
       <Head>
         <Row $gap={16}>
-          {b.has_icon && <Icon $size={56} src={iconURL(b.id)} alt={`Icon of ${b.label}`} />}
+          <BuildIcon of={b} size={56} alt={`Icon of ${b.label}`} />
           <div>
             <h1>
               {b.label} {b.version_name} runs on{' '}

@@ -1,6 +1,4 @@
 // All builds, the newest first.
-import styled from 'styled-components';
-import { base } from '../data/api';
 import { useBuilds, useMay } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { Button } from '../parts/controls';
@@ -8,10 +6,8 @@ import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Sub, Title, When } from '../parts/page';
 import { bytes, many, runsOn } from '../words';
 import { StartLink } from '../parts/StartLink';
-import { AddPage } from './AddPage';
-
-export const Icon = styled.img<{ $size: number }>`width: ${(p) => p.$size}px; height: ${(p) => p.$size}px; border-radius: 22%;`;
-export const iconURL = (id: string) => `${base}/builds/${id}/icon`;
+import { AddPage } from '../builds/AddPage';
+import { BuildIcon } from '../builds/BuildIcon';
 
 export default function BuildsPage() {
   const builds = useBuilds();
@@ -43,7 +39,7 @@ export default function BuildsPage() {
       {items.length > 0 && (
         <Table label="Builds" items={items} id={(b) => b.id} href={(b) => `/builds/${b.id}`}
           columns={[
-            { name: 'app', wide: true, show: (b) => <Row>{b.has_icon && <Icon $size={24} src={iconURL(b.id)} alt="" />}{b.label}</Row> },
+            { name: 'app', wide: true, show: (b) => <Row><BuildIcon of={b} size={24} />{b.label}</Row> },
             { name: 'version', show: (b) => (b.page ? b.version_name : `${b.version_name} (${b.version_code})`) },
             { name: 'reference', show: (b) => b.ref },
             { name: 'runs on', show: runsOn },

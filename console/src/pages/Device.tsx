@@ -12,9 +12,9 @@ import { Table } from '../parts/Table';
 import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
 import { capital, cases, many, stageText, standing, took, systemOf, widthOf } from '../words';
-import Check from './Check';
-import { HoldIt, HoldList } from './Hands';
-import { SessionList } from './Sessions';
+import Check from '../devices/Check';
+import { HoldIt, HoldList } from '../hands/Holds';
+import { SessionList } from '../sessions/SessionList';
 
 export default function DevicePage() {
   const { serial = '' } = useParams();

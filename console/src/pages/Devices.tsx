@@ -9,12 +9,12 @@ import { DeviceTiles, State } from '../parts/DeviceTiles';
 import { Table } from '../parts/Table';
 import { Awaited, Empty, Head, Page, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { many, systemOf, widthOf } from '../words';
-import Lent from './Lent';
-import { InHands } from './Hands';
-import Pair from './Pair';
+import Lent from '../devices/Lent';
+import { InHands } from '../hands/Holds';
+import Pair from '../devices/Pair';
 
 /** Whether all the words stand somewhere in a device's facts. */
-export function matches(d: Device, words: string): boolean {
+function matches(d: Device, words: string): boolean {
   const all = [
     d.serial,
     d.maker,

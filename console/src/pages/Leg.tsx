@@ -27,10 +27,10 @@ import { Loaded } from '../parts/Loaded';
 import { Head, Mono, Refused, Row, Simulated, Sub, Title, When } from '../parts/page';
 import { Sheet } from '../parts/Sheet';
 import { VerdictWord } from '../parts/Tile';
-import { sessionSentence } from '../sessionWords';
+import { sessionSentence } from '../sessions/words';
 import { narrow } from '../theme';
 import { conditionsText, ordinal, screenOf, standing, took, unit } from '../words';
-import { SessionActions, SessionFacts } from './Outside';
+import { SessionActions, SessionFacts } from '../sessions/Outside';
 
 const Whole = styled.main`
   padding: 12px 24px 12px; display: flex; flex-direction: column; gap: 10px; max-width: 1800px; margin: 0 auto;

@@ -5,12 +5,10 @@ import { useBuilds, useSessions, useSnippet } from '../data/queries';
 import { useTopics } from '../data/tab';
 import { oneOf, text, useView } from '../parts/address';
 import { Button, Select, TextField } from '../parts/controls';
-import { Table } from '../parts/Table';
-import { Awaited, Command, CopyButton, Faint, Head, Page, Refused, Row, Section, Sub, Title, When } from '../parts/page';
-import { VerdictWord } from '../parts/Tile';
+import { Awaited, Command, CopyButton, Head, Page, Refused, Row, Section, Sub, Title } from '../parts/page';
 import { c, mono, radius } from '../theme';
-import { sessionState } from '../sessionWords';
-import { many, took } from '../words';
+import { SessionList } from '../sessions/SessionList';
+import { many } from '../words';
 import { patterns } from '../form/patterns';
 
 const Program = styled.pre`
@@ -87,40 +85,6 @@ export default function SessionsPage() {
   );
 }
 
-/** Sessions, a row each. */
-export function SessionList({ items }: { items: Session[] }) {
-  return (
-    <Table label="Sessions" items={items} id={(s) => s.id} href={(s) => `/sessions/${s.id}`}
-      columns={[
-        {
-          name: 'verdict',
-          show: (s) => <VerdictWord what={s.stage === 'waiting' ? 'waiting' : (s.verdict ?? 'running')}>{sessionState(s)}</VerdictWord>,
-        },
-        {
-          name: 'name',
-          wide: true,
-          show: (s) => (
-            <>
-              {s.name || <Faint>no name</Faint>}
-              {s.message && (
-                <>
-                  {' '}
-                  · <Faint>{s.message.split('\n')[0]}</Faint>
-                </>
-              )}
-            </>
-          ),
-        },
-        { name: 'group', show: (s) => s.group },
-        { name: 'device', show: (s) => s.device?.serial ?? '' },
-        { name: 'cases', show: (s) => casesText(s) },
-        { name: 'opened', show: (s) => <When at={s.created} /> },
-        { name: 'took', show: (s) => (s.started && s.ended ? took(Date.parse(s.ended) - Date.parse(s.started)) : '') },
-      ]}
-    />
-  );
-}
-
 function sentence(items: Session[], open: number, waiting: number): string {
   if (open || waiting)
     return `${many(open, 'session is', 'sessions are')} open${waiting ? `, and ${many(waiting, 'waits', 'wait')} for a device` : ''}.`;
@@ -128,10 +92,6 @@ function sentence(items: Session[], open: number, waiting: number): string {
   return newest
     ? `No session is open; the newest ${newest.verdict ?? 'ended'}${newest.inferred ? ', as far as can be seen' : ''}.`
     : 'No session has been opened yet.';
-}
-
-function casesText(s: Session): string {
-  return Object.entries(s.cases).filter(([, n]) => n > 0).map(([v, n]) => `${n} ${v}`).join(', ');
 }
 
 /** The program with which a test from outside begins: language × devices → a text that works when pasted. */

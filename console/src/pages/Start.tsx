@@ -31,7 +31,7 @@ import { useView, type Change } from '../parts/address';
 import { Button, Select, TextField } from '../parts/controls';
 import { Empty, Findings, Head, Page, Refused, Section, Sub, Title } from '../parts/page';
 import { c, narrow, radius } from '../theme';
-import { ago, many } from '../words';
+import { ago, many, platformNames } from '../words';
 import { serverNow } from '../data/clock';
 
 const Columns = styled.div`
@@ -76,8 +76,6 @@ export default function StartPage() {
   );
 }
 
-const platformNames: Record<string, string> = { android: 'Android', ios: 'iOS', web: 'browsers' };
-
 /** The builds for devices of other platforms: so that one run covers them, too. */
 function OtherBuilds(p: { form: RunForm; set: (change: Change<RunForm>) => void; builds: Build[]; main: string }) {
   const platforms = [...new Set(p.builds.map((b) => b.platform))].filter((x) => x !== p.main).sort();
@@ -87,7 +85,7 @@ function OtherBuilds(p: { form: RunForm; set: (change: Change<RunForm>) => void;
       {platforms.map((platform) => (
         <Select
           key={platform}
-          label={`Build for ${platformNames[platform] ?? platform}`}
+          label={`Build for ${platform === 'web' ? 'browsers' : (platformNames[platform] ?? platform)}`}
           value={p.form.others.find((o) => platformOf(o) === platform) ?? 'none'}
           onChange={(v) => p.set(withOther(platform, v === 'none' ? '' : v))}
           options={[{ id: 'none', text: 'none' }, ...options(p.builds.filter((b) => b.platform === platform))]}

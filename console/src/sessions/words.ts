@@ -1,6 +1,6 @@
 // How a session stands, in words.
-import type { Session } from './data/api';
-import { ordinal } from './words';
+import type { Session } from '../data/api';
+import { ordinal } from '../words';
 
 /** The session in a sentence. */
 export function sessionSentence(s: Session): string {

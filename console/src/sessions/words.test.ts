@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest';
-import type { Session } from './data/api';
-import { patterns } from './form/patterns';
-import { sessionSentence, sessionState } from './sessionWords';
+import type { Session } from '../data/api';
+import { patterns } from '../form/patterns';
+import { sessionSentence, sessionState } from './words';
 
 const session = (more: Partial<Session>): Session =>
   ({

@@ -8,10 +8,10 @@ import { Button, Select, TextField } from '../parts/controls';
 import { Table } from '../parts/Table';
 import { Refused, Row, Section, Sub, When } from '../parts/page';
 import { VerdictWord } from '../parts/Tile';
-import { holdState } from '../hands/words';
+import { holdState } from './words';
 
 /** How long one may be asked for. */
-export const times = [
+const times = [
   ['600', '10 minutes'],
   ['1800', '30 minutes'],
   ['3600', '1 hour'],
