@@ -6,8 +6,9 @@ import "time"
 
 // The ends of the paths.
 const (
-	ProlongPath = "/hands/prolong" // POST Prolong, answers Held
-	TreePath    = "/hands/tree"    // GET, answers Tree
+	HandsPath   = "/hands/"
+	ProlongPath = HandsPath + "prolong" // POST Prolong, answers Held
+	TreePath    = HandsPath + "tree"    // GET, answers Tree
 )
 
 // Prolong moves the end of a hold.

@@ -256,13 +256,18 @@ func (s *Hands) GiveBack(ctx context.Context, who store.Identity, id string) (se
 	if err != nil {
 		return v, err
 	}
-	if v.Stage == "done" {
+	switch v.Stage {
+	case "collecting", "done":
 		return v, nil // as was wanted
-	}
-	if v.Stage == "running" && s.askHolder(ctx, v, "give the device back", http.MethodDelete, "", nil, nil) == nil {
-		s.Log.Info("a person gives a device back", "hold", v.ID)
-		s.Feed.SessionChanged(v.WorkspaceID, v.ID)
-		return s.Sessions.HoldByID(ctx, who, v.ID)
+	case "running":
+		err := s.askHolder(ctx, v, "give the device back", http.MethodDelete, "", nil, nil)
+		var no *refuse.Error
+		// A refusal says that it is over already: to stop it now would change how it ended.
+		if err == nil || errors.As(err, &no) && no.Kind == refuse.Refused {
+			s.Log.Info("a person gives a device back", "hold", v.ID)
+			s.Feed.SessionChanged(v.WorkspaceID, v.ID)
+			return s.Sessions.HoldByID(ctx, who, v.ID)
+		}
 	}
 	if err := s.Sessions.End(ctx, v.ID, v.WorkspaceID, "stopped", "it was given back before the device was ready"); err != nil {
 		return v, err

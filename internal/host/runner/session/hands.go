@@ -70,6 +70,10 @@ type held struct {
 // Do implements orders.Carrier.
 func (x *held) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
 	switch {
+	case x.Ended() && q.Method == http.MethodDelete && q.Path == "/session/"+x.ID: // given back twice
+		return remoteend.Done()
+	case x.Ended() && strings.Contains(q.Path, hostlink.HandsPath):
+		return refused("the device is being given back")
 	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.ProlongPath):
 		return x.h.prolong(q.Body)
 	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, hostlink.TreePath):
