@@ -1,9 +1,9 @@
 // Package bus carries small messages between the processes of Tessellant.
 //
-// Three verbs: publish to whoever listens, subscribe, and call, which one of
+// Four verbs: publish to whoever listens, subscribe, hear, and call, which one of
 // those who answer answers. Nothing durable depends on it: a message may be lost, and then the
-// next tick does what it would have done. Local carries them inside one process, NATS between many; large
-// bytes go over HTTP. In: a topic and bytes. Out: the bytes.
+// next tick does what it would have done. Local carries them inside one process, NATS between many; files
+// go over HTTP. A Stream (stream.go) is a connection made of messages. In: a topic and bytes. Out: the bytes.
 package bus
 
 import (
@@ -19,6 +19,9 @@ type Bus interface {
 	Publish(topic string, data []byte)
 	// Subscribe listens to a topic until stop is called.
 	Subscribe(topic string) (messages <-chan []byte, stop func())
+	// Hear has every message of a topic taken, in order, until stop is called. Take must not block. One hears a topic at a time; what is
+	// published there reaches nobody else.
+	Hear(topic string, take func(data []byte)) (stop func(), err error)
 	// Call asks who answers on a topic. ErrNobody: nobody does.
 	Call(ctx context.Context, topic string, data []byte) ([]byte, error)
 	// Answer answers calls, each in a goroutine of its own, until stop is called.
@@ -47,6 +50,10 @@ func Host(name string) string { return "tessellant.host." + name }
 // Commands is the topic on which a host is called to carry out a session's commands.
 func Commands(name string) string { return "tessellant.commands." + name }
 
+// Up and Down are the two ways of a stream between the service and a host: up from the service to the host.
+func Up(host, stream string) string   { return "tessellant.up." + host + "." + stream }
+func Down(host, stream string) string { return "tessellant.down." + host + "." + stream }
+
 // Session is published when a session has changed.
 func Session(id string) string { return "tessellant.session." + id }
 
@@ -56,12 +63,21 @@ const waiting = 16 // messages that wait for a listener
 type Local struct {
 	mu      sync.Mutex
 	topics  map[string]map[chan []byte]bool
+	hears   map[string]func([]byte)
 	answers map[string]func(context.Context, []byte) []byte
 }
 
 // Publish implements Bus.
-func (b *Local) Publish(topic string, data []byte) {
+func (b *Local) Publish(topic string, data []byte) { b.heard(topic, data) }
+
+// heard publishes, and says whether somebody hears it here.
+func (b *Local) heard(topic string, data []byte) bool {
 	b.mu.Lock()
+	if take := b.hears[topic]; take != nil {
+		b.mu.Unlock()
+		take(data)
+		return true
+	}
 	defer b.mu.Unlock()
 	for c := range b.topics[topic] {
 		select {
@@ -69,6 +85,25 @@ func (b *Local) Publish(topic string, data []byte) {
 		default:
 		}
 	}
+	return false
+}
+
+// Hear implements Bus.
+func (b *Local) Hear(topic string, take func([]byte)) (stop func(), err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.hears == nil {
+		b.hears = map[string]func([]byte){}
+	}
+	if b.hears[topic] != nil {
+		return nil, fmt.Errorf("somebody hears %s already", topic)
+	}
+	b.hears[topic] = take
+	return func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.hears, topic)
+	}, nil
 }
 
 // Subscribe implements Bus.

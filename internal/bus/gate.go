@@ -51,12 +51,12 @@ func (d door) Check(c server.ClientAuthentication) bool {
 	if !ok {
 		return false
 	}
-	listens := []string{Host(o.Username), Commands(o.Username), inbox(o.Username) + ".>"}
+	listens := []string{Host(o.Username), Commands(o.Username), Up(o.Username, "*"), inbox(o.Username) + ".>"}
 	if older {
 		listens = append(listens, olderInbox+">")
 	}
 	c.RegisterUser(&server.User{Username: o.Username, Permissions: &server.Permissions{ // it may answer what it is called with, too
-		Publish: &server.SubjectPermission{Allow: []string{Hosts}}, Subscribe: &server.SubjectPermission{Allow: listens},
+		Publish: &server.SubjectPermission{Allow: []string{Hosts, Down(o.Username, "*")}}, Subscribe: &server.SubjectPermission{Allow: listens},
 		Response: &server.ResponsePermission{MaxMsgs: 1, Expires: answerWithin}}})
 	return true
 }

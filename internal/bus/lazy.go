@@ -63,7 +63,9 @@ func (b *Lazy) Close() {
 
 // Publish implements Bus.
 func (b *Lazy) Publish(topic string, data []byte) {
-	b.local.Publish(topic, data)
+	if b.local.heard(topic, data) {
+		return
+	}
 	if n := b.others(); n != nil {
 		n.Publish(topic, data)
 	}
@@ -72,6 +74,24 @@ func (b *Lazy) Publish(topic string, data []byte) {
 // Subscribe implements Bus. Only this process publishes: those who join listen and call.
 func (b *Lazy) Subscribe(topic string) (messages <-chan []byte, stop func()) {
 	return b.local.Subscribe(topic)
+}
+
+// Hear implements Bus.
+func (b *Lazy) Hear(topic string, take func([]byte)) (stop func(), err error) {
+	stopLocal, err := b.local.Hear(topic, take)
+	n := b.others()
+	if err != nil || n == nil {
+		return stopLocal, err
+	}
+	stopOthers, err := n.Hear(topic, take)
+	if err != nil {
+		stopLocal()
+		return nil, err
+	}
+	return func() {
+		stopLocal()
+		stopOthers()
+	}, nil
 }
 
 // Call implements Bus.

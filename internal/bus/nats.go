@@ -167,6 +167,19 @@ func (b *NATS) Subscribe(topic string) (<-chan []byte, func()) {
 	return c, func() { _ = sub.Unsubscribe() }
 }
 
+// Hear implements Bus.
+func (b *NATS) Hear(topic string, take func([]byte)) (func(), error) {
+	sub, err := b.conn.Subscribe(topic, func(m *nats.Msg) { take(m.Data) })
+	if err != nil {
+		return nil, fmt.Errorf("listen on the bus: %w", err)
+	}
+	if err := b.conn.FlushTimeout(2 * time.Second); err != nil { // what is published from now on must come
+		_ = sub.Unsubscribe()
+		return nil, fmt.Errorf("listen on the bus: %w", err)
+	}
+	return func() { _ = sub.Unsubscribe() }, nil
+}
+
 // Call implements Bus.
 func (b *NATS) Call(ctx context.Context, topic string, data []byte) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, callLimit)
