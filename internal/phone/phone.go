@@ -2,7 +2,7 @@
 //
 // Phone is small: a driver must honour all of it. What only some devices can
 // do are interfaces of their own: Logger, Clock, Keyboard, Settings, Settler, Waker, Permissions, Pixels, Fingers, Files,
-// Heart, Storage, Fitness, Limited, Gauged, Proxied, Starter, Filmer, Passage. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
+// Heart, Storage, Fitness, Limited, Gauged, Proxied, Starter, Filmer, Touchable, Drawer, Passage. Of finds them once and gives a Unit, which is what the rest works with. Coordinates are pixels of the screen as it is held. Every call ends by
 // the deadline of its context, and by one of the driver's own where that comes
 // first. A device that has gone away gives *Lost; a device that says no gives
 // *Refused; a text that it can't type gives *Untypable. All else is a fault of the driver
@@ -43,10 +43,12 @@ const (
 	Enter  Key = "enter"
 	Delete Key = "delete" // deletes the character before the cursor
 	End    Key = "end"    // moves the cursor behind the text
+	Recent Key = "recent" // shows the apps that were used last
+	Power  Key = "power"  // switches the screen off, and on
 )
 
 // Keys are all keys that can be pressed.
-var Keys = []Key{Back, Home, Enter, "tab", "escape", Delete, End, "search", "menu", "volume_up", "volume_down", "up", "down", "left", "right"}
+var Keys = []Key{Back, Home, Recent, Power, Enter, "tab", "escape", Delete, End, "search", "menu", "volume_up", "volume_down", "up", "down", "left", "right"}
 
 // Phone is one device under control. It is safe for use by several goroutines.
 type Phone interface {
@@ -155,8 +157,9 @@ type Pixels interface {
 // Filmer is a phone that films its own screen.
 type Filmer interface {
 	// Film streams the screen as H.264 in the byte stream format (ITU-T H.264, Annex B), a picture for each change, until the reader is closed; about so many
-	// pixels along the screen's shorter side. A phone may end it by itself, and many do after three minutes: io.EOF. One that can't film is *Refused.
-	Film(ctx context.Context, short int) (io.ReadCloser, error)
+	// pixels along the screen's shorter side, and of at most so many bits a second. A phone may end it by itself, and many do after three minutes: io.EOF. One that
+	// can't film is *Refused.
+	Film(ctx context.Context, short, rate int) (io.ReadCloser, error)
 }
 
 // Gauged is a phone whose gauges (core/gauges) can be read while a test runs.
@@ -202,6 +205,31 @@ type Fingers interface {
 	// Touch does all strokes, each at its times; the earliest contact is where time begins. What a device can't do is *Refused.
 	Touch(ctx context.Context, strokes []Stroke) error
 }
+
+// Finger is where a finger is on the screen, told apart from others by its number.
+type Finger struct{ ID, X, Y int }
+
+// Hand is fingers on a phone's screen that move as a person moves theirs.
+type Hand interface {
+	// Place says which fingers touch now, and where. One that touched before and is not named lifts.
+	Place(ctx context.Context, fingers []Finger) error
+	// Close takes the hand away; fingers that touch still lift.
+	Close() error
+}
+
+// Touchable is a phone on which fingers can be laid that move as a person moves theirs.
+type Touchable interface {
+	// LayHand makes a hand ready. One that is closed to it is *Refused: strokes that are over can still be done on it.
+	LayHand(ctx context.Context) (Hand, error)
+}
+
+// Drawer is a phone that tells which apps its user has put on it.
+type Drawer interface {
+	Installed(ctx context.Context) ([]Installed, error)
+}
+
+// Installed is an app on a phone.
+type Installed struct{ ID, Version string } // Version: its name; "": it was not told
 
 // Files is a phone that takes and gives files.
 type Files interface {

@@ -55,6 +55,8 @@ type Unit struct {
 	Gauged      Gauged
 	Proxied     Proxied
 	Filmer      Filmer
+	Touchable   Touchable
+	Drawer      Drawer
 	Passage     Passage
 }
 
@@ -82,6 +84,8 @@ func Of(p Phone) *Unit {
 	u.Gauged, _ = p.(Gauged)
 	u.Proxied, _ = p.(Proxied)
 	u.Filmer, _ = p.(Filmer)
+	u.Touchable, _ = p.(Touchable)
+	u.Drawer, _ = p.(Drawer)
 	u.Passage, _ = p.(Passage)
 	return u
 }

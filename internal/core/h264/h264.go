@@ -130,6 +130,13 @@ func (s *Splitter) End(cut bool) (whole []Picture) {
 	return whole
 }
 
+// Pending gives what End would, and goes on: the newest picture as far as it has come, which is whole unless more of it follows.
+func (s *Splitter) Pending() []Picture {
+	now := *s
+	now.unit, now.pending.Units = bytes.Clone(s.unit), bytes.Clone(s.pending.Units)
+	return now.End(false)
+}
+
 func isSlice(unit []byte) bool {
 	kind := unit[0] & 0x1F
 	return kind == sliceUnit || kind == keySliceUnit

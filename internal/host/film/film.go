@@ -37,8 +37,10 @@ type Film struct {
 	reel   *reel // nil: the device does not film
 
 	mu      sync.Mutex
-	frames  []frame // of the times at which the device did not film
-	shown   []byte  // the newest picture
+	turned  chan struct{} // closed, and made anew, with each picture that is shown
+	held    image.Point   // how large the screen is as it is held
+	frames  []frame       // of the times at which the device did not film
+	shown   []byte        // the newest picture
 	shownAt int64
 	last    []byte // as it came
 	passed  bool   // it is none of the frames
@@ -73,7 +75,7 @@ const (
 // New makes a film of a phone's screen, with moments on a clock of ms. Say is told why the device itself films no more.
 func New(dir string, u *phone.Unit, at func(time.Time) int64, room *spool.Share, say func(why string)) (*Film, error) {
 	dir = filepath.Join(dir, "frames")
-	f := &Film{share: room, dir: dir, phone: u, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{})}
+	f := &Film{share: room, dir: dir, phone: u, at: at, poked: make(chan struct{}, 1), fresh: make(chan picture, 16), first: make(chan struct{}), turned: make(chan struct{})}
 	if u != nil && u.Filmer != nil {
 		f.reel = newReel(dir, u.Filmer, at, room, say)
 	}
@@ -255,7 +257,9 @@ func (f *Film) frame(p picture) {
 		f.broke(err, filmed)
 		return
 	}
-	f.shown, f.passed = buf.Bytes(), filmed
+	f.shown, f.passed, f.held = buf.Bytes(), filmed, img.Bounds().Size()
+	close(f.turned)
+	f.turned = make(chan struct{})
 	if filmed {
 		return
 	}

@@ -27,6 +27,7 @@ type reel struct {
 	begun  chan struct{}    // closed when the first picture has come, or none will
 	once   sync.Once
 	films  sync.WaitGroup
+	anew   chan struct{} // another film is wanted now, with the rate as it is
 
 	mu     sync.Mutex
 	on     bool
@@ -34,6 +35,12 @@ type reel struct {
 	taken  int64 // bytes
 	shots  int
 	last   int64 // when the newest picture came
+
+	// For those who watch.
+	rate    int            // bits a second that are wanted
+	coming  []h264.Picture // behind those that are kept: what has come of the newest, which is whole unless more follows
+	quiet   time.Duration  // how long nothing must come for that to be shown
+	changed chan struct{}  // closed, and made anew, with each picture
 }
 
 // piece is a part of the film whose pictures need the same parameters.
@@ -66,7 +73,8 @@ const (
 var errReelFull = errors.New("the film has as many pictures as it may have")
 
 func newReel(dir string, p phone.Filmer, at func(time.Time) int64, room *spool.Share, failed func(string)) *reel {
-	return &reel{dir: dir, phone: p, at: at, share: room, failed: failed, every: filmFor, begun: make(chan struct{}), last: -1}
+	return &reel{dir: dir, phone: p, at: at, share: room, failed: failed, every: filmFor, begun: make(chan struct{}), last: -1,
+		anew: make(chan struct{}, 1), rate: FullRate, quiet: shortQuiet, changed: make(chan struct{})}
 }
 
 // camera is one film that the device makes.
@@ -90,7 +98,7 @@ func (r *reel) film(ctx context.Context) *camera {
 	c := &camera{chunks: make(chan chunk, 16), cancel: cancel, since: time.Now()}
 	r.films.Go(func() {
 		defer close(c.chunks)
-		s, err := r.phone.Film(ctx, filmWidth)
+		s, err := r.phone.Film(ctx, filmWidth, r.wanted())
 		if err != nil {
 			c.err = err
 			return
@@ -128,6 +136,8 @@ func (r *reel) roll(ctx context.Context) {
 	alone, ever, short := false, false, 0
 	over := time.NewTimer(r.every)
 	defer over.Stop()
+	rest := time.NewTimer(time.Hour)
+	defer rest.Stop()
 	for {
 		var others chan chunk
 		if next != nil {
@@ -138,9 +148,15 @@ func (r *reel) roll(ctx context.Context) {
 			r.end(now)
 			return
 		case <-over.C:
-			if !alone {
+			if !alone && next == nil {
 				next = r.film(filming)
 			}
+		case <-r.anew:
+			if !alone && next == nil {
+				next = r.film(filming)
+			}
+		case <-rest.C:
+			r.show(now.split.Pending())
 		case k, ok := <-others:
 			if !ok { // it makes one film at a time
 				alone, next = true, nil
@@ -152,6 +168,7 @@ func (r *reel) roll(ctx context.Context) {
 				r.finish(now, true)
 				now, next = next, nil
 				over.Reset(r.every)
+				rest.Reset(r.resting())
 			}
 			if err = errors.Join(err, r.keep(whole)); err != nil {
 				r.set(false)
@@ -167,6 +184,7 @@ func (r *reel) roll(ctx context.Context) {
 					return
 				}
 				ever = ever || now.split.Begun()
+				rest.Reset(r.resting())
 				continue
 			}
 			away := now.away()
@@ -229,6 +247,7 @@ func (r *reel) end(c *camera) {
 // finish takes in what a film ends with; where it was cut, the newest picture may be half there.
 func (r *reel) finish(c *camera, cut bool) {
 	_ = r.keep(c.split.End(cut && time.Since(c.came) < filmRest))
+	r.show(nil)
 }
 
 // feed takes in what came, and gives the pictures that are whole by it.
@@ -262,8 +281,13 @@ func (r *reel) filming() bool {
 
 // keep writes pictures.
 func (r *reel) keep(pictures []h264.Picture) error {
+	if len(pictures) == 0 {
+		return nil
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	defer r.tell()
+	r.coming = nil
 	for _, p := range pictures {
 		if err := r.write(p); err != nil {
 			return err

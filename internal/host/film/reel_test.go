@@ -55,7 +55,7 @@ func newProjector(t *testing.T) *projector {
 	return &projector{t: t, size: "96x160", come: make(chan *reeled, 10)}
 }
 
-func (p *projector) Film(context.Context, int) (io.ReadCloser, error) {
+func (p *projector) Film(context.Context, int, int) (io.ReadCloser, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.no != nil {

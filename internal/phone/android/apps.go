@@ -11,6 +11,7 @@ import (
 	"io"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -273,4 +274,31 @@ func (d *Device) anew(ctx context.Context, k *known, grant bool) error {
 		return err
 	}
 	return d.speakAgain(ctx, k.app.ID)
+}
+
+var packageForm = regexp.MustCompile(`(?m)^package:([\w.]+)(?: versionCode:(\d+))?\s*$`)
+
+// maxInstalled is how many apps of a user's are told.
+const maxInstalled = 2000
+
+// Installed implements phone.Drawer: the apps that are not the system's.
+func (d *Device) Installed(ctx context.Context) ([]phone.Installed, error) {
+	const doing = "list its apps"
+	line := "pm list packages -3"
+	if d.api >= 26 {
+		line += " --show-versioncode"
+	}
+	a, err := d.shell(ctx, doing, line, quick)
+	if err != nil {
+		return nil, err
+	}
+	out := []phone.Installed{}
+	for _, m := range packageForm.FindAllStringSubmatch(strings.ReplaceAll(string(a.out), "\r\n", "\n"), maxInstalled) {
+		out = append(out, phone.Installed{ID: m[1], Version: m[2]})
+	}
+	if len(out) == 0 && (a.code != 0 || strings.Contains(a.text(), "rror")) {
+		return nil, &phone.Refused{Doing: doing, Why: clip(a.text())}
+	}
+	slices.SortFunc(out, func(a, b phone.Installed) int { return strings.Compare(a.ID, b.ID) })
+	return out, nil
 }

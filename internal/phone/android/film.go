@@ -15,14 +15,13 @@ import (
 )
 
 const (
-	filmRate = 2_000_000        // bits a second, at most: plenty for an app's screens
 	filmWait = 10 * time.Second // for its first bytes
 	// filmEdge is by how many pixels an encoder wants both sides to be divisible; what the screen does not fill stays black.
 	filmEdge = 16
 )
 
 // Film streams the screen as screenrecord gives it.
-func (d *Device) Film(ctx context.Context, short int) (io.ReadCloser, error) {
+func (d *Device) Film(ctx context.Context, short, rate int) (io.ReadCloser, error) {
 	const doing = "film its screen"
 	if !d.features["shell_v2"] { // before Android 7 nothing ends on the device what it goes on writing
 		return nil, &phone.Refused{Doing: doing, Why: "before Android 7 a film can't be ended from outside"}
@@ -39,7 +38,7 @@ func (d *Device) Film(ctx context.Context, short int) (io.ReadCloser, error) {
 	if w == 0 {
 		return nil, &phone.Refused{Doing: doing, Why: "it does not say how large its screen is"}
 	}
-	line = fmt.Sprintf("screenrecord --output-format=h264 --size %dx%d --bit-rate %d", w, h, filmRate)
+	line = fmt.Sprintf("screenrecord --output-format=h264 --size %dx%d --bit-rate %d", w, h, rate)
 	if id, several := readDisplay(string(a.out)); several && id != "" {
 		line += " --display-id " + id
 	}

@@ -86,7 +86,7 @@ func (d *Device) Type(ctx context.Context, text string) error {
 	return nil
 }
 
-var keyCodes = map[phone.Key]string{phone.Back: "BACK", phone.Home: "HOME", phone.Enter: "ENTER", phone.Delete: "DEL", phone.End: "MOVE_END", "tab": "TAB", "escape": "ESCAPE",
+var keyCodes = map[phone.Key]string{phone.Back: "BACK", phone.Home: "HOME", phone.Recent: "APP_SWITCH", phone.Power: "POWER", phone.Enter: "ENTER", phone.Delete: "DEL", phone.End: "MOVE_END", "tab": "TAB", "escape": "ESCAPE",
 	"search": "SEARCH", "menu": "MENU", "volume_up": "VOLUME_UP", "volume_down": "VOLUME_DOWN", "up": "DPAD_UP", "down": "DPAD_DOWN", "left": "DPAD_LEFT", "right": "DPAD_RIGHT"}
 
 // Press presses keys.

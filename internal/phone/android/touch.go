@@ -157,20 +157,26 @@ func (d *Device) closedPanel() bool {
 // uinputSince is the API level from which the shell can make an input device of its own.
 const uinputSince = 31
 
-// ownPanel plays strokes on a touch screen that is made for them (uinput: frameworks/base/cmds/uinput/README.md of the Android
-// Open Source Project), where the shell may not write to the device's own.
-func (d *Device) ownPanel(ctx context.Context, doing string, strokes []phone.Stroke, width, height, rotation int) error {
-	p := panel{maxX: width - 1, maxY: height - 1}
+// panelObject makes a touch screen that counts as the upright screen does.
+func panelObject(width, height int) map[string]any {
 	type object = map[string]any
 	axis := func(code, most int) object {
 		return object{"code": code, "info": object{"value": 0, "minimum": 0, "maximum": most, "fuzz": 0, "flat": 0, "resolution": 0}}
 	}
 	const setEvBit, setKeyBit, setAbsBit, setPropBit = 100, 101, 103, 110
+	return object{"id": 1, "command": "register", "name": "Tessellant fingers", "vid": 0, "pid": 0, "bus": "usb",
+		"configuration": []object{{"type": setEvBit, "data": []int{1, 3}}, {"type": setKeyBit, "data": []int{0x14a}}, {"type": setAbsBit, "data": []int{0x2f, 0x35, 0x36, 0x39}}, {"type": setPropBit, "data": []int{1}}},
+		"abs_info":      []object{axis(0x2f, maxFingers-1), axis(0x35, width-1), axis(0x36, height-1), axis(0x39, 65535)}}
+}
+
+// ownPanel plays strokes on a touch screen that is made for them (uinput: frameworks/base/cmds/uinput/README.md of the Android
+// Open Source Project), where the shell may not write to the device's own.
+func (d *Device) ownPanel(ctx context.Context, doing string, strokes []phone.Stroke, width, height, rotation int) error {
+	p := panel{maxX: width - 1, maxY: height - 1}
+	type object = map[string]any
 	objects := []object{
-		{"id": 1, "command": "register", "name": "Tessellant fingers", "vid": 0, "pid": 0, "bus": "usb",
-			"configuration": []object{{"type": setEvBit, "data": []int{1, 3}}, {"type": setKeyBit, "data": []int{0x14a}}, {"type": setAbsBit, "data": []int{0x2f, 0x35, 0x36, 0x39}}, {"type": setPropBit, "data": []int{1}}},
-			"abs_info":      []object{axis(0x2f, 9), axis(0x35, p.maxX), axis(0x36, p.maxY), axis(0x39, 65535)}},
-		{"id": 1, "command": "delay", "duration": 500}, // until the system has found it
+		panelObject(width, height),
+		{"id": 1, "command": "delay", "duration": panelTakes.Milliseconds()},
 	}
 	var took time.Duration
 	for _, f := range p.frames(strokes, width, height, rotation) {

@@ -136,7 +136,7 @@ var surroundings = []check{
 		}
 		require.NoError(p, p.Phone.Stop(p.ctx, p.App.ID))
 		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
-		r, err := filmer.Film(p.ctx, 540)
+		r, err := filmer.Film(p.ctx, 540, 2_000_000)
 		if p.NoFilm {
 			var refused *phone.Refused
 			require.ErrorAs(p, err, &refused, "a phone that can't says so")
@@ -185,7 +185,7 @@ var surroundings = []check{
 		require.NoError(p, err)
 		require.InDelta(p, float64(f.Width)/float64(f.Height), float64(w)/float64(h), 0.03, "as the screen is")
 		require.LessOrEqual(p, min(w, h), 560)
-		other, err := filmer.Film(p.ctx, 540)
+		other, err := filmer.Film(p.ctx, 540, 2_000_000)
 		require.NoError(p, err)
 		more := shown(other)
 		require.True(p, next(more).Key)

@@ -58,8 +58,8 @@ func (p *Phone) input(c *call) int {
 		if p.asleep || p.locked || p.asking != nil {
 			return 0
 		}
-		if n[0] == n[2] && n[1] == n[3] && len(n) > 4 && n[4] >= 500 { // a long press, as Android counts it
-			p.act(func(a *app.App) error { return a.LongTap(n[0], n[1]) })
+		if n[0] == n[2] && n[1] == n[3] && len(n) > 4 && time.Duration(n[4])*time.Millisecond >= longPress {
+			p.longTap(n[0], n[1])
 			return 0
 		}
 		p.stroke(n[0], n[1], n[2], n[3])
@@ -137,10 +137,10 @@ func (p *Phone) tap(x, y int) {
 }
 
 func (p *Phone) key(name string) {
-	if p.asleep && name != "WAKEUP" && name != "224" { // other keys don't reach anybody
+	if p.asleep && !slices.Contains([]string{"WAKEUP", "224", "POWER", "26"}, name) { // other keys don't reach anybody
 		return
 	}
-	if p.locked && !slices.Contains([]string{"WAKEUP", "224", "SLEEP", "223", "MENU", "82"}, name) {
+	if p.locked && !slices.Contains([]string{"WAKEUP", "224", "SLEEP", "223", "POWER", "26", "MENU", "82"}, name) {
 		return
 	}
 	if p.asking != nil && (name == "BACK" || name == "4") {
@@ -174,6 +174,18 @@ func (p *Phone) key(name string) {
 		if p.locked && p.traits.Lock == "swipe" && p.traits.API < 23 {
 			p.locked = false
 			p.changed()
+		}
+	case "APP_SWITCH", "187": // there is one app at a time here: it leads to the launcher
+		if p.crashed == "" {
+			p.front, p.asking = "", nil
+			p.changed()
+		}
+	case "POWER", "26":
+		if p.asleep {
+			p.asleep, p.touched = false, time.Now()
+			p.changed()
+		} else {
+			p.sleepNow()
 		}
 	case "WAKEUP", "224":
 		if p.asleep {

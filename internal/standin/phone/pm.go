@@ -131,13 +131,24 @@ func (p *Phone) pm(c *call) int {
 			p.sayFeatures(c)
 			return 0
 		}
-		ids := []string{"android", "com.android.systemui"}
+		var ids []string
+		if !slices.Contains(c.args, "-3") {
+			ids = append(ids, "android", "com.android.systemui")
+		}
 		for id := range p.apps {
 			ids = append(ids, id)
 		}
 		sort.Strings(ids)
 		for _, id := range ids {
-			c.say("package:%s\n", id)
+			c.say("package:%s", id)
+			if slices.Contains(c.args, "--show-versioncode") && p.traits.API >= 26 {
+				code := int64(p.traits.API)
+				if in := p.apps[id]; in != nil {
+					code = in.facts.VersionCode
+				}
+				c.say(" versionCode:%d", code)
+			}
+			c.say("\n")
 		}
 		return 0
 	case "resolve-activity":

@@ -29,6 +29,7 @@ type panel struct {
 type finger struct {
 	x0, y0, x, y int
 	down, lifted bool
+	since        time.Time // it is down
 }
 
 func (p *Phone) getevent(c *call) int {
@@ -90,11 +91,15 @@ func (p *Phone) event(n []int, width, maxX, height, maxY int) {
 		for slot, f := range t.slots {
 			switch {
 			case !f.down:
-				f.x0, f.y0, f.down = f.x, f.y, true
+				f.x0, f.y0, f.down, f.since = f.x, f.y, true, time.Now()
 			case f.lifted:
 				delete(t.slots, slot)
 				x0, y0 := p.held(f.x0, f.y0)
 				x, y := p.held(f.x, f.y)
+				if near := p.dp(24); time.Since(f.since) >= longPress && max(x-x0, x0-x, y-y0, y0-y) < near {
+					p.longTap(x0, y0)
+					continue
+				}
 				p.stroke(x0, y0, x, y)
 			}
 		}
@@ -166,6 +171,16 @@ func (p *Phone) held(x, y int) (int, int) {
 		return h - 1 - y, x
 	}
 	return x, y
+}
+
+// longPress is how long a finger stays that does more than tap, as Android counts it.
+const longPress = 500 * time.Millisecond
+
+// longTap is a finger that stayed, under mu.
+func (p *Phone) longTap(x, y int) {
+	if !p.asleep && !p.locked && p.asking == nil {
+		p.act(func(a *app.App) error { return a.LongTap(x, y) })
+	}
 }
 
 // stroke is what a finger did, once it has lifted, under mu.
