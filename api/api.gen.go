@@ -125,6 +125,57 @@ func (e CheckStepState) Valid() bool {
 	}
 }
 
+// Defines values for DeedDo.
+const (
+	DeedClear   DeedDo = "clear"
+	DeedInstall DeedDo = "install"
+	DeedKeep    DeedDo = "keep"
+	DeedLaunch  DeedDo = "launch"
+	DeedPress   DeedDo = "press"
+	DeedPut     DeedDo = "put"
+	DeedRemove  DeedDo = "remove"
+	DeedRotate  DeedDo = "rotate"
+	DeedSet     DeedDo = "set"
+	DeedStop    DeedDo = "stop"
+	DeedSwipe   DeedDo = "swipe"
+	DeedTap     DeedDo = "tap"
+	DeedType    DeedDo = "type"
+)
+
+// Valid indicates whether the value is a known member of the DeedDo enum.
+func (e DeedDo) Valid() bool {
+	switch e {
+	case DeedClear:
+		return true
+	case DeedInstall:
+		return true
+	case DeedKeep:
+		return true
+	case DeedLaunch:
+		return true
+	case DeedPress:
+		return true
+	case DeedPut:
+		return true
+	case DeedRemove:
+		return true
+	case DeedRotate:
+		return true
+	case DeedSet:
+		return true
+	case DeedStop:
+		return true
+	case DeedSwipe:
+		return true
+	case DeedTap:
+		return true
+	case DeedType:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeviceOrigin.
 const (
 	Cloud    DeviceOrigin = "cloud"
@@ -343,19 +394,19 @@ func (e HoldStage) Valid() bool {
 
 // Defines values for HostIsolation.
 const (
-	None  HostIsolation = "none"
-	Open  HostIsolation = "open"
-	Tight HostIsolation = "tight"
+	HostIsolationNone  HostIsolation = "none"
+	HostIsolationOpen  HostIsolation = "open"
+	HostIsolationTight HostIsolation = "tight"
 )
 
 // Valid indicates whether the value is a known member of the HostIsolation enum.
 func (e HostIsolation) Valid() bool {
 	switch e {
-	case None:
+	case HostIsolationNone:
 		return true
-	case Open:
+	case HostIsolationOpen:
 		return true
-	case Tight:
+	case HostIsolationTight:
 		return true
 	default:
 		return false
@@ -446,6 +497,48 @@ func (e LegSummaryStage) Valid() bool {
 	case LegSummaryStageRunning:
 		return true
 	case LegSummaryStageWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LiveDonePicture.
+const (
+	LiveDonePictureFilm   LiveDonePicture = "film"
+	LiveDonePictureNone   LiveDonePicture = "none"
+	LiveDonePictureSingle LiveDonePicture = "single"
+)
+
+// Valid indicates whether the value is a known member of the LiveDonePicture enum.
+func (e LiveDonePicture) Valid() bool {
+	switch e {
+	case LiveDonePictureFilm:
+		return true
+	case LiveDonePictureNone:
+		return true
+	case LiveDonePictureSingle:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LiveToldPicture.
+const (
+	LiveToldPictureFilm   LiveToldPicture = "film"
+	LiveToldPictureNone   LiveToldPicture = "none"
+	LiveToldPictureSingle LiveToldPicture = "single"
+)
+
+// Valid indicates whether the value is a known member of the LiveToldPicture enum.
+func (e LiveToldPicture) Valid() bool {
+	switch e {
+	case LiveToldPictureFilm:
+		return true
+	case LiveToldPictureNone:
+		return true
+	case LiveToldPictureSingle:
 		return true
 	default:
 		return false
@@ -1431,6 +1524,54 @@ type Cover struct {
 	Traits []TraitCover `json:"traits"`
 }
 
+// Deed One thing that is done on a held device
+type Deed struct {
+	// App Of launch, stop, clear and remove: an app's id; the hold's own build's unless said
+	App *string `json:"app,omitempty"`
+
+	// Build Of install: a reference; the hold's own build unless said
+	Build *string `json:"build,omitempty"`
+
+	// Conditions Of set: conditions as a run has them, such as {"dark": "on"}
+	Conditions *map[string]string `json:"conditions,omitempty"`
+
+	// Content Of put: the file, in Base64
+	Content *[]byte `json:"content,omitempty"`
+	Do      DeedDo  `json:"do"`
+
+	// Key Of press: back, home, recent, power, enter, volume_up …
+	Key *string `json:"key,omitempty"`
+
+	// Locator Of tap and type: the one element that is meant, as CSS or XPath
+	Locator *string `json:"locator,omitempty"`
+
+	// Ms How long a swipe takes (300 unless said), or a finger stays that taps
+	Ms *int `json:"ms,omitempty"`
+
+	// Name Of keep: what the picture that is kept shows
+	Name *string `json:"name,omitempty"`
+
+	// Orientation Of rotate: portrait or landscape
+	Orientation *string `json:"orientation,omitempty"`
+
+	// Path Of put: where the file is to be on the device
+	Path *string `json:"path,omitempty"`
+
+	// Text Of type: what
+	Text *string `json:"text,omitempty"`
+
+	// ToX Of swipe: to where
+	ToX *int `json:"to_x,omitempty"`
+	ToY *int `json:"to_y,omitempty"`
+
+	// X Of tap and swipe, without a locator: where, in pixels of the screen as it is held
+	X *int `json:"x,omitempty"`
+	Y *int `json:"y,omitempty"`
+}
+
+// DeedDo defines model for Deed.Do.
+type DeedDo string
+
 // Device defines model for Device.
 type Device struct {
 	Abis    []string `json:"abis"`
@@ -1903,6 +2044,20 @@ type Gone struct {
 
 // GoneStanding not run: what showed it did not run again, or not to its end
 type GoneStanding string
+
+// HeldApp defines model for HeldApp.
+type HeldApp struct {
+	// App Its id
+	App string `json:"app"`
+
+	// Version Its version code
+	Version *string `json:"version,omitempty"`
+}
+
+// HeldApps defines model for HeldApps.
+type HeldApps struct {
+	Apps []HeldApp `json:"apps"`
+}
 
 // HeldElement defines model for HeldElement.
 type HeldElement struct {
@@ -2382,6 +2537,66 @@ type LentTime struct {
 	// Seconds For which its devices were lent to the run
 	Seconds float32 `json:"seconds"`
 }
+
+// LiveDone What a person does, one thing a message
+type LiveDone struct {
+	// Fingers All fingers that touch now. One that touched before and is not among them lifts
+	Fingers *[]struct {
+		Id int `json:"id"`
+
+		// X A part of the screen's width as it is held
+		X float32 `json:"x"`
+		Y float32 `json:"y"`
+	} `json:"fingers,omitempty"`
+	Keys *[]string `json:"keys,omitempty"`
+
+	// Picture What is wanted
+	Picture *LiveDonePicture `json:"picture,omitempty"`
+
+	// Secret The text is not kept
+	Secret *bool `json:"secret,omitempty"`
+
+	// Take Takes the device in hand
+	Take *bool `json:"take,omitempty"`
+
+	// Text Typed into what has the focus
+	Text *string `json:"text,omitempty"`
+}
+
+// LiveDonePicture What is wanted
+type LiveDonePicture string
+
+// LiveTold What is told over the WebSocket of a held device; what has not changed is left out
+type LiveTold struct {
+	Hand *struct {
+		Mine bool `json:"mine"`
+
+		// Name Who has the device in hand; empty: nobody
+		Name string `json:"name"`
+	} `json:"hand,omitempty"`
+
+	// Picture What comes
+	Picture *LiveToldPicture `json:"picture,omitempty"`
+
+	// Problem Something that could not be done
+	Problem *struct {
+		Remedy *string `json:"remedy,omitempty"`
+		What   string  `json:"what"`
+		Why    string  `json:"why"`
+	} `json:"problem,omitempty"`
+
+	// Rate Of a film: bits a second at most
+	Rate *int `json:"rate,omitempty"`
+
+	// Screen Width and height of the screen as it is held, in pixels
+	Screen *[]int `json:"screen,omitempty"`
+
+	// Watching How many watch
+	Watching *int `json:"watching,omitempty"`
+}
+
+// LiveToldPicture What comes
+type LiveToldPicture string
 
 // Load defines model for Load.
 type Load struct {
@@ -4078,6 +4293,9 @@ type QuarantineDeviceJSONRequestBody = Quarantine
 // HoldDeviceJSONRequestBody defines body for HoldDevice for application/json ContentType.
 type HoldDeviceJSONRequestBody = HoldRequest
 
+// DoOnHeldJSONRequestBody defines body for DoOnHeld for application/json ContentType.
+type DoOnHeldJSONRequestBody = Deed
+
 // ProlongHoldJSONRequestBody defines body for ProlongHold for application/json ContentType.
 type ProlongHoldJSONRequestBody = Prolong
 
@@ -4436,6 +4654,25 @@ type ClientInterface interface {
 	// Corresponds with GET /hands/{id} (the `GetHold` operationId).
 	GetHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHeldApps The apps on a held device that are not its system's
+	//
+	// Corresponds with GET /hands/{id}/apps (the `GetHeldApps` operationId).
+	GetHeldApps(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoOnHeldWithBody Do one thing on a held device
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+	DoOnHeldWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoOnHeld Do one thing on a held device
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+	DoOnHeld(ctx context.Context, id HoldRef, body DoOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetElsewhere What locators mean on other devices
 	//
 	// Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
@@ -4447,6 +4684,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /hands/{id}/end (the `EndHold` operationId).
 	EndHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHeldPicture The screen of a held device as it is now
+	//
+	// Corresponds with GET /hands/{id}/picture (the `GetHeldPicture` operationId).
+	GetHeldPicture(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProlongHoldWithBody Move the end of a hold
 	//
@@ -4466,6 +4708,14 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /hands/{id}/tree (the `GetHeldTree` operationId).
 	GetHeldTree(ctx context.Context, id HoldRef, params *GetHeldTreeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WatchHeld The screen of a held device as it moves, and a way for fingers and keyboard, over a WebSocket
+	//
+	// The connection is upgraded to a WebSocket (RFC 6455). The service sends binary messages that begin with a byte for their kind: `r`, an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1); `k`, a picture of H.264 that needs none before it, and `p`, one that does, each after its moment (8 bytes, big endian, ms on the hold's clock), as units with their lengths before them; `j`, a picture as JPEG after its moment.
+	// Text messages are JSON: the service sends LiveTold, and takes LiveDone from who has the device in hand. Who asked for the hold has it in hand at once, unless somebody else has; others take it with `{"take": true}`.
+	//
+	// Corresponds with GET /hands/{id}/watch (the `WatchHeld` operationId).
+	WatchHeld(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
 	//
@@ -5750,6 +6000,55 @@ func (c *Client) GetHold(ctx context.Context, id HoldRef, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// GetHeldApps The apps on a held device that are not its system's
+//
+// Corresponds with GET /hands/{id}/apps (the `GetHeldApps` operationId).
+func (c *Client) GetHeldApps(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHeldAppsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoOnHeldWithBody Do one thing on a held device
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+func (c *Client) DoOnHeldWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoOnHeldRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoOnHeld Do one thing on a held device
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+func (c *Client) DoOnHeld(ctx context.Context, id HoldRef, body DoOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoOnHeldRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetElsewhere What locators mean on other devices
 //
 // Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
@@ -5772,6 +6071,21 @@ func (c *Client) GetElsewhere(ctx context.Context, id HoldRef, params *GetElsewh
 // Corresponds with POST /hands/{id}/end (the `EndHold` operationId).
 func (c *Client) EndHold(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndHoldRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHeldPicture The screen of a held device as it is now
+//
+// Corresponds with GET /hands/{id}/picture (the `GetHeldPicture` operationId).
+func (c *Client) GetHeldPicture(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHeldPictureRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5821,6 +6135,24 @@ func (c *Client) ProlongHold(ctx context.Context, id HoldRef, body ProlongHoldJS
 // Corresponds with GET /hands/{id}/tree (the `GetHeldTree` operationId).
 func (c *Client) GetHeldTree(ctx context.Context, id HoldRef, params *GetHeldTreeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHeldTreeRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WatchHeld The screen of a held device as it moves, and a way for fingers and keyboard, over a WebSocket
+//
+// The connection is upgraded to a WebSocket (RFC 6455). The service sends binary messages that begin with a byte for their kind: `r`, an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1); `k`, a picture of H.264 that needs none before it, and `p`, one that does, each after its moment (8 bytes, big endian, ms on the hold's clock), as units with their lengths before them; `j`, a picture as JPEG after its moment.
+// Text messages are JSON: the service sends LiveTold, and takes LiveDone from who has the device in hand. Who asked for the hold has it in hand at once, unless somebody else has; others take it with `{"take": true}`.
+//
+// Corresponds with GET /hands/{id}/watch (the `WatchHeld` operationId).
+func (c *Client) WatchHeld(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWatchHeldRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9072,6 +9404,87 @@ func NewGetHoldRequest(server string, id HoldRef) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetHeldAppsRequest constructs an http.Request for the GetHeldApps method
+func NewGetHeldAppsRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/apps", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDoOnHeldRequest calls the generic DoOnHeld builder with application/json body
+func NewDoOnHeldRequest(server string, id HoldRef, body DoOnHeldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoOnHeldRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewDoOnHeldRequestWithBody constructs an http.Request for the DoOnHeld method, with any body, and a specified content type
+func NewDoOnHeldRequestWithBody(server string, id HoldRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/do", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetElsewhereRequest constructs an http.Request for the GetElsewhere method
 func NewGetElsewhereRequest(server string, id HoldRef, params *GetElsewhereParams) (*http.Request, error) {
 	var err error
@@ -9160,6 +9573,40 @@ func NewEndHoldRequest(server string, id HoldRef) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetHeldPictureRequest constructs an http.Request for the GetHeldPicture method
+func NewGetHeldPictureRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/picture", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9265,6 +9712,40 @@ func NewGetHeldTreeRequest(server string, id HoldRef, params *GetHeldTreeParams)
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWatchHeldRequest constructs an http.Request for the WatchHeld method
+func NewWatchHeldRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/watch", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -13919,6 +14400,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /hands/{id} (the `GetHold` operationId).
 	GetHoldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHoldResponse, error)
 
+	// GetHeldAppsWithResponse The apps on a held device that are not its system's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/apps (the `GetHeldApps` operationId).
+	GetHeldAppsWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHeldAppsResponse, error)
+
+	// DoOnHeldWithBodyWithResponse Do one thing on a held device
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+	DoOnHeldWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnHeldResponse, error)
+
+	// DoOnHeldWithResponse Do one thing on a held device
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+	DoOnHeldWithResponse(ctx context.Context, id HoldRef, body DoOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnHeldResponse, error)
+
 	// GetElsewhereWithResponse What locators mean on other devices
 	//
 	// Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
@@ -13934,6 +14436,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /hands/{id}/end (the `EndHold` operationId).
 	EndHoldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*EndHoldResponse, error)
+
+	// GetHeldPictureWithResponse The screen of a held device as it is now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/picture (the `GetHeldPicture` operationId).
+	GetHeldPictureWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHeldPictureResponse, error)
 
 	// ProlongHoldWithBodyWithResponse Move the end of a hold
 	//
@@ -13955,6 +14464,16 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /hands/{id}/tree (the `GetHeldTree` operationId).
 	GetHeldTreeWithResponse(ctx context.Context, id HoldRef, params *GetHeldTreeParams, reqEditors ...RequestEditorFn) (*GetHeldTreeResponse, error)
+
+	// WatchHeldWithResponse The screen of a held device as it moves, and a way for fingers and keyboard, over a WebSocket
+	//
+	// The connection is upgraded to a WebSocket (RFC 6455). The service sends binary messages that begin with a byte for their kind: `r`, an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1); `k`, a picture of H.264 that needs none before it, and `p`, one that does, each after its moment (8 bytes, big endian, ms on the hold's clock), as units with their lengths before them; `j`, a picture as JPEG after its moment.
+	// Text messages are JSON: the service sends LiveTold, and takes LiveDone from who has the device in hand. Who asked for the hold has it in hand at once, unless somebody else has; others take it with `{"take": true}`.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/watch (the `WatchHeld` operationId).
+	WatchHeldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*WatchHeldResponse, error)
 
 	// GetHoldAnyBuildWithResponse For hosts, the app file of any build of the hold's workspace
 	//
@@ -16115,6 +16634,95 @@ func (r GetHoldResponse) ContentType() string {
 	return ""
 }
 
+type GetHeldAppsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HeldApps
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHeldAppsResponse) GetJSON200() *HeldApps {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHeldAppsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHeldAppsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHeldAppsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHeldAppsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHeldAppsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoOnHeldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoOnHeldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoOnHeldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoOnHeldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoOnHeldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoOnHeldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetElsewhereResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16211,6 +16819,47 @@ func (r EndHoldResponse) ContentType() string {
 	return ""
 }
 
+type GetHeldPictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHeldPictureResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHeldPictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHeldPictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHeldPictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHeldPictureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ProlongHoldResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16301,6 +16950,47 @@ func (r GetHeldTreeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHeldTreeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WatchHeldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WatchHeldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WatchHeldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WatchHeldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WatchHeldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WatchHeldResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20965,6 +21655,45 @@ func (c *ClientWithResponses) GetHoldWithResponse(ctx context.Context, id HoldRe
 	return ParseGetHoldResponse(rsp)
 }
 
+// GetHeldAppsWithResponse The apps on a held device that are not its system's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/apps (the `GetHeldApps` operationId).
+func (c *ClientWithResponses) GetHeldAppsWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHeldAppsResponse, error) {
+	rsp, err := c.GetHeldApps(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHeldAppsResponse(rsp)
+}
+
+// DoOnHeldWithBodyWithResponse Do one thing on a held device
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+func (c *ClientWithResponses) DoOnHeldWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnHeldResponse, error) {
+	rsp, err := c.DoOnHeldWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoOnHeldResponse(rsp)
+}
+
+// DoOnHeldWithResponse Do one thing on a held device
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/do (the `DoOnHeld` operationId).
+func (c *ClientWithResponses) DoOnHeldWithResponse(ctx context.Context, id HoldRef, body DoOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnHeldResponse, error) {
+	rsp, err := c.DoOnHeld(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoOnHeldResponse(rsp)
+}
+
 // GetElsewhereWithResponse What locators mean on other devices
 //
 // Of each other device the tree is looked at that is most like the held screen, as that was read last, among those that the newest runs of the app kept.
@@ -20991,6 +21720,19 @@ func (c *ClientWithResponses) EndHoldWithResponse(ctx context.Context, id HoldRe
 		return nil, err
 	}
 	return ParseEndHoldResponse(rsp)
+}
+
+// GetHeldPictureWithResponse The screen of a held device as it is now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/picture (the `GetHeldPicture` operationId).
+func (c *ClientWithResponses) GetHeldPictureWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHeldPictureResponse, error) {
+	rsp, err := c.GetHeldPicture(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHeldPictureResponse(rsp)
 }
 
 // ProlongHoldWithBodyWithResponse Move the end of a hold
@@ -21030,6 +21772,22 @@ func (c *ClientWithResponses) GetHeldTreeWithResponse(ctx context.Context, id Ho
 		return nil, err
 	}
 	return ParseGetHeldTreeResponse(rsp)
+}
+
+// WatchHeldWithResponse The screen of a held device as it moves, and a way for fingers and keyboard, over a WebSocket
+//
+// The connection is upgraded to a WebSocket (RFC 6455). The service sends binary messages that begin with a byte for their kind: `r`, an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1); `k`, a picture of H.264 that needs none before it, and `p`, one that does, each after its moment (8 bytes, big endian, ms on the hold's clock), as units with their lengths before them; `j`, a picture as JPEG after its moment.
+// Text messages are JSON: the service sends LiveTold, and takes LiveDone from who has the device in hand. Who asked for the hold has it in hand at once, unless somebody else has; others take it with `{"take": true}`.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/watch (the `WatchHeld` operationId).
+func (c *ClientWithResponses) WatchHeldWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*WatchHeldResponse, error) {
+	rsp, err := c.WatchHeld(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWatchHeldResponse(rsp)
 }
 
 // GetHoldAnyBuildWithResponse For hosts, the app file of any build of the hold's workspace
@@ -23469,6 +24227,68 @@ func ParseGetHoldResponse(rsp *http.Response) (*GetHoldResponse, error) {
 	return response, nil
 }
 
+// ParseGetHeldAppsResponse parses an HTTP response from a GetHeldAppsWithResponse call
+func ParseGetHeldAppsResponse(rsp *http.Response) (*GetHeldAppsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHeldAppsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HeldApps
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDoOnHeldResponse parses an HTTP response from a DoOnHeldWithResponse call
+func ParseDoOnHeldResponse(rsp *http.Response) (*DoOnHeldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoOnHeldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetElsewhereResponse parses an HTTP response from a GetElsewhereWithResponse call
 func ParseGetElsewhereResponse(rsp *http.Response) (*GetElsewhereResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23535,6 +24355,32 @@ func ParseEndHoldResponse(rsp *http.Response) (*EndHoldResponse, error) {
 	return response, nil
 }
 
+// ParseGetHeldPictureResponse parses an HTTP response from a GetHeldPictureWithResponse call
+func ParseGetHeldPictureResponse(rsp *http.Response) (*GetHeldPictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHeldPictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseProlongHoldResponse parses an HTTP response from a ProlongHoldWithResponse call
 func ParseProlongHoldResponse(rsp *http.Response) (*ProlongHoldResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23588,6 +24434,35 @@ func ParseGetHeldTreeResponse(rsp *http.Response) (*GetHeldTreeResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWatchHeldResponse parses an HTTP response from a WatchHeldWithResponse call
+func ParseWatchHeldResponse(rsp *http.Response) (*WatchHeldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WatchHeldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 101:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -26589,18 +27464,30 @@ type ServerInterface interface {
 	// GetHold One hold
 	// (GET /hands/{id})
 	GetHold(ctx *echo.Context, id HoldRef) error
+	// GetHeldApps The apps on a held device that are not its system's
+	// (GET /hands/{id}/apps)
+	GetHeldApps(ctx *echo.Context, id HoldRef) error
+	// DoOnHeld Do one thing on a held device
+	// (POST /hands/{id}/do)
+	DoOnHeld(ctx *echo.Context, id HoldRef) error
 	// GetElsewhere What locators mean on other devices
 	// (GET /hands/{id}/elsewhere)
 	GetElsewhere(ctx *echo.Context, id HoldRef, params GetElsewhereParams) error
 	// EndHold Give a device back, or do not wait for it any more
 	// (POST /hands/{id}/end)
 	EndHold(ctx *echo.Context, id HoldRef) error
+	// GetHeldPicture The screen of a held device as it is now
+	// (GET /hands/{id}/picture)
+	GetHeldPicture(ctx *echo.Context, id HoldRef) error
 	// ProlongHold Move the end of a hold
 	// (POST /hands/{id}/prolong)
 	ProlongHold(ctx *echo.Context, id HoldRef) error
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	// (GET /hands/{id}/tree)
 	GetHeldTree(ctx *echo.Context, id HoldRef, params GetHeldTreeParams) error
+	// WatchHeld The screen of a held device as it moves, and a way for fingers and keyboard, over a WebSocket
+	// (GET /hands/{id}/watch)
+	WatchHeld(ctx *echo.Context, id HoldRef) error
 	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
 	// (GET /holds/{id}/any-build)
 	GetHoldAnyBuild(ctx *echo.Context, id string, params GetHoldAnyBuildParams) error
@@ -27468,6 +28355,38 @@ func (w *ServerInterfaceWrapper) GetHold(ctx *echo.Context) error {
 	return err
 }
 
+// GetHeldApps converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHeldApps(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHeldApps(ctx, id)
+	return err
+}
+
+// DoOnHeld converts echo context to params.
+func (w *ServerInterfaceWrapper) DoOnHeld(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DoOnHeld(ctx, id)
+	return err
+}
+
 // GetElsewhere converts echo context to params.
 func (w *ServerInterfaceWrapper) GetElsewhere(ctx *echo.Context) error {
 	var err error
@@ -27509,6 +28428,22 @@ func (w *ServerInterfaceWrapper) EndHold(ctx *echo.Context) error {
 	return err
 }
 
+// GetHeldPicture converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHeldPicture(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHeldPicture(ctx, id)
+	return err
+}
+
 // ProlongHold converts echo context to params.
 func (w *ServerInterfaceWrapper) ProlongHold(ctx *echo.Context) error {
 	var err error
@@ -27547,6 +28482,22 @@ func (w *ServerInterfaceWrapper) GetHeldTree(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHeldTree(ctx, id, params)
+	return err
+}
+
+// WatchHeld converts echo context to params.
+func (w *ServerInterfaceWrapper) WatchHeld(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WatchHeld(ctx, id)
 	return err
 }
 
@@ -29524,6 +30475,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/hands/:id/prolong", wrapper.ProlongHold, options.OperationMiddlewares["prolongHold"]...)
 	router.POST(options.BaseURL+"/hands/:id/end", wrapper.EndHold, options.OperationMiddlewares["endHold"]...)
 	router.GET(options.BaseURL+"/hands/:id/tree", wrapper.GetHeldTree, options.OperationMiddlewares["getHeldTree"]...)
+	router.POST(options.BaseURL+"/hands/:id/do", wrapper.DoOnHeld, options.OperationMiddlewares["doOnHeld"]...)
+	router.GET(options.BaseURL+"/hands/:id/apps", wrapper.GetHeldApps, options.OperationMiddlewares["getHeldApps"]...)
+	router.GET(options.BaseURL+"/hands/:id/picture", wrapper.GetHeldPicture, options.OperationMiddlewares["getHeldPicture"]...)
+	router.GET(options.BaseURL+"/hands/:id/watch", wrapper.WatchHeld, options.OperationMiddlewares["watchHeld"]...)
 	router.GET(options.BaseURL+"/hands/:id/elsewhere", wrapper.GetElsewhere, options.OperationMiddlewares["getElsewhere"]...)
 	router.GET(options.BaseURL+"/snippets/:language", wrapper.GetSnippet, options.OperationMiddlewares["getSnippet"]...)
 	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
@@ -30683,6 +31638,79 @@ func (response GetHolddefaultApplicationProblemPlusJSONResponse) VisitGetHoldRes
 	return err
 }
 
+type GetHeldAppsRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type GetHeldAppsResponseObject interface {
+	VisitGetHeldAppsResponse(w http.ResponseWriter) error
+}
+
+type GetHeldApps200JSONResponse HeldApps
+
+func (response GetHeldApps200JSONResponse) VisitGetHeldAppsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHeldAppsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHeldAppsdefaultApplicationProblemPlusJSONResponse) VisitGetHeldAppsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoOnHeldRequestObject struct {
+	Id   HoldRef `json:"id"`
+	Body *DoOnHeldJSONRequestBody
+}
+
+type DoOnHeldResponseObject interface {
+	VisitDoOnHeldResponse(w http.ResponseWriter) error
+}
+
+type DoOnHeld204Response struct {
+}
+
+func (response DoOnHeld204Response) VisitDoOnHeldResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DoOnHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoOnHelddefaultApplicationProblemPlusJSONResponse) VisitDoOnHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetElsewhereRequestObject struct {
 	Id     HoldRef `json:"id"`
 	Params GetElsewhereParams
@@ -30751,6 +31779,51 @@ type EndHolddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndHolddefaultApplicationProblemPlusJSONResponse) VisitEndHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHeldPictureRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type GetHeldPictureResponseObject interface {
+	VisitGetHeldPictureResponse(w http.ResponseWriter) error
+}
+
+type GetHeldPicture200ImagepngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetHeldPicture200ImagepngResponse) VisitGetHeldPictureResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetHeldPicturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHeldPicturedefaultApplicationProblemPlusJSONResponse) VisitGetHeldPictureResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -30831,6 +31904,39 @@ type GetHeldTreedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHeldTreedefaultApplicationProblemPlusJSONResponse) VisitGetHeldTreeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WatchHeldRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type WatchHeldResponseObject interface {
+	VisitWatchHeldResponse(w http.ResponseWriter) error
+}
+
+type WatchHeld101Response struct {
+}
+
+func (response WatchHeld101Response) VisitWatchHeldResponse(w http.ResponseWriter) error {
+	w.WriteHeader(101)
+	return nil
+}
+
+type WatchHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WatchHelddefaultApplicationProblemPlusJSONResponse) VisitWatchHeldResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -34592,18 +35698,30 @@ type StrictServerInterface interface {
 	// GetHold One hold
 	// (GET /hands/{id})
 	GetHold(ctx context.Context, request GetHoldRequestObject) (GetHoldResponseObject, error)
+	// GetHeldApps The apps on a held device that are not its system's
+	// (GET /hands/{id}/apps)
+	GetHeldApps(ctx context.Context, request GetHeldAppsRequestObject) (GetHeldAppsResponseObject, error)
+	// DoOnHeld Do one thing on a held device
+	// (POST /hands/{id}/do)
+	DoOnHeld(ctx context.Context, request DoOnHeldRequestObject) (DoOnHeldResponseObject, error)
 	// GetElsewhere What locators mean on other devices
 	// (GET /hands/{id}/elsewhere)
 	GetElsewhere(ctx context.Context, request GetElsewhereRequestObject) (GetElsewhereResponseObject, error)
 	// EndHold Give a device back, or do not wait for it any more
 	// (POST /hands/{id}/end)
 	EndHold(ctx context.Context, request EndHoldRequestObject) (EndHoldResponseObject, error)
+	// GetHeldPicture The screen of a held device as it is now
+	// (GET /hands/{id}/picture)
+	GetHeldPicture(ctx context.Context, request GetHeldPictureRequestObject) (GetHeldPictureResponseObject, error)
 	// ProlongHold Move the end of a hold
 	// (POST /hands/{id}/prolong)
 	ProlongHold(ctx context.Context, request ProlongHoldRequestObject) (ProlongHoldResponseObject, error)
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	// (GET /hands/{id}/tree)
 	GetHeldTree(ctx context.Context, request GetHeldTreeRequestObject) (GetHeldTreeResponseObject, error)
+	// WatchHeld The screen of a held device as it moves, and a way for fingers and keyboard, over a WebSocket
+	// (GET /hands/{id}/watch)
+	WatchHeld(ctx context.Context, request WatchHeldRequestObject) (WatchHeldResponseObject, error)
 	// GetHoldAnyBuild For hosts, the app file of any build of the hold's workspace
 	// (GET /holds/{id}/any-build)
 	GetHoldAnyBuild(ctx context.Context, request GetHoldAnyBuildRequestObject) (GetHoldAnyBuildResponseObject, error)
@@ -35670,6 +36788,79 @@ func (sh *strictHandler) GetHold(ctx *echo.Context, id HoldRef) error {
 	return nil
 }
 
+// GetHeldApps operation middleware
+func (sh *strictHandler) GetHeldApps(ctx *echo.Context, id HoldRef) error {
+	var request GetHeldAppsRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHeldApps(ctx.Request().Context(), request.(GetHeldAppsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHeldApps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHeldAppsResponseObject); ok {
+		return validResponse.VisitGetHeldAppsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DoOnHeld operation middleware
+func (sh *strictHandler) DoOnHeld(ctx *echo.Context, id HoldRef) error {
+	var request DoOnHeldRequestObject
+
+	request.Id = id
+
+	var body DoOnHeldJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DoOnHeld(ctx.Request().Context(), request.(DoOnHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoOnHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DoOnHeldResponseObject); ok {
+		return validResponse.VisitDoOnHeldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetElsewhere operation middleware
 func (sh *strictHandler) GetElsewhere(ctx *echo.Context, id HoldRef, params GetElsewhereParams) error {
 	var request GetElsewhereRequestObject
@@ -35715,6 +36906,31 @@ func (sh *strictHandler) EndHold(ctx *echo.Context, id HoldRef) error {
 		return err
 	} else if validResponse, ok := response.(EndHoldResponseObject); ok {
 		return validResponse.VisitEndHoldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHeldPicture operation middleware
+func (sh *strictHandler) GetHeldPicture(ctx *echo.Context, id HoldRef) error {
+	var request GetHeldPictureRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHeldPicture(ctx.Request().Context(), request.(GetHeldPictureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHeldPicture")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHeldPictureResponseObject); ok {
+		return validResponse.VisitGetHeldPictureResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -35789,6 +37005,31 @@ func (sh *strictHandler) GetHeldTree(ctx *echo.Context, id HoldRef, params GetHe
 		return err
 	} else if validResponse, ok := response.(GetHeldTreeResponseObject); ok {
 		return validResponse.VisitGetHeldTreeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WatchHeld operation middleware
+func (sh *strictHandler) WatchHeld(ctx *echo.Context, id HoldRef) error {
+	var request WatchHeldRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WatchHeld(ctx.Request().Context(), request.(WatchHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WatchHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WatchHeldResponseObject); ok {
+		return validResponse.VisitWatchHeldResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -37,7 +37,7 @@ var floors = [][]string{
 	{"internal/service/refuse"},
 	{"internal/host/runners", "internal/host/desk"},
 	{"internal/host/attempt", "internal/host/runner/script", "internal/host/runner/program", "internal/host/runner/session"},
-	{"internal/host/runner"},
+	{"internal/host/runner", "internal/host/hands"},
 	{"internal/host/casebook", "internal/host/orders"},
 	{"internal/host/record"},
 	{"internal/host/film"},

@@ -343,7 +343,7 @@ func shown(t *testing.T, video []byte) (at []int64) {
 
 func TestTheVideoShowsWhatACommandDidWhenItDidIt(t *testing.T) {
 	b, _ := online(t, func(tr *standin.Traits) { tr.Temper, tr.Skew = standin.Real, 42*time.Second })
-	l := b.wait(b.start(120, "film", "phone.launch()\nphone.tap('#shore_gull-ledge')\nfor i in range(2):\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_chart')\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_table')\n"))
+	l := b.wait(b.start(120, "film", "phone.launch()\nphone.tap('#shore_gull-ledge')\nfor i in range(2):\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_chart')\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_table')\nphone.long_press('#title', seconds = 2)\n"))
 	require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts[0].Cases)
 	a := l.Attempts[0]
 	pictures := shown(t, b.file(a, "video.mp4"))

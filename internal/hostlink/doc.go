@@ -1,11 +1,12 @@
 // Package hostlink is the contract between the service and the hosts that carry out its work.
 //
-// A host sees the service as a Link: four small interfaces, one for each kind of thing that the two say to each other.
+// A host sees the service as a Link: five small interfaces, one for each kind of thing that the two say to each other.
 //
 //	Work      which devices there are, what is to be done on them, and how it ended
 //	Evidence  what was gathered, in reports and files, whole or part by part
 //	Live      what happens at this moment; it may be lost
 //	Orders    the way back: commands of sessions, and questions to the host itself
+//	Streams   bytes both ways, for as long as both want
 //
 // The service implements Link for a host in its own process; hostlink/remote implements it over the bus and HTTP.
 // hostlink/hostlinktest is the suite that both pass. Every call has a deadline of its caller's, and can be made
@@ -16,6 +17,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"net"
 	"time"
 )
 
@@ -45,6 +47,7 @@ type Link interface {
 	Evidence
 	Live
 	Orders
+	Streams
 }
 
 // Work is what there is to do, and where.
@@ -90,6 +93,12 @@ type Live interface {
 type Orders interface {
 	// Serve answers the orders that the service hands on to a host, until stop is called.
 	Serve(host string, answer Answerer) (stop func(), err error)
+}
+
+// Streams are connections between the service and a host. The service opens them: an order brings a stream's id.
+type Streams interface {
+	// Stream takes a stream up. It is read and written as it comes, with a window: who is ahead waits.
+	Stream(host, id string) (net.Conn, error)
 }
 
 // Answerer carries out one order.

@@ -6,12 +6,14 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"net"
 	"os"
 	"testing"
 	"testing/fstest"
 
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/bus"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
@@ -58,6 +60,10 @@ func LinkSubject(t *testing.T, elsewhere bool) hostlinktest.Subject {
 	}
 	x.Order = func(ctx context.Context, o hostlink.Order) (hostlink.Result, error) {
 		return s.Sessions.Orders.Send(ctx, x.Host, o)
+	}
+	x.Open = func(id string) (net.Conn, error) {
+		b := s.Sessions.Orders.Bus
+		return bus.NewStream(b, bus.Up(x.Host, id), bus.Down(x.Host, id))
 	}
 	x.Cases = func(h hostlink.Hold) map[string]verdict.Verdict {
 		cases, err := s.Store.Cases(ctx, h.AttemptID)

@@ -3,12 +3,15 @@ package httpd
 // Devices that people hold. What was gathered of a hold is asked for as of a leg.
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
 	"time"
 
 	"tessellant/api"
 	"tessellant/internal/core/locators"
 	"tessellant/internal/core/uitree"
+	"tessellant/internal/hostlink"
 	"tessellant/internal/service"
 	"tessellant/internal/service/refuse"
 )
@@ -113,4 +116,82 @@ func (s *server) GetElsewhere(ctx context.Context, q api.GetElsewhereRequestObje
 		o.Locators = append(o.Locators, api.Meant{Css: m.CSS, Says: some(locators.Say(m.Counts)), Counts: each(m.Counts, func(c locators.Count) api.MeantOn { return api.MeantOn{Serial: c.Device, Count: c.N} })})
 	}
 	return o, err
+}
+
+// deed is what is to be done, as the host takes it.
+func deed(b *api.Deed) (any, error) {
+	given := map[string]any{}
+	set := func(name string, v *string) {
+		if v != nil {
+			given[name] = *v
+		}
+	}
+	switch b.Do {
+	case api.DeedTap, api.DeedSwipe, api.DeedType:
+		t := hostlink.Touch{Locator: text(b.Locator), X: number(b.X), Y: number(b.Y), ToX: number(b.ToX), ToY: number(b.ToY), Text: text(b.Text), Took: time.Duration(number(b.Ms)) * time.Millisecond}
+		missing := map[bool]string{true: "x and y, or a locator"}[b.Do == api.DeedTap && t.Locator == "" && (b.X == nil || b.Y == nil)]
+		switch {
+		case b.Do == api.DeedSwipe && (t.Locator == "" && (b.X == nil || b.Y == nil) || b.ToX == nil || b.ToY == nil):
+			missing = "x and y, or a locator, and to_x and to_y"
+		case b.Do == api.DeedType && t.Text == "":
+			missing = "a text"
+		}
+		if missing != "" {
+			return nil, refuse.New(refuse.Invalid, string(b.Do)+" on the device", "give it", "it needs %s", missing)
+		}
+		if b.Do == api.DeedSwipe && t.Took == 0 {
+			t.Took = 300 * time.Millisecond
+		}
+		if t.Locator != "" {
+			if err := uitree.CheckLocator(t.Locator); err != nil {
+				return nil, refuse.New(refuse.Invalid, "find the element", `such as #send, button[text="Send"] or //text`, "%v", err)
+			}
+		}
+		return t, nil
+	case api.DeedPress:
+		set("key", b.Key)
+	case api.DeedRotate:
+		set("orientation", b.Orientation)
+	case api.DeedSet:
+		given["conditions"] = mapped(b.Conditions)
+	case api.DeedInstall:
+		set("build", b.Build)
+	case api.DeedLaunch, api.DeedStop, api.DeedClear, api.DeedRemove:
+		set("app", b.App)
+	case api.DeedPut:
+		set("path", b.Path)
+		if b.Content != nil {
+			given["content"] = base64.StdEncoding.EncodeToString(*b.Content)
+		}
+	case api.DeedKeep:
+		set("name", b.Name)
+	default:
+		return nil, refuse.New(refuse.Invalid, "do it", "see the list in the API's description", "nothing is called %.50q that could be done", b.Do)
+	}
+	return given, nil
+}
+
+func number(n *int) int {
+	if n == nil {
+		return 0
+	}
+	return *n
+}
+
+func (s *server) DoOnHeld(ctx context.Context, q api.DoOnHeldRequestObject) (api.DoOnHeldResponseObject, error) {
+	with, err := deed(q.Body)
+	if err != nil {
+		return nil, err
+	}
+	return api.DoOnHeld204Response{}, s.s.DoOnHeld(ctx, identity(ctx), q.Id, string(q.Body.Do), with)
+}
+
+func (s *server) GetHeldApps(ctx context.Context, q api.GetHeldAppsRequestObject) (api.GetHeldAppsResponseObject, error) {
+	all, err := s.s.HeldApps(ctx, identity(ctx), q.Id)
+	return api.GetHeldApps200JSONResponse{Apps: each(all, func(a service.HeldApp) api.HeldApp { return api.HeldApp{App: a.App, Version: some(a.Version)} })}, err
+}
+
+func (s *server) GetHeldPicture(ctx context.Context, q api.GetHeldPictureRequestObject) (api.GetHeldPictureResponseObject, error) {
+	png, err := s.s.HeldPicture(ctx, identity(ctx), q.Id)
+	return api.GetHeldPicture200ImagepngResponse{Body: bytes.NewReader(png), ContentLength: int64(len(png))}, err
 }

@@ -167,7 +167,7 @@ func recovered(log *slog.Logger) echo.MiddlewareFunc {
 
 // notPacked leaves out what is packed already, what has ranges, and what streams.
 func notPacked(c *echo.Context) bool {
-	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/files", "/backup", "/holds/:id/build", "/holds/:id/package"} {
+	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/picture", "/watch", "/files", "/backup", "/holds/:id/build", "/holds/:id/package"} {
 		if strings.HasSuffix(c.Path(), end) {
 			return true
 		}

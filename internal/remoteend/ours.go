@@ -7,10 +7,12 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
+	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/netprofile"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/phone"
@@ -22,8 +24,12 @@ func (c *command) ours() (any, *w3c.Error) {
 	switch c.call.Name {
 	case "Install App":
 		return nil, c.install()
-	case "Launch App", "Stop App", "Clear App":
+	case "Launch App", "Stop App", "Clear App", "Remove App":
 		return nil, c.app()
+	case "Get Apps":
+		return c.apps()
+	case "Set Conditions":
+		return nil, c.setConditions()
 	case "Get Orientation":
 		r, err := c.onScreen().area()
 		return orientation(r.Right > r.Bottom), err
@@ -159,6 +165,8 @@ func (c *command) app() *w3c.Error {
 		return asError("stop the app", c.phone.Stop(c.ctx, app.ID))
 	case "Clear App":
 		return asError("clear the app's data", c.phone.Clear(c.ctx, app.ID))
+	case "Remove App":
+		return asError("remove the app", c.phone.Uninstall(c.ctx, app.ID))
 	}
 	if given, ok := c.body["args"]; ok {
 		m, ok := given.(map[string]any)
@@ -171,6 +179,64 @@ func (c *command) app() *w3c.Error {
 		}
 	}
 	return asError("launch the app", c.phone.Launch(c.ctx, app))
+}
+
+// apps lists what is on the device besides its system.
+func (c *command) apps() (any, *w3c.Error) {
+	if c.phone.Drawer == nil {
+		return nil, w3c.Fail(w3c.UnsupportedOperation, "this device does not tell which apps are on it")
+	}
+	all, err := c.phone.Drawer.Installed(c.ctx)
+	if err != nil {
+		return nil, asError("list the apps", err)
+	}
+	out := []map[string]string{}
+	for _, a := range all {
+		out = append(out, map[string]string{"app": a.ID, "version": a.Version})
+	}
+	c.answer = fmt.Sprintf("%d apps", len(all))
+	return out, nil
+}
+
+// setConditions sets the device as a run's conditions do.
+func (c *command) setConditions() *w3c.Error {
+	given, ok := c.body["conditions"].(map[string]any)
+	if !ok || len(given) == 0 {
+		return w3c.Fail(w3c.InvalidArgument, `the body must be such as {"conditions": {"dark": "on"}}; the conditions are %s`, strings.Join(conditions.Names(), ", "))
+	}
+	var set conditions.Set
+	for _, name := range slices.Sorted(maps.Keys(given)) {
+		value, ok := given[name].(string)
+		if !ok {
+			return w3c.Fail(w3c.InvalidArgument, "%s must be a text, not %v", short(name), given[name])
+		}
+		var err error
+		if set, err = set.With(name, value); err != nil {
+			return w3c.Fail(w3c.InvalidArgument, "%v", err)
+		}
+	}
+	for name, value := range set {
+		c.args[name] = value
+	}
+	if n, ok := set[conditions.Network]; ok {
+		p, err := netprofile.Parse(n)
+		if err != nil {
+			return w3c.Fail(w3c.InvalidArgument, "%v", err)
+		}
+		if c.Network == nil {
+			return w3c.Fail(w3c.UnsupportedOperation, "the network of this device can't be set: its apps do not go through the host's proxy")
+		}
+		c.Network(p)
+		delete(set, conditions.Network)
+	}
+	if len(set) == 0 {
+		return nil
+	}
+	if c.phone.Conditioner == nil {
+		return w3c.Fail(w3c.UnsupportedOperation, "this device can't be set: its lab does not let us change how it is")
+	}
+	defer c.touched()
+	return asError("set the device", c.phone.Conditioner.Condition(c.ctx, c.App.ID, set, true))
 }
 
 func (c *command) turnTo() *w3c.Error {

@@ -43,6 +43,7 @@ type (
 	// AttemptDetail is an attempt with its cases and artifacts.
 	AttemptDetail = runs.AttemptDetail
 	// SessionView is a session with how it stands.
+	HeldApp     = hands.HeldApp
 	SessionView = sessions.SessionView
 	// DeviceView is a device, and the hold on it where it is this workspace's.
 	DeviceView = fleet.DeviceView

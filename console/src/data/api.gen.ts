@@ -1715,6 +1715,90 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hands/{id}/do": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do one thing on a held device */
+        post: operations["doOnHeld"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/apps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /** The apps on a held device that are not its system's */
+        get: operations["getHeldApps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /** The screen of a held device as it is now */
+        get: operations["getHeldPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /**
+         * The screen of a held device as it moves, and a way for fingers and keyboard, over a WebSocket
+         * @description The connection is upgraded to a WebSocket (RFC 6455). The service sends binary messages that begin with a byte for their kind: `r`, an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1); `k`, a picture of H.264 that needs none before it, and `p`, one that does, each after its moment (8 bytes, big endian, ms on the hold's clock), as units with their lengths before them; `j`, a picture as JPEG after its moment.
+         *     Text messages are JSON: the service sends LiveTold, and takes LiveDone from who has the device in hand. Who asked for the hold has it in hand at once, unless somebody else has; others take it with `{"take": true}`.
+         */
+        get: operations["watchHeld"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hands/{id}/elsewhere": {
         parameters: {
             query?: never;
@@ -4085,6 +4169,100 @@ export interface components {
             patience_seconds: number;
             limit_seconds: number;
             idle_seconds: number;
+        };
+        /** @description One thing that is done on a held device */
+        Deed: {
+            /** @enum {string} */
+            do: "tap" | "swipe" | "type" | "press" | "rotate" | "set" | "install" | "launch" | "stop" | "clear" | "remove" | "put" | "keep";
+            /** @description Of tap and type: the one element that is meant, as CSS or XPath */
+            locator?: string;
+            /** @description Of tap and swipe, without a locator: where, in pixels of the screen as it is held */
+            x?: number;
+            y?: number;
+            /** @description Of swipe: to where */
+            to_x?: number;
+            to_y?: number;
+            /** @description How long a swipe takes (300 unless said), or a finger stays that taps */
+            ms?: number;
+            /** @description Of type: what */
+            text?: string;
+            /** @description Of press: back, home, recent, power, enter, volume_up … */
+            key?: string;
+            /** @description Of rotate: portrait or landscape */
+            orientation?: string;
+            /** @description Of set: conditions as a run has them, such as {"dark": "on"} */
+            conditions?: {
+                [key: string]: string;
+            };
+            /** @description Of install: a reference; the hold's own build unless said */
+            build?: string;
+            /** @description Of launch, stop, clear and remove: an app's id; the hold's own build's unless said */
+            app?: string;
+            /** @description Of put: where the file is to be on the device */
+            path?: string;
+            /**
+             * Format: byte
+             * @description Of put: the file, in Base64
+             */
+            content?: string;
+            /** @description Of keep: what the picture that is kept shows */
+            name?: string;
+        };
+        HeldApps: {
+            apps: components["schemas"]["HeldApp"][];
+        };
+        HeldApp: {
+            /** @description Its id */
+            app: string;
+            /** @description Its version code */
+            version?: string;
+        };
+        /** @description What is told over the WebSocket of a held device; what has not changed is left out */
+        LiveTold: {
+            hand?: {
+                /** @description Who has the device in hand; empty: nobody */
+                name: string;
+                mine: boolean;
+            };
+            /** @description Width and height of the screen as it is held, in pixels */
+            screen?: number[];
+            /**
+             * @description What comes
+             * @enum {string}
+             */
+            picture?: "film" | "single" | "none";
+            /** @description Of a film: bits a second at most */
+            rate?: number;
+            /** @description How many watch */
+            watching?: number;
+            /** @description Something that could not be done */
+            problem?: {
+                what: string;
+                why: string;
+                remedy?: string;
+            };
+        };
+        /** @description What a person does, one thing a message */
+        LiveDone: {
+            /** @description Takes the device in hand */
+            take?: boolean;
+            /** @description All fingers that touch now. One that touched before and is not among them lifts */
+            fingers?: {
+                id: number;
+                /** @description A part of the screen's width as it is held */
+                x: number;
+                y: number;
+            }[];
+            /** @description Typed into what has the focus */
+            text?: string;
+            /** @description The text is not kept */
+            secret?: boolean;
+            keys?: string[];
+            /**
+             * @description What is wanted
+             * @enum {string}
+             */
+            picture?: "film" | "single" | "none";
         };
         /** @description One device by its serial, or any that fits the patterns */
         HoldRequest: {
@@ -7103,6 +7281,102 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["HeldTree"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    doOnHeld: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Deed"];
+            };
+        };
+        responses: {
+            /** @description It is done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHeldApps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The apps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldApps"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHeldPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    watchHeld: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is a WebSocket from here on */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -67,7 +67,7 @@ const (
 var effects = map[string]Effect{
 	"Set Timeouts": Looks, "Switch To Window": Looks, "Switch To Frame": Looks, "Switch To Parent Frame": Looks,
 	"Find Element": Looks, "Find Elements": Looks, "Find Element From Element": Looks, "Find Elements From Element": Looks, "Find Element From Shadow Root": Looks, "Find Elements From Shadow Root": Looks,
-	"Get Device Log": Looks, "Fetch File": Looks,
+	"Get Device Log": Looks, "Fetch File": Looks, "Get Apps": Looks,
 	"Begin Case": Marks, "End Case": Marks, "Step": Marks, "Mark Session": Marks, "Hide Next Text": Marks,
 }
 
@@ -155,9 +155,12 @@ var Extensions = []Command{
 	{"POST", "/session/{session id}/tessellant/app/launch", "Launch App", Phone, false, `{"app": id, "args": {name: text}}; both may be left out`},
 	{"POST", "/session/{session id}/tessellant/app/stop", "Stop App", Phone, false, `{"app": id}, or {} for the session's build`},
 	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Phone, false, `deletes its data; {"app": id of one installed for the session}, or {} for its build`},
+	{"POST", "/session/{session id}/tessellant/app/remove", "Remove App", Phone, false, `{"app": id of one that was installed for the session}`},
+	{"GET", "/session/{session id}/tessellant/apps", "Get Apps", Phone, false, `the apps that are not the system's: [{"app": id, "version": its code}]`},
 	{"GET", "/session/{session id}/tessellant/orientation", "Get Orientation", Phone, false, `"portrait" or "landscape"`},
 	{"POST", "/session/{session id}/tessellant/orientation", "Set Orientation", Phone, false, `{"orientation": "landscape"}`},
 	{"POST", "/session/{session id}/tessellant/network", "Set Network", Phone, false, `{"network": "edge"}; offline, full, or numbers as 120ms/2000/500/1: round trip, kbit/s down, up, % lost`},
+	{"POST", "/session/{session id}/tessellant/conditions", "Set Conditions", Phone, false, `{"conditions": {"dark": "on", "font-scale": "1.3"}}: as a run has them, until the session ends`},
 	{"POST", "/session/{session id}/tessellant/keyboard/hide", "Hide Keyboard", Phone, false, "no error when there is none"},
 	{"GET", "/session/{session id}/tessellant/keyboard", "Is Keyboard Shown", Phone, false, "true or false"},
 	{"POST", "/session/{session id}/tessellant/key", "Press Key", Phone, false, `{"key": "home"}: back, home, enter, delete, volume_up …`},

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -49,6 +50,8 @@ type Bench struct {
 	About    func() hostlink.About       // what the host says of that
 	// Lost is called when a device was lost: it is looked at anew before its hold is closed.
 	Lost func(ctx context.Context, hold hostlink.Hold)
+	// Stream takes up a stream that the service opened.
+	Stream func(id string) (net.Conn, error)
 	// Open lets a session be commanded until shut is called.
 	Open func(ctx context.Context, hold string, end orders.Carrier, log *slog.Logger) (s *orders.Served, shut func())
 }
@@ -276,6 +279,7 @@ func (a *attempt) newKit() *runner.Kit {
 	k.Open = func(ctx context.Context, end orders.Carrier) (*orders.Served, func()) {
 		return a.b.Open(ctx, a.hold.ID, end, a.log)
 	}
+	k.Stream = a.b.Stream
 	return k
 }
 

@@ -134,7 +134,7 @@ func (a *attempt) openRecorders(ctx context.Context) (err error) {
 		if a.film, err = a.timeline.Film(a.unit.Unit); err != nil {
 			return err
 		}
-		a.record = append(a.record, a.film)
+		a.record, k.Film = append(a.record, a.film), a.film
 	}
 	if spec.Recording.Keeps(recording.Screenshots, recording.Commands) {
 		a.record = append(a.record, record.NewShots(a.timeline, a.unit.Unit))

@@ -9,12 +9,14 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
+	"net"
 	"os"
 
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/host/casebook"
+	"tessellant/internal/host/film"
 	"tessellant/internal/host/orders"
 	"tessellant/internal/host/record"
 	"tessellant/internal/host/spool"
@@ -55,6 +57,7 @@ type Kit struct {
 	DeviceLog *record.DeviceLog
 	Gauges    *record.Gauges  // nil: they are not read
 	Network   *record.Network // nil: the device's apps go their own ways
+	Film      *film.Film      // nil: there is none
 	Book      *casebook.Book
 	Package   *Package // nil: the content is none
 
@@ -62,6 +65,8 @@ type Kit struct {
 	Stage func(name string)
 	// Open lets the session be commanded until shut is called.
 	Open func(ctx context.Context, end orders.Carrier) (s *orders.Served, shut func())
+	// Stream takes up a stream that the service opened.
+	Stream func(id string) (net.Conn, error)
 	// Box is where programs run, and About what the host says of that.
 	Box   *sandbox.Box
 	About func() hostlink.About

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"strings"
 	"testing"
 	"time"
@@ -40,6 +41,8 @@ type Subject struct {
 	Stop func(hostlink.Hold)
 	// Order hands an order to the host as the service does.
 	Order func(context.Context, hostlink.Order) (hostlink.Result, error)
+	// Open opens a stream as the service does, without an order.
+	Open func(id string) (net.Conn, error)
 	// Cases gives the cases of an attempt as the service has them, by name, with their verdicts.
 	Cases func(hostlink.Hold) map[string]verdict.Verdict
 	// Kept reads an artifact as the service has it; false: it has none of that name.
@@ -368,6 +371,34 @@ var checks = []check{
 		r, err = p.Order(p.ctx, hostlink.Order{ID: "2", Path: "/fails"})
 		require.NoError(p, err)
 		assert.Contains(p, r.Problem, "the host has a fault")
+	}},
+	{"a stream carries bytes both ways, with a window", "Who is ahead of the reader waits, nothing gets lost, and an end is told with what was sent before it.", func(p *probe) {
+		theirs, err := p.Open("one")
+		require.NoError(p, err)
+		defer theirs.Close()
+		ours, err := p.Link.Stream(p.Host, "one")
+		require.NoError(p, err)
+		defer ours.Close()
+		many := bytes.Repeat([]byte("0123456789abcdef"), 1<<17)
+		for from, to := range map[net.Conn]net.Conn{ours: theirs, theirs: ours} {
+			sent := make(chan error, 1)
+			go func() {
+				_, err := from.Write(many)
+				sent <- err
+			}()
+			got := make([]byte, len(many))
+			require.NoError(p, to.SetReadDeadline(time.Now().Add(patience)))
+			_, err := io.ReadFull(to, got)
+			require.NoError(p, err)
+			require.NoError(p, <-sent)
+			assert.Equal(p, sha256.Sum256(many), sha256.Sum256(got))
+		}
+		_, err = ours.Write([]byte("the end"))
+		require.NoError(p, err)
+		require.NoError(p, ours.Close())
+		rest, err := io.ReadAll(theirs)
+		require.NoError(p, err)
+		assert.Equal(p, "the end", string(rest))
 	}},
 	{"a call whose time is over ends", "Every call ends with its context: a host never hangs because the service does.", func(p *probe) {
 		h := p.hold()

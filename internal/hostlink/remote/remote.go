@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -176,6 +177,15 @@ func (r *Link) Serve(_ string, serve hostlink.Answerer) (func(), error) {
 		r.now.answer(serve, r.Log)
 	}
 	return func() {}, nil // it ends with the joining
+}
+
+// Stream implements Link.
+func (r *Link) Stream(_, id string) (net.Conn, error) {
+	s := r.current()
+	if s == nil || s.bus == nil {
+		return nil, errors.New("this host has no way to the service's bus: streams need it")
+	}
+	return bus.NewStream(s.bus, bus.Down(s.Name, id), bus.Up(s.Name, id))
 }
 
 // listen takes wake-ups until this host joins again.

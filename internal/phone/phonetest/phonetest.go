@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"image/png"
 	"io"
 	"slices"
@@ -218,6 +219,50 @@ var atFirst = []check{
 			p.find("#start")
 			require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
 		}
+	}},
+	{"hand", "LayHand lays fingers on the screen that are followed while they move: one taps, also while another rests; one that is not named any more lifts, and all do when the hand is taken away. Or it is refused.", func(p *probe) {
+		if p.unit.Touchable == nil {
+			p.Skip("this phone follows no fingers")
+		}
+		hand, err := p.unit.Touchable.LayHand(p.ctx)
+		var refused *phone.Refused
+		if errors.As(err, &refused) {
+			p.Skip(refused.Why)
+		}
+		require.NoError(p, err)
+		defer func() { require.NoError(p, hand.Close()) }()
+		place := func(fingers ...phone.Finger) { require.NoError(p, hand.Place(p.ctx, fingers)) }
+		rx, ry := p.find("text[id=title]").Bounds.Center()
+		rests := phone.Finger{ID: 7, X: rx, Y: ry}
+		for _, several := range []bool{false, true} {
+			x, y := p.find("#shore_gull-ledge").Bounds.Center()
+			if several {
+				place(rests)
+				place(rests, phone.Finger{ID: 1, X: x, Y: y})
+				place(rests)
+			} else {
+				place(phone.Finger{ID: 1, X: x, Y: y})
+				place(phone.Finger{ID: 1, X: x + 1, Y: y})
+			}
+			place()
+			p.find("#start")
+			require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
+		}
+		x, y := p.find("#shore_gull-ledge").Bounds.Center()
+		place(phone.Finger{ID: 1, X: x, Y: y})
+		require.NoError(p, hand.Close())
+		p.find("#start")
+		require.Error(p, hand.Place(p.ctx, nil))
+		require.NoError(p, p.Phone.Press(p.ctx, phone.Back))
+	}},
+	{"drawer", "Installed lists the apps that are not the system's.", func(p *probe) {
+		if p.unit.Drawer == nil {
+			p.Skip("this phone does not tell")
+		}
+		all, err := p.unit.Drawer.Installed(p.ctx)
+		require.NoError(p, err)
+		require.Contains(p, fmt.Sprint(all), p.App.ID)
+		require.NotContains(p, fmt.Sprint(all), "systemui")
 	}},
 }
 

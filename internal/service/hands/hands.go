@@ -7,7 +7,6 @@ package hands
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -21,10 +20,8 @@ import (
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/planning"
 	"tessellant/internal/core/recording"
-	"tessellant/internal/core/uitree"
 	"tessellant/internal/core/work"
 	"tessellant/internal/hostlink"
-	"tessellant/internal/remoteend"
 	"tessellant/internal/service/content"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/service/orders"
@@ -194,42 +191,6 @@ func (s *Hands) Holds(ctx context.Context, who store.Identity, going bool, devic
 	return views, next, err
 }
 
-// askHolder asks the host of a hold's device for something that is no command of WebDriver.
-func (s *Hands) askHolder(ctx context.Context, v sessions.SessionView, title, method, path string, q, answer any) error {
-	switch {
-	case v.Stage == "waiting":
-		return refuse.New(refuse.Refused, title, "wait until it has its device", "the hold waits for its device still")
-	case v.Stage == "done":
-		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is over")
-	case v.Stage != "running":
-		return refuse.New(refuse.Refused, title, "try again in a moment", "the device is not ready, or is being given back (%s)", v.Stage)
-	}
-	h, err := s.Sessions.ActiveHold(ctx, v.SessionRow)
-	if errors.Is(err, sessions.ErrNoHold) {
-		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is being ended")
-	}
-	if err != nil {
-		return err
-	}
-	host, err := s.Store.HostName(ctx, h.HostID)
-	if err != nil {
-		return err
-	}
-	var body []byte
-	if q != nil {
-		if body, err = json.Marshal(q); err != nil {
-			return err
-		}
-	}
-	ctx, cancel := context.WithTimeout(ctx, askTakes)
-	defer cancel()
-	err = s.Orders.Ask(ctx, host, h.ID, title, remoteend.Request{Method: method, Path: "/session/" + v.ID + path, Body: body}, answer)
-	if errors.Is(err, orders.ErrGone) {
-		return refuse.New(refuse.Refused, title, "hold the device again", "the hold is over, or its host was started anew")
-	}
-	return err
-}
-
 // Prolong moves the end of a hold by so much.
 func (s *Hands) Prolong(ctx context.Context, who store.Identity, id string, by time.Duration) (v sessions.SessionView, err error) {
 	const title = "prolong the hold"
@@ -273,21 +234,4 @@ func (s *Hands) GiveBack(ctx context.Context, who store.Identity, id string) (se
 		return v, err
 	}
 	return s.Sessions.HoldByID(ctx, who, v.ID)
-}
-
-// HeldTree reads what is on the screen of a device that is held.
-func (s *Hands) HeldTree(ctx context.Context, who store.Identity, id string) (v sessions.SessionView, screen *uitree.Screen, err error) {
-	const title = "read the screen"
-	if v, err = s.Sessions.HoldByID(ctx, who, id); err != nil {
-		return v, nil, err
-	}
-	var t hostlink.Tree
-	if err := s.askHolder(ctx, v, title, http.MethodGet, hostlink.TreePath, nil, &t); err != nil {
-		return v, nil, err
-	}
-	if screen, err = uitree.ParseOurs([]byte(t.XML)); err != nil {
-		return v, nil, refuse.New(refuse.Refused, title, "try again in a moment", "the host's answer can't be read: %v", err)
-	}
-	screen.Rotation = t.Rotation
-	return v, screen, nil
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"slices"
 	"sync"
 	"time"
@@ -368,6 +369,9 @@ func (l *link) Keep(ctx context.Context, hold hostlink.Hold, a hostlink.Artifact
 func (l *link) Serve(name string, answer hostlink.Answerer) (func(), error) {
 	return l.Orders.Serve(name, answer)
 }
+
+// Stream implements hostlink.Link.
+func (l *link) Stream(host, id string) (net.Conn, error) { return l.Orders.TakeUp(host, id) }
 
 // Wake implements hostlink.Link.
 func (l *link) Wake(name string) (<-chan []byte, func()) { return l.Orders.Woken(name) }

@@ -12,7 +12,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"net"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -149,6 +152,30 @@ func (s *Orders) Ask(ctx context.Context, host, hold, title string, q remoteend.
 		return fmt.Errorf("the answer of the host %s can't be read: %w", host, err)
 	}
 	return nil
+}
+
+// Open opens a stream to what a host does with a hold: its order brings the stream's id as {"stream": id}, besides what q's body has. Title is as for Ask.
+func (s *Orders) Open(ctx context.Context, host, hold, title string, q remoteend.Request, with map[string]any) (net.Conn, error) {
+	id := strings.ToLower(rand.Text())
+	c, err := bus.NewStream(s.Bus, bus.Up(host, id), bus.Down(host, id))
+	if err != nil {
+		return nil, refuse.New(refuse.Unavailable, title, "try again in a moment", "%v", err)
+	}
+	body := map[string]any{"stream": id}
+	maps.Copy(body, with)
+	if q.Body, err = json.Marshal(body); err == nil {
+		err = s.Ask(ctx, host, hold, title, q, nil)
+	}
+	if err != nil {
+		_ = c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+// TakeUp is the other end of a stream that was opened here, for a host in this process.
+func (s *Orders) TakeUp(host, id string) (net.Conn, error) {
+	return bus.NewStream(s.Bus, bus.Down(host, id), bus.Up(host, id))
 }
 
 // Send hands an order to a host: directly where that is in this process, else over the bus.

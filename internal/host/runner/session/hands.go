@@ -7,12 +7,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image"
 	"net/http"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"tessellant/internal/core/verdict"
+	people "tessellant/internal/host/hands"
 	"tessellant/internal/host/orders"
 	"tessellant/internal/host/runner"
 	"tessellant/internal/hostlink"
@@ -24,7 +27,8 @@ var errTimeOver = errors.New("the time for which the device was held is over")
 // hands implements runner.Runner.
 type hands struct {
 	*session
-	until atomic.Int64 // ns since 1970
+	until  atomic.Int64 // ns since 1970
+	device *people.Device
 }
 
 // NewHands makes the runner.
@@ -36,6 +40,8 @@ func NewHands(k *runner.Kit) (runner.Runner, error) {
 // Run implements runner.Runner: it waits until the device is given back.
 func (h *hands) Run(ctx context.Context) error {
 	whole := h.Hold.Spec.Limits.Whole.Duration()
+	h.device = &people.Device{Phone: h.Phone, Plain: h.Unit.Unit, Size: image.Pt(h.Unit.Known.Width, h.Unit.Known.Height), Film: h.Film, Note: h.Timeline.Command, Log: h.Log}
+	defer h.device.Open(ctx)()
 	return h.serve(ctx, min(idleLookEvery, whole/4), func(end *remoteend.Session) orders.Carrier { return &held{end, h} }, func(*orders.Served) error {
 		h.until.CompareAndSwap(0, time.Now().Add(whole).UnixNano())
 		if h.left() <= 0 {
@@ -78,6 +84,14 @@ func (x *held) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
 		return x.h.prolong(q.Body)
 	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, hostlink.TreePath):
 		return x.h.tree(ctx)
+	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, hostlink.ShotPath):
+		return x.h.shot(ctx)
+	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.DoPath):
+		return x.deed(ctx, q.Body)
+	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, "/"+hostlink.AppsCommand):
+		return plain(x.Session.Do(ctx, q))
+	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.WatchPath):
+		return x.h.watch(q.Body)
 	}
 	return x.Session.Do(ctx, q)
 }
@@ -104,6 +118,101 @@ func (h *hands) tree(ctx context.Context) remoteend.Response {
 		return refused(fmt.Sprintf("the screen can't be read: %v", err))
 	}
 	return remoteend.Plain(http.StatusOK, hostlink.Tree{XML: s.XML(), Rotation: s.Rotation})
+}
+
+// watch takes somebody in who watches, or has the device in hand.
+func (h *hands) watch(body []byte) remoteend.Response {
+	var q hostlink.Watch
+	if err := json.Unmarshal(body, &q); err != nil || q.Stream == "" {
+		return refused("who wants to watch can't be read")
+	}
+	c, err := h.Stream(q.Stream)
+	if err == nil {
+		if err = h.device.Sit(c, q); err != nil {
+			_ = c.Close()
+		}
+	}
+	if err != nil {
+		return refused(err.Error())
+	}
+	return remoteend.Plain(http.StatusOK, struct{}{})
+}
+
+// shot takes a picture of the screen.
+func (h *hands) shot(ctx context.Context) remoteend.Response {
+	png, err := h.Phone.Screenshot(ctx)
+	if err != nil {
+		return refused(err.Error())
+	}
+	return remoteend.Plain(http.StatusOK, hostlink.Shot{PNG: png})
+}
+
+// deed does one thing that a person asked for.
+func (x *held) deed(ctx context.Context, body []byte) remoteend.Response {
+	var q hostlink.Deed
+	if err := json.Unmarshal(body, &q); err != nil {
+		return refused("what is to be done can't be read")
+	}
+	if path := hostlink.Commands[q.Do]; path != "" {
+		return plain(x.Session.Do(ctx, remoteend.Request{Method: http.MethodPost, Path: "/session/" + x.ID + "/" + path, Body: q.With}))
+	}
+	var t hostlink.Touch
+	if err := json.Unmarshal(q.With, &t); err != nil || !slices.Contains(hostlink.Fingers, q.Do) {
+		return refused("what is to be done can't be read")
+	}
+	if err := x.h.touch(ctx, q.Do, t); err != nil {
+		return refused(err.Error())
+	}
+	return remoteend.Plain(http.StatusOK, nil)
+}
+
+// touch does what fingers and keyboard do.
+func (h *hands) touch(ctx context.Context, do string, t hostlink.Touch) error {
+	if t.Locator != "" {
+		s, err := h.Unit.Tree(ctx)
+		if err != nil {
+			return err
+		}
+		found, err := s.Find(t.Locator)
+		switch {
+		case err != nil:
+			return err
+		case len(found) == 0:
+			return fmt.Errorf("nothing on the screen is %.200s; see what is there: tessellant device tree %s", t.Locator, h.Hold.Serial)
+		case len(found) > 1:
+			return fmt.Errorf("%d elements on the screen are %.200s: say which is meant", len(found), t.Locator)
+		}
+		t.X, t.Y = found[0].Bounds.Center()
+		if do == "type" {
+			if err := h.Phone.Tap(ctx, t.X, t.Y); err != nil {
+				return err
+			}
+		}
+	}
+	switch do {
+	case "type":
+		return h.Phone.Type(ctx, t.Text)
+	case "swipe":
+		return h.Phone.Swipe(ctx, t.X, t.Y, t.ToX, t.ToY, t.Took)
+	}
+	if t.Took > 0 {
+		return h.Phone.Swipe(ctx, t.X, t.Y, t.X, t.Y, t.Took)
+	}
+	return h.Phone.Tap(ctx, t.X, t.Y)
+}
+
+// plain gives what a command of WebDriver answered as this host answers all else.
+func plain(r remoteend.Response) remoteend.Response {
+	var a struct{ Value json.RawMessage }
+	if err := json.Unmarshal(r.Body, &a); err != nil {
+		return refused("the answer can't be read")
+	}
+	if r.Status < http.StatusBadRequest {
+		return remoteend.Response{Status: r.Status, Body: a.Value}
+	}
+	var no struct{ Message string }
+	_ = json.Unmarshal(a.Value, &no)
+	return refused(no.Message)
 }
 
 func refused(why string) remoteend.Response {

@@ -1,0 +1,145 @@
+// Package hands is a device that people hold: several may watch its screen, and one has it in hand.
+//
+// Each comes by a stream (seat.go). The picture goes out as it is made. What fingers and keyboard do comes in and is done in its order, by one worker
+// (doing.go), and stands on the timeline. In: the device, its film, streams. Out: frames as hostlink/live.go has them.
+package hands
+
+import (
+	"context"
+	"errors"
+	"image"
+	"log/slog"
+	"net"
+	"sync"
+
+	"tessellant/internal/guard"
+	"tessellant/internal/host/film"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/phone"
+)
+
+// Device is a device that is held.
+type Device struct {
+	Phone *phone.Unit         // its commands are noted
+	Plain *phone.Unit         // as it is
+	Size  image.Point         // of its upright screen
+	Film  *film.Film          // nil: there is no picture
+	Note  func(phone.Command) // what is done on Plain
+	Log   *slog.Logger
+
+	ctx  context.Context
+	todo chan struct{} // something waits
+
+	mu      sync.Mutex
+	seats   map[*seat]bool
+	hand    *seat // who has it in hand; nil: nobody
+	waiting []doing
+	over    bool
+}
+
+const (
+	// maxSeats is how many may be there at once.
+	maxSeats = 20
+	// maxWaiting is how much may wait to be done: moves of fingers that wait are one.
+	maxWaiting = 256
+)
+
+// ErrFull says that too many watch.
+var ErrFull = errors.New("as many people watch as may; close a page of one of them")
+
+// Open makes the device ready, until ctx ends. Done is called then, and waits for its end.
+func (d *Device) Open(ctx context.Context) (done func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	d.ctx, d.todo, d.seats = ctx, make(chan struct{}, 1), map[*seat]bool{}
+	var all sync.WaitGroup
+	all.Go(func() { _ = guard.Run(d.Log, guard.Hold, func() { d.work(ctx) }) })
+	return func() {
+		d.mu.Lock()
+		d.over = true
+		var leaving []*seat
+		for s := range d.seats {
+			leaving = append(leaving, s)
+		}
+		d.mu.Unlock()
+		cancel()
+		for _, s := range leaving {
+			<-s.gone
+		}
+		all.Wait()
+	}
+}
+
+// Sit lets somebody watch, by a stream, until they leave or the device is given back.
+func (d *Device) Sit(c net.Conn, who hostlink.Watch) error {
+	s := newSeat(d, c, who)
+	d.mu.Lock()
+	switch {
+	case d.over || d.ctx.Err() != nil:
+		d.mu.Unlock()
+		return errors.New("the device is being given back")
+	case len(d.seats) >= maxSeats:
+		d.mu.Unlock()
+		return ErrFull
+	}
+	d.seats[s] = true
+	if who.Takes && who.Mine && d.hand == nil {
+		d.hand = s
+		d.queue(doing{}) // that it is ready when the first finger comes
+	}
+	d.mu.Unlock()
+	go func() {
+		defer close(s.gone)
+		_ = guard.Run(d.Log, guard.Hold, func() { s.serve(d.ctx) })
+		d.left(s)
+	}()
+	d.tellAll()
+	return nil
+}
+
+// left notes that somebody has left: their fingers lift.
+func (d *Device) left(s *seat) {
+	d.mu.Lock()
+	delete(d.seats, s)
+	if d.hand == s {
+		d.hand = nil
+		d.lift()
+	}
+	d.mu.Unlock()
+	d.tellAll()
+}
+
+// take gives the device into somebody's hand. Fingers of who had it lift.
+func (d *Device) take(s *seat) {
+	d.mu.Lock()
+	if d.hand != s {
+		d.hand = s
+		d.lift()
+		d.queue(doing{})
+	}
+	d.mu.Unlock()
+	d.tellAll()
+}
+
+// tellAll tells everybody who has it in hand.
+func (d *Device) tellAll() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	h := hostlink.Hand{}
+	if d.hand != nil {
+		h.Name = d.hand.who.Name
+	}
+	for s := range d.seats {
+		mine := h
+		mine.Mine = d.hand == s
+		s.tell(hostlink.Told{Hand: &mine, Watch: len(d.seats)})
+	}
+}
+
+// tellHand tells who has it in hand of a problem.
+func (d *Device) tellHand(p hostlink.Problem) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.hand != nil {
+		d.hand.tell(hostlink.Told{Problem: &p})
+	}
+}

@@ -1,0 +1,136 @@
+package httpd
+
+// A held device over a WebSocket (RFC 6455): its frames as messages, and back. What they are, hostlink/live.go says.
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/coder/websocket"
+
+	"tessellant/api"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/service/refuse"
+)
+
+const (
+	watchBeat  = 15 * time.Second // between questions whether the other side is there
+	watchWrite = 20 * time.Second // for a message to be taken
+)
+
+func (s *server) WatchHeld(ctx context.Context, q api.WatchHeldRequestObject) (api.WatchHeldResponseObject, error) {
+	if _, err := s.s.HoldByID(ctx, identity(ctx), q.Id); err != nil {
+		return nil, err
+	}
+	r, ok := ctx.Value(keyRequest).(*http.Request)
+	if !ok || r.Header.Get("Upgrade") == "" {
+		return nil, refuse.New(refuse.Invalid, "watch the device", "open it as a WebSocket; a picture is at …/picture", "the request does not ask for a WebSocket")
+	}
+	c, err := s.s.Watch(ctx, identity(ctx), q.Id)
+	if err != nil {
+		return nil, err
+	}
+	return watching{ctx, r, c}, nil
+}
+
+// watching carries frames between a WebSocket and a held device.
+type watching struct {
+	ctx context.Context
+	r   *http.Request
+	c   net.Conn
+}
+
+// VisitWatchHeldResponse implements the response.
+func (w watching) VisitWatchHeldResponse(rw http.ResponseWriter) error {
+	defer w.c.Close()
+	ws, err := websocket.Accept(rw, w.r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled}) // of its own origin alone
+	if err != nil {
+		return nil // it has answered
+	}
+	defer ws.CloseNow()
+	ws.SetReadLimit(hostlink.MaxDone)
+	ctx, cancel := context.WithCancel(w.ctx)
+	defer cancel()
+	var all sync.WaitGroup
+	defer all.Wait()
+	defer w.c.Close()
+	defer cancel()
+	all.Go(func() {
+		defer w.c.Close()
+		w.done(ctx, ws)
+	})
+	all.Go(func() {
+		beat := time.NewTicker(watchBeat)
+		defer beat.Stop()
+		for {
+			select {
+			case <-beat.C:
+				ping, stop := context.WithTimeout(ctx, watchWrite)
+				err := ws.Ping(ping)
+				if stop(); err != nil {
+					_ = w.c.Close()
+					return
+				}
+			case <-ctx.Done():
+				return
+			}
+		}
+	})
+	why := w.shown(ctx, ws)
+	if errors.Is(why, net.ErrClosed) {
+		return nil
+	}
+	_ = ws.Close(websocket.StatusGoingAway, cutTo(why.Error(), 120))
+	return nil
+}
+
+// cutTo cuts a text to what a closing frame takes.
+func cutTo(s string, n int) string {
+	for len(s) > n {
+		r := []rune(s)
+		s = string(r[:len(r)-1])
+	}
+	return s
+}
+
+// done hands on what the person does.
+func (w watching) done(ctx context.Context, ws *websocket.Conn) {
+	for {
+		kind, data, err := ws.Read(ctx)
+		if err != nil {
+			return
+		}
+		if kind != websocket.MessageText {
+			_ = ws.Close(websocket.StatusUnsupportedData, "what is done is said as text")
+			return
+		}
+		if hostlink.WriteFrame(w.c, hostlink.FrameText, data) != nil {
+			return
+		}
+	}
+}
+
+// shown hands on what the person is shown, until there is no more.
+func (w watching) shown(ctx context.Context, ws *websocket.Conn) error {
+	for {
+		kind, body, err := hostlink.ReadFrame(w.c, hostlink.MaxFrame)
+		if err != nil {
+			return err
+		}
+		message, data := websocket.MessageBinary, body
+		if kind == hostlink.FrameText {
+			message = websocket.MessageText
+		} else {
+			data = append([]byte{kind}, body...)
+		}
+		write, cancel := context.WithTimeout(ctx, watchWrite)
+		err = ws.Write(write, message, data)
+		if cancel(); err != nil {
+			return net.ErrClosed
+		}
+	}
+}
