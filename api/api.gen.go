@@ -2081,11 +2081,14 @@ type HeldElement struct {
 	Label *string `json:"label,omitempty"`
 
 	// Locators The best first
-	Locators   []Locator `json:"locators"`
-	Scrollable *bool     `json:"scrollable,omitempty"`
-	Selected   *bool     `json:"selected,omitempty"`
-	Text       *string   `json:"text,omitempty"`
-	Value      *string   `json:"value,omitempty"`
+	Locators []Locator `json:"locators"`
+
+	// Password What is typed into it is a secret
+	Password   *bool   `json:"password,omitempty"`
+	Scrollable *bool   `json:"scrollable,omitempty"`
+	Selected   *bool   `json:"selected,omitempty"`
+	Text       *string `json:"text,omitempty"`
+	Value      *string `json:"value,omitempty"`
 }
 
 // HeldTree defines model for HeldTree.

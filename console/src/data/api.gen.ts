@@ -4351,6 +4351,8 @@ export interface components {
             bounds: components["schemas"]["Region"];
             enabled: boolean;
             checked?: boolean;
+            /** @description What is typed into it is a secret */
+            password?: boolean;
             focused?: boolean;
             selected?: boolean;
             scrollable?: boolean;

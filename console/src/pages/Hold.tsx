@@ -9,7 +9,7 @@ import { Button } from '../parts/controls';
 import { Loaded } from '../parts/Loaded';
 import { Command, Facts, Head, Page, Ref, Refused, Row, Section, Simulated, Sub, Title, When } from '../parts/page';
 import { holdSentence, left } from '../hands/words';
-import HeldTree from '../hands/Tree';
+import HandsOn from '../hands/HandsOn';
 
 export default function HoldPage() {
   const { id = '' } = useParams();
@@ -19,7 +19,6 @@ export default function HoldPage() {
 
 function One({ h }: { h: Hold }) {
   const me = useMe().data;
-  const may = useMay('test');
   const running = h.stage === 'running' && !h.stopping;
   const over = h.stage === 'done';
   return (
@@ -51,7 +50,7 @@ function One({ h }: { h: Hold }) {
           </Link>
         </Row>
       )}
-      {running && may && <HeldTree hold={h} />}
+      {running && <HandsOn hold={h} />}
       {running && (
         <Section aria-labelledby="client">
           <h2 id="client">A test on the same device</h2>

@@ -1,0 +1,100 @@
+// A held device: its screen, which is touched or pointed at, and beside it the tree, the apps, how it is set, and its log.
+import { useState } from 'react';
+import styled from 'styled-components';
+import { useAction } from '../data/action';
+import { answer, base, http, type Hold } from '../data/api';
+import { useMay } from '../data/queries';
+import { Cursor } from '../evidence/cursor';
+import { DeviceLog, type LogView } from '../evidence/DeviceLog';
+import { Button, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
+import { Refused, Row, Section, Sub } from '../parts/page';
+import { narrow } from '../theme';
+import { Drawer } from './Drawer';
+import { Screen } from './Screen';
+import { Settings } from './Settings';
+import { Tree } from './Tree';
+import { useLive } from './useLive';
+import { useTree } from './useTree';
+
+const Both = styled.div`
+  display: grid; grid-template-columns: minmax(240px, 340px) minmax(0, 1fr); gap: 24px; align-items: start;
+  ${narrow} { grid-template-columns: minmax(0, 1fr); }
+`;
+const LogBox = styled.div`height: 460px;`;
+const mostFile = 32 << 20; // bytes
+
+/** A file in Base64. */
+function base64(f: File): Promise<string> {
+  return new Promise((done, failed) => {
+    const r = new FileReader();
+    r.onload = () => done(typeof r.result === 'string' ? r.result.replace(/^[^,]*,/, '') : '');
+    r.onerror = () => failed(new Error(`${f.name} can’t be read`));
+    r.readAsDataURL(f);
+  });
+}
+
+export default function HandsOn({ hold }: { hold: Hold }) {
+  const may = useMay('test');
+  const serial = hold.device?.serial ?? 'the device';
+  const live = useLive(hold.id);
+  const screen = useTree(hold.id, live.painted, may);
+  const path = { params: { path: { id: hold.id } } };
+  const [done, setDone] = useState('');
+  const put = useAction(async (f: File) => {
+    setDone('');
+    if (f.size > mostFile) throw new Error(`${f.name} has ${f.size} bytes; ${mostFile} are the most`);
+    const to = `/sdcard/Download/${f.name.replaceAll('/', '_')}`;
+    await answer(http.POST('/hands/{id}/do', { ...path, body: { do: 'put', path: to, content: await base64(f) } }));
+    setDone(`${f.name} is at ${to}.`);
+  });
+  const keep = useAction(async () => {
+    setDone('');
+    const name = `as it was at ${new Date().toLocaleTimeString('en-GB')}`;
+    await answer(http.POST('/hands/{id}/do', { ...path, body: { do: 'keep', name } }));
+    setDone(`The picture is kept with what was gathered: ${name}.`);
+  });
+  const [log, setLog] = useState<LogView>({ level: 'V', tag: '', find: '' });
+  const [cursor] = useState(() => {
+    const end = new Cursor();
+    end.move(1e12, 'live'); // the newest lines
+    return end;
+  });
+  return (
+    <Section aria-labelledby="hands">
+      <h2 id="hands">The device in your hands</h2>
+      <Both>
+        <div>
+          <Screen live={live} screen={screen} serial={serial} may={may} onFile={(f) => void put.run(f)} />
+          {may && (
+            <Row $gap={8}>
+              <Button $small isDisabled={keep.busy} onPress={() => void keep.run()}>Keep picture</Button>
+              <a href={`${base}/hands/${hold.id}/picture`} download={`${serial}.png`}>Save picture</a>
+            </Row>
+          )}
+          <Sub role="status">{put.busy ? 'The file is being put on the device …' : done}</Sub>
+          {put.error !== undefined && <Refused error={put.error} />}
+          {keep.error !== undefined && <Refused error={keep.error} />}
+        </div>
+        {may && (
+          <Tabs defaultSelectedKey="tree">
+            <TabList aria-label="Beside the screen">
+              <Tab id="tree">Elements</Tab>
+              <Tab id="apps">Apps</Tab>
+              <Tab id="set">Settings</Tab>
+              <Tab id="log">Log</Tab>
+            </TabList>
+            <TabPanel id="tree"><Tree id={hold.id} screen={screen} /></TabPanel>
+            <TabPanel id="apps"><Drawer id={hold.id} /></TabPanel>
+            <TabPanel id="set"><Settings id={hold.id} /></TabPanel>
+            <TabPanel id="log">
+              <LogBox>
+                <DeviceLog leg={hold.id} attempt={1} there live cursor={cursor} view={log}
+                  onView={(v) => setLog((old) => ({ ...old, ...v }))} />
+              </LogBox>
+            </TabPanel>
+          </Tabs>
+        )}
+      </Both>
+    </Section>
+  );
+}
