@@ -3,16 +3,22 @@ package console_test
 // A device in a person's hands: held from its page, its screen and tree side by side, locators that are tried, prolonged, given back.
 
 import (
+	"context"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 )
@@ -39,33 +45,34 @@ func TestADeviceIsHeldFromItsPage(t *testing.T) {
 	d.goTo("/hands/"+next.ID, "main h1")
 	d.says("orr-01 is yours.")
 	eval[bool](d, button)
-	// The screen, and the tree beside it.
+	// The screen as a film, and the tree beside it.
 	d.until("the tree is there", "document.querySelectorAll('[role=tree] [role=treeitem]').length > 3")
-	d.until("the picture is there", "document.querySelector('figure img')?.naturalWidth > 0")
-	mark := `(async () => {
-		const img = document.querySelector('figure img'), r = img.getBoundingClientRect();
-		img.dispatchEvent(new PointerEvent('pointermove', {clientX: r.left + r.width / 2, clientY: r.top + r.height / 2, bubbles: true}));
-		img.dispatchEvent(new PointerEvent('pointerdown', {clientX: r.left + r.width / 2, clientY: r.top + r.height / 2, bubbles: true}));
-		await new Promise(requestAnimationFrame);
-		return document.querySelectorAll('[data-outline]').length;
-	})()`
-	assert.Equal(t, 1, eval[int](d, mark), "what is pointed at is marked on the screen")
-	d.until("its line is, too", "document.querySelector('[role=treeitem][data-at=true]')")
+	d.until("the picture is there", painted)
+	d.says("The device films its screen")
+	d.press("Point at elements")
+	x, y := d.middle("#search")
+	d.do(chromedp.MouseEvent("mouseMoved", x, y), chromedp.MouseClickXY(x, y))
+	d.until("what is pointed at is marked on the screen", "document.querySelectorAll('[data-outline]').length === 1")
+	d.until("its line is, too", "document.querySelector('[role=treeitem][data-at=true]')?.textContent.includes('#search')")
 	d.until("its locators are said", "document.querySelector('ul[aria-label^=Locators] code')")
 	eval[bool](d, `(document.querySelector('[role=tree]').focus(), true)`)
 	d.do(chromedp.KeyEvent(kb.Home))
 	d.until("the arrows go through the tree", "document.querySelector('#tree-0').dataset.at === 'true' && document.querySelectorAll('[data-outline]').length >= 1")
 	// A locator is tried.
-	d.do(chromedp.SendKeys(css("section[aria-labelledby=tree] input"), "text"))
+	d.do(chromedp.SendKeys(css("[role=tabpanel] input"), "text"))
 	d.press("Find")
-	d.until("what it means is counted", "/It means \\d+ elements here/.test(document.querySelector('section[aria-labelledby=tree] [role=status]').textContent)")
-	d.do(chromedp.SendKeys(css("section[aria-labelledby=tree] input"), "[["))
+	d.until("what it means is counted", "/It means \\d+ elements here/.test(document.querySelector('[role=tabpanel] [role=status]').textContent)")
+	d.do(chromedp.SendKeys(css("[role=tabpanel] input"), "[["))
 	d.press("Find")
 	d.says("can't be used")
 	axe, err := os.ReadFile(filepath.Join(housetest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
 	eval[bool](d, string(axe)+";true")
-	assert.Empty(t, eval[[]string](d, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200))))`))
+	for _, tab := range []string{"Elements", "Apps", "Settings", "Log"} {
+		eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "`+tab+`").click(), true)`)
+		d.until(tab+" is shown", `document.querySelector('[role=tab][aria-selected=true]').textContent === "`+tab+`" && document.querySelector('[role=tabpanel]').textContent.length > 20`)
+		assert.Empty(t, eval[[]string](d, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200))))`), tab)
+	}
 	// Longer, and then back.
 	d.press("30 minutes more")
 	d.says("1 h 0 min left")
@@ -83,4 +90,131 @@ func TestADeviceIsHeldFromItsPage(t *testing.T) {
 	d.says("orr-01 was held by hand: a second look.")
 	d.goTo("/sessions", "main pre")
 	d.says("No session has been opened yet.")
+}
+
+// painted says that there is more than one colour on the screen's canvas.
+const painted = `(() => {
+	const c = document.querySelector('canvas');
+	if (!c || c.width < 100) return false;
+	const all = c.getContext('2d').getImageData(0, 0, c.width, c.height).data, seen = new Set();
+	for (let i = 0; i < all.length; i += 4 * 97) seen.add(all[i] << 16 | all[i + 1] << 8 | all[i + 2]);
+	return seen.size > 3;
+})()`
+
+// middle is where on the page the middle of an element of the held screen is.
+func (d *desk) middle(locator string) (x, y float64) {
+	d.t.Helper()
+	var screen []float64
+	housetest.Eventually(d.t, locator+" is on the screen", func() bool {
+		screen = eval[[]float64](d, `(async () => {
+			const t = await (await fetch('/api/v1/hands/newest/tree?find=' + encodeURIComponent("`+locator+`"))).json();
+			if (t.found?.length !== 1) return [];
+			const b = t.elements[t.found[0]].bounds, r = document.querySelector('canvas').getBoundingClientRect();
+			const w = Math.max(...t.elements.map(e => e.bounds.right)), h = Math.max(...t.elements.map(e => e.bounds.bottom));
+			return [r.left + (b.left + b.right) / 2 / w * r.width, r.top + (b.top + b.bottom) / 2 / h * r.height];
+		})()`)
+		return len(screen) == 2
+	})
+	return screen[0], screen[1]
+}
+
+func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
+	d := sit(t, "orr-01")
+	d.signIn()
+	d.addContent()
+	d.devicesFree()
+	h, _, err := d.Service.Hold(t.Context(), d.Who, service.HoldRequest{Device: "orr-01", Build: "kelpline/android@newest", For: 30 * time.Minute})
+	require.NoError(t, err)
+	d.goTo("/hands/"+h.ID, "main h1")
+	d.says("orr-01 is yours.")
+	eval[bool](d, button)
+	d.until("the picture is there", painted)
+	onScreen := func(what string) {
+		t.Helper()
+		d.until(what+" is on the screen", fmt.Sprintf("[...document.querySelectorAll('[role=treeitem]')].some(l => l.textContent.includes(%q))", what))
+	}
+	send := func(what string, e any) {
+		t.Helper()
+		d.do(chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
+			switch e := e.(type) {
+			case input.DispatchMouseEventParams:
+				_, err := cdp.Call(ctx, tab, input.DispatchMouseEvent, e)
+				return err
+			case input.DispatchTouchEventParams:
+				_, err := cdp.Call(ctx, tab, input.DispatchTouchEvent, e)
+				return err
+			}
+			return fmt.Errorf("nothing sends a %s", what)
+		}))
+	}
+
+	// The mouse, then the keyboard: it types where the finger was.
+	x, y := d.middle("#search")
+	d.do(chromedp.MouseClickXY(x, y))
+	onScreen("Tern Rocks")
+	d.until("the field has the focus", "[...document.querySelectorAll('[role=treeitem]')].some(l => l.textContent.includes('#search') && l.textContent.includes('focused'))")
+	assert.Equal(t, "CANVAS", eval[string](d, "document.activeElement.tagName"))
+	d.do(chromedp.KeyEvent("Tern"))
+	onScreen("= Tern")
+	d.do(chromedp.KeyEvent(kb.Backspace))
+	onScreen("= Ter")
+	// What can't be typed is said.
+	eval[bool](d, `(() => {
+		const data = new DataTransfer();
+		data.setData('text', 'Küste');
+		document.querySelector('canvas').dispatchEvent(new ClipboardEvent('paste', {clipboardData: data, bubbles: true, cancelable: true}));
+		return true;
+	})()`)
+	d.says("It could not type the text")
+	d.do(chromedp.KeyEvent(kb.Escape)) // back: the keyboard goes away
+
+	// A finger.
+	x, y = d.middle("#shore_tern-rocks")
+	send("touch", input.DispatchTouchEventParams{Type: "touchStart", TouchPoints: []*input.TouchPoint{{X: x, Y: y}}})
+	send("touch", input.DispatchTouchEventParams{Type: "touchEnd", TouchPoints: []*input.TouchPoint{}})
+	onScreen("#show_chart")
+
+	// The wheel scrolls, by a finger that moves up.
+	x, y = d.middle("#title")
+	send("wheel", input.DispatchMouseEventParams{Type: "mouseWheel", X: x, Y: y + 200, DeltaX: 0.01, DeltaY: 120})
+	// Keys of the device.
+	d.press("Back")
+	onScreen("#settings")
+
+	// Settings and apps.
+	tab := func(name string) {
+		eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "`+name+`").click(), true)`)
+	}
+	tab("Apps")
+	d.until("the app is listed", "document.querySelector('[role=tabpanel]').textContent.includes('org.kelpline.app')")
+	d.press("Stop")
+	tab("Settings")
+	d.press("Landscape")
+	d.until("the screen is turned", "document.querySelector('canvas').width > document.querySelector('canvas').height")
+	d.press("Portrait")
+	d.until("and back", "document.querySelector('canvas').width < document.querySelector('canvas').height")
+	d.press("Keep picture")
+	d.says("The picture is kept")
+
+	// Somebody else takes it, and is seen here.
+	who := d.Who
+	who.KeyName = "ada"
+	c, err := d.Service.Watch(t.Context(), who, h.ID)
+	require.NoError(t, err)
+	defer c.Close()
+	go func() { _, _ = io.Copy(io.Discard, c) }()
+	require.NoError(t, hostlink.WriteFrame(c, hostlink.FrameText, []byte(`{"take": true}`)))
+	d.says("ada has it in hand. 1 other page of it is open.")
+	d.press("Take it in hand")
+	d.until("it is back", "!document.querySelector('main').textContent.includes('has it in hand')")
+
+	d.press("Give it back")
+	d.says("orr-01 was given back.")
+	names := map[string]int{}
+	for _, name := range eval[[]string](d, `(async () => (await (await fetch('/api/v1/legs/`+h.ID+`/timeline')).json()).events.filter(e => e.kind === 'command').map(e => e.name))()`) {
+		names[name]++
+	}
+	assert.GreaterOrEqual(t, names["tap"], 2)
+	assert.GreaterOrEqual(t, names["swipe"], 1)
+	assert.GreaterOrEqual(t, names["type"], 1)
 }

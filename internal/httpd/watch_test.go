@@ -189,6 +189,14 @@ func TestAHeldDeviceIsWatchedAndTouched(t *testing.T) {
 			p.does(m{"take": true})
 			p.hand("first key", true)
 
+			// A way that is cut costs nothing: who comes again has it in hand as before.
+			p.does(finger(0.5, 0.9))
+			_ = p.ws.CloseNow()
+			w.hand("", false)
+			p = o.watch(h.Id, o.Key)
+			p.hand("first key", true)
+			p.until("the film comes anew", func(_ []api.LiveTold, kinds string) bool { return strings.HasPrefix(kinds, "rk") })
+
 			// In the middle of a drag the device is given back.
 			p.does(finger(0.5, 0.2))
 			p.does(finger(0.5, 0.4))

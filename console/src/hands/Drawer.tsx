@@ -33,7 +33,7 @@ export function Drawer({ id }: { id: string }) {
             { name: 'id', show: (a) => a.app },
             { name: 'version code', show: (a) => a.version },
             {
-              name: '', show: (a) => (
+              name: 'what to do', show: (a) => (
                 <Row $gap={4}>
                   {(['launch', 'stop', 'clear', 'remove'] as const).map((d) => (
                     <Button key={d} $small isDisabled={act.busy} onPress={() => void act.run({ do: d, app: a.app })}
