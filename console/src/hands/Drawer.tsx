@@ -34,7 +34,7 @@ export function Drawer({ id }: { id: string }) {
             { name: 'version code', show: (a) => a.version },
             {
               name: 'what to do', show: (a) => (
-                <Row $gap={4}>
+                <Row $gap={4} style={{ flexWrap: 'nowrap' }}>
                   {(['launch', 'stop', 'clear', 'remove'] as const).map((d) => (
                     <Button key={d} $small isDisabled={act.busy} onPress={() => void act.run({ do: d, app: a.app })}
                       aria-label={`${words[d]}: ${a.app}`}>{words[d]}</Button>

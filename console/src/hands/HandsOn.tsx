@@ -1,5 +1,6 @@
 // A held device: its screen, which is touched or pointed at, and beside it the tree, the apps, how it is set, and its log.
 import { useState } from 'react';
+import { Link } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, base, http, type Hold } from '../data/api';
@@ -7,7 +8,7 @@ import { useMay } from '../data/queries';
 import { Cursor } from '../evidence/cursor';
 import { DeviceLog, type LogView } from '../evidence/DeviceLog';
 import { Button, Tab, TabList, TabPanel, Tabs } from '../parts/controls';
-import { Refused, Row, Section, Sub } from '../parts/page';
+import { Refused, Section, Sub } from '../parts/page';
 import { narrow } from '../theme';
 import { Drawer } from './Drawer';
 import { Screen } from './Screen';
@@ -17,7 +18,7 @@ import { useLive } from './useLive';
 import { useTree } from './useTree';
 
 const Both = styled.div`
-  display: grid; grid-template-columns: minmax(240px, 340px) minmax(0, 1fr); gap: 24px; align-items: start;
+  display: grid; grid-template-columns: minmax(240px, 390px) minmax(0, 1fr); gap: 24px; align-items: start;
   ${narrow} { grid-template-columns: minmax(0, 1fr); }
 `;
 const LogBox = styled.div`height: 460px;`;
@@ -60,17 +61,14 @@ export default function HandsOn({ hold }: { hold: Hold }) {
     return end;
   });
   return (
-    <Section aria-labelledby="hands">
-      <h2 id="hands">The device in your hands</h2>
+    <Section aria-label="The device by hand">
       <Both>
         <div>
-          <Screen live={live} screen={screen} serial={serial} may={may} onFile={(f) => void put.run(f)} />
-          {may && (
-            <Row $gap={8}>
-              <Button $small isDisabled={keep.busy} onPress={() => void keep.run()}>Keep picture</Button>
-              <a href={`${base}/hands/${hold.id}/picture`} download={`${serial}.png`}>Save picture</a>
-            </Row>
-          )}
+          <Screen live={live} screen={screen} serial={serial} may={may} onFile={(f) => void put.run(f)}>
+            <Button $small isDisabled={keep.busy} onPress={() => void keep.run()}>Keep picture</Button>
+            <a href={`${base}/hands/${hold.id}/picture`} download={`${serial}.png`}>Save picture</a>
+          </Screen>
+          <Link to={`/legs/${hold.id}`}>All that is gathered: commands, log, gauges, network</Link>
           <Sub role="status">{put.busy ? 'The file is being put on the device …' : done}</Sub>
           {put.error !== undefined && <Refused error={put.error} />}
           {keep.error !== undefined && <Refused error={keep.error} />}

@@ -1,5 +1,7 @@
 // The screen of a held device: it takes mouse, fingers, wheel and keyboard, or is pointed at to find elements.
-import { useCallback, useEffect, useRef, useState, type ClipboardEvent, type KeyboardEvent, type PointerEvent } from 'react';
+import {
+  useCallback, useEffect, useRef, useState, type ClipboardEvent, type KeyboardEvent, type PointerEvent, type ReactNode,
+} from 'react';
 import { DropZone } from 'react-aria-components';
 import styled from 'styled-components';
 import type { LiveDone } from '../data/api';
@@ -15,7 +17,8 @@ import type { HeldScreen } from './useTree';
 const Glass = styled(DropZone)`
   position: relative; outline: none; min-height: 120px; align-self: flex-start; max-width: 100%;
   canvas {
-    display: block; max-width: 100%; max-height: 620px; border: 1px solid ${c.grout}; touch-action: none; background: ${c.hover};
+    display: block; max-width: 100%; max-height: max(380px, calc(100vh - 236px)); border: 1px solid ${c.grout};
+    touch-action: none; background: ${c.hover};
   }
   canvas:focus-visible { outline: 2px solid ${c.lapis}; outline-offset: 1px; }
   &[data-drop-target]::after {
@@ -24,10 +27,16 @@ const Glass = styled(DropZone)`
   }
 `;
 const Column = styled.div`display: flex; flex-direction: column; gap: 8px; min-width: 0;`;
+const Beside = styled.div`display: flex; gap: 8px; align-items: flex-start;`;
+const Keys = styled.div`display: flex; flex-direction: column; gap: 4px; flex: none;
+  a { font-size: 13px; line-height: 24px; text-align: center; }
+`;
 const Told = styled.div`border-left: 3px solid ${c.failed}; background: ${c.panel}; padding: 4px 12px;`;
 
 const wheelFinger = 9_999;
 const wheelRest = 140; // ms without a turn: the finger lifts
+
+const typedHere = ' What is typed here is typed on it; Escape is Back, Tab leads on.';
 
 /** The buttons that a phone has. */
 const buttons = [
@@ -65,9 +74,10 @@ interface Props {
   serial: string;
   may: boolean;
   onFile: (f: File) => void;
+  children?: ReactNode; // below the device's keys
 }
 
-export function Screen({ live, screen, serial, may, onFile }: Props) {
+export function Screen({ live, screen, serial, may, onFile, children }: Props) {
   const [mode, setMode] = useState<'touch' | 'point'>('touch');
   const [fingers] = useState(() => new Fingers());
   const el = useRef<HTMLCanvasElement>(null);
@@ -148,35 +158,38 @@ export function Screen({ live, screen, serial, may, onFile }: Props) {
         <Choose label="What the mouse does" value={mode} onChange={(m) => setMode(m as typeof mode)}
           options={[{ id: 'touch', text: 'Touch it' }, { id: 'point', text: 'Point at elements' }]} />
       )}
-      <Glass aria-label={`Put a file on ${serial}`} isDisabled={!mine}
-        onDrop={(e) => e.items.forEach((i) => { if (i.kind === 'file') void i.getFile().then(onFile); })}>
-        <canvas
-          ref={attach}
-          width={360}
-          height={640}
-          tabIndex={0}
-          // eslint-disable-next-line jsx-a11y/no-interactive-element-to-noninteractive-role -- it is operated by itself, as that role says
-          role="application"
-          aria-label={`The screen of ${serial}, now. ${touches ? 'What is typed here is typed on it; Escape is Back, Tab leads on.' : ''}`}
-          style={{ cursor: mode === 'point' ? 'crosshair' : touches ? 'pointer' : 'default' }}
-          onPointerDown={down}
-          onPointerMove={moved}
-          onPointerUp={up}
-          onPointerCancel={up}
-          onPointerLeave={() => screen.setOver(undefined)}
-          onKeyDown={key}
-          onPaste={paste}
-          onContextMenu={(e) => e.preventDefault()}
-        />
-        {screen.size.w > 0 && <Frames nodes={marked} {...screen.size} />}
-      </Glass>
-      {may && (
-        <Row $gap={4}>
-          {buttons.map(([k, name]) => (
-            <Button key={k} $small isDisabled={!mine} onPress={() => live.send({ keys: [k] })}>{name}</Button>
-          ))}
-        </Row>
-      )}
+      <Beside>
+        <Glass aria-label={`Put a file on ${serial}`} isDisabled={!mine}
+          onDrop={(e) => e.items.forEach((i) => { if (i.kind === 'file') void i.getFile().then(onFile); })}>
+          <canvas
+            ref={attach}
+            width={360}
+            height={640}
+            tabIndex={0}
+            // eslint-disable-next-line jsx-a11y/no-interactive-element-to-noninteractive-role -- it is operated by itself
+            role="application"
+            aria-label={`The screen of ${serial}, now.${touches ? typedHere : ''}`}
+            style={{ cursor: mode === 'point' ? 'crosshair' : touches ? 'pointer' : 'default' }}
+            onPointerDown={down}
+            onPointerMove={moved}
+            onPointerUp={up}
+            onPointerCancel={up}
+            onPointerLeave={() => screen.setOver(undefined)}
+            onKeyDown={key}
+            onPaste={paste}
+            onContextMenu={(e) => e.preventDefault()}
+          />
+          {screen.size.w > 0 && <Frames nodes={marked} {...screen.size} />}
+        </Glass>
+        {may && (
+          <Keys>
+            {buttons.map(([k, name]) => (
+              <Button key={k} $small isDisabled={!mine} onPress={() => live.send({ keys: [k] })}>{name}</Button>
+            ))}
+            {children}
+          </Keys>
+        )}
+      </Beside>
       <Sub role="status">{says(live, may)}</Sub>
       {may && live.way === 'open' && !live.hand.mine && (
         <Row><Button $main onPress={() => live.send({ take: true })}>Take it in hand</Button></Row>

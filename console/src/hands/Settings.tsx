@@ -1,10 +1,12 @@
 // How a held device is set: turned, dark, its text size, where it is, how good its network is.
 import { useState } from 'react';
+import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, http, type Deed } from '../data/api';
 import { Button, Choose, Select, TextField } from '../parts/controls';
-import { Refused, Row, Section, Sub } from '../parts/page';
+import { Faint, Refused, Row, Section, Sub } from '../parts/page';
 
+const Labelled = styled.div`display: flex; flex-direction: column; gap: 4px; font-size: 13px; line-height: 20px;`;
 const networks = ['full', '5g', '4g', '3g', 'edge', 'far-wifi', 'moving-train', 'satellite', 'offline'];
 
 export function Settings({ id }: { id: string }) {
@@ -18,10 +20,16 @@ export function Settings({ id }: { id: string }) {
   return (
     <Section aria-label="Settings of the device">
       <Row $gap={16} style={{ alignItems: 'flex-end' }}>
-        <Choose label="How it is held" value={set.orientation ?? ''} onChange={(o) => void act.run({ do: 'rotate', orientation: o })}
-          options={[{ id: 'portrait', text: 'Portrait' }, { id: 'landscape', text: 'Landscape' }]} />
-        <Choose label="Dark mode" value={set.dark ?? ''} onChange={condition('dark')}
-          options={[{ id: 'off', text: 'Light' }, { id: 'on', text: 'Dark' }]} />
+        <Labelled>
+          <Faint>Held</Faint>
+          <Choose label="How it is held" value={set.orientation ?? ''} onChange={(o) => void act.run({ do: 'rotate', orientation: o })}
+            options={[{ id: 'portrait', text: 'Portrait' }, { id: 'landscape', text: 'Landscape' }]} />
+        </Labelled>
+        <Labelled>
+          <Faint>Look</Faint>
+          <Choose label="Dark mode" value={set.dark ?? ''} onChange={condition('dark')}
+            options={[{ id: 'off', text: 'Light' }, { id: 'on', text: 'Dark' }]} />
+        </Labelled>
         <Select label="Text size" value={set['font-scale'] ?? ''} placeholder="as it is" onChange={condition('font-scale')}
           options={['0.85', '1', '1.15', '1.3', '2'].map((s) => ({ id: s, text: `× ${s}` }))} />
         <Select label="Network" value={set.network ?? ''} placeholder="as it is" onChange={condition('network')}

@@ -43,12 +43,8 @@ function One({ h }: { h: Hold }) {
         </div>
         {!over && <Actions h={h} running={running} />}
       </Head>
-      {h.started && (
-        <Row>
-          <Link to={`/legs/${h.id}`}>
-            {over ? 'What was done: video, commands, log, gauges, network' : 'Its screen, commands, log, gauges and network, as they come'}
-          </Link>
-        </Row>
+      {h.started && !running && (
+        <Row><Link to={`/legs/${h.id}`}>What was done: video, commands, log, gauges, network</Link></Row>
       )}
       {running && <HandsOn hold={h} />}
       {running && (

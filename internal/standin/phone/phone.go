@@ -53,6 +53,7 @@ type Phone struct {
 	seed       uint64
 	fonts      *paint.Fonts
 	drawn      *picture
+	swept      *picture // of a screen on which something moves
 	touch      panel
 	memories   map[string]*rand.Rand // by app and version, see wantsMemory
 

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	xdraw "golang.org/x/image/draw"
 
@@ -28,6 +29,31 @@ var (
 
 // look draws the screen, under mu; once for each state that it is in.
 func (p *Phone) look() *picture {
+	still := p.unmoved()
+	if !p.restless || p.asleep || p.locked {
+		return still
+	}
+	key := fmt.Sprint(still.key, "/", time.Since(p.began)/movesEvery)
+	if p.swept == nil || p.swept.key != key {
+		p.swept = &picture{key: key, img: moved(still.img, int(time.Since(p.began)/movesEvery))}
+	}
+	return p.swept
+}
+
+// movesEvery is how often what moves is somewhere else.
+const movesEvery = time.Second / 30
+
+// moved gives a screen with a bar that runs along its lower edge.
+func moved(screen *image.RGBA, step int) *image.RGBA {
+	out := &image.RGBA{Pix: slices.Clone(screen.Pix), Stride: screen.Stride, Rect: screen.Rect}
+	w, h := screen.Rect.Dx(), screen.Rect.Dy()
+	x := step * 8 % max(w-w/5, 1)
+	draw.Draw(out, image.Rect(x, h-h/50, x+w/5, h), image.NewUniform(color.RGBA{0x24, 0x57, 0xA6, 0xFF}), image.Point{}, draw.Src)
+	return out
+}
+
+// unmoved is what the screen shows of all that does not move by itself, under mu.
+func (p *Phone) unmoved() *picture {
 	key := fmt.Sprint(p.changes, p.now().Format("15:04"), p.front, p.crashed, p.hangs, p.asleep, p.locked, p.folded, p.asking, p.turns())
 	if a := p.frontApp(); a != nil {
 		key += fmt.Sprint("/", a.Version)
