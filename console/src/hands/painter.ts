@@ -8,6 +8,9 @@ interface Around {
 }
 
 const mostFailures = 3; // of a decoder
+const mostWaiting = 24; // pictures that wait to be decoded: then the newest are wanted, and not these
+const anewEvery = 3_000; // ms
+const together = 12; // ms: pictures that come closer are drawn once
 
 /** Whether this browser shows films. Decoders are there on pages that came over HTTPS, or from this machine. */
 export const showsFilms = () => typeof VideoDecoder !== 'undefined';
@@ -15,6 +18,9 @@ export const showsFilms = () => typeof VideoDecoder !== 'undefined';
 export class Painter {
   private decoder: VideoDecoder | undefined;
   private failures = 0;
+  private askedAnew = 0;
+  private drawnAt = 0;
+  private frame = 0;
   private screen: [number, number] | undefined;
   private last: { draw: CanvasImageSource; w: number; h: number; close: () => void } | undefined;
 
@@ -43,6 +49,12 @@ export class Painter {
   film(key: boolean, at: number, units: Uint8Array<ArrayBuffer>) {
     const decoder = this.decoder;
     if (!decoder) return;
+    if (decoder.decodeQueueSize > mostWaiting && performance.now() - this.askedAnew > anewEvery) {
+      this.askedAnew = performance.now();
+      this.end();
+      this.around.stuck();
+      return;
+    }
     try {
       decoder.decode(new EncodedVideoChunk({ type: key ? 'key' : 'delta', timestamp: at * 1000, data: units }));
     } catch {
@@ -72,8 +84,16 @@ export class Painter {
   private show(picture: NonNullable<Painter['last']>) {
     this.last?.close();
     this.last = picture;
-    this.draw();
+    if (performance.now() - this.drawnAt >= together) this.drawNow();
+    else this.frame ||= requestAnimationFrame(() => this.drawNow());
     this.around.painted();
+  }
+
+  private drawNow() {
+    cancelAnimationFrame(this.frame);
+    this.frame = 0;
+    this.drawnAt = performance.now();
+    this.draw();
   }
 
   private draw() {
@@ -90,6 +110,7 @@ export class Painter {
 
   close() {
     this.end();
+    cancelAnimationFrame(this.frame);
     this.last?.close();
     this.last = undefined;
   }

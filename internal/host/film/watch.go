@@ -21,6 +21,10 @@ const (
 	// A device writes a picture at once: what has not gone on for shortQuiet is whole. Where it was not, the way is slower, and quiet takes longer.
 	shortQuiet = 12 * time.Millisecond
 	longQuiet  = 200 * time.Millisecond
+	// Who comes begins with the newest picture that needs none before it. Where more than longReplay have come since, the device is asked for a new one, and for
+	// freshTakes that is waited for.
+	longReplay = 60
+	freshTakes = 1500 * time.Millisecond
 	// maxBehind is how far behind the newest picture a watcher may be, in ms, before it leaves some out.
 	maxBehind = 400
 )
@@ -42,11 +46,35 @@ type Watcher struct {
 	kept   int   // its next picture that is not known to have been shown whole
 	early  []int // bytes of those from there on that were shown before they were kept
 	wait   bool  // for one that needs none before it
+	from   int   // of the piece: until then, none before this one will do
+	until  time.Time
 	jpegAt int64
 }
 
 // Watch lets somebody watch.
-func (f *Film) Watch() *Watcher { return &Watcher{f: f, piece: -1, wait: true, jpegAt: -1} }
+func (f *Film) Watch() *Watcher {
+	w := &Watcher{f: f, piece: -1, wait: true, jpegAt: -1}
+	if r := f.reel; r != nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if last := len(r.pieces) - 1; last >= 0 && r.on && r.sinceKey() > longReplay {
+			w.piece, w.kept, w.from, w.until = last, len(r.pieces[last].shots), len(r.pieces[last].shots), time.Now().Add(freshTakes)
+			r.again()
+		}
+	}
+	return w
+}
+
+// sinceKey is how many pictures have come, under mu, since the newest that needs none before it.
+func (r *reel) sinceKey() int {
+	shots := r.pieces[len(r.pieces)-1].shots
+	for i := len(shots) - 1; i >= 0; i-- {
+		if shots[i].key {
+			return len(shots) - 1 - i
+		}
+	}
+	return len(shots)
+}
 
 // Films says whether the device films itself at present.
 func (f *Film) Films() bool { return f.reel.filming() }
@@ -178,7 +206,11 @@ func (w *Watcher) look() (seen Seen, ok bool, err error) {
 
 // skip goes to the newest kept picture that needs none before it, where there is one ahead.
 func (w *Watcher) skip(p *piece) {
-	for i := len(p.shots) - 1; i > w.kept || w.wait && i == w.kept; i-- {
+	least := w.kept
+	if w.wait && w.from > 0 && time.Now().After(w.until) { // none came: what there is must do
+		least, w.from = 0, 0
+	}
+	for i := len(p.shots) - 1; i > least || w.wait && i == least; i-- {
 		if p.shots[i].key {
 			w.kept, w.wait = i, false
 			return

@@ -20,6 +20,16 @@ func next(t *testing.T, w *Watcher) Seen {
 	return s
 }
 
+// keeps waits until a picture of that moment is kept: the next has begun.
+func (r *rolling) keeps(at int64) {
+	r.t.Helper()
+	require.Eventually(r.t, func() bool {
+		r.reel.mu.Lock()
+		defer r.reel.mu.Unlock()
+		return r.reel.last >= at
+	}, 20*time.Second, time.Millisecond)
+}
+
 // nothing says that a watcher sees no more for a while.
 func nothing(t *testing.T, w *Watcher) {
 	t.Helper()
@@ -68,11 +78,40 @@ func TestWhoIsBehindGoesToTheNewestThatNeedsNoneBeforeIt(t *testing.T) {
 	second := <-p.come
 	r.at(6000, second)
 	r.at(6100, second)
+	r.keeps(6000)
 	s := next(t, w)
 	assert.EqualValues(t, 6000, s.At)
 	assert.True(t, s.Key)
 	assert.EqualValues(t, 6100, next(t, w).At)
 	nothing(t, w)
+}
+
+func TestWhoComesLateGetsABeginningOfTheirOwn(t *testing.T) {
+	p := newProjector(t)
+	r := roll(t, p, time.Hour)
+	film := <-p.come
+	r.at(100, film)
+	one := film.shots[0]
+	for i := range longReplay + 2 { // many that need those before them
+		film.shots = append([][]byte{one}, film.shots...)
+		r.at(int64(200+i), film)
+	}
+	r.keeps(200 + longReplay)
+	w := r.Watch()
+	second := <-p.come
+	r.at(9000, second)
+	s := next(t, w)
+	assert.EqualValues(t, 9000, s.At)
+	assert.True(t, s.Key)
+	// Where none comes, what there is must do.
+	for i := range longReplay + 2 {
+		second.shots = append([][]byte{one}, second.shots...)
+		r.at(int64(9100+i), second)
+	}
+	r.keeps(9100 + longReplay)
+	w = r.Watch()
+	w.until = time.Now()
+	assert.EqualValues(t, 9000, next(t, w).At)
 }
 
 func TestAPictureThatComesInHalvesHasTheFilmBeginAnew(t *testing.T) {

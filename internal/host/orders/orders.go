@@ -32,6 +32,11 @@ type Carrier interface {
 	Ended() bool // no more commands are to come
 }
 
+// Besider is a carrier some of whose commands need not wait for those before them.
+type Besider interface {
+	Beside(q remoteend.Request) bool
+}
+
 // Served is a session, or the desk, that can be commanded.
 type Served struct {
 	end  Carrier
@@ -160,7 +165,8 @@ func (s *Served) find(o hostlink.Order) *done {
 		d.body = append(d.body, o.Piece...)
 		if d.whole = len(d.body) == o.Size; d.whole {
 			s.working++
-			if s.left {
+			b, ok := s.end.(Besider)
+			if s.left || ok && b.Beside(remoteend.Request{Method: o.Method, Path: o.Path}) {
 				go s.do(d)
 			} else {
 				s.next <- d // there is room: no more than that wait

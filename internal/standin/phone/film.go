@@ -93,9 +93,13 @@ func (p *Phone) screenrecord(c *call) int {
 	p.take(c.ctx, 180, 320)
 	ctx, cancel := context.WithCancel(c.ctx)
 	defer cancel()
+	p.mu.Lock()
+	w, h := p.upright()
+	p.mu.Unlock()
 	// The phone has no encoder of its own in its silicon; this is one in software.
 	enc := exec.CommandContext(ctx, "ffmpeg", "-nostdin", "-v", "error", "-fpsprobesize", "0", // no picture waits for the next
-		"-f", "rawvideo", "-pix_fmt", "rgba", "-s", fmt.Sprintf("%dx%d", f.w, f.h), "-i", "-", "-vf", "scale=out_color_matrix=bt709:out_range=tv:flags=fast_bilinear,format=yuv420p",
+		"-f", "rawvideo", "-pix_fmt", "rgba", "-s", fmt.Sprintf("%dx%d", w, h), "-i", "-",
+		"-vf", fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease:out_color_matrix=bt709:out_range=tv:flags=fast_bilinear,format=yuv420p,pad=%[1]d:%[2]d:(ow-iw)/2:(oh-ih)/2", f.w, f.h),
 		"-fps_mode", "passthrough", "-c:v", "libx264", "-preset", "ultrafast", "-tune", "zerolatency", "-maxrate", f.rate, "-bufsize", f.rate, "-crf", "28", "-g", "300", "-threads", "1",
 		"-color_primaries", "bt709", "-color_trc", "bt709", "-colorspace", "bt709", "-color_range", "tv", "-flush_packets", "1", "-f", "h264", "-")
 	enc.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
@@ -105,7 +109,7 @@ func (p *Phone) screenrecord(c *call) int {
 		fmt.Fprintln(c.err, "ERROR: unable to create video/avc codec instance")
 		return 1
 	}
-	code := p.shoot(ctx, f, in, broken)
+	code := p.shoot(ctx, f.limit, image.Pt(w, h), in, broken)
 	if code != 0 {
 		cancel()
 		fmt.Fprintln(c.err, "Unable to get output buffers (err=-32)")
@@ -115,14 +119,14 @@ func (p *Phone) screenrecord(c *call) int {
 	return code
 }
 
-// shoot gives the encoder a picture for each change of the screen.
-func (p *Phone) shoot(ctx context.Context, f film, enc io.Writer, broken <-chan struct{}) (code int) {
-	end := time.NewTimer(f.limit)
+// shoot gives the encoder a picture for each change of the screen, in the size of the upright screen.
+func (p *Phone) shoot(ctx context.Context, limit time.Duration, size image.Point, enc io.Writer, broken <-chan struct{}) (code int) {
+	end := time.NewTimer(limit)
 	defer end.Stop()
 	tick := time.NewTicker(filmEvery)
 	defer tick.Stop()
 	var last *picture
-	frame := image.NewRGBA(image.Rect(0, 0, f.w, f.h))
+	frame := image.NewRGBA(image.Rectangle{Max: size})
 	for {
 		p.mu.Lock()
 		p.doze()
@@ -130,11 +134,14 @@ func (p *Phone) shoot(ctx context.Context, f film, enc io.Writer, broken <-chan 
 		p.mu.Unlock()
 		if pic != last {
 			last = pic
-			draw.Draw(frame, frame.Rect, image.Black, image.Point{}, draw.Src)
-			if !secure {
-				xdraw.ApproxBiLinear.Scale(frame, within(frame.Rect, pic.img.Rect), pic.img, pic.img.Rect, draw.Src, nil)
+			pixels := pic.img.Pix
+			if secure || pic.img.Rect != frame.Rect {
+				draw.Draw(frame, frame.Rect, image.Black, image.Point{}, draw.Src)
+				if pixels = frame.Pix; !secure {
+					xdraw.ApproxBiLinear.Scale(frame, within(frame.Rect, pic.img.Rect), pic.img, pic.img.Rect, draw.Src, nil)
+				}
 			}
-			if _, err := enc.Write(frame.Pix); err != nil {
+			if _, err := enc.Write(pixels); err != nil {
 				return 1
 			}
 		}

@@ -41,7 +41,7 @@ func (p *Phone) look() *picture {
 }
 
 // movesEvery is how often what moves is somewhere else.
-const movesEvery = time.Second / 30
+const movesEvery = time.Second / 60
 
 // moved gives a screen with a bar that runs along its lower edge.
 func moved(screen *image.RGBA, step int) *image.RGBA {

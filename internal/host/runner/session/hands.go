@@ -73,6 +73,11 @@ type held struct {
 	h *hands
 }
 
+// Beside implements orders.Besider: who watches, and the end of the hold, wait for no command.
+func (x *held) Beside(q remoteend.Request) bool {
+	return strings.HasSuffix(q.Path, hostlink.WatchPath) || strings.HasSuffix(q.Path, hostlink.ProlongPath)
+}
+
 // Do implements orders.Carrier.
 func (x *held) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
 	switch {
