@@ -2091,6 +2091,14 @@ type HeldElement struct {
 	Value      *string `json:"value,omitempty"`
 }
 
+// HeldScript defines model for HeldScript.
+type HeldScript struct {
+	Lines []ScriptLine `json:"lines"`
+
+	// Source The lines as a file of the script language with one case
+	Source string `json:"source"`
+}
+
 // HeldTree defines model for HeldTree.
 type HeldTree struct {
 	// Elements In the order of the tree: what is above comes before what is in it
@@ -2556,6 +2564,9 @@ type LiveDone struct {
 	// Picture What is wanted
 	Picture *LiveDonePicture `json:"picture,omitempty"`
 
+	// Record What is touched is to be known, so that it can be done again: a finger waits until the screen was read
+	Record *bool `json:"record,omitempty"`
+
 	// Secret The text is not kept
 	Secret *bool `json:"secret,omitempty"`
 
@@ -2874,6 +2885,15 @@ type NewPool struct {
 	Name       string         `json:"name"`
 }
 
+// NewScript defines model for NewScript.
+type NewScript struct {
+	// Name The package's
+	Name string `json:"name"`
+
+	// Source A file of the script language
+	Source string `json:"source"`
+}
+
 // NewShare defines model for NewShare.
 type NewShare struct {
 	// Path The link, without the service's address; it is told only now
@@ -3117,6 +3137,18 @@ type PutFile struct {
 type Quarantine struct {
 	// Why What is wrong with it, for those who wonder
 	Why string `json:"why"`
+}
+
+// RanLines defines model for RanLines.
+type RanLines struct {
+	Actual   *string `json:"actual,omitempty"`
+	Expected *string `json:"expected,omitempty"`
+
+	// Line Of the lines, from 0: where it ended before its end
+	Line    *int    `json:"line,omitempty"`
+	Message *string `json:"message,omitempty"`
+	Seconds float32 `json:"seconds"`
+	Verdict Verdict `json:"verdict"`
 }
 
 // Reference defines model for Reference.
@@ -3363,6 +3395,19 @@ type RunChange struct {
 	Run  Run           `json:"run"`
 }
 
+// RunLines defines model for RunLines.
+type RunLines struct {
+	// From The first that is run, from 0
+	From   *int               `json:"from,omitempty"`
+	Inputs *map[string]string `json:"inputs,omitempty"`
+
+	// Lines Lines of one case, as phone.tap('#send')
+	Lines []string `json:"lines"`
+
+	// Seconds How long they may take; 120 unless said
+	Seconds *int `json:"seconds,omitempty"`
+}
+
 // RunName defines model for RunName.
 type RunName struct {
 	Name string `json:"name"`
@@ -3556,6 +3601,13 @@ type ScreenChange struct {
 	// Attempt Its id
 	Attempt string `json:"attempt"`
 	Leg     string `json:"leg"`
+}
+
+// ScriptLine defines model for ScriptLine.
+type ScriptLine struct {
+	// At When it was done
+	At   int64  `json:"at"`
+	Text string `json:"text"`
 }
 
 // Session defines model for Session.
@@ -3979,6 +4031,12 @@ type GetElsewhereParams struct {
 	Css []string `form:"css" json:"css"`
 }
 
+// GetHeldScriptParams defines parameters for GetHeldScript.
+type GetHeldScriptParams struct {
+	// From Only what was done from this moment on, in ms on the hold's clock
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+}
+
 // GetHeldTreeParams defines parameters for GetHeldTree.
 type GetHeldTreeParams struct {
 	// Find A locator, CSS or XPath: what it means is said
@@ -4302,6 +4360,9 @@ type DoOnHeldJSONRequestBody = Deed
 // ProlongHoldJSONRequestBody defines body for ProlongHold for application/json ContentType.
 type ProlongHoldJSONRequestBody = Prolong
 
+// RunOnHeldJSONRequestBody defines body for RunOnHeld for application/json ContentType.
+type RunOnHeldJSONRequestBody = RunLines
+
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody AddHostJSONBody
 
@@ -4361,6 +4422,9 @@ type AddShareJSONRequestBody = ShareRequest
 
 // StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
 type StopRunJSONRequestBody = Stop
+
+// AddScriptJSONRequestBody defines body for AddScript for application/json ContentType.
+type AddScriptJSONRequestBody = NewScript
 
 // MarkSessionJSONRequestBody defines body for MarkSession for application/json ContentType.
 type MarkSessionJSONRequestBody = Mark
@@ -4706,6 +4770,31 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
 	ProlongHold(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunOnHeldWithBody Run lines of a script on a held device, as it stands
+	//
+	// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+	RunOnHeldWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunOnHeld Run lines of a script on a held device, as it stands
+	//
+	// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+	RunOnHeld(ctx context.Context, id HoldRef, body RunOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHeldScript What was done by hand on a device, as lines of a script
+	//
+	// Also when the hold is over. What clients of WebDriver and scripts did is not among the lines.
+	//
+	// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
+	GetHeldScript(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	//
@@ -5352,6 +5441,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 	StopRun(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddScriptWithBody Add a package of one script
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScriptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddScript Add a package of one script
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScript(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RotateSecrets Make a new key for the secret inputs of runs
 	//
@@ -6123,6 +6226,61 @@ func (c *Client) ProlongHoldWithBody(ctx context.Context, id HoldRef, contentTyp
 // Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
 func (c *Client) ProlongHold(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewProlongHoldRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunOnHeldWithBody Run lines of a script on a held device, as it stands
+//
+// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+func (c *Client) RunOnHeldWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunOnHeldRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunOnHeld Run lines of a script on a held device, as it stands
+//
+// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+func (c *Client) RunOnHeld(ctx context.Context, id HoldRef, body RunOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunOnHeldRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHeldScript What was done by hand on a device, as lines of a script
+//
+// Also when the hold is over. What clients of WebDriver and scripts did is not among the lines.
+//
+// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
+func (c *Client) GetHeldScript(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHeldScriptRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7739,6 +7897,40 @@ func (c *Client) StopRunWithBody(ctx context.Context, id string, contentType str
 // Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 func (c *Client) StopRun(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddScriptWithBody Add a package of one script
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *Client) AddScriptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddScriptRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddScript Add a package of one script
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *Client) AddScript(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddScriptRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9660,6 +9852,114 @@ func NewProlongHoldRequestWithBody(server string, id HoldRef, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunOnHeldRequest calls the generic RunOnHeld builder with application/json body
+func NewRunOnHeldRequest(server string, id HoldRef, body RunOnHeldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunOnHeldRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRunOnHeldRequestWithBody constructs an http.Request for the RunOnHeld method, with any body, and a specified content type
+func NewRunOnHeldRequestWithBody(server string, id HoldRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/run", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetHeldScriptRequest constructs an http.Request for the GetHeldScript method
+func NewGetHeldScriptRequest(server string, id HoldRef, params *GetHeldScriptParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/script", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -13496,6 +13796,46 @@ func NewStopRunRequestWithBody(server string, id string, contentType string, bod
 	return req, nil
 }
 
+// NewAddScriptRequest calls the generic AddScript builder with application/json body
+func NewAddScriptRequest(server string, body AddScriptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddScriptRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddScriptRequestWithBody constructs an http.Request for the AddScript method, with any body, and a specified content type
+func NewAddScriptRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scripts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewRotateSecretsRequest constructs an http.Request for the RotateSecrets method
 func NewRotateSecretsRequest(server string) (*http.Request, error) {
 	var err error
@@ -14461,6 +14801,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
 	ProlongHoldWithResponse(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*ProlongHoldResponse, error)
 
+	// RunOnHeldWithBodyWithResponse Run lines of a script on a held device, as it stands
+	//
+	// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+	RunOnHeldWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunOnHeldResponse, error)
+
+	// RunOnHeldWithResponse Run lines of a script on a held device, as it stands
+	//
+	// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+	RunOnHeldWithResponse(ctx context.Context, id HoldRef, body RunOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*RunOnHeldResponse, error)
+
+	// GetHeldScriptWithResponse What was done by hand on a device, as lines of a script
+	//
+	// Also when the hold is over. What clients of WebDriver and scripts did is not among the lines.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
+	GetHeldScriptWithResponse(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*GetHeldScriptResponse, error)
+
 	// GetHeldTreeWithResponse What is on the screen of a held device, and how each element can be addressed
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15208,6 +15575,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /runs/{id}/stop (the `StopRun` operationId).
 	StopRunWithResponse(ctx context.Context, id string, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
+
+	// AddScriptWithBodyWithResponse Add a package of one script
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScriptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddScriptResponse, error)
+
+	// AddScriptWithResponse Add a package of one script
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScriptWithResponse(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*AddScriptResponse, error)
 
 	// RotateSecretsWithResponse Make a new key for the secret inputs of runs
 	//
@@ -16905,6 +17286,102 @@ func (r ProlongHoldResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ProlongHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunOnHeldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RanLines
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunOnHeldResponse) GetJSON200() *RanLines {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunOnHeldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunOnHeldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunOnHeldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunOnHeldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunOnHeldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHeldScriptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HeldScript
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHeldScriptResponse) GetJSON200() *HeldScript {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHeldScriptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHeldScriptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHeldScriptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHeldScriptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHeldScriptResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20527,6 +21004,61 @@ func (r StopRunResponse) ContentType() string {
 	return ""
 }
 
+type AddScriptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Package
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddScriptResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddScriptResponse) GetJSON201() *Package {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddScriptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddScriptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddScriptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddScriptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddScriptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RotateSecretsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21762,6 +22294,51 @@ func (c *ClientWithResponses) ProlongHoldWithResponse(ctx context.Context, id Ho
 		return nil, err
 	}
 	return ParseProlongHoldResponse(rsp)
+}
+
+// RunOnHeldWithBodyWithResponse Run lines of a script on a held device, as it stands
+//
+// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+func (c *ClientWithResponses) RunOnHeldWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunOnHeldResponse, error) {
+	rsp, err := c.RunOnHeldWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunOnHeldResponse(rsp)
+}
+
+// RunOnHeldWithResponse Run lines of a script on a held device, as it stands
+//
+// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/run (the `RunOnHeld` operationId).
+func (c *ClientWithResponses) RunOnHeldWithResponse(ctx context.Context, id HoldRef, body RunOnHeldJSONRequestBody, reqEditors ...RequestEditorFn) (*RunOnHeldResponse, error) {
+	rsp, err := c.RunOnHeld(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunOnHeldResponse(rsp)
+}
+
+// GetHeldScriptWithResponse What was done by hand on a device, as lines of a script
+//
+// Also when the hold is over. What clients of WebDriver and scripts did is not among the lines.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
+func (c *ClientWithResponses) GetHeldScriptWithResponse(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*GetHeldScriptResponse, error) {
+	rsp, err := c.GetHeldScript(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHeldScriptResponse(rsp)
 }
 
 // GetHeldTreeWithResponse What is on the screen of a held device, and how each element can be addressed
@@ -23094,6 +23671,32 @@ func (c *ClientWithResponses) StopRunWithResponse(ctx context.Context, id string
 	return ParseStopRunResponse(rsp)
 }
 
+// AddScriptWithBodyWithResponse Add a package of one script
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *ClientWithResponses) AddScriptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddScriptResponse, error) {
+	rsp, err := c.AddScriptWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddScriptResponse(rsp)
+}
+
+// AddScriptWithResponse Add a package of one script
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *ClientWithResponses) AddScriptWithResponse(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*AddScriptResponse, error) {
+	rsp, err := c.AddScript(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddScriptResponse(rsp)
+}
+
 // RotateSecretsWithResponse Make a new key for the secret inputs of runs
 //
 // Secret inputs of runs that go on are sealed anew. Keys from the environment are changed there; then those are sealed with the first one.
@@ -24400,6 +25003,72 @@ func ParseProlongHoldResponse(rsp *http.Response) (*ProlongHoldResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunOnHeldResponse parses an HTTP response from a RunOnHeldWithResponse call
+func ParseRunOnHeldResponse(rsp *http.Response) (*RunOnHeldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunOnHeldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RanLines
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHeldScriptResponse parses an HTTP response from a GetHeldScriptWithResponse call
+func ParseGetHeldScriptResponse(rsp *http.Response) (*GetHeldScriptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHeldScriptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HeldScript
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -26896,6 +27565,46 @@ func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	return response, nil
 }
 
+// ParseAddScriptResponse parses an HTTP response from a AddScriptWithResponse call
+func ParseAddScriptResponse(rsp *http.Response) (*AddScriptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddScriptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRotateSecretsResponse parses an HTTP response from a RotateSecretsWithResponse call
 func ParseRotateSecretsResponse(rsp *http.Response) (*RotateSecretsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27485,6 +28194,12 @@ type ServerInterface interface {
 	// ProlongHold Move the end of a hold
 	// (POST /hands/{id}/prolong)
 	ProlongHold(ctx *echo.Context, id HoldRef) error
+	// RunOnHeld Run lines of a script on a held device, as it stands
+	// (POST /hands/{id}/run)
+	RunOnHeld(ctx *echo.Context, id HoldRef) error
+	// GetHeldScript What was done by hand on a device, as lines of a script
+	// (GET /hands/{id}/script)
+	GetHeldScript(ctx *echo.Context, id HoldRef, params GetHeldScriptParams) error
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	// (GET /hands/{id}/tree)
 	GetHeldTree(ctx *echo.Context, id HoldRef, params GetHeldTreeParams) error
@@ -27716,6 +28431,9 @@ type ServerInterface interface {
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx *echo.Context, id string) error
+	// AddScript Add a package of one script
+	// (POST /scripts)
+	AddScript(ctx *echo.Context) error
 	// RotateSecrets Make a new key for the secret inputs of runs
 	// (POST /secrets/rotate)
 	RotateSecrets(ctx *echo.Context) error
@@ -28460,6 +29178,47 @@ func (w *ServerInterfaceWrapper) ProlongHold(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ProlongHold(ctx, id)
+	return err
+}
+
+// RunOnHeld converts echo context to params.
+func (w *ServerInterfaceWrapper) RunOnHeld(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RunOnHeld(ctx, id)
+	return err
+}
+
+// GetHeldScript converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHeldScript(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHeldScriptParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHeldScript(ctx, id, params)
 	return err
 }
 
@@ -30091,6 +30850,15 @@ func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 	return err
 }
 
+// AddScript converts echo context to params.
+func (w *ServerInterfaceWrapper) AddScript(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddScript(ctx)
+	return err
+}
+
 // RotateSecrets converts echo context to params.
 func (w *ServerInterfaceWrapper) RotateSecrets(ctx *echo.Context) error {
 	var err error
@@ -30479,6 +31247,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/hands/:id/end", wrapper.EndHold, options.OperationMiddlewares["endHold"]...)
 	router.GET(options.BaseURL+"/hands/:id/tree", wrapper.GetHeldTree, options.OperationMiddlewares["getHeldTree"]...)
 	router.POST(options.BaseURL+"/hands/:id/do", wrapper.DoOnHeld, options.OperationMiddlewares["doOnHeld"]...)
+	router.GET(options.BaseURL+"/hands/:id/script", wrapper.GetHeldScript, options.OperationMiddlewares["getHeldScript"]...)
+	router.POST(options.BaseURL+"/hands/:id/run", wrapper.RunOnHeld, options.OperationMiddlewares["runOnHeld"]...)
+	router.POST(options.BaseURL+"/scripts", wrapper.AddScript, options.OperationMiddlewares["addScript"]...)
 	router.GET(options.BaseURL+"/hands/:id/apps", wrapper.GetHeldApps, options.OperationMiddlewares["getHeldApps"]...)
 	router.GET(options.BaseURL+"/hands/:id/picture", wrapper.GetHeldPicture, options.OperationMiddlewares["getHeldPicture"]...)
 	router.GET(options.BaseURL+"/hands/:id/watch", wrapper.WatchHeld, options.OperationMiddlewares["watchHeld"]...)
@@ -31867,6 +32638,86 @@ type ProlongHolddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ProlongHolddefaultApplicationProblemPlusJSONResponse) VisitProlongHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunOnHeldRequestObject struct {
+	Id   HoldRef `json:"id"`
+	Body *RunOnHeldJSONRequestBody
+}
+
+type RunOnHeldResponseObject interface {
+	VisitRunOnHeldResponse(w http.ResponseWriter) error
+}
+
+type RunOnHeld200JSONResponse RanLines
+
+func (response RunOnHeld200JSONResponse) VisitRunOnHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunOnHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunOnHelddefaultApplicationProblemPlusJSONResponse) VisitRunOnHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHeldScriptRequestObject struct {
+	Id     HoldRef `json:"id"`
+	Params GetHeldScriptParams
+}
+
+type GetHeldScriptResponseObject interface {
+	VisitGetHeldScriptResponse(w http.ResponseWriter) error
+}
+
+type GetHeldScript200JSONResponse HeldScript
+
+func (response GetHeldScript200JSONResponse) VisitGetHeldScriptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHeldScriptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHeldScriptdefaultApplicationProblemPlusJSONResponse) VisitGetHeldScriptResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -35059,6 +35910,59 @@ func (response StopRundefaultApplicationProblemPlusJSONResponse) VisitStopRunRes
 	return err
 }
 
+type AddScriptRequestObject struct {
+	Body *AddScriptJSONRequestBody
+}
+
+type AddScriptResponseObject interface {
+	VisitAddScriptResponse(w http.ResponseWriter) error
+}
+
+type AddScript200JSONResponse Package
+
+func (response AddScript200JSONResponse) VisitAddScriptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddScript201JSONResponse Package
+
+func (response AddScript201JSONResponse) VisitAddScriptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddScriptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddScriptdefaultApplicationProblemPlusJSONResponse) VisitAddScriptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RotateSecretsRequestObject struct {
 }
 
@@ -35719,6 +36623,12 @@ type StrictServerInterface interface {
 	// ProlongHold Move the end of a hold
 	// (POST /hands/{id}/prolong)
 	ProlongHold(ctx context.Context, request ProlongHoldRequestObject) (ProlongHoldResponseObject, error)
+	// RunOnHeld Run lines of a script on a held device, as it stands
+	// (POST /hands/{id}/run)
+	RunOnHeld(ctx context.Context, request RunOnHeldRequestObject) (RunOnHeldResponseObject, error)
+	// GetHeldScript What was done by hand on a device, as lines of a script
+	// (GET /hands/{id}/script)
+	GetHeldScript(ctx context.Context, request GetHeldScriptRequestObject) (GetHeldScriptResponseObject, error)
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	// (GET /hands/{id}/tree)
 	GetHeldTree(ctx context.Context, request GetHeldTreeRequestObject) (GetHeldTreeResponseObject, error)
@@ -35950,6 +36860,9 @@ type StrictServerInterface interface {
 	// StopRun End a run, or one leg of it
 	// (POST /runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
+	// AddScript Add a package of one script
+	// (POST /scripts)
+	AddScript(ctx context.Context, request AddScriptRequestObject) (AddScriptResponseObject, error)
 	// RotateSecrets Make a new key for the secret inputs of runs
 	// (POST /secrets/rotate)
 	RotateSecrets(ctx context.Context, request RotateSecretsRequestObject) (RotateSecretsResponseObject, error)
@@ -36982,6 +37895,80 @@ func (sh *strictHandler) ProlongHold(ctx *echo.Context, id HoldRef) error {
 		return err
 	} else if validResponse, ok := response.(ProlongHoldResponseObject); ok {
 		return validResponse.VisitProlongHoldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RunOnHeld operation middleware
+func (sh *strictHandler) RunOnHeld(ctx *echo.Context, id HoldRef) error {
+	var request RunOnHeldRequestObject
+
+	request.Id = id
+
+	var body RunOnHeldJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunOnHeld(ctx.Request().Context(), request.(RunOnHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunOnHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunOnHeldResponseObject); ok {
+		return validResponse.VisitRunOnHeldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHeldScript operation middleware
+func (sh *strictHandler) GetHeldScript(ctx *echo.Context, id HoldRef, params GetHeldScriptParams) error {
+	var request GetHeldScriptRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHeldScript(ctx.Request().Context(), request.(GetHeldScriptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHeldScript")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHeldScriptResponseObject); ok {
+		return validResponse.VisitGetHeldScriptResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -39373,6 +40360,52 @@ func (sh *strictHandler) StopRun(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(StopRunResponseObject); ok {
 		return validResponse.VisitStopRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddScript operation middleware
+func (sh *strictHandler) AddScript(ctx *echo.Context) error {
+	var request AddScriptRequestObject
+
+	var body AddScriptJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddScript(ctx.Request().Context(), request.(AddScriptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddScript")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddScriptResponseObject); ok {
+		return validResponse.VisitAddScriptResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -205,7 +205,7 @@ func (a *App) holdCmd() *cobra.Command {
 				}
 			})
 		}}
-	return group("hold", "List, prolong and end what people hold", list, show, prolong, end)
+	return group("hold", "List, prolong and end what people hold", list, show, prolong, end, a.holdScriptCmd())
 }
 
 func (a *App) holdList(ctx context.Context, q api.ListHoldsParams) error {

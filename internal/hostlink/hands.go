@@ -5,6 +5,8 @@ package hostlink
 import (
 	"encoding/json"
 	"time"
+
+	"tessellant/internal/core/verdict"
 )
 
 // The ends of the paths.
@@ -14,6 +16,7 @@ const (
 	TreePath    = HandsPath + "tree"    // GET, answers Tree
 	ShotPath    = HandsPath + "shot"    // GET, answers Shot
 	DoPath      = HandsPath + "do"      // POST Deed; answers its command's value
+	RunPath     = HandsPath + "run"     // POST Script; answers Ran
 )
 
 // Prolong moves the end of a hold.
@@ -61,3 +64,20 @@ var Commands = map[string]string{
 
 // AppsCommand lists the apps on a device.
 const AppsCommand = "tessellant/apps"
+
+// Script is lines that are run on a held device, as one case.
+type Script struct {
+	Source string // a file of the script language
+	Func   string // the case in it
+	Inputs map[string]string
+	Within time.Duration
+}
+
+// Ran says how that came out.
+type Ran struct {
+	Verdict          verdict.Verdict
+	Message          string
+	Line             int // of the source, where it ended before its end; 0: nowhere
+	Expected, Actual string
+	Took             time.Duration
+}

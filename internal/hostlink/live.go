@@ -67,6 +67,7 @@ type Done struct {
 	Secret  bool       `json:"secret,omitempty"`  // the text is: it is not kept
 	Keys    []string   `json:"keys,omitempty"`    // pressed, one after the other
 	Picture string     `json:"picture,omitempty"` // film, single or none: what is wanted
+	Record  *bool      `json:"record,omitempty"`  // what is touched is to be known, so that it can be done again
 }
 
 // Contact is where a finger touches: parts of the screen as it is held, from 0 to 1.

@@ -91,7 +91,7 @@ func (s *server) GetHeldTree(ctx context.Context, q api.GetHeldTreeRequestObject
 
 func heldElement(e *uitree.Element, depth int, of []locators.Locator) api.HeldElement {
 	o := api.HeldElement{Kind: e.Kind, Depth: depth, Id: some(e.ID), Text: some(e.Text), Label: some(e.Label), Value: some(e.Value), Hint: some(e.Hint), Class: some(e.Class), Enabled: e.Enabled,
-		Bounds:  api.Region{Left: e.Bounds.Left, Top: e.Bounds.Top, Right: e.Bounds.Right, Bottom: e.Bounds.Bottom},
+		Bounds:   api.Region{Left: e.Bounds.Left, Top: e.Bounds.Top, Right: e.Bounds.Right, Bottom: e.Bounds.Bottom},
 		Password: someTrue(e.Password), Checked: someTrue(e.Checked), Focused: someTrue(e.Focused), Selected: someTrue(e.Selected), Scrollable: someTrue(e.Scrollable), Clickable: someTrue(e.Clickable)}
 	o.Locators = each(of, func(l locators.Locator) api.Locator {
 		return api.Locator{By: api.LocatorBy(l.By), Css: l.CSS, Here: l.Here, Fickle: someTrue(l.Fickle)}

@@ -1735,6 +1735,69 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hands/{id}/script": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /**
+         * What was done by hand on a device, as lines of a script
+         * @description Also when the hold is over. What clients of WebDriver and scripts did is not among the lines.
+         */
+        get: operations["getHeldScript"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Run lines of a script on a held device, as it stands
+         * @description Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
+         */
+        post: operations["runOnHeld"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/scripts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a package of one script */
+        post: operations["addScript"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hands/{id}/apps": {
         parameters: {
             query?: never;
@@ -4208,6 +4271,45 @@ export interface components {
             /** @description Of keep: what the picture that is kept shows */
             name?: string;
         };
+        HeldScript: {
+            lines: components["schemas"]["ScriptLine"][];
+            /** @description The lines as a file of the script language with one case */
+            source: string;
+        };
+        ScriptLine: {
+            /**
+             * Format: int64
+             * @description When it was done
+             */
+            at: number;
+            text: string;
+        };
+        RunLines: {
+            /** @description Lines of one case, as phone.tap('#send') */
+            lines: string[];
+            /** @description The first that is run, from 0 */
+            from?: number;
+            inputs?: {
+                [key: string]: string;
+            };
+            /** @description How long they may take; 120 unless said */
+            seconds?: number;
+        };
+        RanLines: {
+            verdict: components["schemas"]["Verdict"];
+            message?: string;
+            /** @description Of the lines, from 0: where it ended before its end */
+            line?: number;
+            expected?: string;
+            actual?: string;
+            seconds: number;
+        };
+        NewScript: {
+            /** @description The package's */
+            name: string;
+            /** @description A file of the script language */
+            source: string;
+        };
         HeldApps: {
             apps: components["schemas"]["HeldApp"][];
         };
@@ -4263,6 +4365,8 @@ export interface components {
              * @enum {string}
              */
             picture?: "film" | "single" | "none";
+            /** @description What is touched is to be known, so that it can be done again: a finger waits until the screen was read */
+            record?: boolean;
         };
         /** @description One device by its serial, or any that fits the patterns */
         HoldRequest: {
@@ -7309,6 +7413,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHeldScript: {
+        parameters: {
+            query?: {
+                /** @description Only what was done from this moment on, in ms on the hold's clock */
+                from?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldScript"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runOnHeld: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, newest, or the serial of the device that is held */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunLines"];
+            };
+        };
+        responses: {
+            /** @description How it came out */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RanLines"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScript"];
+            };
+        };
+        responses: {
+            /** @description The same package was there already */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            /** @description The package */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -14,6 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"tessellant/internal/core/scribe"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 )
@@ -182,6 +183,7 @@ type gesture struct {
 	strokes []phone.Stroke
 	ids     []int // of the strokes whose fingers touch still; -1: it has lifted
 	failed  error
+	element string // the locator of what the first one touched; "": not known
 }
 
 func (w *worker) close() {
@@ -202,21 +204,23 @@ func (w *worker) do(ctx context.Context, x doing) error {
 		}
 	}
 	switch {
-	case x.text != "" && x.secret:
-		c := phone.Command{Name: "type", Args: map[string]string{"text": strings.Repeat("•", utf8.RuneCountInString(x.text))}, Start: time.Now()}
-		c.Err = d.Plain.Type(ctx, x.text)
-		c.Took = time.Since(c.Start)
-		d.Note(c)
-		return c.Err
 	case x.text != "":
-		return d.Phone.Type(ctx, x.text)
+		shown := x.text
+		if x.secret {
+			shown = strings.Repeat(scribe.Masked, utf8.RuneCountInString(x.text))
+		}
+		return d.Do("type", map[string]string{"text": shown, "element": d.focused()}, func() error { return d.Phone.Type(ctx, x.text) })
 	case len(x.keys) > 0:
 		for len(x.keys) > 0 { // those that are alike are one command
 			n := 1
 			for n < len(x.keys) && x.keys[n] == x.keys[0] {
 				n++
 			}
-			if err := d.Phone.Press(ctx, x.keys[:n]...); err != nil {
+			args := map[string]string{"key": string(x.keys[0])}
+			if n > 1 {
+				args["times"] = fmt.Sprint(n)
+			}
+			if err := d.Do("press", args, func() error { return d.Phone.Press(ctx, x.keys[:n]...) }); err != nil {
 				return err
 			}
 			x.keys = x.keys[n:]
@@ -226,12 +230,25 @@ func (w *worker) do(ctx context.Context, x doing) error {
 	return w.ready(ctx)
 }
 
+// Do does something, and notes it.
+func (d *Device) Do(name string, args map[string]string, do func() error) error {
+	c := phone.Command{Name: name, Args: args, Start: time.Now()}
+	if args["element"] == "" {
+		delete(args, "element")
+	}
+	c.Err = do()
+	c.Took = time.Since(c.Start)
+	d.Acted()
+	d.Note(c)
+	return c.Err
+}
+
 // ready lays a hand on the device, where it can be.
 func (w *worker) ready(ctx context.Context) error {
-	if w.hand != nil || w.closed || w.d.Plain.Touchable == nil {
+	if w.hand != nil || w.closed || w.d.Phone.Touchable == nil {
 		return nil
 	}
-	hand, err := w.d.Plain.Touchable.LayHand(ctx)
+	hand, err := w.d.Phone.Touchable.LayHand(ctx)
 	var lost *phone.Lost
 	if errors.As(err, &lost) || ctx.Err() != nil {
 		return err
@@ -266,6 +283,9 @@ func (w *worker) touch(ctx context.Context, x doing) error {
 	if err := w.ready(ctx); err != nil {
 		return err
 	}
+	if len(w.now.strokes) == 0 {
+		w.now.element = w.d.touched(w.d.look(ctx), fingers[0].X, fingers[0].Y)
+	}
 	w.now.follow(fingers, x.at)
 	if w.hand != nil && w.now.failed == nil {
 		if err := w.hand.Place(ctx, fingers); err != nil {
@@ -282,12 +302,13 @@ func (w *worker) touch(ctx context.Context, x doing) error {
 	}
 	g := w.now
 	w.now = gesture{}
+	c := g.command(size)
 	if w.hand == nil && g.failed == nil {
-		return w.play(ctx, g, size)
+		return w.d.Do(c.Name, c.Args, func() error { return w.play(ctx, g, size) })
 	}
 	w.lifted = time.Now()
-	c := g.command(size)
 	c.Err = g.failed
+	w.d.Acted()
 	w.d.Note(c)
 	return g.failed
 }
@@ -343,11 +364,16 @@ func (g *gesture) kind(size image.Point) (kind string, first, last phone.Contact
 }
 
 // command is the gesture as it stands on the timeline.
-func (g *gesture) command(size image.Point) phone.Command {
+func (g *gesture) command(size image.Point) (c phone.Command) {
 	kind, first, last := g.kind(size)
-	c := phone.Command{Name: kind, Start: g.began, Took: last.At}
+	c = phone.Command{Name: kind, Start: g.began, Took: last.At}
 	place := func(c phone.Contact) string { return fmt.Sprintf("%d,%d", c.X, c.Y) }
 	ms := fmt.Sprint((last.At - first.At).Milliseconds())
+	defer func() {
+		if g.element != "" && (kind == "tap" || kind == "long press") {
+			c.Args["element"] = g.element
+		}
+	}()
 	switch kind {
 	case "tap":
 		c.Args = map[string]string{"x": fmt.Sprint(first.X), "y": fmt.Sprint(first.Y)}

@@ -11,7 +11,9 @@ import (
 	"log/slog"
 	"net"
 	"sync"
+	"time"
 
+	"tessellant/internal/core/locators"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/film"
 	"tessellant/internal/hostlink"
@@ -20,11 +22,10 @@ import (
 
 // Device is a device that is held.
 type Device struct {
-	Phone *phone.Unit         // its commands are noted
-	Plain *phone.Unit         // as it is
+	Phone *phone.Unit
 	Size  image.Point         // of its upright screen
 	Film  *film.Film          // nil: there is no picture
-	Note  func(phone.Command) // what is done on Plain
+	Note  func(phone.Command) // what was done
 	Log   *slog.Logger
 
 	ctx  context.Context
@@ -35,6 +36,12 @@ type Device struct {
 	hand    *seat // who has it in hand; nil: nobody
 	waiting []doing
 	over    bool
+
+	seen   *locators.Index // the screen as it was read last; nil: never
+	seenAt time.Time
+	acted  time.Time // when something was done last that may have changed it
+	focus  string    // the locator of the field that was touched last
+	record bool      // what is touched is to be known: the screen is read before, where something was done since
 }
 
 const (

@@ -11,18 +11,18 @@ import (
 	"tessellant/internal/phone"
 )
 
-func at(id int, x float64) []hostlink.Contact { return []hostlink.Contact{{ID: id, X: x, Y: 0.5}} }
+func contact(id int, x float64) []hostlink.Contact { return []hostlink.Contact{{ID: id, X: x, Y: 0.5}} }
 
 func TestWhatWaitsIsPutTogetherAndKeepsItsOrder(t *testing.T) {
 	d := &Device{todo: make(chan struct{}, 1)}
 	touch := func(fingers []hostlink.Contact) { assert.True(t, d.queue(doing{touch: true, fingers: fingers})) }
-	touch(at(1, 0.1)) // it touches
+	touch(contact(1, 0.1)) // it touches
 	for i := range 1000 {
-		touch(at(1, 0.2+float64(i)/2000)) // moves are one
+		touch(contact(1, 0.2+float64(i)/2000)) // moves are one
 	}
 	touch(nil)
-	touch(at(1, 0.9))
-	touch(at(2, 0.9)) // another finger
+	touch(contact(1, 0.9))
+	touch(contact(2, 0.9)) // another finger
 	touch(nil)
 	for range 100 {
 		assert.True(t, d.queue(doing{text: "a"}))
@@ -47,7 +47,7 @@ func TestWhatWaitsIsPutTogetherAndKeepsItsOrder(t *testing.T) {
 	}
 	assert.Equal(t, []any{0.1, 0.2 + 999.0/2000, "lift", 0.9, 0.9, "lift", 100, 1, []phone.Key{phone.Back, phone.Back, phone.Back}, []phone.Key{phone.Home}}, got)
 	for i := range maxWaiting {
-		assert.True(t, d.queue(doing{touch: true, fingers: at(i, 0.1)}))
+		assert.True(t, d.queue(doing{touch: true, fingers: contact(i, 0.1)}))
 	}
 	assert.False(t, d.queue(doing{touch: true}), "a finger that lifts is never left out in silence")
 }

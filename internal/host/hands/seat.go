@@ -108,6 +108,12 @@ func (s *seat) hear() {
 			s.mu.Unlock()
 			continue
 		}
+		if done.Record != nil && s.who.Takes {
+			s.d.mu.Lock()
+			s.d.record = *done.Record
+			s.d.mu.Unlock()
+			continue
+		}
 		if !s.who.Takes {
 			s.tell(hostlink.Told{Problem: &hostlink.Problem{What: "touch the device", Why: "your key may watch, and no more", Remedy: "ask an owner of the workspace for a key of an engineer"}})
 			continue

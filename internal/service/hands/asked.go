@@ -53,8 +53,15 @@ func gone(err error, title string) error {
 	return err
 }
 
-// askHolder asks the host of a hold's device for something.
+// askHolder asks the host of a hold's device for something that it does soon.
 func (s *Hands) askHolder(ctx context.Context, v sessions.SessionView, title, method, path string, q, answer any) error {
+	ctx, cancel := context.WithTimeout(ctx, askTakes)
+	defer cancel()
+	return s.askWithin(ctx, v, title, method, path, q, answer)
+}
+
+// askWithin asks for something that may take as long as the context says.
+func (s *Hands) askWithin(ctx context.Context, v sessions.SessionView, title, method, path string, q, answer any) error {
 	p, err := s.placeOf(ctx, v, title)
 	if err != nil {
 		return err
@@ -65,8 +72,6 @@ func (s *Hands) askHolder(ctx context.Context, v sessions.SessionView, title, me
 			return err
 		}
 	}
-	ctx, cancel := context.WithTimeout(ctx, askTakes)
-	defer cancel()
 	return gone(s.Orders.Ask(ctx, p.host, p.hold, title, remoteend.Request{Method: method, Path: "/session/" + v.ID + path, Body: body}, answer), title)
 }
 

@@ -42,6 +42,8 @@ type Hands struct {
 	Pools    *pools.Pools
 	Orders   *orders.Orders
 	Sessions *sessions.Sessions
+	// Timelines reads what happened in a hold.
+	Timelines Timelines
 }
 
 // Bounds of a hold's time.

@@ -40,7 +40,7 @@ func NewHands(k *runner.Kit) (runner.Runner, error) {
 // Run implements runner.Runner: it waits until the device is given back.
 func (h *hands) Run(ctx context.Context) error {
 	whole := h.Hold.Spec.Limits.Whole.Duration()
-	h.device = &people.Device{Phone: h.Phone, Plain: h.Unit.Unit, Size: image.Pt(h.Unit.Known.Width, h.Unit.Known.Height), Film: h.Film, Note: h.Timeline.Command, Log: h.Log}
+	h.device = &people.Device{Phone: h.Unit.Unit, Size: image.Pt(h.Unit.Known.Width, h.Unit.Known.Height), Film: h.Film, Note: h.Timeline.Command, Log: h.Log}
 	defer h.device.Open(ctx)()
 	return h.serve(ctx, min(idleLookEvery, whole/4), func(end *remoteend.Session) orders.Carrier { return &held{end, h} }, func(*orders.Served) error {
 		h.until.CompareAndSwap(0, time.Now().Add(whole).UnixNano())
@@ -95,8 +95,13 @@ func (x *held) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
 		return x.deed(ctx, q.Body)
 	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, "/"+hostlink.AppsCommand):
 		return plain(x.Session.Do(ctx, q))
+	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.RunPath):
+		return x.h.run(ctx, q.Body)
 	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.WatchPath):
 		return x.h.watch(q.Body)
+	}
+	if q.Method != http.MethodGet {
+		defer x.h.device.Acted()
 	}
 	return x.Session.Do(ctx, q)
 }
@@ -118,10 +123,12 @@ func (h *hands) prolong(body []byte) remoteend.Response {
 
 // tree reads what is on the screen.
 func (h *hands) tree(ctx context.Context) remoteend.Response {
+	since := time.Now()
 	s, err := h.Unit.Tree(ctx)
 	if err != nil {
 		return refused(fmt.Sprintf("the screen can't be read: %v", err))
 	}
+	h.device.Saw(s, since)
 	return remoteend.Plain(http.StatusOK, hostlink.Tree{XML: s.XML(), Rotation: s.Rotation})
 }
 
@@ -159,6 +166,7 @@ func (x *held) deed(ctx context.Context, body []byte) remoteend.Response {
 		return refused("what is to be done can't be read")
 	}
 	if path := hostlink.Commands[q.Do]; path != "" {
+		defer x.h.device.Acted()
 		return plain(x.Session.Do(ctx, remoteend.Request{Method: http.MethodPost, Path: "/session/" + x.ID + "/" + path, Body: q.With}))
 	}
 	var t hostlink.Touch
@@ -188,22 +196,28 @@ func (h *hands) touch(ctx context.Context, do string, t hostlink.Touch) error {
 			return fmt.Errorf("%d elements on the screen are %.200s: say which is meant", len(found), t.Locator)
 		}
 		t.X, t.Y = found[0].Bounds.Center()
-		if do == "type" {
-			if err := h.Phone.Tap(ctx, t.X, t.Y); err != nil {
-				return err
+	}
+	place := map[string]string{"x": fmt.Sprint(t.X), "y": fmt.Sprint(t.Y), "element": t.Locator}
+	ms := fmt.Sprint(t.Took.Milliseconds())
+	switch {
+	case do == "type":
+		return h.device.Do("type", map[string]string{"text": t.Text, "element": t.Locator}, func() error {
+			if t.Locator != "" {
+				if err := h.Unit.Tap(ctx, t.X, t.Y); err != nil {
+					return err
+				}
 			}
-		}
+			return h.Unit.Type(ctx, t.Text)
+		})
+	case do == "swipe":
+		return h.device.Do("swipe", map[string]string{"from": fmt.Sprintf("%d,%d", t.X, t.Y), "to": fmt.Sprintf("%d,%d", t.ToX, t.ToY), "ms": ms}, func() error {
+			return h.Unit.Swipe(ctx, t.X, t.Y, t.ToX, t.ToY, t.Took)
+		})
+	case t.Took > 0:
+		place["ms"] = ms
+		return h.device.Do("long press", place, func() error { return h.Unit.Swipe(ctx, t.X, t.Y, t.X, t.Y, t.Took) })
 	}
-	switch do {
-	case "type":
-		return h.Phone.Type(ctx, t.Text)
-	case "swipe":
-		return h.Phone.Swipe(ctx, t.X, t.Y, t.ToX, t.ToY, t.Took)
-	}
-	if t.Took > 0 {
-		return h.Phone.Swipe(ctx, t.X, t.Y, t.X, t.Y, t.Took)
-	}
-	return h.Phone.Tap(ctx, t.X, t.Y)
+	return h.device.Do("tap", place, func() error { return h.Unit.Tap(ctx, t.X, t.Y) })
 }
 
 // plain gives what a command of WebDriver answered as this host answers all else.

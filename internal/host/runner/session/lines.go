@@ -1,0 +1,81 @@
+package session
+
+// Lines of a script, run on a device that a person holds. The app stays as it is: nothing is cleared before, nothing put back after.
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/verdict"
+	"tessellant/internal/host/record"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/phone"
+	"tessellant/internal/remoteend"
+	"tessellant/internal/script"
+)
+
+// linesFile is what lines are called in places such as lines.star:3.
+const linesFile = "lines.star"
+
+var errLinesTime = errors.New("the lines took longer than they may")
+
+// read reads a source as a package of its own.
+func read(source string) (*testpkg.Package, error) {
+	zip, err := testpkg.Single("lines", linesFile, source)
+	if err != nil {
+		return nil, err
+	}
+	files, err := testpkg.Open(bytes.NewReader(zip), int64(len(zip)))
+	if err != nil {
+		return nil, err
+	}
+	return testpkg.Read(files)
+}
+
+// run runs lines.
+func (h *hands) run(ctx context.Context, body []byte) remoteend.Response {
+	var q hostlink.Script
+	if err := json.Unmarshal(body, &q); err != nil || q.Within <= 0 {
+		return refused("what is to be run can't be read")
+	}
+	p, err := read(q.Source)
+	if err != nil {
+		return refused(err.Error())
+	}
+	hand := &script.Hands{Phone: h.Phone, Keyboard: h.Phone.Keyboard, Settings: h.Phone.Settings, Conditioner: h.Phone.Conditioner, Permissions: h.Phone.Permissions, App: h.App, Facts: h.Unit.Known,
+		Data: p, Notes: record.Notes{R: h.Timeline, P: h.Phone}, Calls: h.Timeline.AtCall}
+	if h.Gauges != nil {
+		hand.Gauge = h.Gauges.Now
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, q.Within, errLinesTime)
+	defer cancel()
+	defer h.Timeline.AtCall("", "")
+	defer h.device.Acted()
+	h.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "lines of a script are run"})
+	begun := time.Now()
+	o := script.Run(ctx, script.Case{Scripts: p.Scripts, File: linesFile, Func: q.Func, Inputs: q.Inputs, Facts: h.Unit.Known, Limits: script.DefaultLimits}, hand.Do)
+	r := hostlink.Ran{Verdict: o.Verdict, Message: foreign.Fit(h.Mask.Text(o.Message), verdict.MaxMessage), Took: time.Since(begun)}
+	if _, line, ok := strings.Cut(o.Line, ":"); ok {
+		r.Line, _ = strconv.Atoi(line)
+	}
+	var f *script.Failure
+	if errors.As(o.Err, &f) {
+		r.Expected, r.Actual = foreign.Fit(f.Expected, verdict.MaxMessage), foreign.Fit(f.Actual, verdict.MaxMessage)
+	}
+	var lost *phone.Lost
+	if errors.As(o.Err, &lost) {
+		return refused(fmt.Sprintf("the device went away: %v", lost))
+	}
+	h.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "the lines have ended: " + string(r.Verdict), Error: map[bool]string{true: r.Message}[r.Verdict != verdict.Passed]})
+	return remoteend.Plain(http.StatusOK, r)
+}

@@ -1,0 +1,103 @@
+package hands
+
+// What was done by hand as lines of a script, and lines that are run on a held device.
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"tessellant/internal/core/scribe"
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/hostlink"
+	"tessellant/internal/service/content"
+	"tessellant/internal/service/refuse"
+	"tessellant/internal/store"
+)
+
+// Timelines reads what happened in an attempt.
+type Timelines func(ctx context.Context, who store.Identity, leg string) ([]timeline.Event, error)
+
+// HeldScript gives what was done by hand, from a moment on, also when the hold is over.
+func (s *Hands) HeldScript(ctx context.Context, who store.Identity, id string, from int64) ([]scribe.Line, error) {
+	v, err := s.Sessions.HoldByID(ctx, who, id)
+	if err != nil || !v.AttemptID.Valid {
+		return []scribe.Line{}, err
+	}
+	events, err := s.Timelines(ctx, who, v.ID)
+	if err != nil {
+		return nil, err
+	}
+	app := ""
+	if v.BuildID.Valid {
+		b, err := s.Content.Build(ctx, who, v.BuildID.String)
+		if err != nil {
+			return nil, err
+		}
+		app = b.Facts.V.AppID
+	}
+	for i, e := range events { // from then on, and that the device was ready
+		if e.At < from && e.Kind != timeline.Stage {
+			events[i].Kind = ""
+		}
+	}
+	return scribe.Lines(events, app), nil
+}
+
+const (
+	// linesTake is how long lines may take unless said; answering takes a little longer.
+	linesTake = 2 * time.Minute
+	maxLines  = 500 << 10 // bytes
+)
+
+// RunOnHeld runs lines on a held device, from one of them on. Line of the answer is counted as these are; -1: none.
+func (s *Hands) RunOnHeld(ctx context.Context, who store.Identity, id string, lines []string, from int, inputs map[string]string, within time.Duration) (r hostlink.Ran, err error) {
+	const title = "run the lines"
+	v, err := s.Sessions.HoldByID(ctx, who, id)
+	if err != nil {
+		return r, err
+	}
+	if within == 0 {
+		within = linesTake
+	}
+	if from >= len(lines) {
+		return r, refuse.New(refuse.Invalid, title, "lines are counted from 0", "there are %d lines, and none is number %d", len(lines), from)
+	}
+	source := "def " + scribe.Case + "(phone):\n    pass\n" + strings.Repeat("\n", from) // so that lines keep their numbers
+	for _, l := range lines[from:] {
+		source += "    " + strings.ReplaceAll(l, "\n", " ") + "\n"
+	}
+	if len(source) > maxLines {
+		return r, refuse.New(refuse.TooLarge, title, "run fewer at once", "the lines have %d bytes; %d are the most", len(source), maxLines)
+	}
+	if err := s.checkLines(title, source); err != nil {
+		return r, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, within+askTakes)
+	defer cancel()
+	err = s.askWithin(ctx, v, title, http.MethodPost, hostlink.RunPath, hostlink.Script{Source: source, Func: scribe.Case, Inputs: inputs, Within: within}, &r)
+	r.Line -= linesBefore
+	return r, err
+}
+
+// linesBefore are the lines of a source before the first of a case, counted from 1.
+const linesBefore = 3
+
+// checkLines says what is wrong with lines before any device hears of them.
+func (s *Hands) checkLines(title, source string) error {
+	p, err := content.ReadScript("lines", source)
+	if err != nil {
+		return refuse.New(refuse.Invalid, title, "see the words with: tessellant script words", "%v", err)
+	}
+	no := p.Blocked()
+	if len(no) == 0 {
+		return nil
+	}
+	for i := range no {
+		no[i].File, no[i].Line = "", no[i].Line-linesBefore+1 // people count from 1
+	}
+	e := refuse.New(refuse.Invalid, title, no[0].Remedy, "line %d: %s", no[0].Line, no[0].What)
+	e.Findings = refuse.PackageFindings(no)
+	return e
+}
