@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/verdict"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
@@ -68,9 +69,9 @@ func TestADeviceIsHeldFromItsPage(t *testing.T) {
 	axe, err := os.ReadFile(filepath.Join(housetest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
 	eval[bool](d, string(axe)+";true")
-	for _, tab := range []string{"Elements", "Apps", "Settings", "Log"} {
+	for _, tab := range []string{"Elements", "Script", "Apps", "Settings", "Log"} {
 		eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "`+tab+`").click(), true)`)
-		d.until(tab+" is shown", `document.querySelector('[role=tab][aria-selected=true]').textContent === "`+tab+`" && document.querySelector('[role=tabpanel]').textContent.length > 20`)
+		d.until(tab+" is shown", `document.querySelector('[role=tab][aria-selected=true]').textContent === "`+tab+`" && [...document.querySelectorAll('[role=tabpanel]')].some(p => !p.inert && p.textContent.length > 20)`)
 		assert.Empty(t, eval[[]string](d, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200))))`), tab)
 	}
 	// Longer, and then back.
@@ -186,7 +187,7 @@ func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
 		eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "`+name+`").click(), true)`)
 	}
 	tab("Apps")
-	d.until("the app is listed", "document.querySelector('[role=tabpanel]').textContent.includes('org.kelpline.app')")
+	d.until("the app is listed", "document.querySelector('main').textContent.includes('org.kelpline.app')")
 	d.press("Stop")
 	tab("Settings")
 	d.press("Landscape")
@@ -217,4 +218,46 @@ func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
 	assert.GreaterOrEqual(t, names["tap"], 2)
 	assert.GreaterOrEqual(t, names["swipe"], 1)
 	assert.GreaterOrEqual(t, names["type"], 1)
+}
+
+func TestWhatIsDoneInTheBrowserBecomesAScript(t *testing.T) {
+	d := sit(t, "orr-01")
+	d.signIn()
+	d.addContent()
+	d.devicesFree()
+	h, _, err := d.Service.Hold(t.Context(), d.Who, service.HoldRequest{Device: "orr-01", Build: "kelpline/android@newest", For: 30 * time.Minute})
+	require.NoError(t, err)
+	d.goTo("/hands/"+h.ID, "main h1")
+	d.says("orr-01 is yours.")
+	eval[bool](d, button)
+	d.until("the picture is there", painted)
+	eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "Script").click(), true)`)
+	d.press("Record what I do")
+	d.says("become lines")
+	x, y := d.middle("#shore_gull-ledge")
+	d.do(chromedp.MouseClickXY(x, y))
+	editor := "document.querySelector('textarea').value"
+	d.until("the tap is a line", editor+" === `phone.tap('#shore_gull-ledge')\n`")
+	x, y = d.middle("#show_chart")
+	d.do(chromedp.MouseClickXY(x, y))
+	d.until("and the next", editor+".endsWith(`phone.tap('#show_chart')\n`)")
+	d.press("Do not record")
+	// A check, by pointing.
+	d.press("Point at elements")
+	x, y = d.middle("#title")
+	d.do(chromedp.MouseClickXY(x, y))
+	d.press("Add check")
+	d.until("the check is a line", editor+".endsWith(`check.equal(phone.read('#title'), 'Gull Ledge')\n`)")
+	// Run from the last line on, and whole: that fails where the screen is another.
+	eval[bool](d, `((t) => (t.setSelectionRange(t.value.length - 2, t.value.length - 2), true))(document.querySelector('textarea'))`)
+	d.press("Run from the cursor")
+	d.says("Passed after")
+	d.press("Save package")
+	d.says("It is saved as by-hand@1.")
+	p, err := d.Service.Package(t.Context(), d.Who, "by-hand@newest")
+	require.NoError(t, err)
+	require.Len(t, p.Cases.V, 1)
+	d.press("Give it back")
+	d.says("orr-01 was given back.")
+	assert.Equal(t, verdict.Passed, d.ran(service.RunRequest{Build: "kelpline/android@newest", Package: "by-hand@1", Devices: []string{"orr-01"}}).Verdict, "it passes where it was made")
 }

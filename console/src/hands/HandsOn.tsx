@@ -12,6 +12,7 @@ import { Refused, Section, Sub } from '../parts/page';
 import { narrow } from '../theme';
 import { Drawer } from './Drawer';
 import { Screen } from './Screen';
+import { Script } from './Script';
 import { Settings } from './Settings';
 import { Tree } from './Tree';
 import { useLive } from './useLive';
@@ -54,6 +55,9 @@ export default function HandsOn({ hold }: { hold: Hold }) {
     await answer(http.POST('/hands/{id}/do', { ...path, body: { do: 'keep', name } }));
     setDone(`The picture is kept with what was gathered: ${name}.`);
   });
+  const tap = async (css: string) => {
+    await answer(http.POST('/hands/{id}/do', { ...path, body: { do: 'tap', locator: css } }));
+  };
   const [log, setLog] = useState<LogView>({ level: 'V', tag: '', find: '' });
   const [cursor] = useState(() => {
     const end = new Cursor();
@@ -77,11 +81,13 @@ export default function HandsOn({ hold }: { hold: Hold }) {
           <Tabs defaultSelectedKey="tree">
             <TabList aria-label="Beside the screen">
               <Tab id="tree">Elements</Tab>
+              <Tab id="script">Script</Tab>
               <Tab id="apps">Apps</Tab>
               <Tab id="set">Settings</Tab>
               <Tab id="log">Log</Tab>
             </TabList>
-            <TabPanel id="tree"><Tree id={hold.id} screen={screen} /></TabPanel>
+            <TabPanel id="tree"><Tree id={hold.id} screen={screen} onTap={tap} /></TabPanel>
+            <TabPanel id="script" shouldForceMount><Script hold={hold} live={live} screen={screen} /></TabPanel>
             <TabPanel id="apps"><Drawer id={hold.id} /></TabPanel>
             <TabPanel id="set"><Settings id={hold.id} /></TabPanel>
             <TabPanel id="log">

@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import styled from 'styled-components';
+import { useAction } from '../data/action';
 import { answer, http } from '../data/api';
 import { TreeList } from '../evidence/TreeView';
 import { Button, TextField } from '../parts/controls';
@@ -14,11 +15,12 @@ const Stack = styled.div`display: flex; flex-direction: column; gap: 8px; min-wi
 const Lines = styled.div`display: flex; max-height: 360px;`;
 const Ways = styled.ul`display: flex; flex-direction: column; gap: 4px;`;
 
-export function Tree({ id, screen }: { id: string; screen: HeldScreen }) {
+export function Tree({ id, screen, onTap }: { id: string; screen: HeldScreen; onTap: (css: string) => Promise<void> }) {
   const { tree, tried, setTried, elements, nodes, at, over, picked, choose, setOver } = screen;
   const [find, setFind] = useState('');
   const found = tree.data?.found;
   const wanted = picked?.locators.map((l) => l.css) ?? [];
+  const tap = useAction(onTap);
   const elsewhere = useQuery({
     queryKey: ['elsewhere', id, wanted],
     queryFn: async () => {
@@ -45,6 +47,12 @@ export function Tree({ id, screen }: { id: string; screen: HeldScreen }) {
       {elements.length > 0 && (
         <Lines><TreeList nodes={nodes} at={at} over={over} onAt={choose} onOver={setOver} /></Lines>
       )}
+      {picked?.locators[0]?.here === 1 && (
+        <Row $gap={8}>
+          <Button $small isDisabled={tap.busy} onPress={() => void tap.run(picked.locators[0]!.css)}>Tap it</Button>
+        </Row>
+      )}
+      {tap.error !== undefined && <Refused error={tap.error} />}
       {picked && (
         <Ways aria-label="Locators of the element, the best first">
           {picked.locators.map((l) => {

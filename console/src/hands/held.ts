@@ -28,7 +28,7 @@ export function inside(elements: Pick<HeldElement, 'bounds'>[], x: number, y: nu
 }
 
 /** A text of the script language, in quotes (Starlark's, which are Python's). */
-const quoted = (s: string) => `'${s.replaceAll('\\', '\\\\').replaceAll("'", "\\'").replaceAll('\n', '\\n')}'`;
+export const quoted = (s: string) => `'${s.replaceAll('\\', '\\\\').replaceAll("'", "\\'").replaceAll('\n', '\\n')}'`;
 
 /** What a script does with the element: it types into a field, taps what can be tapped, and waits for all else. */
 export function scriptLine(e: Pick<HeldElement, 'kind' | 'clickable'>, css: string): string {
