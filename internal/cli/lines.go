@@ -52,7 +52,7 @@ func (a *App) holdScript(ctx context.Context, hold, name string) error {
 		return a.Failed("add the package", err, p)
 	}
 	return a.Show(added, func() {
-		fmt.Fprintf(a.Out, "Added %s: %s.\nRun it with: tessellant run start --build BUILD --package %s --all\n", added.Ref, Plural(len(r.JSON200.Lines), "line"), added.Ref)
+		fmt.Fprintf(a.Out, "Added %s: %s.\nRun it with: tessellant run start --build BUILD --package %s --where platform=android --watch\n", added.Ref, Plural(len(r.JSON200.Lines), "line"), added.Ref)
 	})
 }
 
@@ -65,7 +65,14 @@ those of its first case. A file without a case is all lines. - is the standard i
 Exit code 1 if a line failed.`,
 		Example: "  tessellant device run orr-01 recorded.star\n  tessellant device run orr-01 recorded.star --from 4",
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.deviceRun(c.Context(), args[0], args[1], from, within)
+			lines, err := caseLines(args[1])
+			if err != nil {
+				return err
+			}
+			if from < 1 || from > len(lines) {
+				return usage(c, fmt.Sprintf("there are %s in %s: --from takes 1 to %d", Plural(len(lines), "line"), args[1], len(lines)))
+			}
+			return a.deviceRun(c.Context(), args[0], lines, from-1, within)
 		}}
 	cmd.Flags().IntVar(&from, "from", 1, "the first line of the case to run, counted from 1")
 	cmd.Flags().DurationVar(&within, "within", 2*time.Minute, "how long the lines may take, up to 10m")
@@ -98,24 +105,22 @@ func linesOf(source string) (lines []string) {
 	return lines
 }
 
-func (a *App) deviceRun(ctx context.Context, serial, file string, from int, within time.Duration) error {
+// caseLines reads the lines of the first case of a file; -: of the standard input.
+func caseLines(file string) ([]string, error) {
 	raw, err := os.ReadFile(file)
 	if file == "-" {
 		raw, err = io.ReadAll(io.LimitReader(os.Stdin, maxScript))
 	}
-	if err != nil {
-		return err
-	}
-	lines := linesOf(string(raw))
-	if len(lines) == 0 || from < 1 || from > len(lines) {
-		return fmt.Errorf("there are %s in %s; choose --from 1 to %d", Plural(len(lines), "line"), file, len(lines))
-	}
+	return linesOf(string(raw)), err
+}
+
+func (a *App) deviceRun(ctx context.Context, serial string, lines []string, from int, within time.Duration) error {
 	client, err := a.Client()
 	if err != nil {
 		return err
 	}
-	first, seconds := from-1, int(within.Seconds())
-	r, err := client.RunOnHeldWithResponse(ctx, serial, api.RunLines{Lines: lines, From: &first, Seconds: &seconds})
+	seconds := int(within.Seconds())
+	r, err := client.RunOnHeldWithResponse(ctx, serial, api.RunLines{Lines: lines, From: &from, Seconds: &seconds})
 	if err != nil || r.JSON200 == nil {
 		return a.Failed("run the lines", err, r)
 	}

@@ -227,7 +227,7 @@ func (w *world) request(o operation, c caller) *http.Request {
 	if o.RequestBody != nil {
 		for media = range o.RequestBody.Value.Content { //nolint:revive // there is one
 		}
-		body = map[string]string{"stopRun": "{}", "prolongHold": `{"seconds": 600}`, "doOnHeld": `{"do": "launch"}`, "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "addShare": "{}", "setReference": "{}", "keepReferences": `{"run": "` + w.things["run"] + `", "case": "x", "step": "y"}`, "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
+		body = map[string]string{"stopRun": "{}", "prolongHold": `{"seconds": 600}`, "doOnHeld": `{"do": "launch"}`, "runOnHeld": `{"lines": ["phone.back()"]}`, "addScript": `{"name": "by-hand", "source": "def test_a(phone):\n    phone.back()\n"}`, "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "addShare": "{}", "setReference": "{}", "keepReferences": `{"run": "` + w.things["run"] + `", "case": "x", "step": "y"}`, "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
 		if body == "" {
 			body = `{"wobble": 1}`
 		}
