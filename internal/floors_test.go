@@ -58,7 +58,7 @@ var floors = [][]string{
 	{"internal/core/recording"},
 	{"internal/core/conditions", "internal/core/pools"},
 	{"internal/core/remarks"},
-	{"internal/core/catalogue", "internal/core/locators"},
+	{"internal/core/catalogue", "internal/core/locators", "internal/core/scribe"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/gauges", "internal/core/har", "internal/core/netprofile"},
 	{"internal/core/tracks", "internal/core/likeness"},
 	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope", "internal/core/nearest", "internal/core/labels", "internal/core/h264"},

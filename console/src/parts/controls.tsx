@@ -169,7 +169,10 @@ export const Tab = styled(AriaTab)`
   &[data-selected] { color: ${c.ink}; border-color: ${c.lapis}; font-weight: 560; }
   &[data-focus-visible] { outline: 2px solid ${c.lapis}; outline-offset: 1px; }
 `;
-export const TabPanel = styled(AriaTabPanel)`outline: none; min-height: 0; min-width: 0; flex: 1; padding-top: 8px; &[data-inert] { display: none; }`;
+export const TabPanel = styled(AriaTabPanel)`
+  outline: none; min-height: 0; min-width: 0; flex: 1; padding-top: 8px;
+  &[data-inert] { display: none; }
+`;
 
 const Group = styled(AriaToggleButtonGroup)`
   display: inline-flex;

@@ -117,3 +117,26 @@ func TestASessionThatEndsAnswersWhatWaits(t *testing.T) {
 	}
 	assert.Equal(t, 404, s.Take(t.Context(), order(2, "GET", "/timeouts", "")).Status)
 }
+
+// slow is a carrier whose commands wait for the test, but for those that go beside.
+type slow struct{ goes chan struct{} }
+
+func (s slow) Ended() bool                     { return false }
+func (s slow) Beside(q remoteend.Request) bool { return q.Path == "/session/ebb/watch" }
+func (s slow) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
+	if !s.Beside(q) {
+		<-s.goes
+	}
+	return remoteend.Response{Status: 200, Body: []byte(q.Path)}
+}
+
+func TestWhatGoesBesideWaitsForNoCommand(t *testing.T) {
+	c := slow{make(chan struct{})}
+	s := New(t.Context(), slog.Default(), c)
+	first := make(chan hostlink.Result, 1)
+	go func() { first <- s.Take(t.Context(), order(1, "GET", "/tree", "")) }()
+	r := s.Take(t.Context(), order(2, "POST", "/watch", ""))
+	assert.Equal(t, "/session/ebb/watch", string(r.Piece))
+	close(c.goes)
+	assert.Equal(t, "/session/ebb/tree", string((<-first).Piece))
+}
