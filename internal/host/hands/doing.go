@@ -34,6 +34,7 @@ const (
 	maxKeys     = 50
 	maxFingers  = 10
 	commandTake = time.Minute
+	letterTakes = 200 * time.Millisecond // of a text, on a device that is busy
 	// A finger that moves by less than nearPart of the screen's width taps, or presses where it stays for longPress.
 	nearPart  = 0.03
 	longPress = 500 * time.Millisecond
@@ -141,7 +142,7 @@ func (d *Device) work(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		one, cancel := context.WithTimeout(ctx, commandTake)
+		one, cancel := context.WithTimeout(ctx, commandTake+time.Duration(len(x.text))*letterTakes)
 		err := w.do(one, x)
 		cancel()
 		if err != nil && ctx.Err() == nil {
@@ -205,11 +206,8 @@ func (w *worker) do(ctx context.Context, x doing) error {
 	}
 	switch {
 	case x.text != "":
-		shown := x.text
-		if x.secret {
-			shown = strings.Repeat(scribe.Masked, utf8.RuneCountInString(x.text))
-		}
-		return d.Do("type", map[string]string{"text": shown, "element": d.focused()}, func() error { return d.Phone.Type(ctx, x.text) })
+		element, secret := d.focused()
+		return d.Do("type", map[string]string{"text": Shown(x.text, x.secret || secret), "element": element}, func() error { return d.Phone.Type(ctx, x.text) })
 	case len(x.keys) > 0:
 		for len(x.keys) > 0 { // those that are alike are one command
 			n := 1
@@ -228,6 +226,14 @@ func (w *worker) do(ctx context.Context, x doing) error {
 		return nil
 	}
 	return w.ready(ctx)
+}
+
+// Shown is a text as it is kept.
+func Shown(text string, secret bool) string {
+	if secret {
+		return strings.Repeat(scribe.Masked, utf8.RuneCountInString(text))
+	}
+	return text
 }
 
 // Do does something, and notes it.

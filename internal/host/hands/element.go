@@ -70,25 +70,25 @@ func (d *Device) touched(x *locators.Index, px, py int) string {
 	css := x.Of(e)[0].CSS
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.focus = ""
-	if e.Kind == "field" {
-		d.focus = css
+	d.focus, d.secret = "", false
+	if e.Kind == "field" || e.Password {
+		d.focus, d.secret = css, e.Password
 	}
 	return css
 }
 
-// focused gives the locator of the field into which is typed.
-func (d *Device) focused() string {
+// focused gives the locator of the field into which is typed, and whether that is a secret.
+func (d *Device) focused() (css string, secret bool) {
 	if x := d.now(); x != nil {
 		for _, e := range x.Screen.All() {
-			if e.Focused && e.Kind == "field" {
-				return x.Of(e)[0].CSS
+			if e.Focused && (e.Kind == "field" || e.Password) {
+				return x.Of(e)[0].CSS, e.Password
 			}
 		}
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.focus
+	return d.focus, d.secret
 }
 
 // at is what a finger at a place is meant for: the smallest element there that can be touched, or where none can, the smallest.

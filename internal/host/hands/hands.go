@@ -41,6 +41,7 @@ type Device struct {
 	seenAt time.Time
 	acted  time.Time // when something was done last that may have changed it
 	focus  string    // the locator of the field that was touched last
+	secret bool      // what is typed into it is one
 	record bool      // what is touched is to be known: the screen is read before, where something was done since
 }
 

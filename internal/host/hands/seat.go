@@ -18,7 +18,8 @@ import (
 
 const (
 	// lookEvery is how long a picture is waited for before it is looked at what comes at all.
-	lookEvery = time.Second
+	lookEvery   = time.Second
+	singleEvery = 250 * time.Millisecond // the same, of single pictures
 	// writeTakes is how long somebody may take nothing before they are taken for gone.
 	writeTakes = 30 * time.Second
 	// Who was late with lateTimes pictures within lateWithin gets a smaller film, and after goodFor in time a larger one again.
@@ -192,7 +193,12 @@ func (s *seat) picture(ctx context.Context) {
 			}
 			continue
 		}
-		look, cancel := context.WithTimeout(ctx, lookEvery)
+		every := lookEvery
+		if wants == "single" {
+			f.Poke() // while somebody looks, pictures are taken as often as they may
+			every = singleEvery
+		}
+		look, cancel := context.WithTimeout(ctx, every)
 		var seen film.Seen
 		var err error
 		if wants == "film" {

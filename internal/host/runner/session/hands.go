@@ -181,6 +181,7 @@ func (x *held) deed(ctx context.Context, body []byte) remoteend.Response {
 
 // touch does what fingers and keyboard do.
 func (h *hands) touch(ctx context.Context, do string, t hostlink.Touch) error {
+	secret := false
 	if t.Locator != "" {
 		s, err := h.Unit.Tree(ctx)
 		if err != nil {
@@ -196,12 +197,13 @@ func (h *hands) touch(ctx context.Context, do string, t hostlink.Touch) error {
 			return fmt.Errorf("%d elements on the screen are %.200s: say which is meant", len(found), t.Locator)
 		}
 		t.X, t.Y = found[0].Bounds.Center()
+		secret = found[0].Password
 	}
 	place := map[string]string{"x": fmt.Sprint(t.X), "y": fmt.Sprint(t.Y), "element": t.Locator}
 	ms := fmt.Sprint(t.Took.Milliseconds())
 	switch {
 	case do == "type":
-		return h.device.Do("type", map[string]string{"text": t.Text, "element": t.Locator}, func() error {
+		return h.device.Do("type", map[string]string{"text": people.Shown(t.Text, secret), "element": t.Locator}, func() error {
 			if t.Locator != "" {
 				if err := h.Unit.Tap(ctx, t.X, t.Y); err != nil {
 					return err
