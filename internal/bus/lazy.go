@@ -17,6 +17,13 @@ type Lazy struct {
 	mu      sync.Mutex
 	open    *NATS
 	answers map[string]*answering
+	hears   map[string]*hearing
+}
+
+// hearing is who hears a topic, and how that is ended.
+type hearing struct {
+	take func([]byte)
+	stop func()
 }
 
 // answering is what answers on a topic, and how that is ended.
@@ -38,6 +45,12 @@ func (b *Lazy) Open() (address string, err error) {
 		}
 		for topic, a := range b.answers {
 			if a.stop, err = n.Answer(topic, a.answer); err != nil {
+				n.Close()
+				return "", err
+			}
+		}
+		for topic, h := range b.hears { // what was waited for before anybody could come
+			if h.stop, err = n.Hear(topic, h.take); err != nil {
 				n.Close()
 				return "", err
 			}
@@ -79,18 +92,29 @@ func (b *Lazy) Subscribe(topic string) (messages <-chan []byte, stop func()) {
 // Hear implements Bus.
 func (b *Lazy) Hear(topic string, take func([]byte)) (stop func(), err error) {
 	stopLocal, err := b.local.Hear(topic, take)
-	n := b.others()
-	if err != nil || n == nil {
-		return stopLocal, err
-	}
-	stopOthers, err := n.Hear(topic, take)
 	if err != nil {
-		stopLocal()
 		return nil, err
 	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	h := &hearing{take: take, stop: func() {}}
+	if b.open != nil {
+		if h.stop, err = b.open.Hear(topic, take); err != nil {
+			stopLocal()
+			return nil, err
+		}
+	}
+	if b.hears == nil {
+		b.hears = map[string]*hearing{}
+	}
+	b.hears[topic] = h
 	return func() {
 		stopLocal()
-		stopOthers()
+		b.mu.Lock()
+		delete(b.hears, topic)
+		stop := h.stop
+		b.mu.Unlock()
+		stop()
 	}, nil
 }
 

@@ -76,6 +76,30 @@ func TestAStreamCarriesBothWaysInOrder(t *testing.T) {
 	})
 }
 
+func TestAStreamThatWasOpenedBeforeOthersCouldComeReachesThem(t *testing.T) {
+	b := &Lazy{Listen: "127.0.0.1:0", Gate: func(string, string) (bool, bool) { return false, true }}
+	defer b.Close()
+	ours, err := NewStream(b, Up("bench-1", "x"), Down("bench-1", "x"))
+	require.NoError(t, err)
+	defer ours.Close()
+	address, err := b.Open()
+	require.NoError(t, err)
+	host, err := Connect("nats://"+address, Secret{"bench-1", "x"}, "bench-1")
+	require.NoError(t, err)
+	defer host.Close()
+	theirs, err := NewStream(host, Down("bench-1", "x"), Up("bench-1", "x"))
+	require.NoError(t, err)
+	defer theirs.Close()
+	for from, to := range map[*Stream]*Stream{ours: theirs, theirs: ours} {
+		_, err = from.Write([]byte("tide"))
+		require.NoError(t, err)
+		require.NoError(t, to.SetReadDeadline(time.Now().Add(10*time.Second)))
+		got := make([]byte, 4)
+		_, err = io.ReadFull(to, got)
+		require.NoError(t, err)
+	}
+}
+
 func TestWhoIsAheadOfTheReaderWaits(t *testing.T) {
 	both(t, func(t *testing.T, b Bus) {
 		one, other := ends(t, b)

@@ -6,6 +6,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -109,7 +111,7 @@ func TestTwoHostsOnOneBusNeitherHearNorAnswerForEachOther(t *testing.T) {
 			require.NoError(t, err)
 			spy, refused := plain(t, first.bus)
 			heard := make(chan *nats.Msg, 1000)
-			foreign := []string{">", "tessellant.>", "*.*.*", "tessellant.hosts", "tessellant.work", "tessellant.changes", "tessellant.access", "tessellant.session.*", "tessellant.host.bench-2", "tessellant.host.*", "tessellant.commands.bench-2", "tessellant.commands.*",
+			foreign := []string{">", "tessellant.>", "*.*.*", "tessellant.hosts", "tessellant.work", "tessellant.changes", "tessellant.access", "tessellant.session.*", "tessellant.host.bench-2", "tessellant.host.*", "tessellant.commands.bench-2", "tessellant.commands.*", "tessellant.up.bench-2.*", "tessellant.up.>", "tessellant.down.bench-1.*", "tessellant.down.bench-2.x",
 				"tessellant.inbox.bench-2.>", "tessellant.inbox.>", "tessellant.inbox.Service.>", "_INBOX.>", "$SYS.>", "tessellant.host.bench-11"}
 			for _, topic := range foreign {
 				_, err := spy.ChanSubscribe(topic, heard)
@@ -132,10 +134,27 @@ func TestTwoHostsOnOneBusNeitherHearNorAnswerForEachOther(t *testing.T) {
 			p.Sessions.Orders.Wake("bench-2")
 			<-woken
 
+			// A stream to it carries both ways.
+			ours, err := bus.NewStream(p.Bus, bus.Up("bench-2", "x"), bus.Down("bench-2", "x"))
+			require.NoError(t, err)
+			defer ours.Close()
+			theirs, err := second.Stream("bench-2", "x")
+			require.NoError(t, err)
+			defer theirs.Close()
+			for from, to := range map[net.Conn]net.Conn{ours: theirs, theirs: ours} {
+				_, err = from.Write([]byte("tide"))
+				require.NoError(t, err)
+				got := make([]byte, 4)
+				require.NoError(t, to.SetReadDeadline(time.Now().Add(10*time.Second)))
+				_, err = io.ReadFull(to, got)
+				require.NoError(t, err)
+				assert.Equal(t, "tide", string(got))
+			}
+
 			// What the spy says in others' names does not come to them.
 			changes, enough := p.Bus.Subscribe(bus.Changes)
 			defer enough()
-			for _, topic := range []string{"tessellant.commands.bench-2", "tessellant.host.bench-2", "tessellant.changes", "tessellant.work", "tessellant.access", "tessellant.inbox.bench-2.x", "tessellant.inbox.Service.x"} {
+			for _, topic := range []string{"tessellant.commands.bench-2", "tessellant.host.bench-2", "tessellant.changes", "tessellant.work", "tessellant.access", "tessellant.inbox.bench-2.x", "tessellant.inbox.Service.x", bus.Up("bench-2", "x"), bus.Down("bench-2", "x")} {
 				require.NoError(t, spy.PublishRequest(topic, "tessellant.inbox.bench-1.x", []byte(`{"Hold": "spied", "ID": "2", "Method": "GET", "Path": "/"}`)))
 			}
 			call, err := json.Marshal(hostlink.Call{Protocol: hostlink.Protocol, Token: "tshs_guessed", Kind: "holds"})
@@ -159,6 +178,9 @@ func TestTwoHostsOnOneBusNeitherHearNorAnswerForEachOther(t *testing.T) {
 			case <-time.After(500 * time.Millisecond): // nothing is to come: so long it is waited for
 			}
 			assert.Empty(t, heard)
+			require.NoError(t, ours.SetReadDeadline(time.Now().Add(50*time.Millisecond)))
+			_, err = ours.Read(make([]byte, 1))
+			assert.ErrorIs(t, err, os.ErrDeadlineExceeded, "nor into another one's stream")
 
 			// Over HTTP, too, a host speaks for itself alone.
 			raw, err := json.Marshal(hostlink.Call{Protocol: hostlink.Protocol, Token: second.welcome.Token, Kind: "holds"})

@@ -90,9 +90,8 @@ func (d *Device) Sit(c net.Conn, who hostlink.Watch) error {
 		return ErrFull
 	}
 	d.seats[s] = true
-	if who.Takes && who.Mine && d.hand == nil {
-		d.hand = s
-		d.queue(doing{}) // that it is ready when the first finger comes
+	if d.hand == nil || d.hand.who.Mine { // whose way was cut comes again before the old one is known to be gone
+		d.give(s)
 	}
 	d.mu.Unlock()
 	go func() {
@@ -111,9 +110,24 @@ func (d *Device) left(s *seat) {
 	if d.hand == s {
 		d.hand = nil
 		d.lift()
+		for other := range d.seats {
+			d.give(other)
+		}
 	}
 	d.mu.Unlock()
 	d.tellAll()
+}
+
+// give gives the device, under mu, into the hand of one whose hold it is.
+func (d *Device) give(s *seat) {
+	if !s.who.Takes || !s.who.Mine || d.hand == s {
+		return
+	}
+	if d.hand != nil {
+		d.lift()
+	}
+	d.hand = s
+	d.queue(doing{}) // that it is ready when the first finger comes
 }
 
 // take gives the device into somebody's hand. Fingers of who had it lift.

@@ -49,6 +49,59 @@ type joined struct {
 	hostlink.Welcome
 	bus *bus.NATS // nil: it can't be reached, all goes over HTTP
 	end func()
+
+	mu      sync.Mutex
+	ended   bool
+	streams map[*bus.Stream]bool // that are open
+}
+
+// stream is one of those; it is forgotten when it is closed.
+type stream struct {
+	*bus.Stream
+	of *joined
+}
+
+func (s stream) Close() error { return s.CloseWith("") }
+
+// CloseWith closes it, and tells the other end why.
+func (s stream) CloseWith(why string) error {
+	s.of.mu.Lock()
+	delete(s.of.streams, s.Stream)
+	s.of.mu.Unlock()
+	return s.Stream.CloseWith(why)
+}
+
+// take takes a stream up.
+func (s *joined) take(id string) (net.Conn, error) {
+	c, err := bus.NewStream(s.bus, bus.Down(s.Name, id), bus.Up(s.Name, id))
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ended {
+		_ = c.Close()
+		return nil, errAnew
+	}
+	if s.streams == nil {
+		s.streams = map[*bus.Stream]bool{}
+	}
+	s.streams[c] = true
+	return stream{c, s}, nil
+}
+
+var errAnew = errors.New("the host joins the service anew; try again")
+
+// cut ends all streams, while the other ends can still be told.
+func (s *joined) cut() {
+	s.mu.Lock()
+	s.ended = true
+	all := s.streams
+	s.streams = nil
+	s.mu.Unlock()
+	for c := range all {
+		_ = c.CloseWith(errAnew.Error())
+	}
 }
 
 var _ hostlink.Link = (*Link)(nil)
@@ -185,7 +238,7 @@ func (r *Link) Stream(_, id string) (net.Conn, error) {
 	if s == nil || s.bus == nil {
 		return nil, errors.New("this host has no way to the service's bus: streams need it")
 	}
-	return bus.NewStream(s.bus, bus.Down(s.Name, id), bus.Up(s.Name, id))
+	return s.take(id)
 }
 
 // listen takes wake-ups until this host joins again.
@@ -193,6 +246,7 @@ func (s *joined) listen(wake func([]byte)) {
 	messages, unsubscribe := s.bus.Subscribe(bus.Host(s.Name))
 	done := make(chan struct{})
 	s.end = sync.OnceFunc(func() {
+		s.cut()
 		unsubscribe()
 		close(done)
 		s.bus.Close()
