@@ -87,7 +87,11 @@ func TestAHeldDeviceOnAHostElsewhereIsWatchedAlsoWhenTheServiceWasAway(t *testin
 	}
 	housetest.Eventually(t, "the device is held", func() bool { return stage() == api.HoldStageRunning })
 	works := func(p *page) {
-		defer func() { if t.Failed() { t.Log(p.kinds, p.texts, p.end) } }()
+		defer func() {
+			if t.Failed() {
+				t.Log(p.kinds, p.texts, p.end)
+			}
+		}()
 		t.Helper()
 		p.until(t, "the film comes, and it is in hand", func() bool {
 			return strings.Contains(p.kinds, "rk") && strings.Contains(p.texts, `"mine":true`)
