@@ -92,7 +92,7 @@ export function Script({ hold, live, screen }: { hold: Hold; live: Held; screen:
       <Row $gap={8}>
         <Button isDisabled={nothing || run.busy} onPress={() => void run.run(0)}>Run all</Button>
         <Button isDisabled={nothing || run.busy} onPress={() => void run.run(from1())}>Run from the cursor’s line</Button>
-        <CopyButton text={sourceOf(text)} what="the script" label="Copy script" />
+        <CopyButton text={sourceOf(text)} what="the script" label="Copy" />
         <span role="status">{run.busy ? 'The lines are running …' : said}</span>
       </Row>
       {mayUpload && (
