@@ -22,7 +22,7 @@ const (
 	streamPiece   = 64 << 10  // bytes of a message
 	smallPiece    = 4 << 10
 	streamBeat    = 5 * time.Second
-	streamSilence = 4 * streamBeat
+	streamSilence = 3 * streamBeat
 	tellAfter     = window / 4 // bytes that were read
 )
 
