@@ -4031,12 +4031,6 @@ type GetElsewhereParams struct {
 	Css []string `form:"css" json:"css"`
 }
 
-// GetHeldScriptParams defines parameters for GetHeldScript.
-type GetHeldScriptParams struct {
-	// From Only what was done from this moment on, in ms on the hold's clock
-	From *int64 `form:"from,omitempty" json:"from,omitempty"`
-}
-
 // GetHeldTreeParams defines parameters for GetHeldTree.
 type GetHeldTreeParams struct {
 	// Find A locator, CSS or XPath: what it means is said
@@ -4794,7 +4788,7 @@ type ClientInterface interface {
 	// Also when the hold is over. What clients of WebDriver and scripts did is not among the lines.
 	//
 	// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
-	GetHeldScript(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetHeldScript(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	//
@@ -6279,8 +6273,8 @@ func (c *Client) RunOnHeld(ctx context.Context, id HoldRef, body RunOnHeldJSONRe
 // Also when the hold is over. What clients of WebDriver and scripts did is not among the lines.
 //
 // Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
-func (c *Client) GetHeldScript(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetHeldScriptRequest(c.Server, id, params)
+func (c *Client) GetHeldScript(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHeldScriptRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9904,7 +9898,7 @@ func NewRunOnHeldRequestWithBody(server string, id HoldRef, contentType string, 
 }
 
 // NewGetHeldScriptRequest constructs an http.Request for the GetHeldScript method
-func NewGetHeldScriptRequest(server string, id HoldRef, params *GetHeldScriptParams) (*http.Request, error) {
+func NewGetHeldScriptRequest(server string, id HoldRef) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9927,33 +9921,6 @@ func NewGetHeldScriptRequest(server string, id HoldRef, params *GetHeldScriptPar
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.From != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -14826,7 +14793,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
-	GetHeldScriptWithResponse(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*GetHeldScriptResponse, error)
+	GetHeldScriptWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHeldScriptResponse, error)
 
 	// GetHeldTreeWithResponse What is on the screen of a held device, and how each element can be addressed
 	//
@@ -22333,8 +22300,8 @@ func (c *ClientWithResponses) RunOnHeldWithResponse(ctx context.Context, id Hold
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
-func (c *ClientWithResponses) GetHeldScriptWithResponse(ctx context.Context, id HoldRef, params *GetHeldScriptParams, reqEditors ...RequestEditorFn) (*GetHeldScriptResponse, error) {
-	rsp, err := c.GetHeldScript(ctx, id, params, reqEditors...)
+func (c *ClientWithResponses) GetHeldScriptWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHeldScriptResponse, error) {
+	rsp, err := c.GetHeldScript(ctx, id, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -28199,7 +28166,7 @@ type ServerInterface interface {
 	RunOnHeld(ctx *echo.Context, id HoldRef) error
 	// GetHeldScript What was done by hand on a device, as lines of a script
 	// (GET /hands/{id}/script)
-	GetHeldScript(ctx *echo.Context, id HoldRef, params GetHeldScriptParams) error
+	GetHeldScript(ctx *echo.Context, id HoldRef) error
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	// (GET /hands/{id}/tree)
 	GetHeldTree(ctx *echo.Context, id HoldRef, params GetHeldTreeParams) error
@@ -29208,17 +29175,8 @@ func (w *ServerInterfaceWrapper) GetHeldScript(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
-	// Parameter object where we will unmarshal all parameters from the context
-	var params GetHeldScriptParams
-	// ------------- Optional query parameter "from" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
-	}
-
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetHeldScript(ctx, id, params)
+	err = w.Handler.GetHeldScript(ctx, id)
 	return err
 }
 
@@ -32690,8 +32648,7 @@ func (response RunOnHelddefaultApplicationProblemPlusJSONResponse) VisitRunOnHel
 }
 
 type GetHeldScriptRequestObject struct {
-	Id     HoldRef `json:"id"`
-	Params GetHeldScriptParams
+	Id HoldRef `json:"id"`
 }
 
 type GetHeldScriptResponseObject interface {
@@ -37950,11 +37907,10 @@ func (sh *strictHandler) RunOnHeld(ctx *echo.Context, id HoldRef) error {
 }
 
 // GetHeldScript operation middleware
-func (sh *strictHandler) GetHeldScript(ctx *echo.Context, id HoldRef, params GetHeldScriptParams) error {
+func (sh *strictHandler) GetHeldScript(ctx *echo.Context, id HoldRef) error {
 	var request GetHeldScriptRequestObject
 
 	request.Id = id
-	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetHeldScript(ctx.Request().Context(), request.(GetHeldScriptRequestObject))

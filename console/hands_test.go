@@ -70,7 +70,7 @@ func TestADeviceIsHeldFromItsPage(t *testing.T) {
 	require.NoError(t, err)
 	eval[bool](d, string(axe)+";true")
 	for _, tab := range []string{"Elements", "Script", "Apps", "Settings", "Log"} {
-		eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "`+tab+`").click(), true)`)
+		d.beside(tab)
 		d.until(tab+" is shown", `document.querySelector('[role=tab][aria-selected=true]').textContent === "`+tab+`" && [...document.querySelectorAll('[role=tabpanel]')].some(p => !p.inert && p.textContent.length > 20)`)
 		assert.Empty(t, eval[[]string](d, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200))))`), tab)
 	}
@@ -102,6 +102,28 @@ const painted = `(() => {
 	return seen.size > 3;
 })()`
 
+// holding has a device in hand, on its page.
+func holding(t *testing.T) (d *desk, id string) {
+	t.Helper()
+	d = sit(t, "orr-01")
+	d.signIn()
+	d.addContent()
+	d.devicesFree()
+	h, _, err := d.Service.Hold(t.Context(), d.Who, service.HoldRequest{Device: "orr-01", Build: "kelpline/android@newest", For: 30 * time.Minute})
+	require.NoError(t, err)
+	d.goTo("/hands/"+h.ID, "main h1")
+	d.says("orr-01 is yours.")
+	eval[bool](d, button)
+	d.until("the picture is there", painted)
+	return d, h.ID
+}
+
+// beside shows a tab beside the screen.
+func (d *desk) beside(tab string) {
+	d.t.Helper()
+	eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "`+tab+`").click(), true)`)
+}
+
 // middle is where on the page the middle of an element of the held screen is.
 func (d *desk) middle(locator string) (x, y float64) {
 	d.t.Helper()
@@ -120,16 +142,7 @@ func (d *desk) middle(locator string) (x, y float64) {
 }
 
 func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
-	d := sit(t, "orr-01")
-	d.signIn()
-	d.addContent()
-	d.devicesFree()
-	h, _, err := d.Service.Hold(t.Context(), d.Who, service.HoldRequest{Device: "orr-01", Build: "kelpline/android@newest", For: 30 * time.Minute})
-	require.NoError(t, err)
-	d.goTo("/hands/"+h.ID, "main h1")
-	d.says("orr-01 is yours.")
-	eval[bool](d, button)
-	d.until("the picture is there", painted)
+	d, id := holding(t)
 	onScreen := func(what string) {
 		t.Helper()
 		d.until(what+" is on the screen", fmt.Sprintf("[...document.querySelectorAll('[role=treeitem]')].some(l => l.textContent.includes(%q))", what))
@@ -183,13 +196,10 @@ func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
 	onScreen("#settings")
 
 	// Settings and apps.
-	tab := func(name string) {
-		eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "`+name+`").click(), true)`)
-	}
-	tab("Apps")
+	d.beside("Apps")
 	d.until("the app is listed", "document.querySelector('main').textContent.includes('org.kelpline.app')")
 	d.press("Stop")
-	tab("Settings")
+	d.beside("Settings")
 	d.press("Landscape")
 	d.until("the screen is turned", "document.querySelector('canvas').width > document.querySelector('canvas').height")
 	d.press("Portrait")
@@ -200,7 +210,7 @@ func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
 	// Somebody else takes it, and is seen here.
 	who := d.Who
 	who.KeyName = "ada"
-	c, err := d.Service.Watch(t.Context(), who, h.ID)
+	c, err := d.Service.Watch(t.Context(), who, id)
 	require.NoError(t, err)
 	defer c.Close()
 	go func() { _, _ = io.Copy(io.Discard, c) }()
@@ -212,7 +222,7 @@ func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
 	d.press("Give it back")
 	d.says("orr-01 was given back.")
 	names := map[string]int{}
-	for _, name := range eval[[]string](d, `(async () => (await (await fetch('/api/v1/legs/`+h.ID+`/timeline')).json()).events.filter(e => e.kind === 'command').map(e => e.name))()`) {
+	for _, name := range eval[[]string](d, `(async () => (await (await fetch('/api/v1/legs/`+id+`/timeline')).json()).events.filter(e => e.kind === 'command').map(e => e.name))()`) {
 		names[name]++
 	}
 	assert.GreaterOrEqual(t, names["tap"], 2)
@@ -221,17 +231,8 @@ func TestAHeldDeviceIsUsedWithMouseFingersWheelAndKeyboard(t *testing.T) {
 }
 
 func TestWhatIsDoneInTheBrowserBecomesAScript(t *testing.T) {
-	d := sit(t, "orr-01")
-	d.signIn()
-	d.addContent()
-	d.devicesFree()
-	h, _, err := d.Service.Hold(t.Context(), d.Who, service.HoldRequest{Device: "orr-01", Build: "kelpline/android@newest", For: 30 * time.Minute})
-	require.NoError(t, err)
-	d.goTo("/hands/"+h.ID, "main h1")
-	d.says("orr-01 is yours.")
-	eval[bool](d, button)
-	d.until("the picture is there", painted)
-	eval[bool](d, `([...document.querySelectorAll('[role=tab]')].find(t => t.textContent === "Script").click(), true)`)
+	d, _ := holding(t)
+	d.beside("Script")
 	d.press("Record what I do")
 	d.says("become lines")
 	x, y := d.middle("#shore_gull-ledge")

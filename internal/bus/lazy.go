@@ -13,23 +13,16 @@ type Lazy struct {
 	Listen string
 	Gate   Gate
 
-	local   Local
-	mu      sync.Mutex
-	open    *NATS
-	answers map[string]*answering
-	hears   map[string]*hearing
+	local  Local
+	mu     sync.Mutex
+	open   *NATS
+	stands map[*standing]bool
 }
 
-// hearing is who hears a topic, and how that is ended.
-type hearing struct {
-	take func([]byte)
+// standing is who hears a topic or answers on it: here, and once the bus is open for others, too.
+type standing struct {
+	put  func(*NATS) (stop func(), err error)
 	stop func()
-}
-
-// answering is what answers on a topic, and how that is ended.
-type answering struct {
-	answer func(context.Context, []byte) []byte
-	stop   func()
 }
 
 var _ Bus = (*Lazy)(nil)
@@ -43,14 +36,8 @@ func (b *Lazy) Open() (address string, err error) {
 		if err != nil {
 			return "", err
 		}
-		for topic, a := range b.answers {
-			if a.stop, err = n.Answer(topic, a.answer); err != nil {
-				n.Close()
-				return "", err
-			}
-		}
-		for topic, h := range b.hears { // what was waited for before anybody could come
-			if h.stop, err = n.Hear(topic, h.take); err != nil {
+		for s := range b.stands {
+			if s.stop, err = s.put(n); err != nil {
 				n.Close()
 				return "", err
 			}
@@ -95,27 +82,7 @@ func (b *Lazy) Hear(topic string, take func([]byte)) (stop func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	h := &hearing{take: take, stop: func() {}}
-	if b.open != nil {
-		if h.stop, err = b.open.Hear(topic, take); err != nil {
-			stopLocal()
-			return nil, err
-		}
-	}
-	if b.hears == nil {
-		b.hears = map[string]*hearing{}
-	}
-	b.hears[topic] = h
-	return func() {
-		stopLocal()
-		b.mu.Lock()
-		delete(b.hears, topic)
-		stop := h.stop
-		b.mu.Unlock()
-		stop()
-	}, nil
+	return b.stand(stopLocal, func(n *NATS) (func(), error) { return n.Hear(topic, take) })
 }
 
 // Call implements Bus.
@@ -133,24 +100,29 @@ func (b *Lazy) Answer(topic string, answer func(context.Context, []byte) []byte)
 	if err != nil {
 		return nil, err
 	}
+	return b.stand(stopLocal, func(n *NATS) (func(), error) { return n.Answer(topic, answer) })
+}
+
+// stand has what stands here stand for others, too: now where the bus is open, else when it opens.
+func (b *Lazy) stand(stopLocal func(), put func(*NATS) (func(), error)) (stop func(), err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	a := &answering{answer: answer, stop: func() {}}
+	s := &standing{put: put, stop: func() {}}
 	if b.open != nil {
-		if a.stop, err = b.open.Answer(topic, answer); err != nil {
+		if s.stop, err = put(b.open); err != nil {
 			stopLocal()
 			return nil, err
 		}
 	}
-	if b.answers == nil {
-		b.answers = map[string]*answering{}
+	if b.stands == nil {
+		b.stands = map[*standing]bool{}
 	}
-	b.answers[topic] = a
+	b.stands[s] = true
 	return func() {
 		stopLocal()
 		b.mu.Lock()
-		delete(b.answers, topic)
-		stop := a.stop
+		delete(b.stands, s)
+		stop := s.stop
 		b.mu.Unlock()
 		stop()
 	}, nil

@@ -56,14 +56,13 @@ type Stream struct {
 	heard    time.Time
 	ended    error // why no more comes; io.EOF: the other end has closed it
 	closed   bool
-	readBy   deadline
-	writeBy  deadline
+	readBy   time.Time // deadlines; zero: there is none
+	writeBy  time.Time
 	finished chan struct{}
 }
 
-type deadline struct{ at time.Time }
-
-func (d deadline) over() bool { return !d.at.IsZero() && !time.Now().Before(d.at) }
+// over says whether a deadline is.
+func over(by time.Time) bool { return !by.IsZero() && !time.Now().Before(by) }
 
 var _ net.Conn = (*Stream)(nil)
 
@@ -178,7 +177,7 @@ func (s *Stream) Read(b []byte) (int, error) {
 		case s.closed:
 			s.mu.Unlock()
 			return 0, net.ErrClosed
-		case s.readBy.over():
+		case over(s.readBy):
 			s.mu.Unlock()
 			return 0, os.ErrDeadlineExceeded
 		case len(s.waiting) > 0:
@@ -207,15 +206,15 @@ func (s *Stream) Read(b []byte) (int, error) {
 }
 
 // wait waits, with mu let go meanwhile, until something has changed or a deadline is over.
-func (s *Stream) wait(by deadline) {
+func (s *Stream) wait(by time.Time) {
 	changed := s.changed
 	s.mu.Unlock()
 	defer s.mu.Lock()
-	if by.at.IsZero() {
+	if by.IsZero() {
 		<-changed
 		return
 	}
-	t := time.NewTimer(time.Until(by.at))
+	t := time.NewTimer(time.Until(by))
 	defer t.Stop()
 	select {
 	case <-changed:
@@ -227,7 +226,7 @@ func (s *Stream) wait(by deadline) {
 func (s *Stream) Write(b []byte) (n int, err error) {
 	for n < len(b) {
 		s.mu.Lock()
-		for s.sent-s.read >= window && !s.closed && s.ended == nil && !s.writeBy.over() {
+		for s.sent-s.read >= window && !s.closed && s.ended == nil && !over(s.writeBy) {
 			s.wait(s.writeBy)
 		}
 		switch {
@@ -237,7 +236,7 @@ func (s *Stream) Write(b []byte) (n int, err error) {
 			err = s.ended
 		case s.ended != nil:
 			err = io.ErrClosedPipe
-		case s.writeBy.over():
+		case over(s.writeBy):
 			err = os.ErrDeadlineExceeded
 		}
 		if err != nil {
@@ -275,28 +274,21 @@ func (s *Stream) CloseWith(why string) error {
 }
 
 // SetDeadline implements net.Conn.
-func (s *Stream) SetDeadline(t time.Time) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.readBy.at, s.writeBy.at = t, t
-	s.tell()
-	return nil
-}
+func (s *Stream) SetDeadline(t time.Time) error { return s.by(t, &s.readBy, &s.writeBy) }
 
 // SetReadDeadline implements net.Conn.
-func (s *Stream) SetReadDeadline(t time.Time) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.readBy.at = t
-	s.tell()
-	return nil
-}
+func (s *Stream) SetReadDeadline(t time.Time) error { return s.by(t, &s.readBy) }
 
 // SetWriteDeadline implements net.Conn.
-func (s *Stream) SetWriteDeadline(t time.Time) error {
+func (s *Stream) SetWriteDeadline(t time.Time) error { return s.by(t, &s.writeBy) }
+
+// by sets deadlines; who waits looks again.
+func (s *Stream) by(t time.Time, which ...*time.Time) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.writeBy.at = t
+	for _, w := range which {
+		*w = t
+	}
 	s.tell()
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -182,12 +183,14 @@ func (a *App) devicePictureCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := client.GetHeldPictureWithResponse(c.Context(), args[0])
-			if err != nil || r.StatusCode() != 200 {
-				return a.Failed("take a picture of the screen", err, r)
+			r, err := client.GetHeldPicture(c.Context(), args[0])
+			png, err := a.Bytes("take a picture of the screen", r, err)
+			if err != nil {
+				return err
 			}
+			defer png.Close()
 			if out == "-" {
-				_, err := a.Out.Write(r.Body)
+				_, err := io.Copy(a.Out, png)
 				return err
 			}
 			if out == "" {
@@ -198,10 +201,11 @@ func (a *App) devicePictureCmd() *cobra.Command {
 					return r
 				}, args[0]) + ".png"
 			}
-			if err := os.WriteFile(out, r.Body, 0o644); err != nil {
+			n, err := a.save(png, r.ContentLength, out, func() error { return nil })
+			if err != nil {
 				return err
 			}
-			return a.Show(map[string]any{"file": out, "bytes": len(r.Body)}, func() { fmt.Fprintf(a.Out, "The screen is in %s.\n", out) })
+			return a.Show(map[string]any{"file": out, "bytes": n}, func() { fmt.Fprintf(a.Out, "The screen is in %s.\n", out) })
 		}}
 	cmd.Flags().StringVarP(&out, "out", "o", "", "the file to write; SERIAL.png unless said; - is the standard output")
 	return cmd

@@ -36,7 +36,7 @@ func (a *App) holdScript(ctx context.Context, hold, name string) error {
 	if err != nil {
 		return err
 	}
-	r, err := client.GetHeldScriptWithResponse(ctx, hold, &api.GetHeldScriptParams{})
+	r, err := client.GetHeldScriptWithResponse(ctx, hold)
 	if err != nil || r.JSON200 == nil {
 		return a.Failed("read what was done", err, r)
 	}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"net"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -120,7 +119,7 @@ func New(c Config) *Host {
 		name = l.Name()
 		h.labs[name] = l
 	}
-	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Runners: runners.All, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, Outlet: c.Outlet, About: h.about, Lost: h.lost, Open: h.openSession, Stream: func(id string) (net.Conn, error) { return c.Link.Stream(c.Name, id) }}
+	h.bench = &attempt.Bench{Link: c.Link, Spool: h.spool, Lab: h.labOf, Runners: runners.All, Silence: cmp.Or(c.Silence, longSilence), Encoding: make(chan struct{}, 1), Box: c.Box, Outlet: c.Outlet, About: h.about, Lost: h.lost, Open: h.openSession, Stream: func(id string) (hostlink.Stream, error) { return c.Link.Stream(c.Name, id) }}
 	h.desk = desk.New(c.Log, h.labs, h.atWork)
 	return h
 }

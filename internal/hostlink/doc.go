@@ -98,7 +98,14 @@ type Orders interface {
 // Streams are connections between the service and a host. The service opens them: an order brings a stream's id.
 type Streams interface {
 	// Stream takes a stream up. It is read and written as it comes, with a window: who is ahead waits.
-	Stream(host, id string) (net.Conn, error)
+	Stream(host, id string) (Stream, error)
+}
+
+// Stream is one end of a stream.
+type Stream interface {
+	net.Conn
+	// CloseWith closes it, and tells the other end why.
+	CloseWith(why string) error
 }
 
 // Answerer carries out one order.

@@ -11,11 +11,7 @@ import (
 )
 
 func (s *server) GetHeldScript(ctx context.Context, q api.GetHeldScriptRequestObject) (api.GetHeldScriptResponseObject, error) {
-	from := int64(0)
-	if q.Params.From != nil {
-		from = *q.Params.From
-	}
-	lines, err := s.s.HeldScript(ctx, identity(ctx), q.Id, from)
+	lines, err := s.s.HeldScript(ctx, identity(ctx), q.Id)
 	texts := each(lines, func(l scribe.Line) string { return l.Text })
 	return api.GetHeldScript200JSONResponse{Lines: each(lines, func(l scribe.Line) api.ScriptLine { return api.ScriptLine{At: l.At, Text: l.Text} }), Source: scribe.Source(texts)}, err
 }

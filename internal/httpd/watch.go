@@ -13,6 +13,7 @@ import (
 	"github.com/coder/websocket"
 
 	"tessellant/api"
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/service/refuse"
 )
@@ -84,17 +85,8 @@ func (w watching) VisitWatchHeldResponse(rw http.ResponseWriter) error {
 	if errors.Is(why, net.ErrClosed) {
 		return nil
 	}
-	_ = ws.Close(websocket.StatusGoingAway, cutTo(why.Error(), 120))
+	_ = ws.Close(websocket.StatusGoingAway, foreign.Fit(why.Error(), 120))
 	return nil
-}
-
-// cutTo cuts a text to what a closing frame takes.
-func cutTo(s string, n int) string {
-	for len(s) > n {
-		r := []rune(s)
-		s = string(r[:len(r)-1])
-	}
-	return s
 }
 
 // done hands on what the person does.

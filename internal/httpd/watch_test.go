@@ -3,6 +3,7 @@ package httpd_test
 // A held device as it is watched and touched over a WebSocket; and what is done on it by single requests.
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"net/http"
@@ -51,7 +52,9 @@ func (o *outside) watch(id, key string) *page {
 			}
 			if kind == websocket.MessageText {
 				var told api.LiveTold
-				assert.NoError(o.t, json.Unmarshal(data, &told), string(data))
+				as := json.NewDecoder(bytes.NewReader(data))
+				as.DisallowUnknownFields() // it is as the contract says
+				assert.NoError(o.t, as.Decode(&told), string(data))
 				p.told = append(p.told, told)
 			} else if len(p.kinds) < 10_000 {
 				p.kinds += string(data[0])
@@ -126,7 +129,12 @@ func (o *outside) on(id, locator string) (x, y float64) {
 
 func finger(x, y float64) m { return m{"fingers": []m{{"id": 1, "x": x, "y": y}}} }
 
-var lifted = m{"fingers": []m{}}
+// taps taps there.
+func (p *page) taps(x, y float64) {
+	p.t.Helper()
+	p.does(finger(x, y))
+	p.does(m{"fingers": []m{}})
+}
 
 func TestAHeldDeviceIsWatchedAndTouched(t *testing.T) {
 	for _, serial := range []string{"orr-01", "fen-01"} { // one that follows fingers, and one that does what they did when they lift
@@ -140,15 +148,13 @@ func TestAHeldDeviceIsWatchedAndTouched(t *testing.T) {
 
 			// A tap, then text, then a key; all in order.
 			x, y := o.on(h.Id, "#search")
-			p.does(finger(x, y))
-			p.does(lifted)
+			p.taps(x, y)
 			o.on(h.Id, "#search[focused=true]")
 			p.does(m{"text": "Te"})
 			p.does(m{"text": "rn"})
 			o.on(h.Id, `#search[value="Tern"]`)
 			x, y = o.on(h.Id, "#shore_tern-rocks")
-			p.does(finger(x, y))
-			p.does(lifted)
+			p.taps(x, y)
 			o.on(h.Id, "#show_chart")
 			p.until("what has changed is shown", func(_ []api.LiveTold, kinds string) bool { return strings.Count(kinds, "p") >= 2 })
 

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/uitree"
+	"tessellant/internal/guard"
 	"tessellant/internal/phone"
 )
 
@@ -47,6 +49,22 @@ type Hands struct {
 	eyes     phone.Looker
 	turned   bool // the screen lies the other way than it does by nature
 	set      bool // a setting was changed
+}
+
+// On gives hands that work on a phone.
+func On(u *phone.Unit) *Hands {
+	return &Hands{Phone: u, Keyboard: u.Keyboard, Settings: u.Settings, Conditioner: u.Conditioner, Permissions: u.Permissions}
+}
+
+// Guarded does calls as Do does; one that panics fails.
+func (h *Hands) Guarded(log *slog.Logger) func(context.Context, Call) (any, error) {
+	return func(ctx context.Context, c Call) (v any, err error) {
+		err = guard.Do(log, guard.Script, func() error {
+			v, err = h.Do(ctx, c)
+			return err
+		})
+		return v, err
+	}
 }
 
 // Restore puts back what the script has changed of the device's settings.

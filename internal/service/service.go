@@ -19,7 +19,6 @@ import (
 
 	"tessellant/internal/blobs"
 	"tessellant/internal/bus"
-	"tessellant/internal/core/timeline"
 	"tessellant/internal/service/access"
 	"tessellant/internal/service/answers"
 	"tessellant/internal/service/bisections"
@@ -109,7 +108,7 @@ func New(c Config) *Service {
 	s.Bisections = &bisections.Bisections{Store: c.Store, Bus: c.Bus, Log: c.Log, Content: s.Content, Runs: s.Runs, Answers: s.Answers, Secrets: c.Secrets}
 	s.Shares = &shares.Shares{Store: c.Store, Log: c.Log, Runs: s.Runs, Reports: s.Reports}
 	s.Looks = &looks.Looks{Store: c.Store, Blobs: c.Blobs, Log: c.Log, Runs: s.Runs}
-	s.Hands = &hands.Hands{Store: c.Store, Log: c.Log, Feed: f, Content: s.Content, Pools: s.Pools, Orders: o, Sessions: s.Sessions, Timelines: s.wholeTimeline}
+	s.Hands = &hands.Hands{Store: c.Store, Log: c.Log, Feed: f, Content: s.Content, Pools: s.Pools, Orders: o, Sessions: s.Sessions, Timelines: s.Evidence.WholeTimeline}
 	s.Screens = &screens.Screens{Store: c.Store, Blobs: c.Blobs, Hands: s.Hands}
 	s.Dispatcher = &dispatcher.Dispatcher{Store: c.Store, Bus: c.Bus, Log: c.Log, Feed: f, Specs: sp, Evidence: s.Evidence, Orders: o, Sessions: s.Sessions, Answers: s.Answers}
 	s.Hosts = &hosts.Hosts{Store: c.Store, Log: c.Log, Access: s.Access, Feed: f, Content: s.Content, Specs: sp, Evidence: s.Evidence, ReferencesOf: s.Looks.ForHold, Orders: o, Dispatcher: s.Dispatcher, QuarantineLasts: c.QuarantineLasts, Reach: c.Reach}
@@ -120,22 +119,3 @@ func New(c Config) *Service {
 
 // Ready says whether the service can do its work: whether the database answers.
 func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
-
-// mostWindows is how many windows of a timeline are read where all of it is wanted: more than one may have.
-const mostWindows = 40
-
-// wholeTimeline reads all that happened in the last attempt of a leg, so far.
-func (s *Service) wholeTimeline(ctx context.Context, who Identity, leg string) (events []timeline.Event, err error) {
-	place := ""
-	for range mostWindows {
-		v, err := s.Evidence.Timeline(ctx, who, leg, 0, place)
-		if err != nil {
-			return nil, err
-		}
-		events = append(events, v.Events...)
-		if place = v.Next; place == "" {
-			break
-		}
-	}
-	return events, nil
-}

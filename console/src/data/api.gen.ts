@@ -7419,10 +7419,7 @@ export interface operations {
     };
     getHeldScript: {
         parameters: {
-            query?: {
-                /** @description Only what was done from this moment on, in ms on the hold's clock */
-                from?: number;
-            };
+            query?: never;
             header?: never;
             path: {
                 /** @description An id, newest, or the serial of the device that is held */

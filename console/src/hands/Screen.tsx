@@ -95,7 +95,7 @@ export function Screen({ live, screen, serial, may, onFile, children }: Props) {
   };
 
   // A wheel is a finger that follows it; React's own listener could not keep the page from scrolling.
-  const wheel = useRef<{ y: number; from: number; x: number; lift: ReturnType<typeof setTimeout> }>(undefined);
+  const wheel = useRef<{ x: number; y: number; lift: ReturnType<typeof setTimeout> }>(undefined);
   const latest = useRef({ paced, touches });
   useEffect(() => void (latest.current = { paced, touches }));
   useEffect(() => {
@@ -115,7 +115,7 @@ export function Screen({ live, screen, serial, may, onFile, children }: Props) {
       if (wheel.current && (wheel.current.y - by < 0.02 || wheel.current.y - by > 0.98)) lift();
       if (!wheel.current) {
         paced.now(fingers.touch(wheelFinger, x, y, false));
-        wheel.current = { x, y, from: y, lift: setTimeout(lift, wheelRest) };
+        wheel.current = { x, y, lift: setTimeout(lift, wheelRest) };
       }
       const w = wheel.current;
       w.y = Math.max(0.02, Math.min(0.98, w.y - by));

@@ -32,7 +32,7 @@ export function Script({ hold, live, screen }: { hold: Hold; live: Held; screen:
   const el = useRef<HTMLTextAreaElement>(null);
   const lines = useQuery({
     queryKey: ['heldscript', id],
-    queryFn: async () => (await answer(http.GET('/hands/{id}/script', { params: { path: { id }, query: {} } }))).lines.map((l) => l.text),
+    queryFn: async () => (await answer(http.GET('/hands/{id}/script', path))).lines.map((l) => l.text),
     retry: false,
     refetchInterval: recording ? 1000 : false,
   });

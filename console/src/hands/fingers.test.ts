@@ -8,9 +8,8 @@ test('all fingers that touch are said, and those beside the screen are at its ed
   expect(f.touch(2, 1.5, -1, false)).toEqual({ fingers: [{ id: 1, x: 0.25, y: 0.5 }, { id: 2, x: 1, y: 0 }] });
   expect(f.lift(1)).toEqual({ fingers: [{ id: 2, x: 1, y: 0 }] });
   expect(f.lift(1)).toBeUndefined();
-  expect(f.touching).toBe(true);
   expect(f.lift(2)).toEqual({ fingers: [] });
-  expect(f.touching).toBe(false);
+  expect(f.move(2, 0.5, 0.5)).toBeUndefined();
 });
 
 test('two fingers pinch about the middle', () => {

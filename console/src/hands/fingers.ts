@@ -30,10 +30,6 @@ export class Fingers {
     return this.all();
   }
 
-  get touching(): boolean {
-    return this.down.size > 0;
-  }
-
   private all(): LiveDone {
     const fingers = [...this.down.values()].flatMap((f) =>
       this.mirrored.has(f.id) ? [f, { id: f.id + 1_000_000, x: 1 - f.x, y: 1 - f.y }] : [f],

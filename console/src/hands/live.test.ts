@@ -4,7 +4,6 @@ import { given, Live, waits, type Socket } from './live';
 class Fake implements Socket {
   binaryType = '';
   readyState = 0;
-  bufferedAmount = 0;
   onopen: Socket['onopen'] = null;
   onmessage: Socket['onmessage'] = null;
   onclose: Socket['onclose'] = null;

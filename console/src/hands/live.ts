@@ -14,7 +14,6 @@ export interface Heard {
 export interface Socket {
   binaryType: string;
   readyState: number;
-  bufferedAmount: number;
   onopen: ((e: Event) => void) | null;
   onmessage: ((e: MessageEvent) => void) | null;
   onclose: ((e: CloseEvent) => void) | null;

@@ -22,3 +22,16 @@ func Single(name, file, source string) ([]byte, error) {
 	err := z.Close()
 	return out.Bytes(), err
 }
+
+// ReadSingle reads one script as such a package.
+func ReadSingle(name, file, source string) (*Package, error) {
+	zip, err := Single(name, file, source)
+	if err != nil {
+		return nil, err
+	}
+	files, err := Open(bytes.NewReader(zip), int64(len(zip)))
+	if err != nil {
+		return nil, err
+	}
+	return Read(files)
+}

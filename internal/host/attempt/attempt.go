@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -51,7 +50,7 @@ type Bench struct {
 	// Lost is called when a device was lost: it is looked at anew before its hold is closed.
 	Lost func(ctx context.Context, hold hostlink.Hold)
 	// Stream takes up a stream that the service opened.
-	Stream func(id string) (net.Conn, error)
+	Stream func(id string) (hostlink.Stream, error)
 	// Open lets a session be commanded until shut is called.
 	Open func(ctx context.Context, hold string, end orders.Carrier, log *slog.Logger) (s *orders.Served, shut func())
 }

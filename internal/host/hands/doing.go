@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"tessellant/internal/core/scribe"
+	"tessellant/internal/guard"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 )
@@ -99,16 +100,21 @@ func (d *Device) queue(x doing) bool {
 	if len(d.waiting) >= maxWaiting {
 		return false
 	}
+	d.put(x)
+	return true
+}
+
+// put puts something behind all that waits, under mu.
+func (d *Device) put(x doing) {
 	d.waiting = append(d.waiting, x)
 	select {
 	case d.todo <- struct{}{}:
 	default:
 	}
-	return true
 }
 
-// lift has, under mu, all fingers lift.
-func (d *Device) lift() { d.queue(doing{touch: true, at: time.Now()}) }
+// lift has, under mu, all fingers lift, however much waits.
+func (d *Device) lift() { d.put(doing{touch: true, at: time.Now()}) }
 
 func sameFingers(a, b []hostlink.Contact) bool {
 	return slices.EqualFunc(a, b, func(a, b hostlink.Contact) bool { return a.ID == b.ID })
@@ -143,7 +149,7 @@ func (d *Device) work(ctx context.Context) {
 			return
 		}
 		one, cancel := context.WithTimeout(ctx, commandTake+time.Duration(len(x.text))*letterTakes)
-		err := w.do(one, x)
+		err := guard.Do(d.Log, guard.Hold, func() error { return w.do(one, x) })
 		cancel()
 		if err != nil && ctx.Err() == nil {
 			d.tellHand(problemOf(x, err))

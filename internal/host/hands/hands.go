@@ -9,7 +9,6 @@ import (
 	"errors"
 	"image"
 	"log/slog"
-	"net"
 	"sync"
 	"time"
 
@@ -35,7 +34,6 @@ type Device struct {
 	seats   map[*seat]bool
 	hand    *seat // who has it in hand; nil: nobody
 	waiting []doing
-	over    bool
 
 	seen   *locators.Index // the screen as it was read last; nil: never
 	seenAt time.Time
@@ -52,24 +50,20 @@ const (
 	maxWaiting = 256
 )
 
-// ErrFull says that too many watch.
-var ErrFull = errors.New("as many people watch as may; close a page of one of them")
-
 // Open makes the device ready, until ctx ends. Done is called then, and waits for its end.
 func (d *Device) Open(ctx context.Context) (done func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	d.ctx, d.todo, d.seats = ctx, make(chan struct{}, 1), map[*seat]bool{}
 	var all sync.WaitGroup
-	all.Go(func() { _ = guard.Run(d.Log, guard.Hold, func() { d.work(ctx) }) })
+	all.Go(func() { d.work(ctx) })
 	return func() {
+		cancel() // nobody comes from here on
 		d.mu.Lock()
-		d.over = true
 		var leaving []*seat
 		for s := range d.seats {
 			leaving = append(leaving, s)
 		}
 		d.mu.Unlock()
-		cancel()
 		for _, s := range leaving {
 			<-s.gone
 		}
@@ -78,19 +72,19 @@ func (d *Device) Open(ctx context.Context) (done func()) {
 }
 
 // Sit lets somebody watch, by a stream, until they leave or the device is given back.
-func (d *Device) Sit(c net.Conn, who hostlink.Watch) error {
+func (d *Device) Sit(c hostlink.Stream, who hostlink.Watch) error {
 	s := newSeat(d, c, who)
 	d.mu.Lock()
 	switch {
-	case d.over || d.ctx.Err() != nil:
+	case d.ctx.Err() != nil:
 		d.mu.Unlock()
 		return errors.New("the device is being given back")
 	case len(d.seats) >= maxSeats:
 		d.mu.Unlock()
-		return ErrFull
+		return errors.New("as many people watch as may; close a page of one of them")
 	}
 	d.seats[s] = true
-	if d.hand == nil || d.hand.who.Mine { // whose way was cut comes again before the old one is known to be gone
+	if who.Takes && who.Mine && (d.hand == nil || d.hand.who.Mine) { // whose way was cut comes again before the old one is known to be gone
 		d.give(s)
 	}
 	d.mu.Unlock()
@@ -110,33 +104,29 @@ func (d *Device) left(s *seat) {
 	if d.hand == s {
 		d.hand = nil
 		d.lift()
-		for other := range d.seats {
-			d.give(other)
+		for other := range d.seats { // it comes back to whose hold it is
+			if other.who.Takes && other.who.Mine {
+				d.give(other)
+				break
+			}
 		}
 	}
 	d.mu.Unlock()
 	d.tellAll()
 }
 
-// give gives the device, under mu, into the hand of one whose hold it is.
+// give gives the device, under mu, into somebody's hand. Fingers of who had it lift.
 func (d *Device) give(s *seat) {
-	if !s.who.Takes || !s.who.Mine || d.hand == s {
-		return
-	}
-	if d.hand != nil {
-		d.lift()
-	}
 	d.hand = s
+	d.lift()
 	d.queue(doing{}) // that it is ready when the first finger comes
 }
 
-// take gives the device into somebody's hand. Fingers of who had it lift.
+// take is somebody who takes the device in hand.
 func (d *Device) take(s *seat) {
 	d.mu.Lock()
 	if d.hand != s {
-		d.hand = s
-		d.lift()
-		d.queue(doing{})
+		d.give(s)
 	}
 	d.mu.Unlock()
 	d.tellAll()

@@ -8,7 +8,6 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"image"
-	"net"
 	"sync"
 	"time"
 
@@ -32,7 +31,7 @@ const (
 
 type seat struct {
 	d    *Device
-	c    net.Conn
+	c    hostlink.Stream
 	who  hostlink.Watch
 	told chan hostlink.Told
 	gone chan struct{} // closed when they have left
@@ -48,7 +47,7 @@ type seat struct {
 	good time.Time // since when pictures were in time
 }
 
-func newSeat(d *Device, c net.Conn, who hostlink.Watch) *seat {
+func newSeat(d *Device, c hostlink.Stream, who hostlink.Watch) *seat {
 	return &seat{d: d, c: c, who: who, told: make(chan hostlink.Told, maxTold), gone: make(chan struct{}), wants: "film", now: make(chan struct{}), good: time.Now()}
 }
 
@@ -66,11 +65,7 @@ func (s *seat) leave(why string) {
 		if s.d.ctx.Err() != nil {
 			why = "the device is given back"
 		}
-		if b, ok := s.c.(interface{ CloseWith(string) error }); ok {
-			_ = b.CloseWith(why)
-			return
-		}
-		_ = s.c.Close()
+		_ = s.c.CloseWith(why)
 	})
 }
 

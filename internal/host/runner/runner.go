@@ -9,7 +9,6 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
-	"net"
 	"os"
 
 	"tessellant/internal/core/masking"
@@ -66,7 +65,7 @@ type Kit struct {
 	// Open lets the session be commanded until shut is called.
 	Open func(ctx context.Context, end orders.Carrier) (s *orders.Served, shut func())
 	// Stream takes up a stream that the service opened.
-	Stream func(id string) (net.Conn, error)
+	Stream func(id string) (hostlink.Stream, error)
 	// Box is where programs run, and About what the host says of that.
 	Box   *sandbox.Box
 	About func() hostlink.About

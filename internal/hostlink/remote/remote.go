@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -72,7 +71,7 @@ func (s stream) CloseWith(why string) error {
 }
 
 // take takes a stream up.
-func (s *joined) take(id string) (net.Conn, error) {
+func (s *joined) take(id string) (hostlink.Stream, error) {
 	c, err := bus.NewStream(s.bus, bus.Down(s.Name, id), bus.Up(s.Name, id))
 	if err != nil {
 		return nil, err
@@ -233,7 +232,7 @@ func (r *Link) Serve(_ string, serve hostlink.Answerer) (func(), error) {
 }
 
 // Stream implements Link.
-func (r *Link) Stream(_, id string) (net.Conn, error) {
+func (r *Link) Stream(_, id string) (hostlink.Stream, error) {
 	s := r.current()
 	if s == nil || s.bus == nil {
 		return nil, errors.New("this host has no way to the service's bus: streams need it")

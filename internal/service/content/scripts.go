@@ -17,19 +17,6 @@ const scriptFile = "recorded.star"
 
 var packageName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
-// ReadScript reads a source as a package of its own.
-func ReadScript(name, source string) (*testpkg.Package, error) {
-	zip, err := testpkg.Single(name, scriptFile, source)
-	if err != nil {
-		return nil, err
-	}
-	files, err := testpkg.Open(bytes.NewReader(zip), int64(len(zip)))
-	if err != nil {
-		return nil, err
-	}
-	return testpkg.Read(files)
-}
-
 // AddScript adds a package of one script.
 func (s *Content) AddScript(ctx context.Context, who store.Identity, name, source string) (p store.Package, isNew bool, err error) {
 	if !packageName.MatchString(name) {

@@ -86,6 +86,25 @@ const (
 	windowBytes  = 4 << 20 // the same, in bytes
 )
 
+// mostWindows is how many windows of a timeline are read where all of it is wanted: more than one may have.
+const mostWindows = 40
+
+// WholeTimeline gives all that happened in the last attempt of a leg, so far.
+func (s *Evidence) WholeTimeline(ctx context.Context, who store.Identity, leg string) (events []timeline.Event, err error) {
+	place := ""
+	for range mostWindows {
+		v, err := s.Timeline(ctx, who, leg, 0, place)
+		if err != nil {
+			return nil, err
+		}
+		events = append(events, v.Events...)
+		if place = v.Next; place == "" {
+			break
+		}
+	}
+	return events, nil
+}
+
 // Timeline gives a window of what happened in an attempt of a leg, so far; attempt 0: in the last one. Place is where the window begins, as the one before said; "": at the beginning.
 func (s *Evidence) Timeline(ctx context.Context, who store.Identity, leg string, attempt int, place string) (v TimelineView, err error) {
 	from, badPlace := int64(0), error(nil)

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"tessellant/internal/core/scribe"
+	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/hostlink"
-	"tessellant/internal/service/content"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
@@ -19,8 +19,8 @@ import (
 // Timelines reads what happened in an attempt.
 type Timelines func(ctx context.Context, who store.Identity, leg string) ([]timeline.Event, error)
 
-// HeldScript gives what was done by hand, from a moment on, also when the hold is over.
-func (s *Hands) HeldScript(ctx context.Context, who store.Identity, id string, from int64) ([]scribe.Line, error) {
+// HeldScript gives what was done by hand, also when the hold is over.
+func (s *Hands) HeldScript(ctx context.Context, who store.Identity, id string) ([]scribe.Line, error) {
 	v, err := s.Sessions.HoldByID(ctx, who, id)
 	if err != nil || !v.AttemptID.Valid {
 		return []scribe.Line{}, err
@@ -36,11 +36,6 @@ func (s *Hands) HeldScript(ctx context.Context, who store.Identity, id string, f
 			return nil, err
 		}
 		app = b.Facts.V.AppID
-	}
-	for i, e := range events { // from then on, and that the device was ready
-		if e.At < from && e.Kind != timeline.Stage {
-			events[i].Kind = ""
-		}
 	}
 	return scribe.Lines(events, app), nil
 }
@@ -64,10 +59,12 @@ func (s *Hands) RunOnHeld(ctx context.Context, who store.Identity, id string, li
 	if from >= len(lines) {
 		return r, refuse.New(refuse.Invalid, title, "lines are counted from 0", "there are %d lines, and none is number %d", len(lines), from)
 	}
-	source := "def " + scribe.Case + "(phone):\n    pass\n" + strings.Repeat("\n", from) // so that lines keep their numbers
+	var b strings.Builder
+	b.WriteString("def " + scribe.Case + "(phone):\n    pass\n" + strings.Repeat("\n", from)) // so that lines keep their numbers
 	for _, l := range lines[from:] {
-		source += "    " + strings.ReplaceAll(l, "\n", " ") + "\n"
+		b.WriteString("    " + strings.ReplaceAll(l, "\n", " ") + "\n")
 	}
+	source := b.String()
 	if len(source) > maxLines {
 		return r, refuse.New(refuse.TooLarge, title, "run fewer at once", "the lines have %d bytes; %d are the most", len(source), maxLines)
 	}
@@ -86,7 +83,7 @@ const linesBefore = 3
 
 // checkLines says what is wrong with lines before any device hears of them.
 func (s *Hands) checkLines(title, source string) error {
-	p, err := content.ReadScript("lines", source)
+	p, err := testpkg.ReadSingle("lines", "lines.star", source)
 	if err != nil {
 		return refuse.New(refuse.Invalid, title, "see the words with: tessellant script words", "%v", err)
 	}

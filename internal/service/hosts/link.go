@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"slices"
 	"sync"
 	"time"
@@ -371,7 +370,7 @@ func (l *link) Serve(name string, answer hostlink.Answerer) (func(), error) {
 }
 
 // Stream implements hostlink.Link.
-func (l *link) Stream(host, id string) (net.Conn, error) { return l.Orders.TakeUp(host, id) }
+func (l *link) Stream(host, id string) (hostlink.Stream, error) { return l.Orders.TakeUp(host, id) }
 
 // Wake implements hostlink.Link.
 func (l *link) Wake(name string) (<-chan []byte, func()) { return l.Orders.Woken(name) }

@@ -174,7 +174,7 @@ func (s *Orders) Open(ctx context.Context, host, hold, title string, q remoteend
 }
 
 // TakeUp is the other end of a stream that was opened here, for a host in this process.
-func (s *Orders) TakeUp(host, id string) (net.Conn, error) {
+func (s *Orders) TakeUp(host, id string) (hostlink.Stream, error) {
 	return bus.NewStream(s.Bus, bus.Down(host, id), bus.Up(host, id))
 }
 

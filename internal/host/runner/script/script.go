@@ -56,11 +56,12 @@ func New(k *runner.Kit) (runner.Runner, error) {
 
 // Prepare implements runner.Runner.
 func (s *scripts) Prepare(context.Context) error {
-	s.hands = &script.Hands{Phone: s.Phone, Keyboard: s.Phone.Keyboard, Settings: s.Phone.Settings, Conditioner: s.Phone.Conditioner, Permissions: s.Phone.Permissions, App: s.App, Facts: s.Unit.Known,
-		Data: s.Package.Package, Notes: record.Notes{R: s.Timeline, P: s.Phone}, Calls: s.Timeline.AtCall}
+	h := script.On(s.Phone)
+	h.App, h.Facts, h.Data, h.Notes, h.Calls = s.App, s.Unit.Known, s.Package.Package, record.Notes{R: s.Timeline, P: s.Phone}, s.Timeline.AtCall
 	if s.Gauges != nil {
-		s.hands.Gauge = s.Gauges.Now
+		h.Gauge = s.Gauges.Now
 	}
+	s.hands = h
 	return nil
 }
 
@@ -150,16 +151,7 @@ func (s *scripts) around(ctx context.Context, f fileRun, name string) script.Out
 		}
 	}
 	defer s.Timeline.AtCall("", "")
-	return script.Run(ctx, s.script(testpkg.Case{File: f.name, Func: name}, f), s.call)
-}
-
-// call does one call of a script.
-func (s *scripts) call(ctx context.Context, c script.Call) (v any, err error) {
-	err = guard.Do(s.Log, guard.Script, func() error {
-		v, err = s.hands.Do(ctx, c)
-		return err
-	})
-	return v, err
+	return script.Run(ctx, s.script(testpkg.Case{File: f.name, Func: name}, f), s.hands.Guarded(s.Log))
 }
 
 // script is what the script's process needs to run a case.
@@ -224,7 +216,7 @@ func (s *scripts) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *h
 	})
 	x := s.script(c, *f)
 	x.Before, x.After = s.Package.Has(c.File, "before_case"), s.Package.Has(c.File, "after_case")
-	o := script.Run(ctx, x, s.call)
+	o := script.Run(ctx, x, s.hands.Guarded(s.Log))
 	cause := context.Cause(ctx)
 	stop(nil)
 	watch.Wait()

@@ -73,32 +73,41 @@ type held struct {
 	h *hands
 }
 
+// of is what an order asks for, as "POST /hands/prolong".
+func (x *held) of(q remoteend.Request) string {
+	return q.Method + " " + strings.TrimPrefix(q.Path, "/session/"+x.ID)
+}
+
 // Beside implements orders.Besider: who watches, and the end of the hold, wait for no command.
 func (x *held) Beside(q remoteend.Request) bool {
-	return strings.HasSuffix(q.Path, hostlink.WatchPath) || strings.HasSuffix(q.Path, hostlink.ProlongPath)
+	what := x.of(q)
+	return what == "POST "+hostlink.WatchPath || what == "POST "+hostlink.ProlongPath
 }
 
 // Do implements orders.Carrier.
 func (x *held) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
-	switch {
-	case x.Ended() && q.Method == http.MethodDelete && q.Path == "/session/"+x.ID: // given back twice
+	what := x.of(q)
+	if x.Ended() && what == "DELETE " { // given back twice
 		return remoteend.Done()
-	case x.Ended() && strings.Contains(q.Path, hostlink.HandsPath):
+	}
+	if x.Ended() && strings.Contains(what, " "+hostlink.HandsPath) {
 		return refused("the device is being given back")
-	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.ProlongPath):
+	}
+	switch what {
+	case "POST " + hostlink.ProlongPath:
 		return x.h.prolong(q.Body)
-	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, hostlink.TreePath):
+	case "GET " + hostlink.TreePath:
 		return x.h.tree(ctx)
-	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, hostlink.ShotPath):
+	case "GET " + hostlink.ShotPath:
 		return x.h.shot(ctx)
-	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.DoPath):
+	case "POST " + hostlink.DoPath:
 		return x.deed(ctx, q.Body)
-	case q.Method == http.MethodGet && strings.HasSuffix(q.Path, "/"+hostlink.AppsCommand):
-		return plain(x.Session.Do(ctx, q))
-	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.RunPath):
+	case "POST " + hostlink.RunPath:
 		return x.h.run(ctx, q.Body)
-	case q.Method == http.MethodPost && strings.HasSuffix(q.Path, hostlink.WatchPath):
+	case "POST " + hostlink.WatchPath:
 		return x.h.watch(q.Body)
+	case "GET /" + hostlink.AppsCommand:
+		return plain(x.Session.Do(ctx, q))
 	}
 	if q.Method != http.MethodGet {
 		defer x.h.device.Acted()

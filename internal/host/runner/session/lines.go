@@ -3,7 +3,6 @@ package session
 // Lines of a script, run on a device that a person holds. The app stays as it is: nothing is cleared before, nothing put back after.
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -29,31 +28,18 @@ const linesFile = "lines.star"
 
 var errLinesTime = errors.New("the lines took longer than they may")
 
-// read reads a source as a package of its own.
-func read(source string) (*testpkg.Package, error) {
-	zip, err := testpkg.Single("lines", linesFile, source)
-	if err != nil {
-		return nil, err
-	}
-	files, err := testpkg.Open(bytes.NewReader(zip), int64(len(zip)))
-	if err != nil {
-		return nil, err
-	}
-	return testpkg.Read(files)
-}
-
 // run runs lines.
 func (h *hands) run(ctx context.Context, body []byte) remoteend.Response {
 	var q hostlink.Script
 	if err := json.Unmarshal(body, &q); err != nil || q.Within <= 0 {
 		return refused("what is to be run can't be read")
 	}
-	p, err := read(q.Source)
+	p, err := testpkg.ReadSingle("lines", linesFile, q.Source)
 	if err != nil {
 		return refused(err.Error())
 	}
-	hand := &script.Hands{Phone: h.Phone, Keyboard: h.Phone.Keyboard, Settings: h.Phone.Settings, Conditioner: h.Phone.Conditioner, Permissions: h.Phone.Permissions, App: h.App, Facts: h.Unit.Known,
-		Data: p, Notes: record.Notes{R: h.Timeline, P: h.Phone}, Calls: h.Timeline.AtCall}
+	hand := script.On(h.Phone)
+	hand.App, hand.Facts, hand.Data, hand.Notes, hand.Calls = h.App, h.Unit.Known, p, record.Notes{R: h.Timeline, P: h.Phone}, h.Timeline.AtCall
 	if h.Gauges != nil {
 		hand.Gauge = h.Gauges.Now
 	}
@@ -63,7 +49,7 @@ func (h *hands) run(ctx context.Context, body []byte) remoteend.Response {
 	defer h.device.Acted()
 	h.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "lines of a script are run"})
 	begun := time.Now()
-	o := script.Run(ctx, script.Case{Scripts: p.Scripts, File: linesFile, Func: q.Func, Inputs: q.Inputs, Facts: h.Unit.Known, Limits: script.DefaultLimits}, hand.Do)
+	o := script.Run(ctx, script.Case{Scripts: p.Scripts, File: linesFile, Func: q.Func, Inputs: q.Inputs, Facts: h.Unit.Known, Limits: script.DefaultLimits}, hand.Guarded(h.Log))
 	r := hostlink.Ran{Verdict: o.Verdict, Message: foreign.Fit(h.Mask.Text(o.Message), verdict.MaxMessage), Took: time.Since(begun)}
 	if _, line, ok := strings.Cut(o.Line, ":"); ok {
 		r.Line, _ = strconv.Atoi(line)
