@@ -2605,6 +2605,9 @@ type LiveTold struct {
 	// Screen Width and height of the screen as it is held, in pixels
 	Screen *[]int `json:"screen,omitempty"`
 
+	// Test How the test stands on whose device people look
+	Test *Standing `json:"test,omitempty"`
+
 	// Watching How many watch
 	Watching *int `json:"watching,omitempty"`
 }
@@ -2973,6 +2976,15 @@ type Pairing struct {
 
 // PairingState defines model for Pairing.State.
 type PairingState string
+
+// PauseRequest defines model for PauseRequest.
+type PauseRequest struct {
+	// Seconds How long it is paused at least; unless given, while somebody watches in the console
+	Seconds *int `json:"seconds,omitempty"`
+
+	// Why For the timeline
+	Why *string `json:"why,omitempty"`
+}
 
 // Plan defines model for Plan.
 type Plan struct {
@@ -3754,6 +3766,32 @@ type Snippet struct {
 	Title string `json:"title"`
 }
 
+// Standing How the test stands on whose device people look
+type Standing struct {
+	// Busy That command has not ended yet
+	Busy *bool `json:"busy,omitempty"`
+
+	// By Who paused it; unless given, the test itself
+	By *string `json:"by,omitempty"`
+
+	// Last The test's last command
+	Last *string `json:"last,omitempty"`
+
+	// Left Seconds until it goes on by itself, unless somebody watches
+	Left *int `json:"left,omitempty"`
+
+	// Line Of the script that paused, as shores.star:12
+	Line   *string `json:"line,omitempty"`
+	Paused bool    `json:"paused"`
+
+	// Seconds How long it has been paused
+	Seconds *int `json:"seconds,omitempty"`
+
+	// Waits That command waits until the test goes on
+	Waits *bool   `json:"waits,omitempty"`
+	Why   *string `json:"why,omitempty"`
+}
+
 // StepLine defines model for StepLine.
 type StepLine struct {
 	Case string `json:"case"`
@@ -4357,6 +4395,9 @@ type ProlongHoldJSONRequestBody = Prolong
 // RunOnHeldJSONRequestBody defines body for RunOnHeld for application/json ContentType.
 type RunOnHeldJSONRequestBody = RunLines
 
+// PauseTestJSONRequestBody defines body for PauseTest for application/json ContentType.
+type PauseTestJSONRequestBody = PauseRequest
+
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody AddHostJSONBody
 
@@ -4789,6 +4830,36 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
 	GetHeldScript(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTest How the test stands on whose device people may look
+	//
+	// Corresponds with GET /hands/{id}/test (the `GetTest` operationId).
+	GetTest(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseTestWithBody Have the test of a session or a leg pause before its next command
+	//
+	// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+	// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+	PauseTestWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseTest Have the test of a session or a leg pause before its next command
+	//
+	// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+	// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+	PauseTest(ctx context.Context, id HoldRef, body PauseTestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeTest Resume a paused test
+	//
+	// Corresponds with POST /hands/{id}/test/resume (the `ResumeTest` operationId).
+	ResumeTest(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	//
@@ -6275,6 +6346,76 @@ func (c *Client) RunOnHeld(ctx context.Context, id HoldRef, body RunOnHeldJSONRe
 // Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
 func (c *Client) GetHeldScript(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHeldScriptRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTest How the test stands on whose device people may look
+//
+// Corresponds with GET /hands/{id}/test (the `GetTest` operationId).
+func (c *Client) GetTest(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTestRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseTestWithBody Have the test of a session or a leg pause before its next command
+//
+// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+func (c *Client) PauseTestWithBody(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseTestRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseTest Have the test of a session or a leg pause before its next command
+//
+// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+func (c *Client) PauseTest(ctx context.Context, id HoldRef, body PauseTestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseTestRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeTest Resume a paused test
+//
+// Corresponds with POST /hands/{id}/test/resume (the `ResumeTest` operationId).
+func (c *Client) ResumeTest(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeTestRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9924,6 +10065,121 @@ func NewGetHeldScriptRequest(server string, id HoldRef) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTestRequest constructs an http.Request for the GetTest method
+func NewGetTestRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPauseTestRequest calls the generic PauseTest builder with application/json body
+func NewPauseTestRequest(server string, id HoldRef, body PauseTestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPauseTestRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPauseTestRequestWithBody constructs an http.Request for the PauseTest method, with any body, and a specified content type
+func NewPauseTestRequestWithBody(server string, id HoldRef, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/test/pause", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResumeTestRequest constructs an http.Request for the ResumeTest method
+func NewResumeTestRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/test/resume", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -14795,6 +15051,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /hands/{id}/script (the `GetHeldScript` operationId).
 	GetHeldScriptWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetHeldScriptResponse, error)
 
+	// GetTestWithResponse How the test stands on whose device people may look
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/test (the `GetTest` operationId).
+	GetTestWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetTestResponse, error)
+
+	// PauseTestWithBodyWithResponse Have the test of a session or a leg pause before its next command
+	//
+	// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+	// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+	PauseTestWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseTestResponse, error)
+
+	// PauseTestWithResponse Have the test of a session or a leg pause before its next command
+	//
+	// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+	// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+	PauseTestWithResponse(ctx context.Context, id HoldRef, body PauseTestJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseTestResponse, error)
+
+	// ResumeTestWithResponse Resume a paused test
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hands/{id}/test/resume (the `ResumeTest` operationId).
+	ResumeTestWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*ResumeTestResponse, error)
+
 	// GetHeldTreeWithResponse What is on the screen of a held device, and how each element can be addressed
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17349,6 +17639,150 @@ func (r GetHeldScriptResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHeldScriptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Standing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTestResponse) GetJSON200() *Standing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PauseTestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Standing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PauseTestResponse) GetJSON200() *Standing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PauseTestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PauseTestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PauseTestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PauseTestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PauseTestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResumeTestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Standing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResumeTestResponse) GetJSON200() *Standing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeTestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeTestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeTestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeTestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeTestResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22308,6 +22742,64 @@ func (c *ClientWithResponses) GetHeldScriptWithResponse(ctx context.Context, id 
 	return ParseGetHeldScriptResponse(rsp)
 }
 
+// GetTestWithResponse How the test stands on whose device people may look
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/test (the `GetTest` operationId).
+func (c *ClientWithResponses) GetTestWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*GetTestResponse, error) {
+	rsp, err := c.GetTest(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTestResponse(rsp)
+}
+
+// PauseTestWithBodyWithResponse Have the test of a session or a leg pause before its next command
+//
+// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+func (c *ClientWithResponses) PauseTestWithBodyWithResponse(ctx context.Context, id HoldRef, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseTestResponse, error) {
+	rsp, err := c.PauseTestWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseTestResponse(rsp)
+}
+
+// PauseTestWithResponse Have the test of a session or a leg pause before its next command
+//
+// While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+// The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/test/pause (the `PauseTest` operationId).
+func (c *ClientWithResponses) PauseTestWithResponse(ctx context.Context, id HoldRef, body PauseTestJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseTestResponse, error) {
+	rsp, err := c.PauseTest(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseTestResponse(rsp)
+}
+
+// ResumeTestWithResponse Resume a paused test
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hands/{id}/test/resume (the `ResumeTest` operationId).
+func (c *ClientWithResponses) ResumeTestWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*ResumeTestResponse, error) {
+	rsp, err := c.ResumeTest(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeTestResponse(rsp)
+}
+
 // GetHeldTreeWithResponse What is on the screen of a held device, and how each element can be addressed
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25036,6 +25528,105 @@ func ParseGetHeldScriptResponse(rsp *http.Response) (*GetHeldScriptResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest HeldScript
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTestResponse parses an HTTP response from a GetTestWithResponse call
+func ParseGetTestResponse(rsp *http.Response) (*GetTestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Standing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePauseTestResponse parses an HTTP response from a PauseTestWithResponse call
+func ParsePauseTestResponse(rsp *http.Response) (*PauseTestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PauseTestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Standing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeTestResponse parses an HTTP response from a ResumeTestWithResponse call
+func ParseResumeTestResponse(rsp *http.Response) (*ResumeTestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeTestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Standing
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -28167,6 +28758,15 @@ type ServerInterface interface {
 	// GetHeldScript What was done by hand on a device, as lines of a script
 	// (GET /hands/{id}/script)
 	GetHeldScript(ctx *echo.Context, id HoldRef) error
+	// GetTest How the test stands on whose device people may look
+	// (GET /hands/{id}/test)
+	GetTest(ctx *echo.Context, id HoldRef) error
+	// PauseTest Have the test of a session or a leg pause before its next command
+	// (POST /hands/{id}/test/pause)
+	PauseTest(ctx *echo.Context, id HoldRef) error
+	// ResumeTest Resume a paused test
+	// (POST /hands/{id}/test/resume)
+	ResumeTest(ctx *echo.Context, id HoldRef) error
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	// (GET /hands/{id}/tree)
 	GetHeldTree(ctx *echo.Context, id HoldRef, params GetHeldTreeParams) error
@@ -29177,6 +29777,54 @@ func (w *ServerInterfaceWrapper) GetHeldScript(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHeldScript(ctx, id)
+	return err
+}
+
+// GetTest converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTest(ctx, id)
+	return err
+}
+
+// PauseTest converts echo context to params.
+func (w *ServerInterfaceWrapper) PauseTest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PauseTest(ctx, id)
+	return err
+}
+
+// ResumeTest converts echo context to params.
+func (w *ServerInterfaceWrapper) ResumeTest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResumeTest(ctx, id)
 	return err
 }
 
@@ -31211,6 +31859,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hands/:id/apps", wrapper.GetHeldApps, options.OperationMiddlewares["getHeldApps"]...)
 	router.GET(options.BaseURL+"/hands/:id/picture", wrapper.GetHeldPicture, options.OperationMiddlewares["getHeldPicture"]...)
 	router.GET(options.BaseURL+"/hands/:id/watch", wrapper.WatchHeld, options.OperationMiddlewares["watchHeld"]...)
+	router.GET(options.BaseURL+"/hands/:id/test", wrapper.GetTest, options.OperationMiddlewares["getTest"]...)
+	router.POST(options.BaseURL+"/hands/:id/test/pause", wrapper.PauseTest, options.OperationMiddlewares["pauseTest"]...)
+	router.POST(options.BaseURL+"/hands/:id/test/resume", wrapper.ResumeTest, options.OperationMiddlewares["resumeTest"]...)
 	router.GET(options.BaseURL+"/hands/:id/elsewhere", wrapper.GetElsewhere, options.OperationMiddlewares["getElsewhere"]...)
 	router.GET(options.BaseURL+"/snippets/:language", wrapper.GetSnippet, options.OperationMiddlewares["getSnippet"]...)
 	router.GET(options.BaseURL+"/legs", wrapper.ListLegs, options.OperationMiddlewares["listLegs"]...)
@@ -32675,6 +33326,124 @@ type GetHeldScriptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHeldScriptdefaultApplicationProblemPlusJSONResponse) VisitGetHeldScriptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTestRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type GetTestResponseObject interface {
+	VisitGetTestResponse(w http.ResponseWriter) error
+}
+
+type GetTest200JSONResponse Standing
+
+func (response GetTest200JSONResponse) VisitGetTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTestdefaultApplicationProblemPlusJSONResponse) VisitGetTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseTestRequestObject struct {
+	Id   HoldRef `json:"id"`
+	Body *PauseTestJSONRequestBody
+}
+
+type PauseTestResponseObject interface {
+	VisitPauseTestResponse(w http.ResponseWriter) error
+}
+
+type PauseTest200JSONResponse Standing
+
+func (response PauseTest200JSONResponse) VisitPauseTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseTestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PauseTestdefaultApplicationProblemPlusJSONResponse) VisitPauseTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeTestRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type ResumeTestResponseObject interface {
+	VisitResumeTestResponse(w http.ResponseWriter) error
+}
+
+type ResumeTest200JSONResponse Standing
+
+func (response ResumeTest200JSONResponse) VisitResumeTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeTestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResumeTestdefaultApplicationProblemPlusJSONResponse) VisitResumeTestResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -36586,6 +37355,15 @@ type StrictServerInterface interface {
 	// GetHeldScript What was done by hand on a device, as lines of a script
 	// (GET /hands/{id}/script)
 	GetHeldScript(ctx context.Context, request GetHeldScriptRequestObject) (GetHeldScriptResponseObject, error)
+	// GetTest How the test stands on whose device people may look
+	// (GET /hands/{id}/test)
+	GetTest(ctx context.Context, request GetTestRequestObject) (GetTestResponseObject, error)
+	// PauseTest Have the test of a session or a leg pause before its next command
+	// (POST /hands/{id}/test/pause)
+	PauseTest(ctx context.Context, request PauseTestRequestObject) (PauseTestResponseObject, error)
+	// ResumeTest Resume a paused test
+	// (POST /hands/{id}/test/resume)
+	ResumeTest(ctx context.Context, request ResumeTestRequestObject) (ResumeTestResponseObject, error)
 	// GetHeldTree What is on the screen of a held device, and how each element can be addressed
 	// (GET /hands/{id}/tree)
 	GetHeldTree(ctx context.Context, request GetHeldTreeRequestObject) (GetHeldTreeResponseObject, error)
@@ -37925,6 +38703,104 @@ func (sh *strictHandler) GetHeldScript(ctx *echo.Context, id HoldRef) error {
 		return err
 	} else if validResponse, ok := response.(GetHeldScriptResponseObject); ok {
 		return validResponse.VisitGetHeldScriptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetTest operation middleware
+func (sh *strictHandler) GetTest(ctx *echo.Context, id HoldRef) error {
+	var request GetTestRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTest(ctx.Request().Context(), request.(GetTestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTestResponseObject); ok {
+		return validResponse.VisitGetTestResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PauseTest operation middleware
+func (sh *strictHandler) PauseTest(ctx *echo.Context, id HoldRef) error {
+	var request PauseTestRequestObject
+
+	request.Id = id
+
+	var body PauseTestJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PauseTest(ctx.Request().Context(), request.(PauseTestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PauseTest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PauseTestResponseObject); ok {
+		return validResponse.VisitPauseTestResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ResumeTest operation middleware
+func (sh *strictHandler) ResumeTest(ctx *echo.Context, id HoldRef) error {
+	var request ResumeTestRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResumeTest(ctx.Request().Context(), request.(ResumeTestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResumeTest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResumeTestResponseObject); ok {
+		return validResponse.VisitResumeTestResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

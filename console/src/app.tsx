@@ -45,6 +45,7 @@ const routes: [path: string, page: ReturnType<typeof page>][] = [
   ['/legs/:id/compare', page(() => import('./pages/LegCompare'))],
   ['/references', page(() => import('./pages/References'))],
   ['/references/:id', page(() => import('./pages/Reference'))],
+  ['/legs/:id/device', page(() => import('./pages/LegDevice'))],
   ['/legs/:id', page(() => import('./pages/Leg'))],
   ['/hands/:id', page(() => import('./pages/Hold'))],
   ['/sessions', page(() => import('./pages/Sessions'))],

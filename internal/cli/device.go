@@ -84,7 +84,7 @@ func (a *App) deviceCmd() *cobra.Command {
 			}
 			return a.Show(r.JSON200, func() { fmt.Fprintf(a.Out, "%s is %s.\n", args[0], stateText(*r.JSON200)) })
 		}}
-	return group("device", "List, check and manage devices", list, show, fit, a.labelCmd("device", "SERIAL", "orr-01", a.labelDevice), a.deviceCheckCmd(), a.deviceHoldCmd(), a.deviceTreeCmd(), a.deviceDoCmd(), a.deviceAppsCmd(), a.devicePictureCmd(), a.deviceRunCmd(), quarantine, release, free, a.devicePairCmd())
+	return group("device", "List, check and manage devices", list, show, fit, a.labelCmd("device", "SERIAL", "orr-01", a.labelDevice), a.deviceCheckCmd(), a.deviceHoldCmd(), a.deviceTreeCmd(), a.deviceDoCmd(), a.deviceAppsCmd(), a.devicePictureCmd(), a.deviceRunCmd(), a.devicePauseCmd(), a.deviceResumeCmd(), quarantine, release, free, a.devicePairCmd())
 }
 
 func (a *App) deviceShow(ctx context.Context, serial string) error {

@@ -17,6 +17,9 @@ const (
 	ShotPath    = HandsPath + "shot"    // GET, answers Shot
 	DoPath      = HandsPath + "do"      // POST Deed; answers its command's value
 	RunPath     = HandsPath + "run"     // POST Script; answers Ran
+	// Those of a device on which something is tested, beside the test.
+	PausePath = HandsPath + "pause" // POST Pause; answers Standing, as GET does
+	ResumePath  = HandsPath + "resume" // POST Resume; answers Standing
 )
 
 // Prolong moves the end of a hold.
@@ -27,6 +30,28 @@ type Prolong struct {
 
 // Held says for how long a device is held still.
 type Held struct{ Left time.Duration }
+
+// Pause has a test's next command wait: while somebody watches, or for so long.
+type Pause struct {
+	By, Why string
+	For     time.Duration
+}
+
+// Resume lets a test go on.
+type Resume struct{ By string }
+
+// Standing says how a test stands that people look on at.
+type Standing struct {
+	Paused  bool   `json:"paused"`
+	By      string `json:"by,omitempty"`   // "": by the test itself
+	Why     string `json:"why,omitempty"`  // in the words of who paused it
+	Line    string `json:"line,omitempty"` // of the script that did
+	Seconds int    `json:"seconds,omitempty"`
+	Left    int    `json:"left,omitempty"`  // seconds until it goes on by itself, unless somebody watches
+	Last    string `json:"last,omitempty"`  // the test's last command
+	Waits   bool   `json:"waits,omitempty"` // that waits to be done
+	Busy    bool   `json:"busy,omitempty"`  // or is being done
+}
 
 // Tree is what is on the screen, as uitree.ParseOurs reads it.
 type Tree struct {

@@ -44,6 +44,8 @@ type Told struct {
 	Rate    int      `json:"rate,omitempty"`    // bits a second, of a film
 	Problem *Problem `json:"problem,omitempty"`
 	Watch   int      `json:"watching,omitempty"` // how many watch
+	// Test is how the test stands on whose device they look; nil: a person holds it.
+	Test *Standing `json:"test,omitempty"`
 }
 
 // Hand says who has the device in hand.

@@ -64,7 +64,7 @@ func (s *server) GetHeldTree(ctx context.Context, q api.GetHeldTreeRequestObject
 		return nil, err
 	}
 	screen := x.Screen
-	o := api.GetHeldTree200JSONResponse{Hold: v.ID, Serial: v.Serial.String, Xml: screen.XML(), Elements: []api.HeldElement{}}
+	o := api.GetHeldTree200JSONResponse{Hold: v.ID, Serial: v.Serial, Xml: screen.XML(), Elements: []api.HeldElement{}}
 	at := map[*uitree.Element]int{}
 	var walk func(es []*uitree.Element, depth int)
 	walk = func(es []*uitree.Element, depth int) {
@@ -194,4 +194,27 @@ func (s *server) GetHeldApps(ctx context.Context, q api.GetHeldAppsRequestObject
 func (s *server) GetHeldPicture(ctx context.Context, q api.GetHeldPictureRequestObject) (api.GetHeldPictureResponseObject, error) {
 	png, err := s.s.HeldPicture(ctx, identity(ctx), q.Id)
 	return api.GetHeldPicture200ImagepngResponse{Body: bytes.NewReader(png), ContentLength: int64(len(png))}, err
+}
+
+func standing(s hostlink.Standing) api.Standing {
+	o := api.Standing{Paused: s.Paused, By: some(s.By), Why: some(s.Why), Line: some(s.Line), Last: some(s.Last), Waits: someTrue(s.Waits), Busy: someTrue(s.Busy)}
+	if s.Paused {
+		o.Seconds, o.Left = &s.Seconds, &s.Left
+	}
+	return o
+}
+
+func (s *server) GetTest(ctx context.Context, q api.GetTestRequestObject) (api.GetTestResponseObject, error) {
+	st, err := s.s.TestStands(ctx, identity(ctx), q.Id)
+	return api.GetTest200JSONResponse(standing(st)), err
+}
+
+func (s *server) PauseTest(ctx context.Context, q api.PauseTestRequestObject) (api.PauseTestResponseObject, error) {
+	st, err := s.s.PauseTest(ctx, identity(ctx), q.Id, text(q.Body.Why), time.Duration(number(q.Body.Seconds))*time.Second)
+	return api.PauseTest200JSONResponse(standing(st)), err
+}
+
+func (s *server) ResumeTest(ctx context.Context, q api.ResumeTestRequestObject) (api.ResumeTestResponseObject, error) {
+	st, err := s.s.ResumeTest(ctx, identity(ctx), q.Id)
+	return api.ResumeTest200JSONResponse(standing(st)), err
 }

@@ -24,7 +24,7 @@ const (
 )
 
 func (s *server) WatchHeld(ctx context.Context, q api.WatchHeldRequestObject) (api.WatchHeldResponseObject, error) {
-	if _, err := s.s.HoldByID(ctx, identity(ctx), q.Id); err != nil {
+	if _, err := s.s.At(ctx, identity(ctx), q.Id); err != nil {
 		return nil, err
 	}
 	r, ok := ctx.Value(keyRequest).(*http.Request)

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
 	"tessellant/internal/core/devices"
 	"tessellant/internal/core/netprofile"
@@ -75,6 +76,13 @@ type Config struct {
 	Puts, Reaches func(what string) error
 	// Network sets how good the network is; nil: it can't be set.
 	Network func(netprofile.Profile)
+	// Turns are asked before each command; nil: it is always the client's turn.
+	Turns Turns
+}
+
+// Turns say when a command may be done, in words of what it is; changed: people may have changed the screen since the one before.
+type Turns interface {
+	Enter(ctx context.Context, what string) (leave func(), changed bool, err error)
 }
 
 // Session is one WebDriver session. It is safe for use by several goroutines; commands wait for each other.
@@ -175,6 +183,16 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 		return answer(nil, w3c.Fail(w3c.Timeout, "the command before has not ended yet"))
 	}
 	call, werr := w3c.Route(r.Method, r.Path)
+	if s.Turns != nil && werr == nil {
+		leave, changed, err := s.Turns.Enter(ctx, strings.ToLower(call.Name)+told(r.Body))
+		if err != nil {
+			return answer(nil, w3c.Fail(w3c.Timeout, "the test is paused: %v", err))
+		}
+		defer leave()
+		if changed {
+			s.touched()
+		}
+	}
 	if werr == nil && (call.Session != s.ID || s.Ended()) {
 		werr = w3c.Fail(w3c.InvalidSessionID, "there is no session %q", call.Session)
 	}
@@ -207,6 +225,16 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 	out := answer(value, werr)
 	s.Notes.Log(fmt.Sprintf("answer: %d after %d ms %s", out.Status, cmd.Took.Milliseconds(), clip(string(out.Body))))
 	return out
+}
+
+const maxTold = 200 // bytes
+
+// told is what a command is about, for people: its body, where that is short and has nothing to hide.
+func told(body []byte) string {
+	if len(body) < 3 || len(body) > maxTold || bytes.Contains(body, []byte(`"text"`)) || !utf8.Valid(body) {
+		return ""
+	}
+	return " " + string(body)
 }
 
 // hides says whether a command's text is a secret.

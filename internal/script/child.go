@@ -367,12 +367,12 @@ func (c *child) words() starlark.StringDict {
 	return d
 }
 
-// global is log, skip and expect_failure: each takes one text.
+// global is log, pause, skip and expect_failure: each takes one text.
 func (c *child) global(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
 	var v starlark.Value
-	name := "reason"
-	if b.Name() == "log" {
-		name = "text"
+	name := map[string]string{"log": "text", "pause": "why"}[b.Name()]
+	if name == "" {
+		name = "reason"
 	}
 	if err := starlark.UnpackArgs(b.Name(), args, kw, name, &v); err != nil {
 		return nil, err
@@ -385,6 +385,6 @@ func (c *child) global(t *starlark.Thread, b *starlark.Builtin, args starlark.Tu
 		_, err := c.ask(t, "log", map[string]any{"text": "known to fail: " + c.expected})
 		return starlark.None, err
 	}
-	_, err := c.ask(t, "log", map[string]any{"text": foreign.Fit(plain(v), maxNote)})
+	_, err := c.ask(t, b.Name(), map[string]any{"text": foreign.Fit(plain(v), maxNote)})
 	return starlark.None, err
 }

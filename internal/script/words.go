@@ -42,6 +42,7 @@ type Hands struct {
 	Facts devices.Facts
 	Data  *testpkg.Package // for data files
 	Notes Notes
+	Turns Turns                      // are asked before each call; nil: it is always the script's turn
 	Calls func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
 
 	hasty    bool            // the script does not wait for the screen to come to rest
@@ -49,6 +50,13 @@ type Hands struct {
 	eyes     phone.Looker
 	turned   bool // the screen lies the other way than it does by nature
 	set      bool // a setting was changed
+}
+
+// Turns say when a call may be done, in words of what it is; changed: people may have changed the screen since the one before.
+type Turns interface {
+	Enter(ctx context.Context, what string) (leave func(), changed bool, err error)
+	// Await waits for a person, where one watches.
+	Await(ctx context.Context, why, line string) error
 }
 
 // On gives hands that work on a phone.
@@ -102,6 +110,16 @@ func (c Call) truth(name string, otherwise bool) (bool, error) {
 // Do does one call.
 func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	text := func(name string) string { s, _ := c.Args[name].(string); return s }
+	if h.Turns != nil && c.Word != "pause" {
+		leave, changed, err := h.Turns.Enter(ctx, strings.TrimSpace(c.Line+" "+c.Word+" "+text("locator")+text("target")+text("on")))
+		if err != nil {
+			return nil, err
+		}
+		defer leave()
+		if changed {
+			h.eyes.Touched()
+		}
+	}
 	if h.Calls != nil {
 		h.Calls(c.Line, text("locator")+text("target")+text("on"))
 	}
@@ -209,6 +227,12 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	case "log":
 		h.Notes.Log(text("text"), c.Line)
 		return nil, nil
+	case "pause":
+		if h.Turns == nil {
+			h.Notes.Log("pause: "+text("text"), c.Line)
+			return nil, nil
+		}
+		return nil, h.Turns.Await(ctx, text("text"), c.Line)
 	case "step":
 		like, err := c.truth("like_reference", false)
 		if err != nil {

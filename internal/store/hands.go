@@ -7,12 +7,43 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"tessellant/internal/core/work"
 )
 
 // HoldOnDevice finds the hold by hand of a device, of the workspace.
 func (s *Store) HoldOnDevice(ctx context.Context, workspace, serial string) (r SessionRow, err error) {
 	err = s.db.GetContext(ctx, &r, sessionRows+" WHERE s.workspace_id = ? AND s.by_hand = 1 AND w.stage NOT IN ('waiting', 'done') AND d.serial = ? ORDER BY s.id DESC LIMIT 1", workspace, serial)
 	return r, found(err)
+}
+
+// Watched is work at whose device people may be.
+type Watched struct {
+	ID          string    `db:"id"`
+	WorkspaceID string    `db:"workspace_id"`
+	Kind        work.Kind `db:"kind"`
+	ByHand      bool      `db:"by_hand"` // a person holds the device
+	Stage       string    `db:"stage"`
+	AskedBy     string    `db:"asked_by"` // the key's id
+	AttemptID   string    `db:"attempt_id"`
+	Serial      string    `db:"serial"` // "": it has no device yet
+}
+
+// WatchedByID finds such work by its id, whatever its kind.
+func (s *Store) WatchedByID(ctx context.Context, workspace, id string) (w Watched, err error) {
+	err = s.db.GetContext(ctx, &w, `SELECT w.id, w.workspace_id, w.kind, coalesce(s.by_hand, 0) AS by_hand, w.stage, w.asked_by, coalesce(a.id, '') AS attempt_id, coalesce(d.serial, '') AS serial
+		FROM work w LEFT JOIN sessions s ON s.id = w.id LEFT JOIN attempts a ON a.work_id = w.id AND a.number = (SELECT max(number) FROM attempts WHERE work_id = w.id) LEFT JOIN devices d ON d.id = a.device_id
+		WHERE w.workspace_id = ? AND w.id = ?`, workspace, id)
+	return w, found(err)
+}
+
+// WatchedOn finds the work that has a device now, of the workspace.
+func (s *Store) WatchedOn(ctx context.Context, workspace, serial string) (w Watched, err error) {
+	var id string
+	if err = s.db.GetContext(ctx, &id, "SELECT h.work_id FROM holds h JOIN devices d ON d.id = h.device_id WHERE d.serial = ? AND h.workspace_id = ? AND h.holding = 1 LIMIT 1", serial, workspace); err != nil {
+		return w, found(err)
+	}
+	return s.WatchedByID(ctx, workspace, id)
 }
 
 // HeldFor says for how long from now a person has a device.

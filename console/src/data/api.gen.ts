@@ -1640,7 +1640,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1660,7 +1660,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1680,7 +1680,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1700,7 +1700,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1720,7 +1720,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1740,7 +1740,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1763,7 +1763,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1803,7 +1803,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1823,7 +1823,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1843,7 +1843,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -1862,12 +1862,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hands/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /** How the test stands on whose device people may look */
+        get: operations["getTest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/test/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have the test of a session or a leg pause before its next command
+         * @description While it is paused, its next command waits, its time limits stand, and people can work on its device with the other operations of /hands. It goes on when a person resumes it, after the time that was asked for, half a minute after nobody watches any more, and after 30 minutes at the latest.
+         *     The request is answered when the command that is at work has ended; `busy` says that it takes long, and that the test pauses behind it.
+         */
+        post: operations["pauseTest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/test/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Resume a paused test */
+        post: operations["resumeTest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hands/{id}/elsewhere": {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -4319,6 +4383,31 @@ export interface components {
             /** @description Its version code */
             version?: string;
         };
+        PauseRequest: {
+            /** @description For the timeline */
+            why?: string;
+            /** @description How long it is paused at least; unless given, while somebody watches in the console */
+            seconds?: number;
+        };
+        /** @description How the test stands on whose device people look */
+        Standing: {
+            paused: boolean;
+            /** @description Who paused it; unless given, the test itself */
+            by?: string;
+            why?: string;
+            /** @description Of the script that paused, as shores.star:12 */
+            line?: string;
+            /** @description How long it has been paused */
+            seconds?: number;
+            /** @description Seconds until it goes on by itself, unless somebody watches */
+            left?: number;
+            /** @description The test's last command */
+            last?: string;
+            /** @description That command waits until the test goes on */
+            waits?: boolean;
+            /** @description That command has not ended yet */
+            busy?: boolean;
+        };
         /** @description What is told over the WebSocket of a held device; what has not changed is left out */
         LiveTold: {
             hand?: {
@@ -4337,6 +4426,7 @@ export interface components {
             rate?: number;
             /** @description How many watch */
             watching?: number;
+            test?: components["schemas"]["Standing"];
             /** @description Something that could not be done */
             problem?: {
                 what: string;
@@ -4655,7 +4745,7 @@ export interface components {
         Limit: number;
         /** @description The `next` of the page before */
         After: string;
-        /** @description An id, newest, or the serial of the device that is held */
+        /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
         HoldRef: string;
         /** @description The attempt's number; the last one unless given */
         AttemptNumber: number;
@@ -7293,7 +7383,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7317,7 +7407,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7345,7 +7435,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7372,7 +7462,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7396,7 +7486,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7422,7 +7512,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7446,7 +7536,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7508,7 +7598,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7532,7 +7622,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7556,7 +7646,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;
@@ -7573,6 +7663,82 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getTest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pauseTest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PauseRequest"];
+            };
+        };
+        responses: {
+            /** @description How it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resumeTest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getElsewhere: {
         parameters: {
             query: {
@@ -7581,7 +7747,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description An id, newest, or the serial of the device that is held */
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
                 id: components["parameters"]["HoldRef"];
             };
             cookie?: never;

@@ -1,9 +1,10 @@
-// A held device: its screen, which is touched or pointed at, and beside it the tree, the apps, how it is set, and its log.
-import { useState } from 'react';
+// A device in a person's hands: its screen, which is touched or pointed at, and beside it the tree, the apps, how it is set, and its log.
+// Where something is tested on it, people work on it while the test is paused.
+import { useState, type ReactNode } from 'react';
 import { Link } from 'react-router';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
-import { answer, base, http, type Hold } from '../data/api';
+import { answer, base, http } from '../data/api';
 import { useMay } from '../data/queries';
 import { Cursor } from '../evidence/cursor';
 import { DeviceLog, type LogView } from '../evidence/DeviceLog';
@@ -15,7 +16,7 @@ import { Screen } from './Screen';
 import { Script } from './Script';
 import { Settings } from './Settings';
 import { Tree } from './Tree';
-import { useLive } from './useLive';
+import { useLive, type Held } from './useLive';
 import { useTree } from './useTree';
 
 const Both = styled.div`
@@ -35,12 +36,17 @@ function base64(f: File): Promise<string> {
   });
 }
 
-export default function HandsOn({ hold }: { hold: Hold }) {
-  const may = useMay('test');
-  const serial = hold.device?.serial ?? 'the device';
-  const live = useLive(hold.id);
-  const screen = useTree(hold.id, live.painted, may);
-  const path = { params: { path: { id: hold.id } } };
+interface Props {
+  id: string; // of the hold, or of the session or leg whose test runs on it
+  serial: string;
+  head?: (live: Held) => ReactNode;
+}
+
+export default function HandsOn({ id, serial, head }: Props) {
+  const live = useLive(id);
+  const may = useMay('test') && (!live.test || live.test.paused);
+  const screen = useTree(id, live.painted, may && (!live.test || !live.test.busy));
+  const path = { params: { path: { id } } };
   const [done, setDone] = useState('');
   const put = useAction(async (f: File) => {
     setDone('');
@@ -66,13 +72,14 @@ export default function HandsOn({ hold }: { hold: Hold }) {
   });
   return (
     <Section aria-label="The device by hand">
+      {head?.(live)}
       <Both>
         <div>
           <Screen live={live} screen={screen} serial={serial} may={may} onFile={(f) => void put.run(f)}>
             <Button $small isDisabled={keep.busy} onPress={() => void keep.run()}>Keep picture</Button>
-            <a href={`${base}/hands/${hold.id}/picture`} download={`${serial}.png`}>Save picture</a>
+            <a href={`${base}/hands/${id}/picture`} download={`${serial}.png`}>Save picture</a>
           </Screen>
-          <Link to={`/legs/${hold.id}`}>All that is gathered: commands, log, gauges, network</Link>
+          <Link to={`/legs/${id}`}>All that is gathered: commands, log, gauges, network</Link>
           <Sub role="status">{put.busy ? 'The file is being put on the device …' : done}</Sub>
           {put.error !== undefined && <Refused error={put.error} />}
           {keep.error !== undefined && <Refused error={keep.error} />}
@@ -86,13 +93,13 @@ export default function HandsOn({ hold }: { hold: Hold }) {
               <Tab id="set">Settings</Tab>
               <Tab id="log">Log</Tab>
             </TabList>
-            <TabPanel id="tree"><Tree id={hold.id} screen={screen} onTap={tap} /></TabPanel>
-            <TabPanel id="script" shouldForceMount><Script hold={hold} live={live} screen={screen} /></TabPanel>
-            <TabPanel id="apps"><Drawer id={hold.id} /></TabPanel>
-            <TabPanel id="set"><Settings id={hold.id} /></TabPanel>
+            <TabPanel id="tree"><Tree id={id} screen={screen} onTap={tap} /></TabPanel>
+            <TabPanel id="script" shouldForceMount><Script id={id} live={live} screen={screen} /></TabPanel>
+            <TabPanel id="apps"><Drawer id={id} /></TabPanel>
+            <TabPanel id="set"><Settings id={id} /></TabPanel>
             <TabPanel id="log">
               <LogBox>
-                <DeviceLog leg={hold.id} attempt={1} there live cursor={cursor} view={log}
+                <DeviceLog leg={id} attempt={1} there live cursor={cursor} view={log}
                   onView={(v) => setLog((old) => ({ ...old, ...v }))} />
               </LogBox>
             </TabPanel>

@@ -207,7 +207,7 @@ export function Screen({ live, screen, serial, may, onFile, children }: Props) {
 function says(live: Held, may: boolean): string {
   if (live.way === 'opening') return 'The way to the device is being opened …';
   if (live.way === 'cut') return `The way to the device was cut${live.why ? ` (${live.why})` : ''}; it is opened again.`;
-  if (live.way === 'over') return 'The device is given back.';
+  if (live.way === 'over') return live.test ? 'The test has ended.' : 'The device is given back.';
   const pictures = { film: 'The device films its screen', single: 'Single pictures, up to four a second', none: 'No picture comes' };
   const picture = pictures[live.picture ?? 'none'];
   const slow = live.picture === 'film' && !!live.rate && live.rate < 2_000_000;

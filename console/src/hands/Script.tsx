@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
 import styled from 'styled-components';
 import { useAction } from '../data/action';
-import { answer, http, type Hold } from '../data/api';
+import { answer, http } from '../data/api';
 import { useMay } from '../data/queries';
 import { Button, Choose, TextField } from '../parts/controls';
 import { CopyButton, Faint, Mono, Refused, Row, Section, Sub } from '../parts/page';
@@ -19,8 +19,7 @@ const Editor = styled.textarea`
   &:focus-visible { outline: 2px solid ${c.lapis}; outline-offset: 0; }
 `;
 
-export function Script({ hold, live, screen }: { hold: Hold; live: Held; screen: HeldScreen }) {
-  const id = hold.id;
+export function Script({ id, live, screen }: { id: string; live: Held; screen: HeldScreen }) {
   const path = { params: { path: { id } } };
   const mayUpload = useMay('upload');
   const [text, setText] = useState('');

@@ -14,6 +14,7 @@ export interface Held {
   picture: LiveTold['picture'];
   rate: number | undefined;
   watching: number;
+  test: LiveTold['test']; // undefined: a person holds the device
   problem: Problem | undefined;
   painted: number; // counts the times at which the screen had come to rest
   canvas: (el: HTMLCanvasElement | null) => void;
@@ -85,6 +86,6 @@ export function useLive(id: string): Held {
   const [w, h] = told.screen ?? [];
   return {
     way: way[0], why: way[1], hand: told.hand ?? { name: '', mine: false }, screen: w && h ? [w, h] : undefined, picture: told.picture,
-    rate: told.rate, watching: told.watching ?? 1, problem, painted, canvas: setEl, send,
+    rate: told.rate, watching: told.watching ?? 1, test: told.test, problem, painted, canvas: setEl, send,
   };
 }

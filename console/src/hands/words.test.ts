@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
 import type { Hold } from '../data/api';
-import { holdSentence, holdState, left } from './words';
+import { holdSentence, holdState, left, testSentence } from './words';
 
 const hold = (more: Partial<Hold>): Hold => ({
   id: '1', name: '', by: 'ada', stage: 'running', build: '', where: ['serial=orr-01'], created: '', seconds: 600, ...more,
@@ -18,4 +18,13 @@ test('a hold in words', () => {
   expect(holdSentence(hold({ stage: 'done', device, how: 'limit' }), true)).toBe('orr-01 was given back: the time was over.');
   expect(holdState(hold({ stage: 'done', how: 'client' }))).toBe('given back');
   expect(holdState(hold({ stopping: true }))).toBe('being given back');
+});
+
+test('a test on whose device people look, in words', () => {
+  expect(testSentence(undefined, 'orr-01', 'opening')).toContain('is being opened');
+  expect(testSentence({ paused: false }, 'orr-01', 'open')).toBe('The test on orr-01 is running.');
+  expect(testSentence({ paused: true, by: 'Ada' }, 'orr-01', 'open')).toBe('Ada paused the test on orr-01.');
+  expect(testSentence({ paused: true, why: 'is the total right?', line: 'a.star:3' }, 'orr-01', 'open'))
+    .toBe('The test on orr-01 paused itself at a.star:3: is the total right?');
+  expect(testSentence({ paused: true }, 'orr-01', 'over')).toBe('The test on orr-01 has ended.');
 });

@@ -1,5 +1,5 @@
-// How a hold stands, in words.
-import type { Hold } from '../data/api';
+// How a hold stands, and a test on whose device people look, in words.
+import type { Hold, LiveTold } from '../data/api';
 import { ordinal } from '../words';
 
 /** A time that is left: seconds matter only when they are few. */
@@ -50,4 +50,14 @@ export function holdSentence(h: Hold, mine: boolean): string {
     never: 'The hold never got a device.',
   };
   return how[h.how ?? ''] ?? `The hold of ${device} is over.`;
+}
+
+/** How a test stands, in a sentence. */
+export function testSentence(test: LiveTold['test'], serial: string, way: string): string {
+  if (way === 'over') return `The test on ${serial} has ended.`;
+  if (!test) return `The way to ${serial} is being opened …`;
+  if (!test.paused) return `The test on ${serial} is running.`;
+  const itself = `The test on ${serial} paused itself${test.line ? ` at ${test.line}` : ''}`;
+  const who = test.by ? `${test.by} paused the test on ${serial}` : itself;
+  return test.why ? `${who}: ${test.why}${/[.…!?]$/.test(test.why) ? '' : '.'}` : `${who}.`;
 }

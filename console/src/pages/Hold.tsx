@@ -46,7 +46,7 @@ function One({ h }: { h: Hold }) {
       {h.started && !running && (
         <Row><Link to={`/legs/${h.id}`}>What was done: video, commands, log, gauges, network</Link></Row>
       )}
-      {running && <HandsOn hold={h} />}
+      {running && h.device && <HandsOn id={h.id} serial={h.device.serial} />}
       {running && (
         <Section aria-labelledby="client">
           <h2 id="client">A test on the same device</h2>

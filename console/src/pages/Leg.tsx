@@ -281,6 +281,7 @@ function Heading({
           <Select label="Attempt" inRow value={String(attempt?.number ?? '')} onChange={(v) => onAttempt(Number(v))}
             options={l.attempts.map((a) => ({ id: String(a.number), text: `${a.number} on ${a.serial}: ${a.verdict ?? a.stage}` }))} />
         )}
+        {l.stage === 'running' && !l.session?.by_hand && <Link to={`/legs/${l.id}/device`}>Watch and pause</Link>}
         <BesideWhich l={l} attempt={attempt} others={others} />
         {l.session && <SessionActions s={l.session} cases={l.attempts.at(-1)?.cases ?? []} />}
         <Help />

@@ -63,6 +63,7 @@ var Vocabulary = []Word{
 	{Name: "inputs", Call: `inputs`, Does: "the run's inputs by name, as texts; those that tessellant.yaml declares", Example: `phone.type("#code", inputs["code"])`},
 	{Name: "prepared", Call: `prepared`, Does: "what this file's before_file returned; None without one", Example: `phone.tap("#shore_" + prepared["shore"])`},
 	{Name: "log", Call: `log(text)`, Does: "writes a line into the timeline; so does print", Example: `log("two shores left")`},
+	{Name: "pause", Call: `pause(why)`, Does: "waits for a person where one watches the device in the console, who can work on it and then resumes the test; goes on at once where nobody does. The case's time stands meanwhile", Example: `pause("is the total right?")`},
 	{Name: "skip", Call: `skip(reason)`, Does: "ends the case as skipped", Example: `skip("a phone has no second column")`},
 	{Name: "expect_failure", Call: `expect_failure(reason)`, Does: "says that this case is known to fail: a failure then counts as passed, with the reason, and a pass as failed. A crash is a crash", Example: `expect_failure("the dialog does not close with Back yet")`},
 	{Name: "case", Call: `case(function, tags=[], needs=[], rows=None)`, Does: "gives a case tags, says what it needs of a device, and makes of it one case for each row of a table: dicts written out here, or the name of a data file; the function then takes (phone, row)", Example: `case(test_search, tags = ["smoke"], needs = ["form=phone"], rows = "data/shores.csv")`, Top: true},

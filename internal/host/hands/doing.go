@@ -27,6 +27,7 @@ type doing struct {
 	text    string
 	secret  bool
 	keys    []phone.Key
+	away    bool // nobody has the device in hand any more
 	at      time.Time
 }
 
@@ -67,6 +68,10 @@ func (d *Device) do(s *seat, done hostlink.Done) bool {
 	}
 	if len(x.fingers) > maxFingers || len(x.keys) > maxKeys || len(x.text) > maxTyped {
 		return problem("do it", "it is too much at once", fmt.Sprintf("at most %d fingers, %d keys, or %d bytes of text", maxFingers, maxKeys, maxTyped))
+	}
+	if !d.Turns.Open() {
+		s.tell(hostlink.Told{Problem: running("touch the device")})
+		return true
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -202,8 +207,13 @@ func (w *worker) close() {
 
 func (w *worker) do(ctx context.Context, x doing) error {
 	d := w.d
-	if x.touch {
+	switch {
+	case x.touch:
 		return w.touch(ctx, x)
+	case x.away:
+		w.close()
+		w.closed = false
+		return nil
 	}
 	if wait := settles - time.Since(w.lifted); wait > 0 {
 		if err := phone.Pause(ctx, wait); err != nil {

@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/core/locators"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/film"
+	"tessellant/internal/host/turns"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 )
@@ -26,6 +27,7 @@ type Device struct {
 	Film  *film.Film          // nil: there is no picture
 	Note  func(phone.Command) // what was done
 	Log   *slog.Logger
+	Turns *turns.Turns // where something is tested on it; nil: a person holds it, and there is no test
 
 	ctx  context.Context
 	todo chan struct{} // something waits
@@ -124,6 +126,10 @@ func (d *Device) give(s *seat) {
 
 // take is somebody who takes the device in hand.
 func (d *Device) take(s *seat) {
+	if d.Turns != nil && !d.Turns.Standing().Paused {
+		s.tell(hostlink.Told{Problem: running("take the device in hand")})
+		return
+	}
 	d.mu.Lock()
 	if d.hand != s {
 		d.give(s)
@@ -140,11 +146,47 @@ func (d *Device) tellAll() {
 	if d.hand != nil {
 		h.Name = d.hand.who.Name
 	}
+	var test *hostlink.Standing
+	if d.Turns != nil {
+		stands := d.Turns.Standing()
+		test = &stands
+	}
 	for s := range d.seats {
 		mine := h
 		mine.Mine = d.hand == s
-		s.tell(hostlink.Told{Hand: &mine, Watch: len(d.seats)})
+		s.tell(hostlink.Told{Hand: &mine, Watch: len(d.seats), Test: test})
 	}
+}
+
+// Stands notes that the test has paused, or goes on: then nobody has the device in hand any more.
+func (d *Device) Stands() {
+	if !d.Turns.Standing().Paused {
+		d.mu.Lock()
+		if d.hand != nil {
+			d.hand = nil
+			d.lift()
+			d.put(doing{away: true})
+		}
+		d.mu.Unlock()
+	}
+	d.tellAll()
+}
+
+// Watched says whether somebody is there who may touch the device.
+func (d *Device) Watched() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for s := range d.seats {
+		if s.who.Takes {
+			return true
+		}
+	}
+	return false
+}
+
+// running says that something can't be done while the test runs.
+func running(what string) *hostlink.Problem {
+	return &hostlink.Problem{What: what, Why: turns.ErrRunning.Error(), Remedy: "pause the test first"}
 }
 
 // tellHand tells who has it in hand of a problem.

@@ -14,14 +14,17 @@ import (
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/core/w3c"
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/film"
 	"tessellant/internal/host/orders"
 	"tessellant/internal/host/record"
 	"tessellant/internal/host/spool"
+	"tessellant/internal/host/turns"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/lab"
 	"tessellant/internal/phone"
+	"tessellant/internal/remoteend"
 	"tessellant/internal/sandbox"
 )
 
@@ -62,6 +65,8 @@ type Kit struct {
 
 	// Stage goes into a stage.
 	Stage func(name string)
+	// Turns says whose turn it is, the test's or that of people beside it.
+	Turns *turns.Turns
 	// Open lets the session be commanded until shut is called.
 	Open func(ctx context.Context, end orders.Carrier) (s *orders.Served, shut func())
 	// Stream takes up a stream that the service opened.
@@ -69,6 +74,15 @@ type Kit struct {
 	// Box is where programs run, and About what the host says of that.
 	Box   *sandbox.Box
 	About func() hostlink.About
+}
+
+// RemoteEnd is what a remote end over the attempt's device is made of.
+func (k *Kit) RemoteEnd(id string, answer w3c.Capabilities, timeouts w3c.Timeouts, notes remoteend.Notes) remoteend.Config {
+	c := remoteend.Config{ID: id, Answer: answer, Timeouts: timeouts, Phone: k.Unit.Unit, App: k.App, Builds: k.Apps.AnyBuild, Puts: k.Apps.Puts, Reaches: k.Apps.Reaches, Facts: k.Unit.Known, Notes: notes}
+	if k.Network != nil {
+		c.Network = k.Network.Set
+	}
+	return c
 }
 
 // Package is the package of an attempt, read.

@@ -193,6 +193,11 @@ func (s *Hands) Holds(ctx context.Context, who store.Identity, going bool, devic
 	return views, next, err
 }
 
+// held is the device of a hold.
+func held(v sessions.SessionView) At {
+	return At{store.Watched{ID: v.ID, WorkspaceID: v.WorkspaceID, Kind: work.Session, ByHand: true, Stage: v.Stage, AskedBy: v.AskedBy, AttemptID: v.AttemptID.String, Serial: v.Serial.String}, "hold"}
+}
+
 // Prolong moves the end of a hold by so much.
 func (s *Hands) Prolong(ctx context.Context, who store.Identity, id string, by time.Duration) (v sessions.SessionView, err error) {
 	const title = "prolong the hold"
@@ -202,11 +207,11 @@ func (s *Hands) Prolong(ctx context.Context, who store.Identity, id string, by t
 	if by < ShortHold || by > LongestHold {
 		return v, refuse.New(refuse.Invalid, title, fmt.Sprintf("choose from %d minute to %d hours", int(ShortHold.Minutes()), int(LongestHold.Hours())), "a hold can't be prolonged by %s", by)
 	}
-	var held hostlink.Held
-	if err := s.askHolder(ctx, v, title, http.MethodPost, hostlink.ProlongPath, hostlink.Prolong{By: by, Most: LongestHold}, &held); err != nil {
+	var left hostlink.Held
+	if err := s.askHolder(ctx, held(v), title, http.MethodPost, hostlink.ProlongPath, hostlink.Prolong{By: by, Most: LongestHold}, &left); err != nil {
 		return v, err
 	}
-	if err := s.Store.HeldFor(ctx, v.ID, held.Left); err != nil {
+	if err := s.Store.HeldFor(ctx, v.ID, left.Left); err != nil {
 		return v, err
 	}
 	s.Feed.SessionChanged(v.WorkspaceID, v.ID)
@@ -223,7 +228,7 @@ func (s *Hands) GiveBack(ctx context.Context, who store.Identity, id string) (se
 	case "collecting", "done":
 		return v, nil // as was wanted
 	case "running":
-		err := s.askHolder(ctx, v, "give the device back", http.MethodDelete, "", nil, nil)
+		err := s.askHolder(ctx, held(v), "give the device back", http.MethodDelete, "", nil, nil)
 		var no *refuse.Error
 		// A refusal says that it is over already: to stop it now would change how it ended.
 		if err == nil || errors.As(err, &no) && no.Kind == refuse.Refused {

@@ -21,23 +21,19 @@ type Timelines func(ctx context.Context, who store.Identity, leg string) ([]time
 
 // HeldScript gives what was done by hand, also when the hold is over.
 func (s *Hands) HeldScript(ctx context.Context, who store.Identity, id string) ([]scribe.Line, error) {
-	v, err := s.Sessions.HoldByID(ctx, who, id)
-	if err != nil || !v.AttemptID.Valid {
+	at, err := s.At(ctx, who, id)
+	if err != nil || at.AttemptID == "" {
 		return []scribe.Line{}, err
 	}
-	events, err := s.Timelines(ctx, who, v.ID)
+	events, err := s.Timelines(ctx, who, at.ID)
 	if err != nil {
 		return nil, err
 	}
-	app := ""
-	if v.BuildID.Valid {
-		b, err := s.Content.Build(ctx, who, v.BuildID.String)
-		if err != nil {
-			return nil, err
-		}
-		app = b.Facts.V.AppID
+	spec, err := s.Store.Spec(ctx, at.ID)
+	if err != nil {
+		return nil, err
 	}
-	return scribe.Lines(events, app), nil
+	return scribe.Lines(events, spec.App.ID), nil
 }
 
 const (
@@ -49,7 +45,7 @@ const (
 // RunOnHeld runs lines on a held device, from one of them on. Line of the answer is counted as these are; -1: none.
 func (s *Hands) RunOnHeld(ctx context.Context, who store.Identity, id string, lines []string, from int, inputs map[string]string, within time.Duration) (r hostlink.Ran, err error) {
 	const title = "run the lines"
-	v, err := s.Sessions.HoldByID(ctx, who, id)
+	at, err := s.At(ctx, who, id)
 	if err != nil {
 		return r, err
 	}
@@ -73,7 +69,7 @@ func (s *Hands) RunOnHeld(ctx context.Context, who store.Identity, id string, li
 	}
 	ctx, cancel := context.WithTimeout(ctx, within+askTakes)
 	defer cancel()
-	err = s.askWithin(ctx, v, title, http.MethodPost, hostlink.RunPath, hostlink.Script{Source: source, Func: scribe.Case, Inputs: inputs, Within: within}, &r)
+	err = s.askWithin(ctx, at, title, http.MethodPost, hostlink.RunPath, hostlink.Script{Source: source, Func: scribe.Case, Inputs: inputs, Within: within}, &r)
 	r.Line -= linesBefore
 	return r, err
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"strings"
 	"sync"
 
 	"github.com/hashicorp/golang-lru/v2/simplelru"
@@ -16,7 +17,6 @@ import (
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/service/hands"
 	"tessellant/internal/service/refuse"
-	"tessellant/internal/service/sessions"
 	"tessellant/internal/store"
 )
 
@@ -66,7 +66,7 @@ func (s *Screens) remember(id string, x *locators.Index) {
 }
 
 // HeldScreen reads what is on the screen of a device that is held.
-func (s *Screens) HeldScreen(ctx context.Context, who store.Identity, id string) (sessions.SessionView, *locators.Index, error) {
+func (s *Screens) HeldScreen(ctx context.Context, who store.Identity, id string) (hands.At, *locators.Index, error) {
 	v, screen, err := s.Hands.HeldTree(ctx, who, id)
 	if err != nil {
 		return v, nil, err
@@ -100,7 +100,7 @@ func (s *Screens) Elsewhere(ctx context.Context, who store.Identity, id string, 
 			return out, refuse.New(refuse.Invalid, title, `such as #send, button[text="Send"] or //text`, "%v", err)
 		}
 	}
-	v, err := s.Hands.Sessions.HoldByID(ctx, who, id)
+	v, err := s.Hands.At(ctx, who, id)
 	if err != nil {
 		return out, err
 	}
@@ -110,15 +110,12 @@ func (s *Screens) Elsewhere(ctx context.Context, who store.Identity, id string, 
 			return out, err
 		}
 	}
-	app := ""
-	if v.BuildID.Valid {
-		b, err := s.Store.BuildByID(ctx, v.WorkspaceID, v.BuildID.String)
-		if err != nil {
-			return out, err
-		}
-		app = b.Slug
+	spec, err := s.Store.Spec(ctx, v.ID)
+	if err != nil {
+		return out, err
 	}
-	rows, err := s.Store.KeptTrees(ctx, v.WorkspaceID, app, v.Serial.String, newest, maxTrees)
+	app, _, _ := strings.Cut(spec.App.Ref, "/") // as kelpline/android@231
+	rows, err := s.Store.KeptTrees(ctx, v.WorkspaceID, app, v.Serial, newest, maxTrees)
 	if err != nil {
 		return out, err
 	}

@@ -37,6 +37,7 @@ import (
 	"tessellant/internal/guard"
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/runner"
+	"tessellant/internal/host/runner/beside"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
@@ -97,7 +98,7 @@ func unready(format string, args ...any) error {
 
 // Run implements runner.Runner: it prepares and runs the program, and reads what it reports.
 func (p *program) Run(ctx context.Context) error {
-	ctx, cancel := context.WithTimeoutCause(ctx, p.Hold.Spec.Limits.Whole.Duration(), casebook.ErrTime)
+	ctx, cancel := p.Turns.Within(ctx, p.Hold.Spec.Limits.Whole.Duration(), casebook.ErrTime)
 	defer cancel()
 	dir, err := p.Box.Make()
 	if err != nil {
@@ -126,6 +127,7 @@ func (p *program) Run(ctx context.Context) error {
 		}
 	}
 	p.Stage("running")
+	defer beside.Serve(ctx, p.Kit)()
 	var watch sync.WaitGroup
 	watching, stopWatching := context.WithCancel(ctx)
 	watch.Go(func() {
@@ -248,11 +250,8 @@ func (p *program) open(ctx context.Context, sets []w3c.Capabilities) (*remoteend
 	}
 	p.opened++
 	answer := wanted.Standard.Answer(f.Platform, timeouts, ours.Told(p.Hold.WorkID, p.Hold.Spec.App.Ref, f))
-	config := remoteend.Config{ID: fmt.Sprintf("%s-%d", strings.ToLower(p.Hold.AttemptID), p.opened), Answer: answer, Timeouts: timeouts, Idle: wanted.Idle,
-		Phone: p.Unit.Unit, App: p.App, Builds: p.Apps.AnyBuild, Puts: p.Apps.Puts, Reaches: p.Apps.Reaches, Facts: f, Notes: p.outside}
-	if p.Network != nil {
-		config.Network = p.Network.Set
-	}
+	config := p.RemoteEnd(fmt.Sprintf("%s-%d", strings.ToLower(p.Hold.AttemptID), p.opened), answer, timeouts, p.outside)
+	config.Idle, config.Turns = wanted.Idle, p.Turns
 	return remoteend.New(config), nil
 }
 

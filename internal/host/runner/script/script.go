@@ -17,6 +17,7 @@ import (
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/record"
 	"tessellant/internal/host/runner"
+	"tessellant/internal/host/runner/beside"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/script"
@@ -58,6 +59,7 @@ func New(k *runner.Kit) (runner.Runner, error) {
 func (s *scripts) Prepare(context.Context) error {
 	h := script.On(s.Phone)
 	h.App, h.Facts, h.Data, h.Notes, h.Calls = s.App, s.Unit.Known, s.Package.Package, record.Notes{R: s.Timeline, P: s.Phone}, s.Timeline.AtCall
+	h.Turns = s.Turns
 	if s.Gauges != nil {
 		h.Gauge = s.Gauges.Now
 	}
@@ -82,8 +84,9 @@ type fileRun struct {
 // Run implements runner.Runner: it runs the chosen cases, one after the other.
 func (s *scripts) Run(ctx context.Context) error {
 	s.Stage("running")
-	ctx, cancel := context.WithTimeoutCause(ctx, s.Hold.Spec.Limits.Whole.Duration(), casebook.ErrTime)
+	ctx, cancel := s.Turns.Within(ctx, s.Hold.Spec.Limits.Whole.Duration(), casebook.ErrTime)
 	defer cancel()
+	defer beside.Serve(ctx, s.Kit)()
 	var file fileRun
 	for i, c := range s.chosen {
 		if c.File != file.name {
@@ -142,7 +145,7 @@ func (s *scripts) beginFile(ctx context.Context, name string) fileRun {
 
 // around calls a function that a file wants to be called around its cases.
 func (s *scripts) around(ctx context.Context, f fileRun, name string) script.Outcome {
-	ctx, cancel := context.WithTimeoutCause(ctx, caseLimit, errCaseTime)
+	ctx, cancel := s.Turns.Within(ctx, caseLimit, errCaseTime)
 	defer cancel()
 	s.Timeline.Note(timeline.Event{Kind: timeline.Marker, Name: name, Line: f.name})
 	if name == "before_file" {
@@ -191,7 +194,7 @@ func (s *scripts) tries(ctx context.Context, c testpkg.Case, r *hostlink.CaseRes
 
 // oneCase runs one case from a clean state of the app, and judges it.
 func (s *scripts) oneCase(leg context.Context, c testpkg.Case, ordinal int, t *hostlink.Try, f *fileRun, n int) {
-	ctx, cancel := context.WithTimeoutCause(leg, caseLimit, errCaseTime)
+	ctx, cancel := s.Turns.Within(leg, caseLimit, errCaseTime)
 	defer cancel()
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)

@@ -14,10 +14,12 @@ import (
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/core/work"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/casebook"
 	"tessellant/internal/host/orders"
 	"tessellant/internal/host/runner"
+	"tessellant/internal/host/runner/beside"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/remoteend"
@@ -60,14 +62,17 @@ func (s *session) Prepare(ctx context.Context) error {
 func (s *session) Run(ctx context.Context) error {
 	limits := s.Hold.Spec.Limits
 	var begun time.Time
-	return s.serve(ctx, min(idleLookEvery, limits.Idle.Duration()/4, limits.Whole.Duration()/4), func(end *remoteend.Session) orders.Carrier { return end }, func(served *orders.Served) error {
+	return s.serve(ctx, min(idleLookEvery, limits.Idle.Duration()/4, limits.Whole.Duration()/4), func(end *remoteend.Session) (orders.Carrier, func()) {
+		people := beside.Beside(ctx, s.Kit)
+		return people.Carrier(end), people.Close
+	}, func(served *orders.Served) error {
 		if begun.IsZero() {
 			begun = time.Now()
 		}
 		switch {
-		case time.Since(begun) > limits.Whole.Duration():
+		case time.Since(begun)-s.Turns.Stood() > limits.Whole.Duration():
 			return errSessionLimit
-		case served.Idle() > limits.Idle.Duration():
+		case s.Turns.Quiet(served.Idle()) > limits.Idle.Duration():
 			return errClientGone
 		}
 		return nil
@@ -75,7 +80,7 @@ func (s *session) Run(ctx context.Context) error {
 }
 
 // serve has the device commanded through what carrier makes of its remote end, until the client ends it, or over gives an error; it is asked at once, and then so often.
-func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*remoteend.Session) orders.Carrier, over func(*orders.Served) error) error {
+func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*remoteend.Session) (end orders.Carrier, shut func()), over func(*orders.Served) error) error {
 	q := s.Hold.Spec
 	standard := w3c.Capabilities(q.Content.Capabilities)
 	timeouts, bad := standard.Timeouts()
@@ -84,11 +89,7 @@ func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*
 	}
 	commands, stop := context.WithCancel(ctx)
 	defer stop()
-	config := remoteend.Config{ID: s.Hold.WorkID, Answer: standard.Answer(s.Unit.Known.Platform, timeouts, ours.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), Timeouts: timeouts,
-		Phone: s.Unit.Unit, App: s.App, Builds: s.Apps.AnyBuild, Puts: s.Apps.Puts, Reaches: s.Apps.Reaches, Facts: s.Unit.Known, Notes: s.outside}
-	if s.Network != nil {
-		config.Network = s.Network.Set
-	}
+	config := s.RemoteEnd(s.Hold.WorkID, standard.Answer(s.Unit.Known.Platform, timeouts, ours.Told(s.Hold.WorkID, q.App.Ref, s.Unit.Known)), timeouts, s.outside)
 	if p := s.Unit.Passage; p != nil { // the time-outs are those of the lab's own session
 		raw, err := json.Marshal(timeouts.JSON())
 		if err != nil {
@@ -99,8 +100,13 @@ func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*
 			return err
 		}
 	}
+	if q.Content.Kind != work.Hands {
+		config.Turns = s.Turns
+	}
 	end := remoteend.New(config)
-	served, shut := s.Open(commands, carrier(end))
+	carries, leave := carrier(end)
+	defer leave()
+	served, shut := s.Open(commands, carries)
 	defer shut()
 	defer func() { s.standing = end.Standing() }()
 	var watch sync.WaitGroup
