@@ -18,8 +18,8 @@ const (
 	DoPath      = HandsPath + "do"      // POST Deed; answers its command's value
 	RunPath     = HandsPath + "run"     // POST Script; answers Ran
 	// Those of a device on which something is tested, beside the test.
-	PausePath = HandsPath + "pause" // POST Pause; answers Standing, as GET does
-	ResumePath  = HandsPath + "resume" // POST Resume; answers Standing
+	PausePath  = HandsPath + "pause"  // POST Pause; answers Standing, as GET does
+	ResumePath = HandsPath + "resume" // POST Resume; answers Standing
 )
 
 // Prolong moves the end of a hold.

@@ -133,8 +133,12 @@ func TestAPersonPausesASession(t *testing.T) {
 	events := o.events(id)
 	told := markers(events)
 	assert.Contains(t, told, "paused by first key: the list is odd")
-	assert.True(t, slices.ContainsFunc(told, func(s string) bool { return strings.HasPrefix(s, "resumed after ") && strings.HasSuffix(s, ": by first key") }), told)
-	tapped := slices.ContainsFunc(events, func(e timeline.Event) bool { return e.Kind == timeline.Command && e.Name == "tap" && e.Args["element"] == "#shore_tern-rocks" })
+	assert.True(t, slices.ContainsFunc(told, func(s string) bool {
+		return strings.HasPrefix(s, "resumed after ") && strings.HasSuffix(s, ": by first key")
+	}), told)
+	tapped := slices.ContainsFunc(events, func(e timeline.Event) bool {
+		return e.Kind == timeline.Command && e.Name == "tap" && e.Args["element"] == "#shore_tern-rocks"
+	})
 	assert.True(t, tapped, "what the person did is on the timeline")
 	assert.True(t, slices.ContainsFunc(events, func(e timeline.Event) bool { return e.Kind == timeline.Step && e.Name == "as a person saw it" }))
 	script, err := o.GetHeldScriptWithResponse(t.Context(), id)

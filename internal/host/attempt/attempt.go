@@ -30,7 +30,6 @@ import (
 	"tessellant/internal/host/record"
 	"tessellant/internal/host/runner"
 	"tessellant/internal/host/spool"
-	"tessellant/internal/host/turns"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/lab"
 	"tessellant/internal/phone"
@@ -274,10 +273,7 @@ func (a *attempt) tell(p hostlink.Progress) {
 
 // newKit is what the runner works with; what is not there yet comes with prepare.
 func (a *attempt) newKit() *runner.Kit {
-	k := &runner.Kit{Hold: a.hold, Dir: a.dir, Log: a.log, Mask: a.mask, Room: a.room, Unit: a.unit, Phone: a.unit.Observed(a.timeline.Command), Timeline: a.timeline, Stage: a.stage, Box: a.b.Box, About: a.b.About, Turns: turns.New()}
-	k.Turns.Note = func(name, answer, line string) {
-		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: name, Answer: answer, Line: line})
-	}
+	k := &runner.Kit{Hold: a.hold, Dir: a.dir, Log: a.log, Mask: a.mask, Room: a.room, Unit: a.unit, Phone: a.unit.Observed(a.timeline.Command), Timeline: a.timeline, Stage: a.stage, Box: a.b.Box, About: a.b.About, Turns: runner.NewTurns(a.timeline)}
 	k.Book = &casebook.Book{Timeline: a.timeline, Clock: record.NewClock(a.timeline), Phone: k.Phone, Mask: a.mask, Tell: a.tell, Log: a.log}
 	k.Open = func(ctx context.Context, end orders.Carrier) (*orders.Served, func()) {
 		return a.b.Open(ctx, a.hold.ID, end, a.log)

@@ -13,6 +13,7 @@ import (
 
 	"tessellant/internal/core/masking"
 	"tessellant/internal/core/testpkg"
+	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/host/casebook"
@@ -74,6 +75,15 @@ type Kit struct {
 	// Box is where programs run, and About what the host says of that.
 	Box   *sandbox.Box
 	About func() hostlink.About
+}
+
+// NewTurns makes the turns of a test; pauses stand on its timeline.
+func NewTurns(on *record.Timeline) *turns.Turns {
+	t := turns.New()
+	t.Note = func(name, answer, line string) {
+		on.Note(timeline.Event{Kind: timeline.Marker, Name: name, Answer: answer, Line: line})
+	}
+	return t
 }
 
 // RemoteEnd is what a remote end over the attempt's device is made of.

@@ -15,7 +15,9 @@ import (
 // told makes turns that keep what stands on the timeline.
 func told() (t *Turns, notes *[]string, watched *atomic.Bool) {
 	t, notes, watched = New(), &[]string{}, &atomic.Bool{}
-	t.Note = func(name, answer, line string) { *notes = append(*notes, fmt.Sprintf("%s | %s | %s", name, answer, line)) }
+	t.Note = func(name, answer, line string) {
+		*notes = append(*notes, fmt.Sprintf("%s | %s | %s", name, answer, line))
+	}
 	t.Watched = watched.Load
 	return t, notes, watched
 }
