@@ -2600,7 +2600,8 @@ type LiveTold struct {
 	} `json:"problem,omitempty"`
 
 	// Rate Of a film: bits a second at most
-	Rate *int `json:"rate,omitempty"`
+	Rate   *int      `json:"rate,omitempty"`
+	Routes *[]Routed `json:"routes,omitempty"`
 
 	// Screen Width and height of the screen as it is held, in pixels
 	Screen *[]int `json:"screen,omitempty"`
@@ -2765,6 +2766,9 @@ type Me struct {
 
 	// Role What a key lets its holder do: use the devices that the workspace lends; see; also upload and test; also change settings and keys of the workspace; also run the installation
 	Role Role `json:"role"`
+
+	// Routes Names that apps may be led to people's own machines from
+	Routes []string `json:"routes"`
 
 	// Version Of the service
 	Version   string `json:"version"`
@@ -3285,6 +3289,23 @@ type RemarksDo string
 // Role What a key lets its holder do: use the devices that the workspace lends; see; also upload and test; also change settings and keys of the workspace; also run the installation
 type Role string
 
+// Routed defines model for Routed.
+type Routed struct {
+	// At What apps ask for, such as route.test:3000
+	At string `json:"at"`
+
+	// By Whose machine it leads to
+	By string `json:"by"`
+
+	// Seconds Since it was opened
+	Seconds int `json:"seconds"`
+}
+
+// Routes defines model for Routes.
+type Routes struct {
+	Items []Routed `json:"items"`
+}
+
 // RuleLiteral defines model for RuleLiteral.
 type RuleLiteral struct {
 	Op    RuleLiteralOp `json:"op"`
@@ -3371,6 +3392,7 @@ type Run struct {
 
 	// Remarks What remarks on a case's screens do: they are told alone, or fail the case
 	Remarks *RemarksDo `json:"remarks,omitempty"`
+	Routes  *[]string  `json:"routes,omitempty"`
 
 	// Secrets Names of the secret inputs
 	Secrets  *[]string `json:"secrets,omitempty"`
@@ -3513,6 +3535,9 @@ type RunRequest struct {
 
 	// Remarks What remarks on a case's screens do: they are told alone, or fail the case
 	Remarks *RemarksDo `json:"remarks,omitempty"`
+
+	// Routes Ways from apps to the machine of who starts the run, as [NAME:]PORT[=LOCAL]. A leg begins when somebody has opened them: see openRoute
+	Routes *[]string `json:"routes,omitempty"`
 
 	// Secrets Those that are secret: masked wherever they come, never answered, deleted when the run is over
 	Secrets *map[string]string `json:"secrets,omitempty"`
@@ -4069,6 +4094,12 @@ type GetElsewhereParams struct {
 	Css []string `form:"css" json:"css"`
 }
 
+// OpenRouteParams defines parameters for OpenRoute.
+type OpenRouteParams struct {
+	// At What apps ask for, as NAME:PORT
+	At []string `form:"at" json:"at"`
+}
+
 // GetHeldTreeParams defines parameters for GetHeldTree.
 type GetHeldTreeParams struct {
 	// Find A locator, CSS or XPath: what it means is said
@@ -4363,6 +4394,9 @@ type SetWorkspaceJSONBody struct {
 
 	// ProgramNetwork Programs of packages may use the network
 	ProgramNetwork *bool `json:"program_network,omitempty"`
+
+	// Routes Names that apps may be led to people's own machines from: NAME, NAME:PORT, or *.NAME for all below it
+	Routes *[]string `json:"routes,omitempty"`
 }
 
 // AddWorkspaceJSONBody defines parameters for AddWorkspace.
@@ -4805,6 +4839,19 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
 	ProlongHold(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenRoute A way from the apps on a device to servers that only your machine sees, over a WebSocket
+	//
+	// The connection is upgraded to a WebSocket (RFC 6455), whose binary messages are one stream of bytes: connections beside each other by yamux, of which the service has the client's end. Each begins with a byte, the number of the server among `at`; the other end connects to it and answers a zero, or the length of the reason why not, a byte, and the reason.
+	// Apps on the device reach the servers through the device's proxy, for as long as the connection is open. Only names that the workspace allows can be led elsewhere. Who opens the same route again replaces their own.
+	//
+	// Corresponds with GET /hands/{id}/route (the `OpenRoute` operationId).
+	OpenRoute(ctx context.Context, id HoldRef, params *OpenRouteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRoutes The ways that are open from the apps on a device to people's own machines
+	//
+	// Corresponds with GET /hands/{id}/routes (the `ListRoutes` operationId).
+	ListRoutes(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunOnHeldWithBody Run lines of a script on a held device, as it stands
 	//
@@ -6291,6 +6338,39 @@ func (c *Client) ProlongHoldWithBody(ctx context.Context, id HoldRef, contentTyp
 // Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
 func (c *Client) ProlongHold(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewProlongHoldRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenRoute A way from the apps on a device to servers that only your machine sees, over a WebSocket
+//
+// The connection is upgraded to a WebSocket (RFC 6455), whose binary messages are one stream of bytes: connections beside each other by yamux, of which the service has the client's end. Each begins with a byte, the number of the server among `at`; the other end connects to it and answers a zero, or the length of the reason why not, a byte, and the reason.
+// Apps on the device reach the servers through the device's proxy, for as long as the connection is open. Only names that the workspace allows can be led elsewhere. Who opens the same route again replaces their own.
+//
+// Corresponds with GET /hands/{id}/route (the `OpenRoute` operationId).
+func (c *Client) OpenRoute(ctx context.Context, id HoldRef, params *OpenRouteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenRouteRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRoutes The ways that are open from the apps on a device to people's own machines
+//
+// Corresponds with GET /hands/{id}/routes (the `ListRoutes` operationId).
+func (c *Client) ListRoutes(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRoutesRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9987,6 +10067,101 @@ func NewProlongHoldRequestWithBody(server string, id HoldRef, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOpenRouteRequest constructs an http.Request for the OpenRoute method
+func NewOpenRouteRequest(server string, id HoldRef, params *OpenRouteParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/route", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRoutesRequest constructs an http.Request for the ListRoutes method
+func NewListRoutesRequest(server string, id HoldRef) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hands/%s/routes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -15024,6 +15199,23 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /hands/{id}/prolong (the `ProlongHold` operationId).
 	ProlongHoldWithResponse(ctx context.Context, id HoldRef, body ProlongHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*ProlongHoldResponse, error)
 
+	// OpenRouteWithResponse A way from the apps on a device to servers that only your machine sees, over a WebSocket
+	//
+	// The connection is upgraded to a WebSocket (RFC 6455), whose binary messages are one stream of bytes: connections beside each other by yamux, of which the service has the client's end. Each begins with a byte, the number of the server among `at`; the other end connects to it and answers a zero, or the length of the reason why not, a byte, and the reason.
+	// Apps on the device reach the servers through the device's proxy, for as long as the connection is open. Only names that the workspace allows can be led elsewhere. Who opens the same route again replaces their own.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/route (the `OpenRoute` operationId).
+	OpenRouteWithResponse(ctx context.Context, id HoldRef, params *OpenRouteParams, reqEditors ...RequestEditorFn) (*OpenRouteResponse, error)
+
+	// ListRoutesWithResponse The ways that are open from the apps on a device to people's own machines
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hands/{id}/routes (the `ListRoutes` operationId).
+	ListRoutesWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error)
+
 	// RunOnHeldWithBodyWithResponse Run lines of a script on a held device, as it stands
 	//
 	// Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
@@ -17543,6 +17735,95 @@ func (r ProlongHoldResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ProlongHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenRouteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenRouteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenRouteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenRouteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenRouteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenRouteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRoutesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Routes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRoutesResponse) GetJSON200() *Routes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRoutesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRoutesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRoutesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRoutesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRoutesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22697,6 +22978,35 @@ func (c *ClientWithResponses) ProlongHoldWithResponse(ctx context.Context, id Ho
 	return ParseProlongHoldResponse(rsp)
 }
 
+// OpenRouteWithResponse A way from the apps on a device to servers that only your machine sees, over a WebSocket
+//
+// The connection is upgraded to a WebSocket (RFC 6455), whose binary messages are one stream of bytes: connections beside each other by yamux, of which the service has the client's end. Each begins with a byte, the number of the server among `at`; the other end connects to it and answers a zero, or the length of the reason why not, a byte, and the reason.
+// Apps on the device reach the servers through the device's proxy, for as long as the connection is open. Only names that the workspace allows can be led elsewhere. Who opens the same route again replaces their own.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/route (the `OpenRoute` operationId).
+func (c *ClientWithResponses) OpenRouteWithResponse(ctx context.Context, id HoldRef, params *OpenRouteParams, reqEditors ...RequestEditorFn) (*OpenRouteResponse, error) {
+	rsp, err := c.OpenRoute(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenRouteResponse(rsp)
+}
+
+// ListRoutesWithResponse The ways that are open from the apps on a device to people's own machines
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hands/{id}/routes (the `ListRoutes` operationId).
+func (c *ClientWithResponses) ListRoutesWithResponse(ctx context.Context, id HoldRef, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error) {
+	rsp, err := c.ListRoutes(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRoutesResponse(rsp)
+}
+
 // RunOnHeldWithBodyWithResponse Run lines of a script on a held device, as it stands
 //
 // Nothing is cleared before, and nothing put back after. The request is answered when the lines have ended.
@@ -25462,6 +25772,68 @@ func ParseProlongHoldResponse(rsp *http.Response) (*ProlongHoldResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenRouteResponse parses an HTTP response from a OpenRouteWithResponse call
+func ParseOpenRouteResponse(rsp *http.Response) (*OpenRouteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenRouteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 101:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRoutesResponse parses an HTTP response from a ListRoutesWithResponse call
+func ParseListRoutesResponse(rsp *http.Response) (*ListRoutesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRoutesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Routes
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -28752,6 +29124,12 @@ type ServerInterface interface {
 	// ProlongHold Move the end of a hold
 	// (POST /hands/{id}/prolong)
 	ProlongHold(ctx *echo.Context, id HoldRef) error
+	// OpenRoute A way from the apps on a device to servers that only your machine sees, over a WebSocket
+	// (GET /hands/{id}/route)
+	OpenRoute(ctx *echo.Context, id HoldRef, params OpenRouteParams) error
+	// ListRoutes The ways that are open from the apps on a device to people's own machines
+	// (GET /hands/{id}/routes)
+	ListRoutes(ctx *echo.Context, id HoldRef) error
 	// RunOnHeld Run lines of a script on a held device, as it stands
 	// (POST /hands/{id}/run)
 	RunOnHeld(ctx *echo.Context, id HoldRef) error
@@ -29745,6 +30123,47 @@ func (w *ServerInterfaceWrapper) ProlongHold(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ProlongHold(ctx, id)
+	return err
+}
+
+// OpenRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) OpenRoute(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OpenRouteParams
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OpenRoute(ctx, id, params)
+	return err
+}
+
+// ListRoutes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRoutes(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id HoldRef
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRoutes(ctx, id)
 	return err
 }
 
@@ -31859,6 +32278,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hands/:id/apps", wrapper.GetHeldApps, options.OperationMiddlewares["getHeldApps"]...)
 	router.GET(options.BaseURL+"/hands/:id/picture", wrapper.GetHeldPicture, options.OperationMiddlewares["getHeldPicture"]...)
 	router.GET(options.BaseURL+"/hands/:id/watch", wrapper.WatchHeld, options.OperationMiddlewares["watchHeld"]...)
+	router.GET(options.BaseURL+"/hands/:id/route", wrapper.OpenRoute, options.OperationMiddlewares["openRoute"]...)
+	router.GET(options.BaseURL+"/hands/:id/routes", wrapper.ListRoutes, options.OperationMiddlewares["listRoutes"]...)
 	router.GET(options.BaseURL+"/hands/:id/test", wrapper.GetTest, options.OperationMiddlewares["getTest"]...)
 	router.POST(options.BaseURL+"/hands/:id/test/pause", wrapper.PauseTest, options.OperationMiddlewares["pauseTest"]...)
 	router.POST(options.BaseURL+"/hands/:id/test/resume", wrapper.ResumeTest, options.OperationMiddlewares["resumeTest"]...)
@@ -33247,6 +33668,79 @@ type ProlongHolddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ProlongHolddefaultApplicationProblemPlusJSONResponse) VisitProlongHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenRouteRequestObject struct {
+	Id     HoldRef `json:"id"`
+	Params OpenRouteParams
+}
+
+type OpenRouteResponseObject interface {
+	VisitOpenRouteResponse(w http.ResponseWriter) error
+}
+
+type OpenRoute101Response struct {
+}
+
+func (response OpenRoute101Response) VisitOpenRouteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(101)
+	return nil
+}
+
+type OpenRoutedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenRoutedefaultApplicationProblemPlusJSONResponse) VisitOpenRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutesRequestObject struct {
+	Id HoldRef `json:"id"`
+}
+
+type ListRoutesResponseObject interface {
+	VisitListRoutesResponse(w http.ResponseWriter) error
+}
+
+type ListRoutes200JSONResponse Routes
+
+func (response ListRoutes200JSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRoutesdefaultApplicationProblemPlusJSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -37349,6 +37843,12 @@ type StrictServerInterface interface {
 	// ProlongHold Move the end of a hold
 	// (POST /hands/{id}/prolong)
 	ProlongHold(ctx context.Context, request ProlongHoldRequestObject) (ProlongHoldResponseObject, error)
+	// OpenRoute A way from the apps on a device to servers that only your machine sees, over a WebSocket
+	// (GET /hands/{id}/route)
+	OpenRoute(ctx context.Context, request OpenRouteRequestObject) (OpenRouteResponseObject, error)
+	// ListRoutes The ways that are open from the apps on a device to people's own machines
+	// (GET /hands/{id}/routes)
+	ListRoutes(ctx context.Context, request ListRoutesRequestObject) (ListRoutesResponseObject, error)
 	// RunOnHeld Run lines of a script on a held device, as it stands
 	// (POST /hands/{id}/run)
 	RunOnHeld(ctx context.Context, request RunOnHeldRequestObject) (RunOnHeldResponseObject, error)
@@ -38630,6 +39130,57 @@ func (sh *strictHandler) ProlongHold(ctx *echo.Context, id HoldRef) error {
 		return err
 	} else if validResponse, ok := response.(ProlongHoldResponseObject); ok {
 		return validResponse.VisitProlongHoldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OpenRoute operation middleware
+func (sh *strictHandler) OpenRoute(ctx *echo.Context, id HoldRef, params OpenRouteParams) error {
+	var request OpenRouteRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenRoute(ctx.Request().Context(), request.(OpenRouteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenRoute")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OpenRouteResponseObject); ok {
+		return validResponse.VisitOpenRouteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRoutes operation middleware
+func (sh *strictHandler) ListRoutes(ctx *echo.Context, id HoldRef) error {
+	var request ListRoutesRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRoutes(ctx.Request().Context(), request.(ListRoutesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRoutes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRoutesResponseObject); ok {
+		return validResponse.VisitListRoutesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

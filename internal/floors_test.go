@@ -41,7 +41,7 @@ var floors = [][]string{
 	{"internal/host/runner", "internal/host/hands"},
 	{"internal/host/casebook", "internal/host/orders", "internal/host/turns"},
 	{"internal/host/record"},
-	{"internal/host/film"},
+	{"internal/host/film", "internal/host/routes"},
 	{"internal/host/spool"},
 	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
@@ -49,7 +49,7 @@ var floors = [][]string{
 	{"internal/confine", "internal/lab/adblab", "internal/lab/wdlab", "internal/lab/startlab"},
 	{"internal/lab"},
 	{"internal/phone", "internal/phone/android", "internal/phone/wd", "internal/phone/phonetest"},
-	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "internal/proxy", "api", "console"},
+	{"internal/adb", "internal/store", "internal/localdb", "internal/blobs", "internal/bus", "internal/proxy", "internal/tunnel", "api", "console"},
 	{"internal/hostlink"},
 	{"internal/guard"},
 	{"internal/child"},
@@ -62,7 +62,7 @@ var floors = [][]string{
 	{"internal/core/catalogue", "internal/core/locators", "internal/core/scribe"},
 	{"internal/core/appfile", "internal/core/devicelog", "internal/core/masking", "internal/core/devices", "internal/core/timeline", "internal/core/uitree", "internal/core/verdict", "internal/core/gauges", "internal/core/har", "internal/core/netprofile"},
 	{"internal/core/tracks", "internal/core/likeness"},
-	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope", "internal/core/nearest", "internal/core/labels", "internal/core/h264"},
+	{"internal/core/zipdir", "internal/core/foreign", "internal/core/versions", "internal/core/access", "internal/core/envelope", "internal/core/nearest", "internal/core/labels", "internal/core/h264", "internal/core/routes"},
 }
 
 // beside are the arrows within a floor.

@@ -116,7 +116,7 @@ Exit codes: 0 passed or flaky; 1 the app failed on some device; 2 wrong usage;
 	f := root.PersistentFlags()
 	f.StringVar(&a.URL, "url", "", "address of the service (default: TESSELLANT_URL, then what login saved, then "+DefaultURL+")")
 	f.BoolVar(&a.JSON, "json", false, "print the API's JSON")
-	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.keyCmd(), a.secretsCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.poolCmd(), a.labCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.referenceCmd(), a.caseCmd(), a.bisectionCmd(), a.sessionCmd(), a.holdCmd(), a.snippetCmd(), a.backupCmd())
+	root.AddCommand(a.loginCmd(), a.logoutCmd(), a.whoamiCmd(), a.keyCmd(), a.secretsCmd(), a.workspaceCmd(), a.consoleCmd(), a.buildCmd(), a.packageCmd(), a.scriptCmd(), a.deviceCmd(), a.poolCmd(), a.labCmd(), a.hostCmd(), a.runCmd(), a.legCmd(), a.referenceCmd(), a.caseCmd(), a.bisectionCmd(), a.sessionCmd(), a.holdCmd(), a.routeCmd(), a.snippetCmd(), a.backupCmd())
 	return root
 }
 

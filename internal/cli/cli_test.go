@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,7 +19,10 @@ import (
 	"tessellant/internal/core/access"
 	"tessellant/internal/demo"
 	"tessellant/internal/doctor"
+	"tessellant/internal/host"
+	"tessellant/internal/host/record"
 	"tessellant/internal/housetest"
+	"tessellant/internal/lab/adblab"
 	"tessellant/internal/sandbox"
 	"tessellant/internal/script"
 	"tessellant/internal/serve"
@@ -73,7 +78,7 @@ func TestCommands(t *testing.T) {
 		housetest.Phone(t, usual, tr)
 	}
 	s := housetest.StartService(t, housetest.DSN(t))
-	s.Host(t, &server.Server, connect...)
+	s.HostWith(t, host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server, Connect: connect}), Outlet: &record.Outlet{Names: tides.Network(), Version: "test"}})
 	housetest.Eventually(t, "both phones are free", func() bool {
 		ds, _, err := s.Devices(t.Context(), store.Identity{}, nil, "", 10)
 		return err == nil && len(ds) == 2 && ds[0].Standing().Free && ds[1].Standing().Free
@@ -141,6 +146,15 @@ func TestCommands(t *testing.T) {
 					ts.Fatalf("%v never succeeded: %v", args, err)
 				}
 			}
+		},
+		// shores starts a server of an engineer's own, with one shore; its port is $SHORES.
+		"shores": func(ts *testscript.TestScript, _ bool, _ []string) {
+			own := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				fmt.Fprint(w, `{"shores": [{"id": "home", "name": "Home Bay", "about": "of this machine"}]}`)
+			}))
+			ts.Defer(own.Close)
+			_, port, _ := net.SplitHostPort(own.Listener.Addr().String())
+			ts.Setenv("SHORES", port)
 		},
 		// certificate writes cert.pem and key.pem, for loopback.
 		"certificate": func(ts *testscript.TestScript, _ bool, _ []string) {

@@ -50,7 +50,7 @@ once under each set of conditions. Everything can also stand in a run file: see 
 		}}
 	q.register(start.Flags())
 	asked.register(check.Flags())
-	start.Flags().BoolVar(&watch, "watch", false, "wait until the run has finished, and exit with its verdict")
+	start.Flags().BoolVar(&watch, "watch", false, "wait until the run has finished, and exit with its verdict; as always with --route")
 	var n int
 	var build, pkg, came, by string
 	var with []string
@@ -173,7 +173,10 @@ func (a *App) runStart(ctx context.Context, q api.RunRequest, watch bool) error 
 
 // started tells of a run that was started, or watches it.
 func (a *App) started(ctx context.Context, run *api.Run, watch bool) error {
-	if watch {
+	switch {
+	case run.Routes != nil:
+		return a.watchRouted(ctx, run)
+	case watch:
 		return a.watch(ctx, run)
 	}
 	return a.Show(run, func() {

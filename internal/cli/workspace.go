@@ -3,8 +3,10 @@ package cli
 // What holds for the whole workspace.
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -25,13 +27,15 @@ func (a *App) workspaceCmd() *cobra.Command {
 			}
 			return a.workspaceText(r.JSON200)
 		}}
-	var network, others string
+	var network, others, led string
 	set := &cobra.Command{Use: "set", Short: "Change the settings of the workspace", Args: Nothing,
 		Long: `Change the settings of the workspace. For owners. What is not given stays as it is.
 
 With --program-network on, programs of packages can use the network, but never reach their host itself. With off, they reach only their device.
-With --other-apps on, sessions can stop and clear apps that were not installed for them. With off, only those that were.`,
-		Example: "  tessellant workspace set --program-network on\n  tessellant workspace set --other-apps on",
+With --other-apps on, sessions can stop and clear apps that were not installed for them. With off, only those that were.
+With --routes, apps can be led to servers on people's own machines from these names (see tessellant route open --help): NAME, NAME:PORT, or *.NAME for
+all names below it. With none, from no name.`,
+		Example: "  tessellant workspace set --program-network on\n  tessellant workspace set --other-apps on\n  tessellant workspace set --routes 'route.test,*.kelpline.test'",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, given := api.SetWorkspaceJSONRequestBody{}, false
 			for _, f := range []struct {
@@ -48,13 +52,21 @@ With --other-apps on, sessions can stop and clear apps that were not installed f
 					return usage(c, fmt.Sprintf("%s is on or off, not %q", f.name, f.value))
 				}
 			}
+			if c.Flags().Changed("routes") {
+				list := []string{}
+				if led != "none" {
+					list = strings.Split(led, ",")
+				}
+				q.Routes, given = &list, true
+			}
 			if !given {
-				return usage(c, c.CommandPath()+" needs --program-network or --other-apps")
+				return usage(c, c.CommandPath()+" needs --program-network, --other-apps or --routes")
 			}
 			return a.workspaceSet(c.Context(), q)
 		}}
 	set.Flags().StringVar(&network, "program-network", "", "on or off")
 	set.Flags().StringVar(&others, "other-apps", "", "on or off")
+	set.Flags().StringVar(&led, "routes", "", "names, with a comma between, or none")
 	list := &cobra.Command{Use: "list", Short: "List all workspaces", Args: Nothing, Long: "List all workspaces of the installation. For operators.", Example: "  tessellant workspace list",
 		RunE: func(c *cobra.Command, _ []string) error { return a.workspaceList(c.Context()) }}
 	add := &cobra.Command{Use: "add NAME", Short: "Make a workspace", Args: Exactly(1), Example: "  tessellant workspace add tide-team\n  tessellant key add ada --role owner --workspace tide-team",
@@ -97,7 +109,7 @@ func (a *App) workspaceText(me *api.Me) error {
 		if me.ProgramNetwork {
 			network = "on: they reach others, but not their host"
 		}
-		facts(a.Out, "workspace", me.Workspace, "your role", string(me.Role), "network for programs", network, "other apps", others)
+		facts(a.Out, "workspace", me.Workspace, "your role", string(me.Role), "network for programs", network, "other apps", others, "routes from", cmp.Or(strings.Join(me.Routes, ", "), "no name"))
 	})
 }
 

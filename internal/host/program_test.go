@@ -371,7 +371,7 @@ func TestAProgramReachesNothingButItsDevice(t *testing.T) {
 	assert.Contains(t, said, `"ready":true`)
 	assert.Contains(t, said, "No such file or directory")
 	on := true
-	_, err = b.SetAllowances(t.Context(), b.Who, &on, nil)
+	_, err = b.SetAllowances(t.Context(), b.Who, &on, nil, nil)
 	require.NoError(t, err)
 	r := b.run("prog@newest", 60)
 	if leg := b.wait(r); leg.Verdict == verdict.Invalid {

@@ -19,6 +19,7 @@ const (
 	RunPath     = HandsPath + "run"     // POST Script; answers Ran
 	// Those of a device on which something is tested, beside the test.
 	PausePath  = HandsPath + "pause"  // POST Pause; answers Standing, as GET does
+	RoutePath  = HandsPath + "route"  // POST Route; GET answers a list of Routed
 	ResumePath = HandsPath + "resume" // POST Resume; answers Standing
 )
 
@@ -51,6 +52,20 @@ type Standing struct {
 	Last    string `json:"last,omitempty"`  // the test's last command
 	Waits   bool   `json:"waits,omitempty"` // that waits to be done
 	Busy    bool   `json:"busy,omitempty"`  // or is being done
+}
+
+// Route opens ways from apps to servers of a person's own machine, through a stream (internal/tunnel).
+type Route struct {
+	Stream string   `json:"stream"`
+	By     string   `json:"by"`
+	At     []string `json:"at"` // what apps ask for, such as route.test:3000; a server's number is its place here
+}
+
+// Routed is one such way that is open.
+type Routed struct {
+	At      string `json:"at"`
+	By      string `json:"by"`
+	Seconds int    `json:"seconds"` // since it was opened
 }
 
 // Tree is what is on the screen, as uitree.ParseOurs reads it.

@@ -46,6 +46,8 @@ type Told struct {
 	Watch   int      `json:"watching,omitempty"` // how many watch
 	// Test is how the test stands on whose device they look; nil: a person holds it.
 	Test *Standing `json:"test,omitempty"`
+	// Routes are the ways that are open from its apps to people's own machines.
+	Routes *[]Routed `json:"routes,omitempty"`
 }
 
 // Hand says who has the device in hand.

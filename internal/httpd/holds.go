@@ -218,3 +218,8 @@ func (s *server) ResumeTest(ctx context.Context, q api.ResumeTestRequestObject) 
 	st, err := s.s.ResumeTest(ctx, identity(ctx), q.Id)
 	return api.ResumeTest200JSONResponse(standing(st)), err
 }
+
+func (s *server) ListRoutes(ctx context.Context, q api.ListRoutesRequestObject) (api.ListRoutesResponseObject, error) {
+	all, err := s.s.Routes(ctx, identity(ctx), q.Id)
+	return api.ListRoutes200JSONResponse{Items: each(all, func(r hostlink.Routed) api.Routed { return api.Routed{At: r.At, By: r.By, Seconds: r.Seconds} })}, err
+}

@@ -165,9 +165,12 @@ func recovered(log *slog.Logger) echo.MiddlewareFunc {
 	}
 }
 
-// notPacked leaves out what is packed already, what has ranges, and what streams.
+// notPacked leaves out what is packed already, what has ranges, what streams, and connections that become something else.
 func notPacked(c *echo.Context) bool {
-	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/picture", "/watch", "/files", "/backup", "/holds/:id/build", "/holds/:id/package"} {
+	if c.Request().Header.Get("Upgrade") != "" {
+		return true
+	}
+	for _, end := range []string{"/events", "/icon", "/artifacts/:id", "/screen", "/picture", "/files", "/backup", "/holds/:id/build", "/holds/:id/package"} {
 		if strings.HasSuffix(c.Path(), end) {
 			return true
 		}

@@ -36,7 +36,7 @@ func cookie(ctx context.Context, token string, lasts time.Duration) *string {
 }
 
 func (s *server) me(ctx context.Context, who service.Identity) api.Me {
-	o := api.Me{Workspace: who.Workspace, Role: api.Role(who.Role), Key: who.KeyName, May: each(access.Allowed(who.Role), func(a access.Action) string { return string(a) }), Version: s.s.Version, ProgramNetwork: who.ProgramNetwork, OtherApps: who.OtherApps}
+	o := api.Me{Workspace: who.Workspace, Role: api.Role(who.Role), Key: who.KeyName, May: each(access.Allowed(who.Role), func(a access.Action) string { return string(a) }), Version: s.s.Version, ProgramNetwork: who.ProgramNetwork, OtherApps: who.OtherApps, Routes: who.Routes.V}
 	if t, ok := ctx.Value(keyExpires).(time.Time); ok && !t.IsZero() {
 		o.Expires = &t
 	}
@@ -44,7 +44,7 @@ func (s *server) me(ctx context.Context, who service.Identity) api.Me {
 }
 
 func (s *server) SetWorkspace(ctx context.Context, q api.SetWorkspaceRequestObject) (api.SetWorkspaceResponseObject, error) {
-	who, err := s.s.SetAllowances(ctx, identity(ctx), q.Body.ProgramNetwork, q.Body.OtherApps)
+	who, err := s.s.SetAllowances(ctx, identity(ctx), q.Body.ProgramNetwork, q.Body.OtherApps, q.Body.Routes)
 	return api.SetWorkspace200JSONResponse(s.me(ctx, who)), err
 }
 

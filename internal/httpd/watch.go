@@ -5,6 +5,7 @@ package httpd
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"net/http"
 	"sync"
@@ -38,6 +39,56 @@ func (s *server) WatchHeld(ctx context.Context, q api.WatchHeldRequestObject) (a
 	return watching{ctx, r, c}, nil
 }
 
+func (s *server) OpenRoute(ctx context.Context, q api.OpenRouteRequestObject) (api.OpenRouteResponseObject, error) {
+	r, ok := ctx.Value(keyRequest).(*http.Request)
+	if !ok || r.Header.Get("Upgrade") == "" {
+		return nil, refuse.New(refuse.Invalid, "open the route", "open it as a WebSocket, or with: tessellant route open", "the request does not ask for a WebSocket")
+	}
+	c, err := s.s.OpenRoute(ctx, identity(ctx), q.Id, q.Params.At)
+	if err != nil {
+		return nil, err
+	}
+	return routed{ctx, r, c}, nil
+}
+
+// routed carries bytes between a WebSocket and a host.
+type routed watching
+
+// VisitOpenRouteResponse implements the response.
+func (w routed) VisitOpenRouteResponse(rw http.ResponseWriter) error {
+	defer w.c.Close()
+	ws, err := websocket.Accept(rw, w.r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	if err != nil {
+		return nil // it has answered
+	}
+	defer ws.CloseNow()
+	ws.SetReadLimit(routeMessage)
+	ctx, cancel := context.WithCancel(w.ctx)
+	defer cancel()
+	c := websocket.NetConn(ctx, ws, websocket.MessageBinary)
+	var all sync.WaitGroup
+	defer all.Wait()
+	defer cancel()
+	defer w.c.Close()
+	all.Go(func() {
+		defer w.c.Close()
+		_, _ = io.CopyBuffer(w.c, struct{ io.Reader }{c}, make([]byte, routePiece))
+	})
+	all.Go(func() { beat(ctx, ws, w.c) })
+	_, err = io.CopyBuffer(struct{ io.Writer }{c}, struct{ io.Reader }{w.c}, make([]byte, routePiece))
+	why := "the device is given back, or its host has gone"
+	if err != nil {
+		why = err.Error()
+	}
+	_ = ws.Close(websocket.StatusGoingAway, foreign.Fit(why, 120))
+	return nil
+}
+
+const (
+	routePiece   = 64 << 10 // bytes that are carried at once
+	routeMessage = 1 << 20  // bytes that a message may have
+)
+
 // watching carries frames between a WebSocket and a held device.
 type watching struct {
 	ctx context.Context
@@ -64,29 +115,32 @@ func (w watching) VisitWatchHeldResponse(rw http.ResponseWriter) error {
 		defer w.c.Close()
 		w.done(ctx, ws)
 	})
-	all.Go(func() {
-		beat := time.NewTicker(watchBeat)
-		defer beat.Stop()
-		for {
-			select {
-			case <-beat.C:
-				ping, stop := context.WithTimeout(ctx, watchWrite)
-				err := ws.Ping(ping)
-				if stop(); err != nil {
-					_ = w.c.Close()
-					return
-				}
-			case <-ctx.Done():
-				return
-			}
-		}
-	})
+	all.Go(func() { beat(ctx, ws, w.c) })
 	why := w.shown(ctx, ws)
 	if errors.Is(why, net.ErrClosed) {
 		return nil
 	}
 	_ = ws.Close(websocket.StatusGoingAway, foreign.Fit(why.Error(), 120))
 	return nil
+}
+
+// beat asks again and again whether the other side is there, and ends what is carried where it is not.
+func beat(ctx context.Context, ws *websocket.Conn, c net.Conn) {
+	tick := time.NewTicker(watchBeat)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			ping, stop := context.WithTimeout(ctx, watchWrite)
+			err := ws.Ping(ping)
+			if stop(); err != nil {
+				_ = c.Close()
+				return
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // done hands on what the person does.

@@ -39,6 +39,8 @@ type Config struct {
 	Refused func(host string)
 	// Names are hosts that are found elsewhere than their name says: host → address:port; they may be on this machine.
 	Names map[string]string
+	// Routes lead to servers by way of people's own machines; nil: there are none.
+	Routes Routes
 	// Leads says whether a server may be reached, and whether also where it is on this machine or its own network; nil: all may that are elsewhere.
 	Leads func(host, port string) (may, here bool)
 	// Roots are certificates that servers are trusted by, besides the system's.
@@ -49,11 +51,18 @@ type Config struct {
 	Clock func(time.Time) int64
 }
 
+// Routes lead to servers by way of people's own machines, and may change at any time.
+type Routes interface {
+	Lead(address string) bool // whether to that one
+	Dial(ctx context.Context, address string) (net.Conn, error)
+}
+
 // Proxy is one. It is safe for use by several goroutines.
 type Proxy struct {
 	c         Config
 	shape     *shape
 	transport *http.Transport
+	routed    *http.Transport // the same, by way of routes: a connection that was made before a route was opened, or after it was closed, is none of it
 	server    *http.Server
 	inside    *http.Server // of connections that were opened
 	ctx       context.Context
@@ -83,6 +92,10 @@ func New(c Config) *Proxy {
 	p.pool.New = func() any { b := make([]byte, copySize); return &b }
 	p.transport = &http.Transport{DialContext: p.dial, DisableCompression: true, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 32, IdleConnTimeout: idleLimit,
 		TLSHandshakeTimeout: dialLimit, MaxResponseHeaderBytes: 256 << 10, TLSClientConfig: &tls.Config{RootCAs: c.Roots}}
+	p.routed = p.transport.Clone()
+	if c.Routes != nil {
+		p.routed.DialContext = func(ctx context.Context, _, address string) (net.Conn, error) { return c.Routes.Dial(ctx, address) }
+	}
 	quiet := log.New(io.Discard, "", 0) // what apps do wrong stands in the entries
 	p.server = &http.Server{Handler: http.HandlerFunc(p.outside), ReadHeaderTimeout: headerLimit, IdleTimeout: idleLimit, MaxHeaderBytes: 64 << 10, ErrorLog: quiet, ConnContext: withConn}
 	p.inside = &http.Server{Handler: http.HandlerFunc(p.asked), ConnState: p.state, ReadHeaderTimeout: headerLimit, IdleTimeout: idleLimit, MaxHeaderBytes: 64 << 10, ErrorLog: quiet,
@@ -147,6 +160,7 @@ func (p *Proxy) Close() {
 	p.shape.mu.Unlock()
 	p.conns.Wait()
 	p.transport.CloseIdleConnections()
+	p.routed.CloseIdleConnections()
 }
 
 // errOwn is why an address of this machine can't be reached.
@@ -167,6 +181,9 @@ func (e errBarred) Error() string {
 func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, dialLimit)
 	defer cancel()
+	if p.leads(address) {
+		return p.c.Routes.Dial(ctx, address)
+	}
 	d := net.Dialer{}
 	if known := p.named(address); known != "" {
 		return d.DialContext(ctx, network, known)
@@ -187,6 +204,21 @@ func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, er
 		return nil
 	}
 	return d.DialContext(ctx, network, address)
+}
+
+// leads says whether a route leads to a server.
+func (p *Proxy) leads(address string) bool { return p.c.Routes != nil && p.c.Routes.Lead(address) }
+
+// way is how a request reaches its server.
+func (p *Proxy) way(u *url.URL) *http.Transport {
+	address := u.Host
+	if u.Port() == "" {
+		address = net.JoinHostPort(u.Hostname(), map[bool]string{true: "443", false: "80"}[u.Scheme == "https"])
+	}
+	if p.leads(address) {
+		return p.routed
+	}
+	return p.transport
 }
 
 // named finds an address in the names of the configuration: with its port, else without.
@@ -273,7 +305,7 @@ func (p *Proxy) forward(w http.ResponseWriter, r *http.Request, c *shaped, tlsVe
 			pr.Out.Header["User-Agent"] = nil // none is added
 		}
 		x.trace(pr.Out)
-	}, Transport: p.transport, FlushInterval: -1, BufferPool: buffers{p}, ErrorLog: p.server.ErrorLog,
+	}, Transport: p.way(r.URL), FlushInterval: -1, BufferPool: buffers{p}, ErrorLog: p.server.ErrorLog,
 		ModifyResponse: func(resp *http.Response) error { x.answered(resp); return nil },
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
 			x.end(err)

@@ -228,7 +228,7 @@ func (p *Proxy) pass(x *exchange, client, up net.Conn, note string) {
 	var both sync.WaitGroup
 	both.Go(func() {
 		_ = p.copy(up, client, &sent, nil)
-		if t, ok := up.(*net.TCPConn); ok {
+		if t, ok := up.(interface{ CloseWrite() error }); ok {
 			_ = t.CloseWrite()
 		}
 	})

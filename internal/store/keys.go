@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"tessellant/internal/core/access"
+	"tessellant/internal/core/routes"
 )
 
 // Identity is who a key belongs to.
@@ -27,23 +28,25 @@ type Identity struct {
 	Host Host `db:"-"` // of a host's key, which belongs to no workspace
 }
 
-const identityColumns = "k.id, k.name, k.workspace_id, w.name AS workspace, k.role, w.program_network, w.other_apps, k.expires, k.withdrawn IS NOT NULL AS withdrawn, coalesce(k.expires <= now(3), 0) AS expired"
+const identityColumns = "k.id, k.name, k.workspace_id, w.name AS workspace, k.role, w.program_network, w.other_apps, w.routes, k.expires, k.withdrawn IS NOT NULL AS withdrawn, coalesce(k.expires <= now(3), 0) AS expired"
 
 // Allowances are what a workspace allows beyond what is usual.
 type Allowances struct {
 	ProgramNetwork bool `db:"program_network"` // programs of its packages may use the network
 	OtherApps      bool `db:"other_apps"`      // sessions may stop and clear apps that were not installed for them
+	// Routes are the names that apps may be led to people's own machines from.
+	Routes JSON[routes.Allowed] `db:"routes"`
 }
 
 // Allowances gives those of a workspace.
 func (s *Store) Allowances(ctx context.Context, workspace string) (a Allowances, err error) {
-	err = s.db.GetContext(ctx, &a, "SELECT program_network, other_apps FROM workspaces WHERE id = ?", workspace)
+	err = s.db.GetContext(ctx, &a, "SELECT program_network, other_apps, routes FROM workspaces WHERE id = ?", workspace)
 	return a, found(err)
 }
 
 // Allow sets them.
 func (s *Store) Allow(ctx context.Context, workspace string, a Allowances) error {
-	_, err := s.exec(ctx, "UPDATE workspaces SET program_network = ?, other_apps = ? WHERE id = ?", a.ProgramNetwork, a.OtherApps, workspace)
+	_, err := s.exec(ctx, "UPDATE workspaces SET program_network = ?, other_apps = ?, routes = ? WHERE id = ?", a.ProgramNetwork, a.OtherApps, asJSON(a.Routes.V), workspace)
 	return err
 }
 

@@ -1862,6 +1862,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hands/{id}/route": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A way from the apps on a device to servers that only your machine sees, over a WebSocket
+         * @description The connection is upgraded to a WebSocket (RFC 6455), whose binary messages are one stream of bytes: connections beside each other by yamux, of which the service has the client's end. Each begins with a byte, the number of the server among `at`; the other end connects to it and answers a zero, or the length of the reason why not, a byte, and the reason.
+         *     Apps on the device reach the servers through the device's proxy, for as long as the connection is open. Only names that the workspace allows can be led elsewhere. Who opens the same route again replaces their own.
+         */
+        get: operations["openRoute"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hands/{id}/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        /** The ways that are open from the apps on a device to people's own machines */
+        get: operations["listRoutes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hands/{id}/test": {
         parameters: {
             query?: never;
@@ -2300,6 +2344,8 @@ export interface components {
             program_network: boolean;
             /** @description Sessions may stop and clear apps that were not installed for them */
             other_apps: boolean;
+            /** @description Names that apps may be led to people's own machines from */
+            routes: string[];
         };
         Lending: {
             workspace: string;
@@ -2930,6 +2976,8 @@ export interface components {
             cases?: string[];
             /** @description Cases with one of these tags */
             tags?: string[];
+            /** @description Ways from apps to the machine of who starts the run, as [NAME:]PORT[=LOCAL]. A leg begins when somebody has opened them: see openRoute */
+            routes?: string[];
             /**
              * @description How often a failed case is tried again on the same device from a clean state; passed then, it is flaky
              * @default 0
@@ -3104,6 +3152,7 @@ export interface components {
             /** @description Patterns that chose its cases */
             cases?: string[];
             tags?: string[];
+            routes?: string[];
             confirm: number;
             max_attempts: number;
             inputs?: {
@@ -4383,6 +4432,17 @@ export interface components {
             /** @description Its version code */
             version?: string;
         };
+        Routes: {
+            items: components["schemas"]["Routed"][];
+        };
+        Routed: {
+            /** @description What apps ask for, such as route.test:3000 */
+            at: string;
+            /** @description Whose machine it leads to */
+            by: string;
+            /** @description Since it was opened */
+            seconds: number;
+        };
         PauseRequest: {
             /** @description For the timeline */
             why?: string;
@@ -4427,6 +4487,7 @@ export interface components {
             /** @description How many watch */
             watching?: number;
             test?: components["schemas"]["Standing"];
+            routes?: components["schemas"]["Routed"][];
             /** @description Something that could not be done */
             problem?: {
                 what: string;
@@ -4890,6 +4951,8 @@ export interface operations {
                     program_network?: boolean;
                     /** @description Sessions may stop and clear apps that were not installed for them */
                     other_apps?: boolean;
+                    /** @description Names that apps may be led to people's own machines from: NAME, NAME:PORT, or *.NAME for all below it */
+                    routes?: string[];
                 };
             };
         };
@@ -7659,6 +7722,55 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openRoute: {
+        parameters: {
+            query: {
+                /** @description What apps ask for, as NAME:PORT */
+                at: string[];
+            };
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is a WebSocket from here on */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a hold, newest, or the serial of its device. Where it is not about the hold itself also those of a session or a leg that runs: people can watch it, and work on its device while the test is paused */
+                id: components["parameters"]["HoldRef"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Routes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Routes"];
+                };
             };
             default: components["responses"]["Problem"];
         };

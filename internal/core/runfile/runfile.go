@@ -54,7 +54,8 @@ type File struct {
 	Inputs         map[string]string `yaml:"inputs,omitempty"`
 	SecretsFromEnv map[string]string `yaml:"secrets-from-env,omitempty"` // input → variable
 	Beside         []string          `yaml:"beside,omitempty"`
-	Put            map[string]string `yaml:"put,omitempty"` // file of the package → path on the device
+	Routes         []string          `yaml:"routes,omitempty"` // from apps to the machine of who starts it
+	Put            map[string]string `yaml:"put,omitempty"`    // file of the package → path on the device
 	Fetch          []string          `yaml:"fetch,omitempty"`
 	Recording      Recording         `yaml:"recording,omitempty"` // what differs from what is usual
 	Bounds         []string          `yaml:"bounds,omitempty"`    // on gauges

@@ -45,6 +45,7 @@ type Spec struct {
 	Recording  recording.Set     `json:"recording"`
 	Limits     Limits            `json:"limits"`
 	Bounds     []gauges.Bound    `json:"bounds,omitempty"`  // passing one fails the case
+	Routes     []string          `json:"routes,omitempty"`  // that are to be open before it begins, such as route.test:3000
 	Remarks    string            `json:"remarks,omitempty"` // RemarksFail: what is wrong with a screen fails the case; "": it is told alone
 }
 

@@ -76,7 +76,9 @@ type attempt struct {
 	kit      *runner.Kit
 	runner   runner.Runner
 	record   []record.Recorder
-	refs     *os.File // of steps; nil: none is wanted
+	late     sync.Mutex // guards record, and lateNet, from when the runner runs
+	lateNet  bool       // its apps were led through a proxy that nothing was recorded for
+	refs     *os.File   // of steps; nil: none is wanted
 
 	telling sync.Mutex
 	seq     int64 // of the last report
@@ -235,6 +237,9 @@ func (a *attempt) close(end *hostlink.Closing) {
 		end.Message = strings.TrimSpace(end.Message + " (evidence is not whole: " + a.timeline.Whole().Error() + ")")
 	}
 	if a.kit != nil {
+		if away := a.kit.Routes.Away(a.hold.Spec.Routes); away != "" {
+			end.Message = strings.TrimSpace(end.Message + " (its routes were broken: " + away + ")")
+		}
 		if doubt, ok := a.kit.Book.Clock.Doubt(); ok {
 			ms := doubt.Milliseconds()
 			end.ClockDoubtMS = &ms
@@ -273,7 +278,7 @@ func (a *attempt) tell(p hostlink.Progress) {
 
 // newKit is what the runner works with; what is not there yet comes with prepare.
 func (a *attempt) newKit() *runner.Kit {
-	k := &runner.Kit{Hold: a.hold, Dir: a.dir, Log: a.log, Mask: a.mask, Room: a.room, Unit: a.unit, Phone: a.unit.Observed(a.timeline.Command), Timeline: a.timeline, Stage: a.stage, Box: a.b.Box, About: a.b.About, Turns: runner.NewTurns(a.timeline)}
+	k := &runner.Kit{Hold: a.hold, Dir: a.dir, Log: a.log, Mask: a.mask, Room: a.room, Unit: a.unit, Phone: a.unit.Observed(a.timeline.Command), Timeline: a.timeline, Stage: a.stage, Box: a.b.Box, About: a.b.About, Turns: runner.NewTurns(a.timeline), Routes: record.NewRoutes(a.timeline)}
 	k.Book = &casebook.Book{Timeline: a.timeline, Clock: record.NewClock(a.timeline), Phone: k.Phone, Mask: a.mask, Tell: a.tell, Log: a.log}
 	k.Open = func(ctx context.Context, end orders.Carrier) (*orders.Served, func()) {
 		return a.b.Open(ctx, a.hold.ID, end, a.log)

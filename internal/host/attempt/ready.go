@@ -90,6 +90,7 @@ func (a *attempt) prepare(ctx context.Context, stop context.CancelCauseFunc, sid
 	beside(func() error { return a.keepInTouch(ctx) })
 	beside(func() error { return a.followClock(ctx) })
 	k := a.kit
+	k.Lead = func(ctx context.Context) error { return a.leadLate(ctx, record) }
 	k.Apps = &runner.Apps{Link: a.b.Link, Hold: a.hold, Dir: a.dir, Unit: a.unit, Phone: k.Phone, App: k.App, DeviceLog: k.DeviceLog, Journal: a.journal}
 	if a.unit.Settler != nil {
 		if err := a.journal.Settled(); err != nil {

@@ -38,12 +38,14 @@ func (a *attempt) openNetwork(ctx context.Context) error {
 	return err
 }
 
+var errNotLed = &phone.Refused{Doing: "lead its apps through a proxy", Why: "this device does not let us", Remedy: "leave the network log, the network's conditions and routes out, or use another device"}
+
 func (a *attempt) network(ctx context.Context, keeps bool) error {
 	p := a.unit.Proxied
 	if p == nil || a.b.Outlet == nil {
-		return &phone.Refused{Doing: "lead its apps through a proxy", Why: "this device does not let us", Remedy: "leave the network log and the network's conditions out"}
+		return errNotLed
 	}
-	q := record.NetworkOptions{App: a.hold.Spec.App.ID}
+	q := record.NetworkOptions{App: a.hold.Spec.App.ID, Routes: a.kit.Routes}
 	if keeps {
 		q.Dir = a.dir
 	}
@@ -54,21 +56,48 @@ func (a *attempt) network(ctx context.Context, keeps bool) error {
 		}
 		q.Opens = trusts || a.hold.Spec.Recording.Keeps(recording.Network, recording.Contents)
 	}
-	n, port, err := record.NewNetwork(q, a.b.Outlet, a.timeline, a.mask, a.room)
+	n, err := a.lead(ctx, q)
 	if err != nil {
 		return err
 	}
-	if err := p.Proxy(ctx, port); err != nil {
-		return errors.Join(err, n.Close())
-	}
 	a.kit.Network = n
-	a.record = append(a.record, n)
 	around := &surroundings{inner: a.kit.Phone.Conditioner, Settings: a.kit.Phone.Settings, network: n}
 	a.kit.Phone.Conditioner = around
 	if around.Settings != nil {
 		a.kit.Phone.Settings = around
 	}
 	return nil
+}
+
+// lead leads the device's apps through a proxy.
+func (a *attempt) lead(ctx context.Context, q record.NetworkOptions) (*record.Network, error) {
+	n, port, err := record.NewNetwork(q, a.b.Outlet, a.timeline, a.mask, a.room)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.unit.Proxied.Proxy(ctx, port); err != nil {
+		return nil, errors.Join(err, n.Close())
+	}
+	a.record = append(a.record, n)
+	return n, nil
+}
+
+// leadLate leads the device's apps through a proxy while the runner runs, where they are not led through one yet. Begin has it serve.
+func (a *attempt) leadLate(ctx context.Context, begin func(record.Recorder)) error {
+	a.late.Lock()
+	defer a.late.Unlock()
+	if a.kit.Network != nil || a.lateNet {
+		return nil
+	}
+	if a.unit.Proxied == nil || a.b.Outlet == nil {
+		return errNotLed
+	}
+	n, err := a.lead(ctx, record.NetworkOptions{App: a.hold.Spec.App.ID, Routes: a.kit.Routes})
+	if err == nil {
+		a.lateNet = true
+		begin(n)
+	}
+	return err
 }
 
 // surroundings sets the network and the device together.

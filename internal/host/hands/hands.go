@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/core/locators"
 	"tessellant/internal/guard"
 	"tessellant/internal/host/film"
+	"tessellant/internal/host/routes"
 	"tessellant/internal/host/turns"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
@@ -22,12 +23,13 @@ import (
 
 // Device is a device that is held.
 type Device struct {
-	Phone *phone.Unit
-	Size  image.Point         // of its upright screen
-	Film  *film.Film          // nil: there is no picture
-	Note  func(phone.Command) // what was done
-	Log   *slog.Logger
-	Turns *turns.Turns // where something is tested on it; nil: a person holds it, and there is no test
+	Phone  *phone.Unit
+	Size   image.Point         // of its upright screen
+	Film   *film.Film          // nil: there is no picture
+	Note   func(phone.Command) // what was done
+	Log    *slog.Logger
+	Routes *routes.Routes // nil: there are none
+	Turns  *turns.Turns   // where something is tested on it; nil: a person holds it, and there is no test
 
 	ctx  context.Context
 	todo chan struct{} // something waits
@@ -151,12 +153,20 @@ func (d *Device) tellAll() {
 		stands := d.Turns.Standing()
 		test = &stands
 	}
+	var open *[]hostlink.Routed
+	if d.Routes != nil {
+		list := d.Routes.List()
+		open = &list
+	}
 	for s := range d.seats {
 		mine := h
 		mine.Mine = d.hand == s
-		s.tell(hostlink.Told{Hand: &mine, Watch: len(d.seats), Test: test})
+		s.tell(hostlink.Told{Hand: &mine, Watch: len(d.seats), Test: test, Routes: open})
 	}
 }
+
+// Routed notes that other ways are open from its apps to people's own machines.
+func (d *Device) Routed() { d.tellAll() }
 
 // Stands notes that the test has paused, or goes on: then nobody has the device in hand any more.
 func (d *Device) Stands() {

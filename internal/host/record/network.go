@@ -17,6 +17,7 @@ import (
 	"tessellant/internal/core/recording"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
+	"tessellant/internal/host/routes"
 	"tessellant/internal/host/spool"
 	"tessellant/internal/proxy"
 )
@@ -50,6 +51,18 @@ func (o *Outlet) refuses(app, host string) bool {
 	return o.refused[app+" "+host]
 }
 
+// Routes are the ways by which an attempt's apps reach people's own machines.
+type Routes = routes.Routes
+
+// NewRoutes makes those of an attempt, which stand on its timeline.
+func NewRoutes(on *Timeline) *Routes {
+	r := routes.New()
+	r.Note = func(name, answer string) {
+		on.Note(timeline.Event{Kind: timeline.Marker, Name: name, Answer: answer})
+	}
+	return r
+}
+
 // Network is what an attempt's apps reach the network through. It keeps what went through, and is as the conditions say.
 type Network struct {
 	timeline *Timeline
@@ -73,9 +86,10 @@ const (
 
 // NetworkOptions say how a network log is kept.
 type NetworkOptions struct {
-	Dir   string // ""; nothing is kept
-	App   string
-	Opens bool // HTTPS is opened: the device trusts us
+	Dir    string // ""; nothing is kept
+	App    string
+	Opens  bool // HTTPS is opened: the device trusts us
+	Routes *Routes
 }
 
 // NewNetwork opens the proxy of an attempt. Port is where it listens on this machine.
@@ -93,7 +107,7 @@ func NewNetwork(q NetworkOptions, o *Outlet, t *Timeline, mask *masking.Mask, ro
 	if n.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, 0, fmt.Errorf("the proxy of the network log can't listen: %w", err)
 	}
-	c := proxy.Config{Names: o.Names, Roots: o.Roots, Seen: n.seen, Clock: t.At}
+	c := proxy.Config{Names: o.Names, Roots: o.Roots, Seen: n.seen, Clock: t.At, Routes: q.Routes}
 	if q.Opens && o.Authority != nil {
 		c.Authority = o.Authority
 		c.Opens = func(host string) bool { return !o.refuses(q.App, host) }

@@ -66,6 +66,9 @@ type Kit struct {
 
 	// Stage goes into a stage.
 	Stage func(name string)
+	// Routes are ways from the device's apps to people's own machines. Lead leads its apps so that they find them, where they are not led so yet.
+	Routes *record.Routes
+	Lead   func(ctx context.Context) error
 	// Turns says whose turn it is, the test's or that of people beside it.
 	Turns *turns.Turns
 	// Open lets the session be commanded until shut is called.

@@ -14,6 +14,7 @@ import (
 	"tessellant/internal/bus"
 	"tessellant/internal/core/access"
 	"tessellant/internal/core/foreign"
+	"tessellant/internal/core/routes"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
 )
@@ -192,7 +193,7 @@ func (s *Access) AddWorkspace(ctx context.Context, name string) (store.Workspace
 }
 
 // SetAllowances changes what the workspace allows; nil: as it is.
-func (s *Access) SetAllowances(ctx context.Context, who Identity, programNetwork, otherApps *bool) (Identity, error) {
+func (s *Access) SetAllowances(ctx context.Context, who Identity, programNetwork, otherApps *bool, led *[]string) (Identity, error) {
 	a, err := s.Store.Allowances(ctx, who.WorkspaceID)
 	if err != nil {
 		return who, err
@@ -205,10 +206,15 @@ func (s *Access) SetAllowances(ctx context.Context, who Identity, programNetwork
 			*x.now = *x.given
 		}
 	}
+	if led != nil {
+		if a.Routes.V, err = routes.ParseAllowed(*led); err != nil {
+			return who, refuse.New(refuse.Invalid, "change the workspace", "such as route.test, *.kelpline.test or api.kelpline.test:443", "%v", err)
+		}
+	}
 	if err := s.Store.Allow(ctx, who.WorkspaceID, a); err != nil {
 		return who, err
 	}
-	s.Log.Info("what the workspace allows was set", "workspace", who.Workspace, "network for programs", a.ProgramNetwork, "other apps", a.OtherApps, "by", who.KeyID)
+	s.Log.Info("what the workspace allows was set", "workspace", who.Workspace, "network for programs", a.ProgramNetwork, "other apps", a.OtherApps, "routes", a.Routes.V, "by", who.KeyID)
 	who.Allowances = a
 	s.KeysEnded() // what is known of its keys
 	return who, nil

@@ -3,6 +3,7 @@ package hands
 // What is asked of the host that has a held device: the tree of its screen, a picture, deeds, and a way to watch it.
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,10 +11,12 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 	"unicode/utf8"
 
 	"tessellant/internal/core/access"
+	"tessellant/internal/core/routes"
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/remoteend"
@@ -206,6 +209,54 @@ func (s *Hands) TestStands(ctx context.Context, who store.Identity, id string) (
 	}
 	err = s.askHolder(ctx, at, "see how the test stands", http.MethodGet, hostlink.PausePath, nil, &stands)
 	return stands, err
+}
+
+// OpenRoute opens a way from the apps on a device to servers that the other end of the connection sees: at are what apps ask for, as NAME:PORT. What goes over the
+// connection is internal/tunnel.
+func (s *Hands) OpenRoute(ctx context.Context, who store.Identity, id string, ats []string) (net.Conn, error) {
+	const title = "open the route"
+	all, err := routes.ParseAll(ats)
+	if err != nil || len(all) == 0 {
+		return nil, refuse.New(refuse.Invalid, title, "such as 3000 or api.kelpline.test:443", "%v", cmp.Or(err, errNoRoutes))
+	}
+	at, err := s.At(ctx, who, id)
+	if err != nil {
+		return nil, err
+	}
+	allowed, err := s.Store.Allowances(ctx, who.WorkspaceID)
+	if err != nil {
+		return nil, err
+	}
+	names := make([]string, len(all))
+	for i, r := range all {
+		if !allowed.Routes.V.Allow(r) {
+			return nil, refuse.New(refuse.Forbidden, title, "an owner can allow it: tessellant workspace set --routes "+strings.Join(append(slices.Clone(allowed.Routes.V), r.Host), ","), "the workspace does not let apps be led elsewhere from %s", r.At())
+		}
+		names[i] = r.At()
+	}
+	p, err := s.placeOf(ctx, at, title)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askTakes)
+	defer cancel()
+	c, err := s.Orders.Open(ctx, p.host, p.hold, title, remoteend.Request{Method: http.MethodPost, Path: "/session/" + at.ID + hostlink.RoutePath}, map[string]any{"by": who.KeyName, "at": names})
+	if err == nil {
+		s.Log.Info("a route is open", at.Of, at.ID, "from", names, "by", who.KeyName)
+	}
+	return c, at.gone(err, title)
+}
+
+var errNoRoutes = errors.New("no route is asked for")
+
+// Routes lists the ways that are open from the apps on a device.
+func (s *Hands) Routes(ctx context.Context, who store.Identity, id string) (out []hostlink.Routed, err error) {
+	at, err := s.At(ctx, who, id)
+	if err != nil {
+		return nil, err
+	}
+	err = s.askHolder(ctx, at, "list the routes", http.MethodGet, hostlink.RoutePath, nil, &out)
+	return out, err
 }
 
 // openTakes is how long a host may take to let somebody watch.

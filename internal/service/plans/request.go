@@ -13,6 +13,7 @@ import (
 	"tessellant/internal/core/labels"
 	"tessellant/internal/core/pools"
 	"tessellant/internal/core/recording"
+	"tessellant/internal/core/routes"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service/refuse"
 	"tessellant/internal/store"
@@ -43,6 +44,7 @@ type Request struct {
 	Spread     bool         // the cases are shared out among devices that are alike
 	Others     []string     // builds for devices of other platforms
 	Beside     []string     // builds to install besides
+	Routes     []string     // from apps to the machine of who starts it
 	Put        []work.File  // files of the package to put onto the device
 	Fetch      []string     // files of the device to keep
 	Recording  *recording.Set
@@ -122,6 +124,9 @@ func (q *Request) Check() error {
 	if q.Recording == nil {
 		usual := recording.Usual()
 		q.Recording = &usual
+	}
+	if _, err := routes.ParseAll(q.Routes); err != nil {
+		return wrong("write [NAME:]PORT[=LOCAL], such as 3000", "%v", err)
 	}
 	bounds, err := gauges.ParseBounds(q.Bounds)
 	if err != nil {

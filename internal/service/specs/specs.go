@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"tessellant/internal/core/gauges"
+	"tessellant/internal/core/routes"
 	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/work"
 	"tessellant/internal/service/secrets"
@@ -35,7 +36,11 @@ func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int, b
 		s.Beside = append(s.Beside, app(x))
 	}
 	s.Put, s.Fetch, s.Remarks = q.Put, q.Fetch, q.Remarks
-	s.Bounds, _ = gauges.ParseBounds(q.Bounds) // they were checked when the run was planned
+	all, _ := routes.ParseAll(q.Routes) // they were checked when the run was planned
+	for _, r := range all {
+		s.Routes = append(s.Routes, r.At())
+	}
+	s.Bounds, _ = gauges.ParseBounds(q.Bounds)
 	for _, in := range p.Inputs.V {
 		v, given := q.Inputs[in.Name]
 		if !given && in.Default != nil {

@@ -8,10 +8,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"image"
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/host/hands"
@@ -52,7 +54,8 @@ func Holding(ctx context.Context, k *runner.Kit, end *remoteend.Session) *People
 
 func open(ctx context.Context, k *runner.Kit, t *turns.Turns) *People {
 	p := &People{Kit: k, turns: t, over: make(chan struct{})}
-	p.Device = &hands.Device{Phone: k.Unit.Unit, Size: image.Pt(k.Unit.Known.Width, k.Unit.Known.Height), Film: k.Film, Note: k.Timeline.Command, Log: k.Log, Turns: t}
+	p.Device = &hands.Device{Phone: k.Unit.Unit, Size: image.Pt(k.Unit.Known.Width, k.Unit.Known.Height), Film: k.Film, Note: k.Timeline.Command, Log: k.Log, Turns: t, Routes: k.Routes}
+	k.Routes.Changed = p.Device.Routed
 	p.close = p.Device.Open(ctx)
 	return p
 }
@@ -60,6 +63,7 @@ func open(ctx context.Context, k *runner.Kit, t *turns.Turns) *People {
 // Close has everybody leave. A test that is paused has ended.
 func (p *People) Close() {
 	p.turns.Close()
+	p.Routes.Close()
 	close(p.over)
 	p.close()
 }
@@ -101,7 +105,7 @@ func (c Carrier) Ended() bool { return c.client != nil && c.client.Ended() }
 // only who watches waits for nothing.
 func (c Carrier) Beside(q remoteend.Request) bool {
 	what := Of(q, c.p.Hold.WorkID)
-	return what == "POST "+hostlink.WatchPath || c.p.turns != nil && ours(what)
+	return what == "POST "+hostlink.WatchPath || strings.HasSuffix(what, " "+hostlink.RoutePath) || c.p.turns != nil && ours(what)
 }
 
 // Do implements orders.Carrier.
@@ -127,6 +131,8 @@ func (p *People) do(ctx context.Context, what string, body []byte) remoteend.Res
 	switch what {
 	case "POST " + hostlink.WatchPath:
 		return p.watch(body)
+	case "POST " + hostlink.RoutePath, "GET " + hostlink.RoutePath:
+		return p.route(ctx, what, body)
 	case "POST " + hostlink.PausePath, "GET " + hostlink.PausePath, "POST " + hostlink.ResumePath:
 		return p.pause(ctx, what, body)
 	}
@@ -181,6 +187,34 @@ func (p *People) pause(ctx context.Context, what string, body []byte) remoteend.
 	return remoteend.Plain(http.StatusOK, p.turns.Standing())
 }
 
+// route opens ways from the device's apps to a person's own machine, or lists those that are open.
+func (p *People) route(ctx context.Context, what string, body []byte) remoteend.Response {
+	if what == "GET "+hostlink.RoutePath {
+		return remoteend.Plain(http.StatusOK, p.Routes.List())
+	}
+	var q hostlink.Route
+	if err := json.Unmarshal(body, &q); err != nil || q.Stream == "" || q.By == "" || len(q.At) == 0 {
+		return Refused("the routes can't be read", "")
+	}
+	if err := p.Lead(ctx); err != nil {
+		var no *phone.Refused
+		if errors.As(err, &no) {
+			return Refused("it could not "+no.Doing+": "+no.Why, no.Remedy)
+		}
+		return Refused(err.Error(), "")
+	}
+	c, err := p.Stream(q.Stream)
+	if err == nil {
+		if err = p.Routes.Open(c, q.By, q.At); err != nil {
+			_ = c.CloseWith(err.Error())
+		}
+	}
+	if err != nil {
+		return Refused(err.Error(), "")
+	}
+	return remoteend.Plain(http.StatusOK, struct{}{})
+}
+
 // watch takes somebody in who watches, or has the device in hand.
 func (p *People) watch(body []byte) remoteend.Response {
 	var q hostlink.Watch
@@ -225,15 +259,31 @@ func (n notes) DeviceLog(context.Context, int64) ([]string, int64, error) {
 	return nil, 0, errors.New("the log is on the timeline")
 }
 
-// Serve has the people of a test come while it has no session that is commanded from outside. Stop is called when the test has ended.
-func Serve(ctx context.Context, k *runner.Kit) (stop func()) {
+// Serve has the people of a test come while it has no session that is commanded from outside. Stop is called when the test has ended. It answers when the routes
+// are open that the test wants; the error says which are not.
+func Serve(ctx context.Context, k *runner.Kit) (stop func(), err error) {
 	p := Beside(ctx, k)
 	_, shut := k.Open(ctx, p.Carrier(nil))
-	return func() {
+	stop = func() {
 		shut()
 		p.Close()
 	}
+	wants := k.Hold.Spec.Routes
+	if len(wants) == 0 {
+		return stop, nil
+	}
+	if err := k.Routes.Await(ctx, wants, routesWait); err != nil {
+		stop()
+		if cause := context.Cause(ctx); cause != nil {
+			return nil, cause
+		}
+		return nil, fmt.Errorf("%w: open them from your machine while the run goes on, with tessellant run start --route, or tessellant route open --run", err)
+	}
+	return stop, nil
 }
+
+// routesWait is how long a test waits for the routes that it wants.
+const routesWait = 2 * time.Minute
 
 // Refused is the answer to who wants what can't be done.
 func Refused(why, remedy string) remoteend.Response {

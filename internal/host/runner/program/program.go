@@ -127,7 +127,11 @@ func (p *program) Run(ctx context.Context) error {
 		}
 	}
 	p.Stage("running")
-	defer beside.Serve(ctx, p.Kit)()
+	stopPeople, err := beside.Serve(ctx, p.Kit)
+	if err != nil {
+		return err
+	}
+	defer stopPeople()
 	var watch sync.WaitGroup
 	watching, stopWatching := context.WithCancel(ctx)
 	watch.Go(func() {

@@ -86,7 +86,11 @@ func (s *scripts) Run(ctx context.Context) error {
 	s.Stage("running")
 	ctx, cancel := s.Turns.Within(ctx, s.Hold.Spec.Limits.Whole.Duration(), casebook.ErrTime)
 	defer cancel()
-	defer beside.Serve(ctx, s.Kit)()
+	stopPeople, err := beside.Serve(ctx, s.Kit)
+	if err != nil {
+		return err
+	}
+	defer stopPeople()
 	var file fileRun
 	for i, c := range s.chosen {
 		if c.File != file.name {
