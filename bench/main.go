@@ -44,7 +44,7 @@ func main() {
 		return
 	}
 	rounds := flag.Int("rounds", 1, "how often the runs are repeated")
-	only := flag.String("only", "", "facts, runs, upload, many, console, outside, access, choosing, evidence, answers, labs or hands; default: all")
+	only := flag.String("only", "", "facts, runs, upload, many, console, outside, access, choosing, evidence, answers, labs, hands or routes; default: all")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "tessellant-bench-")
 	if err != nil {
@@ -53,7 +53,7 @@ func main() {
 	for _, f := range []struct {
 		name    string
 		measure func() error
-	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}, {"outside", func() error { return outside(dir) }}, {"access", func() error { return asking(dir) }}, {"choosing", func() error { return choosing(dir) }}, {"evidence", func() error { return evidence(dir) }}, {"answers", func() error { return whatRunsSay(dir) }}, {"labs", func() error { return labs(dir) }}, {"hands", func() error { return hands(dir) }}} {
+	}{{"facts", func() error { return facts(dir) }}, {"runs", func() error { return runs(dir, *rounds) }}, {"upload", func() error { return uploads(dir) }}, {"many", func() error { return many(dir) }}, {"console", func() error { return consoleFigures(dir) }}, {"outside", func() error { return outside(dir) }}, {"access", func() error { return asking(dir) }}, {"choosing", func() error { return choosing(dir) }}, {"evidence", func() error { return evidence(dir) }}, {"answers", func() error { return whatRunsSay(dir) }}, {"labs", func() error { return labs(dir) }}, {"hands", func() error { return hands(dir) }}, {"routes", func() error { return routed(dir) }}} {
 		if *only == "" || *only == f.name {
 			err = errors.Join(err, f.measure())
 		}

@@ -51,15 +51,15 @@ func TestMain(m *testing.M) {
 func TestCommands(t *testing.T) {
 	server := housetest.ADB(t)
 	fleet := housetest.Fleet(t)
-	var connect []string
-	for _, serial := range []string{"orr-01", "orr-03"} {
-		tr := fleet[serial]
-		tr.Temper = standin.Instant
-		connect = append(connect, housetest.Phone(t, server, tr).Address())
-	}
 	tides, err := backend.Start("127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(tides.Close)
+	var connect []string
+	for _, serial := range []string{"orr-01", "orr-03"} {
+		tr := fleet[serial]
+		tr.Temper, tr.Network, tr.System = standin.Instant, tides.Network(), tides.Certificate
+		connect = append(connect, housetest.Phone(t, server, tr).Address())
+	}
 	// Phones for services that the scripts start themselves; the first takes its time.
 	spare := map[string]string{}
 	for name, temper := range map[string]standin.Temper{"PHONE": standin.Real, "PHONE2": standin.Instant, "PHONE3": standin.Instant, "PHONE4": standin.Instant} {

@@ -86,6 +86,7 @@ type child struct {
 	modules    map[string]starlark.StringDict // nil: being loaded
 	outOfSteps bool
 	steps      map[*starlark.Thread]uint64 // how many each may take, files that it loads included
+	stood      time.Duration               // for how long people have had the case stand still
 	expected   string                      // the reason of expect_failure
 }
 
@@ -238,6 +239,7 @@ func (c *child) ask(t *starlark.Thread, word string, args map[string]any) (any, 
 	if err := json.Unmarshal(line, &r); err != nil {
 		return nil, err
 	}
+	c.stood = time.Duration(r.Stood) * time.Millisecond
 	if r.Error != "" {
 		return nil, errors.New(r.Error)
 	}
@@ -318,12 +320,13 @@ func (c *child) waitUntil(t *starlark.Thread, b *starlark.Builtin, args starlark
 	if !ok {
 		return nil, fmt.Errorf("wait_until: within is a %s, not seconds", within.Type())
 	}
+	before := c.stood
 	for start := time.Now(); ; time.Sleep(pause) { // the parent ends this process when the time is over
 		v, err := starlark.Call(t, condition, nil, nil)
 		if err != nil || v.Truth() == starlark.True {
 			return v, err
 		}
-		if time.Since(start).Seconds() >= min(seconds, maxPatience.Seconds()) {
+		if (time.Since(start) - (c.stood - before)).Seconds() >= min(seconds, maxPatience.Seconds()) {
 			if about == "" {
 				about = "the condition to come true"
 			}

@@ -43,6 +43,7 @@ type Case struct {
 	Prepared      any // what before_file returned
 	Facts         devices.Facts
 	Limits        Limits
+	Stood         func() time.Duration // for how long people have had the case stand still, in all; nil: nobody can
 	// Command starts a child; empty: this binary with ChildArg.
 	Command []string
 }
@@ -121,7 +122,7 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 	enc := json.NewEncoder(in)
 	_ = enc.Encode(job{Scripts: c.Scripts, File: c.File, Func: c.Func, Before: c.Before, After: c.After, Row: c.Row, Inputs: c.Inputs, Prepared: c.Prepared,
 		Facts: facts, Steps: c.Limits.Steps, Memory: c.Limits.Memory, CPU: c.Limits.CPU})
-	t := &talk{handle: handle, failed: map[string]failedCall{}}
+	t := &talk{handle: handle, stood: c.Stood, failed: map[string]failedCall{}}
 	end := t.converse(ctx, out, enc)
 	_ = in.Close()
 	// It has said all, or what can't be understood: it ends by itself, at once, or is ended.
@@ -137,6 +138,7 @@ func Run(ctx context.Context, c Case, handle func(context.Context, Call) (any, e
 // talk is a conversation with a child.
 type talk struct {
 	handle func(context.Context, Call) (any, error)
+	stood  func() time.Duration
 	failed map[string]failedCall // the calls that failed, by what they said
 	last   failedCall            // the last call, failed or not
 	soft   *Failure              // the first check that did not hold, after which the case went on
@@ -177,6 +179,9 @@ func (t *talk) converse(ctx context.Context, out io.Reader, enc *json.Encoder) *
 		if t.last.err != nil {
 			r = reply{Error: t.last.err.Error()}
 			t.failed[r.Error] = t.last
+		}
+		if t.stood != nil {
+			r.Stood = t.stood().Milliseconds()
 		}
 		if err := enc.Encode(r); err != nil {
 			return nil

@@ -46,6 +46,7 @@ type ending struct {
 type reply struct {
 	Value any    `json:"value"`
 	Error string `json:"error,omitempty"`
+	Stood int64  `json:"stood,omitempty"` // ms that people have had the case stand still, in all
 }
 
 const maxLine = 4 << 20 // bytes; a data file of 512 KB may be six times as long in JSON

@@ -18,6 +18,7 @@ import { Settings } from './Settings';
 import { Tree } from './Tree';
 import { useLive, type Held } from './useLive';
 import { useTree } from './useTree';
+import { routeSentence } from './words';
 
 const Both = styled.div`
   display: grid; grid-template-columns: minmax(240px, 390px) minmax(0, 1fr); gap: 24px; align-items: start;
@@ -80,6 +81,7 @@ export default function HandsOn({ id, serial, head }: Props) {
             <a href={`${base}/hands/${id}/picture`} download={`${serial}.png`}>Save picture</a>
           </Screen>
           <Link to={`/legs/${id}`}>All that is gathered: commands, log, gauges, network</Link>
+          {live.routes.map((r) => <Sub key={r.at}>{routeSentence(r)}</Sub>)}
           <Sub role="status">{put.busy ? 'The file is being put on the device …' : done}</Sub>
           {put.error !== undefined && <Refused error={put.error} />}
           {keep.error !== undefined && <Refused error={keep.error} />}
@@ -96,7 +98,7 @@ export default function HandsOn({ id, serial, head }: Props) {
             <TabPanel id="tree"><Tree id={id} screen={screen} onTap={tap} /></TabPanel>
             <TabPanel id="script" shouldForceMount><Script id={id} live={live} screen={screen} /></TabPanel>
             <TabPanel id="apps"><Drawer id={id} /></TabPanel>
-            <TabPanel id="set"><Settings id={id} /></TabPanel>
+            <TabPanel id="set"><Settings id={id} serial={serial} routes={live.routes} /></TabPanel>
             <TabPanel id="log">
               <LogBox>
                 <DeviceLog leg={id} attempt={1} there live cursor={cursor} view={log}

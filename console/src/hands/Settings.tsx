@@ -4,12 +4,14 @@ import styled from 'styled-components';
 import { useAction } from '../data/action';
 import { answer, http, type Deed } from '../data/api';
 import { Button, Choose, Select, TextField } from '../parts/controls';
-import { Faint, Refused, Row, Section, Sub } from '../parts/page';
+import { Command, Faint, Refused, Row, Section, Sub } from '../parts/page';
+import { routeSentence } from './words';
+import type { Held } from './useLive';
 
 const Labelled = styled.div`display: flex; flex-direction: column; gap: 4px; font-size: 13px; line-height: 20px;`;
 const networks = ['full', '5g', '4g', '3g', 'edge', 'far-wifi', 'moving-train', 'satellite', 'offline'];
 
-export function Settings({ id }: { id: string }) {
+export function Settings({ id, serial, routes }: { id: string; serial: string; routes: Held['routes'] }) {
   const [set, setSet] = useState<Record<string, string>>({});
   const [location, setLocation] = useState('');
   const act = useAction(async (deed: Deed) => {
@@ -44,6 +46,13 @@ export function Settings({ id }: { id: string }) {
       </Row>
       {act.error !== undefined && <Refused error={act.error} />}
       <Sub>All of it is put back when the device is given back.</Sub>
+      <h3>Servers on your machine</h3>
+      {routes.map((r) => <Sub key={r.at}>{routeSentence(r)}</Sub>)}
+      <Sub>
+        {routes.length > 0 ? 'A route closes with its terminal. ' : 'An app on the device can reach a server that only your machine sees. '}
+        To open a route for port 3000, keep this command running; the app then asks for http://route.test:3000.
+      </Sub>
+      <Command>{`tessellant route open 3000 --hold ${serial}`}</Command>
     </Section>
   );
 }

@@ -14,6 +14,7 @@ export interface Held {
   picture: LiveTold['picture'];
   rate: number | undefined;
   watching: number;
+  routes: NonNullable<LiveTold['routes']>;
   test: LiveTold['test']; // undefined: a person holds the device
   problem: Problem | undefined;
   painted: number; // counts the times at which the screen had come to rest
@@ -21,6 +22,7 @@ export interface Held {
   send: (done: LiveDone) => boolean;
 }
 
+const none: never[] = [];
 const rest = 150; // ms without a new picture: the screen has come to rest
 const problemShown = 12_000; // ms
 const unseenFor = 20_000; // ms that a page is not seen before it wants no more pictures
@@ -86,6 +88,6 @@ export function useLive(id: string): Held {
   const [w, h] = told.screen ?? [];
   return {
     way: way[0], why: way[1], hand: told.hand ?? { name: '', mine: false }, screen: w && h ? [w, h] : undefined, picture: told.picture,
-    rate: told.rate, watching: told.watching ?? 1, test: told.test, problem, painted, canvas: setEl, send,
+    rate: told.rate, watching: told.watching ?? 1, test: told.test, routes: told.routes ?? none, problem, painted, canvas: setEl, send,
   };
 }

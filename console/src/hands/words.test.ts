@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
 import type { Hold } from '../data/api';
-import { holdSentence, holdState, left, testSentence } from './words';
+import { holdSentence, holdState, left, routeSentence, testSentence } from './words';
 
 const hold = (more: Partial<Hold>): Hold => ({
   id: '1', name: '', by: 'ada', stage: 'running', build: '', where: ['serial=orr-01'], created: '', seconds: 600, ...more,
@@ -18,6 +18,11 @@ test('a hold in words', () => {
   expect(holdSentence(hold({ stage: 'done', device, how: 'limit' }), true)).toBe('orr-01 was given back: the time was over.');
   expect(holdState(hold({ stage: 'done', how: 'client' }))).toBe('given back');
   expect(holdState(hold({ stopping: true }))).toBe('being given back');
+});
+
+test('a route in words', () => {
+  expect(routeSentence({ at: 'route.test:3000', by: 'Ada', seconds: 3 }))
+    .toBe('Apps that ask for route.test:3000 reach the machine of Ada.');
 });
 
 test('a test on whose device people look, in words', () => {

@@ -52,6 +52,11 @@ export function holdSentence(h: Hold, mine: boolean): string {
   return how[h.how ?? ''] ?? `The hold of ${device} is over.`;
 }
 
+/** A way from apps to somebody's own machine, in a sentence. */
+export function routeSentence(r: NonNullable<LiveTold['routes']>[number]): string {
+  return `Apps that ask for ${r.at} reach the machine of ${r.by}.`;
+}
+
 /** How a test stands, in a sentence. */
 export function testSentence(test: LiveTold['test'], serial: string, way: string): string {
   if (way === 'over') return `The test on ${serial} has ended.`;

@@ -163,7 +163,7 @@ func (s *scripts) around(ctx context.Context, f fileRun, name string) script.Out
 
 // script is what the script's process needs to run a case.
 func (s *scripts) script(c testpkg.Case, f fileRun) script.Case {
-	return script.Case{Scripts: s.Package.Scripts, File: c.File, Func: c.Func, Row: c.Row, Facts: s.Unit.Known, Inputs: s.Hold.Inputs(), Prepared: f.prepared}
+	return script.Case{Scripts: s.Package.Scripts, File: c.File, Func: c.Func, Row: c.Row, Facts: s.Unit.Known, Inputs: s.Hold.Inputs(), Prepared: f.prepared, Stood: s.Turns.Stood}
 }
 
 // tries runs a case, and again where it failed and failures are to be confirmed. One
