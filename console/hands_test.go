@@ -3,12 +3,14 @@ package console_test
 // A device in a person's hands: held from its page, its screen and tree side by side, locators that are tried, prolonged, given back.
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -18,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/core/testpkg"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/housetest"
@@ -130,7 +133,7 @@ func (d *desk) middle(locator string) (x, y float64) {
 	var screen []float64
 	housetest.Eventually(d.t, locator+" is on the screen", func() bool {
 		screen = eval[[]float64](d, `(async () => {
-			const t = await (await fetch('/api/v1/hands/newest/tree?find=' + encodeURIComponent("`+locator+`"))).json();
+			const t = await (await fetch('/api/v1/hands/' + (location.pathname.split('/')[2] ?? 'newest') + '/tree?find=' + encodeURIComponent("`+locator+`"))).json();
 			if (t.found?.length !== 1) return [];
 			const b = t.elements[t.found[0]].bounds, r = document.querySelector('canvas').getBoundingClientRect();
 			const w = Math.max(...t.elements.map(e => e.bounds.right)), h = Math.max(...t.elements.map(e => e.bounds.bottom));
@@ -261,4 +264,52 @@ func TestWhatIsDoneInTheBrowserBecomesAScript(t *testing.T) {
 	d.press("Give it back")
 	d.says("orr-01 was given back.")
 	assert.Equal(t, verdict.Passed, d.ran(service.RunRequest{Build: "kelpline/android@newest", Package: "by-hand@1", Devices: []string{"orr-01"}}).Verdict, "it passes where it was made")
+}
+
+func TestATestIsPausedOnItsPageAndResumed(t *testing.T) {
+	d := sit(t, "orr-01")
+	d.signIn()
+	d.addContent()
+	d.devicesFree()
+	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: looks\nkind: script\n")}, "a.star": {Data: []byte("def test_a(phone):\n    phone.launch()\n    phone.wait_until(lambda: phone.sees('#show_chart'), 'the shore is open', within = 60)\n    pause('is the chart right?')\n")}}
+	var zip bytes.Buffer
+	require.NoError(t, testpkg.Pack(f, &zip))
+	_, _, err := d.Service.AddPackage(t.Context(), d.Who, service.Upload{Body: &zip, Size: -1})
+	require.NoError(t, err)
+	r, _, err := d.Service.StartRun(t.Context(), d.Who, service.RunRequest{Build: "kelpline/android@newest", Package: "looks@newest", Devices: []string{"orr-01"}})
+	require.NoError(t, err)
+	v, err := d.Service.Run(t.Context(), d.Who, r.ID)
+	require.NoError(t, err)
+	leg := v.Legs[0].ID
+	d.goTo("/legs/"+leg, "main h1")
+	d.until("it runs", "[...document.querySelectorAll('a')].some(a => a.textContent === 'Watch and pause')")
+	d.goTo("/legs/"+leg+"/device", "main h1")
+	d.says("The test on orr-01 is running.")
+	d.until("the picture is there", painted)
+	eval[bool](d, button)
+	d.press("Pause test")
+	d.says("first key paused the test on orr-01.")
+	d.says("a.star:3 sees #show_chart")
+	d.until("the device is in hand", "[...document.querySelectorAll('button')].every(b => b.textContent !== 'Take it in hand')")
+	d.until("the tree is there", "document.querySelectorAll('[role=tree] [role=treeitem]').length > 3")
+	axe, err := os.ReadFile(filepath.Join(housetest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err)
+	eval[bool](d, string(axe)+";true")
+	assert.Empty(t, eval[[]string](d, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200))))`))
+	require.NoError(t, d.tab.Size(390, 800))
+	assert.LessOrEqual(t, eval[int](d, "document.documentElement.scrollWidth"), 390)
+	require.NoError(t, d.tab.Size(1280, 800))
+	x, y := d.middle("#shore_tern-rocks")
+	d.do(chromedp.MouseClickXY(x, y))
+	d.middle("#show_chart")
+	d.press("Resume test")
+	// It goes on, and pauses itself, as somebody watches.
+	d.says("The test on orr-01 paused itself at a.star:4: is the chart right?")
+	d.press("Resume test")
+	d.says("The test on orr-01 has ended.")
+	housetest.Eventually(t, "the leg has passed", func() bool {
+		l, err := d.Service.Leg(t.Context(), d.Who, leg)
+		require.NoError(t, err)
+		return l.Verdict == verdict.Passed
+	})
 }

@@ -132,7 +132,7 @@ func TestAPersonPausesASession(t *testing.T) {
 	assert.Contains(t, string(r.Body), "the session is over")
 	events := o.events(id)
 	told := markers(events)
-	assert.Contains(t, told, "paused by first key: the list is odd")
+	assert.Contains(t, told, "paused by first key: the list is odd: ")
 	assert.True(t, slices.ContainsFunc(told, func(s string) bool {
 		return strings.HasPrefix(s, "resumed after ") && strings.HasSuffix(s, ": by first key")
 	}), told)
@@ -171,7 +171,7 @@ func TestAScriptPausesForWhoWatches(t *testing.T) {
 	// Nobody watches: it goes on at once, and fails, as nobody has opened the shore.
 	leg := run(func(_, _ string) {})
 	assert.Equal(t, string(verdict.Failed), string(*leg.Verdict))
-	assert.Contains(t, markers(o.events(leg.Id)), "nobody watches: the test does not pause: is the list right?")
+	assert.Contains(t, markers(o.events(leg.Id)), "not paused, as nobody watches: is the list right?: ")
 
 	// Somebody watches, and opens it.
 	leg = run(func(_, id string) {

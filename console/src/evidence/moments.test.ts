@@ -1,6 +1,6 @@
 import { describe, expect, test } from 'vitest';
 import type { TimelineEvent } from '../data/api';
-import { argText, atDepth, elementOf, nextRow, rowAt, sentence, story } from './moments';
+import { argText, atDepth, elementOf, nextRow, pausedOf, rowAt, sentence, story } from './moments';
 
 const events: TimelineEvent[] = [
   { seq: 1, at: 0, kind: 'stage', name: 'preparing' },
@@ -78,6 +78,14 @@ test('arguments begin with the locator', () => {
   expect(argText({ x: '3', element: '#list' })).toBe('#list, x 3');
   expect(argText({ app: 'org.kelpline.app' }, 'launch app')).toBe('org.kelpline.app');
   expect(argText(undefined)).toBe('');
+});
+
+test('who has paused a test is found among what happened', () => {
+  const marker = (seq: number, name: string) => ({ seq, at: seq, kind: 'marker', name }) as TimelineEvent;
+  const paused = marker(2, 'paused by Ada: the total is odd');
+  expect(pausedOf([marker(1, 'prepare')])).toBeUndefined();
+  expect(pausedOf([marker(1, 'prepare'), paused, marker(3, 'route opened: route.test:80')])).toBe('paused by Ada: the total is odd');
+  expect(pausedOf([paused, marker(3, 'resumed after 5s')])).toBeUndefined();
 });
 
 test('how a leg stands is a sentence', () => {

@@ -141,6 +141,12 @@ export function endOf(events: TimelineEvent[]): number {
   return events.reduce((t, e) => Math.max(t, e.kind === 'case' && e.verdict ? e.at : e.at + (e.took ?? 0)), 1);
 }
 
+/** Who has paused the test, and why, as "paused by Ada: the total is odd"; undefined: it is not paused. */
+export function pausedOf(events: TimelineEvent[]): string | undefined {
+  const last = events.findLast((e) => e.kind === 'marker' && /^(paused by|resumed after) /.test(e.name ?? ''));
+  return last?.name?.startsWith('paused') ? last.name : undefined;
+}
+
 /** A sentence for how a leg stands. */
 export function sentence(
   serial: string,

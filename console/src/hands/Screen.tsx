@@ -155,8 +155,13 @@ export function Screen({ live, screen, serial, may, onFile, children }: Props) {
   return (
     <Column>
       {may && (
-        <Choose label="What the mouse does" value={mode} onChange={(m) => setMode(m as typeof mode)}
-          options={[{ id: 'touch', text: 'Touch it' }, { id: 'point', text: 'Point at elements' }]} />
+        <Row $gap={8}>
+          <Choose label="What the mouse does" value={mode} onChange={(m) => setMode(m as typeof mode)}
+            options={[{ id: 'touch', text: 'Touch it' }, { id: 'point', text: 'Point at elements' }]} />
+          {live.way === 'open' && !live.hand.mine && (
+            <Button $main $small onPress={() => live.send({ take: true })}>Take it in hand</Button>
+          )}
+        </Row>
       )}
       <Beside>
         <Glass aria-label={`Put a file on ${serial}`} isDisabled={!mine}
@@ -191,9 +196,6 @@ export function Screen({ live, screen, serial, may, onFile, children }: Props) {
         )}
       </Beside>
       <Sub role="status">{says(live, may)}</Sub>
-      {may && live.way === 'open' && !live.hand.mine && (
-        <Row><Button $main onPress={() => live.send({ take: true })}>Take it in hand</Button></Row>
-      )}
       {live.problem && (
         <Told role="alert">
           It could not {live.problem.what}: {live.problem.why}{live.problem.remedy ? `; ${live.problem.remedy}` : ''}

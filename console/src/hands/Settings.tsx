@@ -46,7 +46,7 @@ export function Settings({ id, serial, routes }: { id: string; serial: string; r
       </Row>
       {act.error !== undefined && <Refused error={act.error} />}
       <Sub>All of it is put back when the device is given back.</Sub>
-      <h3>Servers on your machine</h3>
+      <h2>Servers on your machine</h2>
       {routes.map((r) => <Sub key={r.at}>{routeSentence(r)}</Sub>)}
       <Sub>
         {routes.length > 0 ? 'A route closes with its terminal. ' : 'An app on the device can reach a server that only your machine sees. '}

@@ -3,9 +3,12 @@ import { useAction } from '../data/action';
 import { answer, http } from '../data/api';
 import { useMay } from '../data/queries';
 import { Button } from '../parts/controls';
-import { Mono, Refused, Row, Sub } from '../parts/page';
+import { Head, Mono, Refused, Sub } from '../parts/page';
 import type { Held } from './useLive';
 import { testSentence } from './words';
+
+const lastOf = (test: NonNullable<Held['test']>) =>
+  test.waits ? 'This command waits: ' : test.busy ? 'This command has not ended yet: ' : 'Its last command: ';
 
 export function TestBar({ id, serial, live }: { id: string; serial: string; live: Held }) {
   const may = useMay('test');
@@ -18,27 +21,20 @@ export function TestBar({ id, serial, live }: { id: string; serial: string; live
   const resume = useAction(async () => void (await answer(http.POST('/hands/{id}/test/resume', path))));
   return (
     <>
-      <h1>{testSentence(test, serial, live.way)}</h1>
-      {test?.last && test.paused && (
-        <Sub>
-          {test.waits ? 'This command waits until you resume it: ' : test.busy ? 'This command has not ended yet: ' : 'Its last command: '}
-          <Mono>{test.last}</Mono>
-        </Sub>
-      )}
-      {test && (
-        <Sub>
-          {test.paused
-            ? 'Its time limits stand. Work on the device as you like; then resume the test. A pause lasts 30 minutes at most.'
-            : 'You see its screen. To touch it, pause the test: its next command then waits.'}
-        </Sub>
-      )}
-      {may && test && live.way === 'open' && (
-        <Row $gap={8}>
-          {test.paused
-            ? <Button $main isDisabled={resume.busy} onPress={() => void resume.run()}>Resume test</Button>
-            : <Button $main isDisabled={pause.busy} onPress={() => void pause.run()}>Pause test</Button>}
-        </Row>
-      )}
+      <Head>
+        <div>
+          <h1>{testSentence(test, serial, live.way)}</h1>
+          <Sub>
+            {test?.paused && test.last && <>{lastOf(test)}<Mono>{test.last}</Mono> · </>}
+            {test && (test.paused
+              ? 'Its time limits stand, for 30 minutes at most.'
+              : 'You see its screen. To touch it, pause the test: its next command then waits.')}
+          </Sub>
+        </div>
+        {may && test && live.way === 'open' && (test.paused
+          ? <Button $main isDisabled={resume.busy} onPress={() => void resume.run()}>Resume test</Button>
+          : <Button $main isDisabled={pause.busy} onPress={() => void pause.run()}>Pause test</Button>)}
+      </Head>
       {pause.error !== undefined && <Refused error={pause.error} />}
       {resume.error !== undefined && <Refused error={resume.error} />}
     </>

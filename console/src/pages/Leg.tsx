@@ -11,7 +11,7 @@ import { Files, Shots } from '../evidence/Files';
 import { Gauges } from '../evidence/Gauges';
 import { keys, useKeys } from '../evidence/keys';
 import { lanesOf } from '../evidence/lanes';
-import { artifactNamed, artifactOf, atDepth, endOf, sentence, story } from '../evidence/moments';
+import { artifactNamed, artifactOf, atDepth, endOf, pausedOf, sentence, story } from '../evidence/moments';
 import { Moment, useKept } from '../evidence/Moment';
 import { Network, type NetworkView } from '../evidence/Network';
 import { useOpening } from '../evidence/opening';
@@ -158,7 +158,7 @@ function LegView({ l }: { l: Leg }) {
         others={run.data?.legs}
         onAttempt={(n) => setView({ attempt: n, at: undefined, case: undefined }, 'step')}
       />
-      <Notes l={l} attempt={attempt} />
+      <Notes l={l} attempt={attempt} paused={live ? pausedOf(events) : undefined} />
       {timeline.error && (
         <Refused error={timeline.error}>
           <div>
@@ -328,10 +328,15 @@ function BesideWhich({ l, attempt, others }: { l: Leg; attempt: Attempt | undefi
 const mostBeside = 200;
 
 /** What is worth knowing of the leg and of the attempt before one looks at the evidence. */
-function Notes({ l, attempt: a }: { l: Leg; attempt: Attempt | undefined }) {
+function Notes({ l, attempt: a, paused }: { l: Leg; attempt: Attempt | undefined; paused: string | undefined }) {
   const { device } = l;
   return (
     <>
+      {paused && (
+        <Sub>
+          The test is <strong>{paused}</strong>. <Link to={`/legs/${l.id}/device`}>Work on its device, and resume it</Link>
+        </Sub>
+      )}
       {l.session?.message && <Sub>{l.session.message}</Sub>}
       {a?.message && (a.verdict === 'lost' || a.verdict === 'invalid') && (
         <Sub>

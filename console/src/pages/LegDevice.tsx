@@ -16,7 +16,6 @@ export default function LegDevicePage() {
 
 function One({ l }: { l: Leg }) {
   const serial = l.attempts.at(-1)?.serial ?? l.device.serial;
-  const what = l.session ? 'session' : 'leg';
   return (
     <Page>
       <Title>{`${serial}, while it is tested`}</Title>
@@ -25,7 +24,7 @@ function One({ l }: { l: Leg }) {
         : <h1>{l.stage === 'done' ? `The test on ${serial} has ended.` : `${serial} is not ready, or is being given back.`}</h1>}
       <Sub>
         {l.device.maker} {l.device.model}, {l.device.system} {l.device.simulated && <Simulated>simulated</Simulated>}
-        {' · '}<Link to={`/legs/${l.id}`}>The {what} and all that is gathered</Link>
+        {l.stage !== 'running' && <>{' · '}<Link to={`/legs/${l.id}`}>All that was gathered</Link></>}
       </Sub>
     </Page>
   );

@@ -6,9 +6,11 @@
 package turns
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -125,13 +127,12 @@ func (t *Turns) Pause(ctx context.Context, by, why string, long time.Duration) e
 func (t *Turns) begin(p *pause) {
 	p.ended = make(chan struct{})
 	t.pause = p
-	name := "paused by " + p.by
-	if p.by == "" {
-		name = "paused by the test"
-	}
-	t.Note(name, p.why, p.line)
+	t.Note(said("paused by "+cmp.Or(p.by, "the test"), p.why), "", p.line)
 	go t.keep(p)
 }
+
+// said is a mark on the timeline, with its reason where there is one.
+func said(what, why string) string { return strings.TrimSuffix(what+": "+why, ": ") }
 
 // lasts has a pause last until then at least, but for no longer than one may.
 func (p *pause) lasts(until time.Time) {
@@ -209,7 +210,7 @@ func (t *Turns) Await(ctx context.Context, why, line string) error {
 		return nil
 	}
 	if !t.Watched() {
-		t.Note("nobody watches: the test does not pause", why, line)
+		t.Note(said("not paused, as nobody watches", why), "", line)
 		return nil
 	}
 	t.mu.Lock()

@@ -65,7 +65,7 @@ func TestATestWaitsWhileItIsPausedAndItsClocksStand(t *testing.T) {
 		assert.NoError(t, x.Resume("Ben"))
 		assert.True(t, <-entered, "people may have changed the screen")
 		assert.NoError(t, x.Resume("Ben"), "once more changes nothing")
-		assert.Equal(t, []string{"paused by Ada | the total is odd | ", "resumed after 5m3s | by Ben | "}, *notes)
+		assert.Equal(t, []string{"paused by Ada: the total is odd |  | ", "resumed after 5m3s | by Ben | "}, *notes)
 		time.Sleep(2 * time.Second)
 		assert.Equal(t, 2*time.Second, x.Quiet(time.Hour), "it counts from when the test went on")
 
@@ -138,7 +138,7 @@ func TestATestPausesForWhoWatches(t *testing.T) {
 		}()
 		assert.NoError(t, x.Await(t.Context(), "is the total right?", "a.star:4"))
 		assert.Equal(t, 7*time.Minute, time.Since(begun))
-		assert.Equal(t, []string{"nobody watches: the test does not pause | is the total right? | a.star:3", "paused by the test | is the total right? | a.star:4", "resumed after 7m0s | by Ada | a.star:4"}, *notes)
+		assert.Equal(t, []string{"not paused, as nobody watches: is the total right? |  | a.star:3", "paused by the test: is the total right? |  | a.star:4", "resumed after 7m0s | by Ada | a.star:4"}, *notes)
 
 		// A person's pause may end while the test is stopped.
 		ctx, cancel := context.WithCancelCause(t.Context())
