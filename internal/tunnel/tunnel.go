@@ -42,7 +42,15 @@ type Near struct{ s *yamux.Session }
 // NewNear takes the near end of a connection.
 func NewNear(c io.ReadWriteCloser) (*Near, error) {
 	s, err := yamux.Client(c, config())
-	return &Near{s}, err
+	if err != nil {
+		return nil, err
+	}
+	go func() {
+		if _, err := s.AcceptStream(); err == nil { // the far end asks for nothing: it is no tunnel
+			_ = s.Close()
+		}
+	}()
+	return &Near{s}, nil
 }
 
 // Conn is a connection through a tunnel. CloseWrite says that no more comes, and Close ends it in both ways.

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/hashicorp/yamux"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -140,11 +141,23 @@ func TestNoMoreConnectionsThanMayBe(t *testing.T) {
 }
 
 func TestWhatIsNoTunnelEndsIt(t *testing.T) {
+	x, y := net.Pipe()
+	near, err := NewNear(x)
+	require.NoError(t, err)
+	other, err := yamux.Server(y, config())
+	require.NoError(t, err)
+	defer other.Close()
+	_, _ = other.OpenStream() // the far end asks
+	select {
+	case <-near.Gone():
+	case <-time.After(20 * time.Second):
+		t.Fatal("it goes on")
+	}
 	a, b := net.Pipe()
 	done := make(chan error, 1)
 	go func() { done <- Serve(t.Context(), b, nil) }()
 	go func() { _, _ = io.Copy(io.Discard, a) }()
-	_, err := a.Write([]byte("GET / HTTP/1.1\r\nHost: a\r\n\r\n"))
+	_, err = a.Write([]byte("GET / HTTP/1.1\r\nHost: a\r\n\r\n"))
 	require.NoError(t, err)
 	assert.Error(t, <-done)
 }

@@ -22,6 +22,8 @@ const (
 	keptDone  = 8 // answers of a session that are kept, once given, for orders that come again
 	// maxWaiting is how many commands of a session may wait for each other: clients send one after the other.
 	maxWaiting = 32
+	// maxBeside is how many of those may be at work that wait for no other: people beside a session take no place of its client.
+	maxBeside = 16
 	// maxHalf is how long an order may lack pieces of its body.
 	maxHalf = time.Minute
 )
@@ -54,14 +56,15 @@ type Served struct {
 
 // done is one command, done or being done.
 type done struct {
-	id    string
-	began time.Time
-	order hostlink.Order
-	body  []byte
-	whole bool // all pieces of the body are here
-	given bool // the answer was, to its end
-	ready chan struct{}
-	out   remoteend.Response
+	id     string
+	began  time.Time
+	order  hostlink.Order
+	body   []byte
+	beside bool // it waits for no other
+	whole  bool // all pieces of the body are here
+	given  bool // the answer was, to its end
+	ready  chan struct{}
+	out    remoteend.Response
 }
 
 // New makes one that carries out commands, one after the other, until ctx ends.
@@ -154,21 +157,26 @@ func (s *Served) find(o hostlink.Order) *done {
 		}
 	}
 	if d == nil {
-		s.makeRoom()
-		if len(s.done) >= maxWaiting {
+		b, ok := s.end.(Besider)
+		beside := ok && b.Beside(remoteend.Request{Method: o.Method, Path: o.Path})
+		most := map[bool]int{true: maxBeside, false: maxWaiting}[beside]
+		if s.makeRoom(beside, most); s.kept(beside) >= most {
 			return nil
 		}
-		d = &done{id: o.ID, order: hostlink.Order{Method: o.Method, Path: o.Path}, began: time.Now(), ready: make(chan struct{})}
+		d = &done{id: o.ID, order: hostlink.Order{Method: o.Method, Path: o.Path}, beside: beside, began: time.Now(), ready: make(chan struct{})}
 		s.done = append(s.done, d)
 	}
 	if !d.whole && o.From == len(d.body) {
 		d.body = append(d.body, o.Piece...)
 		if d.whole = len(d.body) == o.Size; d.whole {
-			s.working++
-			b, ok := s.end.(Besider)
-			if s.left || ok && b.Beside(remoteend.Request{Method: o.Method, Path: o.Path}) {
+			switch {
+			case d.beside:
 				go s.do(d)
-			} else {
+			case s.left:
+				s.working++
+				go s.do(d)
+			default:
+				s.working++
 				s.next <- d // there is room: no more than that wait
 			}
 		}
@@ -176,9 +184,19 @@ func (s *Served) find(o hostlink.Order) *done {
 	return d
 }
 
+// kept counts, under mu, those of a kind.
+func (s *Served) kept(beside bool) (n int) {
+	for _, d := range s.done {
+		if d.beside == beside {
+			n++
+		}
+	}
+	return n
+}
+
 // makeRoom forgets, under mu, what was answered and given long ago, and what never came whole. An answer that nobody has come for goes only when there
 // is no other room: its order may be on the way again, and the command must not be carried out twice.
-func (s *Served) makeRoom() {
+func (s *Served) makeRoom(beside bool, most int) {
 	given := 0
 	for i := len(s.done) - 1; i >= 0; i-- {
 		d := s.done[i]
@@ -189,10 +207,10 @@ func (s *Served) makeRoom() {
 			s.done = slices.Delete(s.done, i, i+1)
 		}
 	}
-	if len(s.done) < maxWaiting {
+	if s.kept(beside) < most {
 		return
 	}
-	if i := slices.IndexFunc(s.done, (*done).answered); i >= 0 {
+	if i := slices.IndexFunc(s.done, func(d *done) bool { return d.beside == beside && d.answered() }); i >= 0 {
 		s.done = slices.Delete(s.done, i, i+1)
 	}
 }
@@ -214,10 +232,12 @@ func (s *Served) do(d *done) {
 	}
 	d.body = nil
 	over := s.end.Ended()
-	s.mu.Lock()
-	s.working--
-	s.lastUse = time.Now()
-	s.mu.Unlock()
+	if !d.beside { // who looks on does not keep a session from being silent
+		s.mu.Lock()
+		s.working--
+		s.lastUse = time.Now()
+		s.mu.Unlock()
+	}
 	close(d.ready)
 	if over {
 		s.mu.Lock()

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/hostlink"
@@ -139,4 +140,36 @@ func TestWhatGoesBesideWaitsForNoCommand(t *testing.T) {
 	assert.Equal(t, "/session/ebb/watch", string(r.Piece))
 	close(c.goes)
 	assert.Equal(t, "/session/ebb/tree", string((<-first).Piece))
+}
+
+// watched is a session beside which people are.
+type watched struct {
+	Carrier
+	hold chan struct{}
+}
+
+func (w watched) Beside(q remoteend.Request) bool { return q.Path == "/session/ebb/hands/look" }
+
+func (w watched) Do(ctx context.Context, q remoteend.Request) remoteend.Response {
+	if w.Beside(q) {
+		<-w.hold
+		return remoteend.Plain(200, nil)
+	}
+	return w.Carrier.Do(ctx, q)
+}
+
+func TestPeopleBesideASessionTakeNoPlaceOfItsClient(t *testing.T) {
+	end := watched{remoteend.New(remoteend.Config{ID: "ebb", Timeouts: w3c.DefaultTimeouts(), Notes: quiet{}}), make(chan struct{})}
+	s := New(t.Context(), slog.Default(), end)
+	for i := range maxBeside {
+		require.NotNil(t, s.find(order(i, "GET", "/hands/look", "")))
+	}
+	assert.Contains(t, s.Take(t.Context(), order(maxBeside, "GET", "/hands/look", "")).Problem, "wait already")
+	time.Sleep(30 * time.Millisecond)
+	assert.GreaterOrEqual(t, s.Idle(), 25*time.Millisecond, "who looks on does not keep it from being silent")
+	for i := range 3 * maxWaiting {
+		assert.Equal(t, 200, s.Take(t.Context(), order(1000+i, "GET", "/timeouts", "")).Status)
+	}
+	close(end.hold)
+	assert.Eventually(t, func() bool { return s.Take(t.Context(), order(2000, "GET", "/hands/look", "")).Status == 200 }, 10*time.Second, time.Millisecond, "there is room again")
 }
