@@ -4,6 +4,8 @@
 GO ?= go
 KELPLINE := build/kelpline-1.8.0.apk build/kelpline-1.9.0.apk build/kelpline-1.8.0.ipa build/kelpline-1.9.0.ipa
 CHECK := internal/checkup/built/check.apk
+KEYBOARD := internal/phone/android/built/keyboard.apk
+CARRIED := $(CHECK) $(KEYBOARD)
 SOURCES := $(shell find demo/kelpline -type f)
 CONSOLE := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
@@ -16,11 +18,11 @@ example: build
 	@bin/tessellant example
 
 # Everything there is to test.
-test: setup $(KELPLINE) $(CHECK) console/dist/index.html
+test: setup $(KELPLINE) $(CARRIED) console/dist/index.html
 	@scripts/test.sh
 
 # The program in its two halves (the client, and what runs for long) with its console, and the demo's build.
-build: setup $(KELPLINE) $(CHECK) console/dist/index.html
+build: setup $(KELPLINE) $(CARRIED) console/dist/index.html
 	@echo "building the program"
 	@CGO_ENABLED=0 $(GO) build -o bin/ ./cmd/...
 
@@ -30,9 +32,14 @@ generate: console/node_modules/.package-lock.json
 	@scripts/npm.sh run --silent types
 
 # The app that a check of a device installs, which the program carries.
-$(CHECK): $(shell find internal/checkup/app -type f) | setup
+$(CHECK): $(shell find internal/checkup/app -type f) scripts/apk.sh | setup
 	@echo "building the app of a check"
-	@internal/checkup/app/build.sh $@
+	@scripts/apk.sh internal/checkup/app 34 $@
+
+# The keyboard that types any text, which the program carries. Later targets would have to say who may send to it in another way.
+$(KEYBOARD): $(shell find internal/phone/android/keyboard -type f) scripts/apk.sh | setup
+	@echo "building the keyboard"
+	@scripts/apk.sh internal/phone/android/keyboard 33 $@
 
 # The console's files, which the program carries.
 console: console/dist/index.html
@@ -61,7 +68,7 @@ attack: build
 	@$(GO) test ./internal/script -run Escapes -v
 
 # The tests under the race detector, but for the attacks: its own memory and time leave no bound that would mean anything. About 15 minutes.
-race: setup $(KELPLINE) $(CHECK) console/dist/index.html
+race: setup $(KELPLINE) $(CARRIED) console/dist/index.html
 	@command -v gcc >/dev/null || { echo "the race detector needs a C compiler: install Debian's gcc" >&2; exit 1; }
 	@CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 30m -skip "^TestAttack" ./internal/...
 

@@ -2213,6 +2213,9 @@ type HoldRequest struct {
 	// Device The serial
 	Device *string `json:"device,omitempty"`
 
+	// Helpers What may be installed on the device for the time: keyboard types any text
+	Helpers *[]string `json:"helpers,omitempty"`
+
 	// Name What people call it
 	Name *string `json:"name,omitempty"`
 
@@ -3351,6 +3354,7 @@ type Run struct {
 
 	// Forecast How long a run will take from its start to its end: a range that is right 8 times in 10
 	Forecast *Forecast          `json:"forecast,omitempty"`
+	Helpers  *[]string          `json:"helpers,omitempty"`
 	Id       string             `json:"id"`
 	Inputs   *map[string]string `json:"inputs,omitempty"`
 
@@ -3498,6 +3502,9 @@ type RunRequest struct {
 
 	// Fetch Files of the device that are kept afterwards
 	Fetch *[]string `json:"fetch,omitempty"`
+
+	// Helpers What may be installed on the device for the time: keyboard types any text
+	Helpers *[]string `json:"helpers,omitempty"`
 
 	// Inputs Inputs that the package declares
 	Inputs *map[string]string `json:"inputs,omitempty"`

@@ -30,7 +30,7 @@ import (
 type runFlags struct {
 	cases, tags, set, secret []string
 	confirm, attempts        int
-	routes                   []string
+	routes, helpers          []string
 	limit                    time.Duration
 	conditions, record       string
 	bounds                   []string
@@ -39,7 +39,10 @@ type runFlags struct {
 	flags *pflag.FlagSet // knows which were given
 }
 
-const usualAttempts = 2
+const (
+	usualAttempts = 2
+	helperHelp    = "install a helper on the device for the time: keyboard, which types any text"
+)
 
 func (q *runFlags) register(f *pflag.FlagSet) {
 	q.flags = f
@@ -48,6 +51,7 @@ func (q *runFlags) register(f *pflag.FlagSet) {
 	f.StringArrayVar(&q.set, "set", nil, "an input of the package: NAME=VALUE; repeat for more")
 	f.StringArrayVar(&q.secret, "secret-from-env", nil, "a secret input, masked in all evidence: NAME=VARIABLE of the environment; repeat for more")
 	f.StringArrayVar(&q.routes, "route", nil, "lead apps to a server on your machine: [NAME:]PORT[=LOCAL], such as 3000; repeat for more (see: tessellant route open --help)")
+	f.StringArrayVar(&q.helpers, "helper", nil, helperHelp)
 	f.IntVar(&q.confirm, "confirm", 0, "retry a failed case this many times, on the same device from a clean state; if it then passes, it is flaky")
 	f.IntVar(&q.attempts, "attempts", usualAttempts, "most attempts for a leg when devices are lost")
 	f.DurationVar(&q.limit, "limit", 30*time.Minute, "time limit for the cases on one device")
@@ -107,6 +111,7 @@ func (q *runFlags) over(f *runfile.File) (err error) {
 	}
 	replace(q.bounds, &f.Bounds)
 	replace(q.routes, &f.Routes)
+	replace(q.helpers, &f.Helpers)
 	if q.remarks != "" {
 		f.Remarks = q.remarks
 	}
@@ -329,7 +334,7 @@ func asRequest(f runfile.File) (api.RunRequest, error) {
 	}
 	seconds := int((time.Duration(f.Limit) + time.Second - 1) / time.Second)
 	r := api.RunRequest{Build: f.Build, Package: f.Package, Name: given(f.Name), Pool: given(f.Pool), Where: listed(f.Where), Devices: listed(f.Devices), Cases: listed(f.Cases), Tags: listed(f.Tags),
-		Beside: listed(f.Beside), OtherBuilds: listed(f.OtherBuilds), Routes: listed(f.Routes), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds), Remarks: (*api.RemarksDo)(given(f.Remarks)),
+		Beside: listed(f.Beside), OtherBuilds: listed(f.OtherBuilds), Helpers: listed(f.Helpers), Routes: listed(f.Routes), Fetch: listed(f.Fetch), Labels: mapped(f.Labels), Inputs: mapped(f.Inputs), Secrets: mapped(secrets), Conditions: mapped(f.Conditions), Recording: mapped(f.Recording), Bounds: listed(f.Bounds), Remarks: (*api.RemarksDo)(given(f.Remarks)),
 		Models: &f.AnyUnit, Spread: &f.Spread, Confirm: &f.Confirm, Attempts: &f.Attempts, LimitSeconds: &seconds}
 	for how, n := range map[api.RunRequestTake]int{api.RunRequestTakeAny: f.Any, api.RunRequestTakeDiffer: f.Differ} {
 		if n > 0 {

@@ -23,6 +23,7 @@ func (a *App) deviceHoldCmd() *cobra.Command {
 	var build, name string
 	var long time.Duration
 	var back bool
+	var helpers []string
 	cmd := &cobra.Command{Use: "hold [SERIAL]", Short: "Hold a device for yourself", Args: UpTo(1),
 		Long: `Hold a device for yourself. The hold waits in the same queue as runs and sessions; its time counts from when the device is ready.
 Name the device by its serial, or say which would do with --where. With --build, that build is installed and started first.
@@ -38,7 +39,7 @@ The command waits until the device is yours. With --no-wait it prints the hold a
 				return usage(c, "name one device, or say which would do with --where")
 			}
 			seconds := int(long.Seconds())
-			q.Where, q.Build, q.Name, q.Seconds = listed(where), given(build), given(name), &seconds
+			q.Where, q.Build, q.Name, q.Seconds, q.Helpers = listed(where), given(build), given(name), &seconds, listed(helpers)
 			return a.deviceHold(c.Context(), q, !back)
 		}}
 	f := cmd.Flags()
@@ -46,6 +47,7 @@ The command waits until the device is yours. With --no-wait it prints the hold a
 	f.StringArrayVar(&where, "where", nil, whereHelp)
 	f.StringVar(&build, "build", "", "a build to install at once, such as kelpline/android@newest")
 	f.StringVar(&name, "name", "", "what to call it in lists")
+	f.StringArrayVar(&helpers, "helper", nil, helperHelp)
 	f.BoolVar(&back, "no-wait", false, "do not wait for the device")
 	return cmd
 }

@@ -18,7 +18,7 @@ import (
 
 func (s *server) HoldDevice(ctx context.Context, q api.HoldDeviceRequestObject) (api.HoldDeviceResponseObject, error) {
 	b := q.Body
-	r := service.HoldRequest{Device: text(b.Device), Where: listed(b.Where), Build: text(b.Build), Name: text(b.Name), For: service.UsualHold, IdempotencyKey: text(q.Params.IdempotencyKey)}
+	r := service.HoldRequest{Device: text(b.Device), Where: listed(b.Where), Build: text(b.Build), Name: text(b.Name), Helpers: listed(b.Helpers), For: service.UsualHold, IdempotencyKey: text(q.Params.IdempotencyKey)}
 	if b.Seconds != nil {
 		r.For = time.Duration(*b.Seconds) * time.Second
 	}

@@ -40,7 +40,7 @@ func runRequest(q api.RunRequest) (r service.RunRequest, err error) {
 		}
 	}
 	r.Cases, r.Tags, r.Inputs, r.Secrets = listed(q.Cases), listed(q.Tags), mapped(q.Inputs), mapped(q.Secrets)
-	r.Routes = listed(q.Routes)
+	r.Routes, r.Helpers = listed(q.Routes), listed(q.Helpers)
 	if q.Confirm != nil {
 		r.Confirm = *q.Confirm
 	}
@@ -245,7 +245,7 @@ func runOut(v service.RunView) api.Run {
 		o.Lent = &lent
 	}
 	o.OtherBuilds = someOf(len(q.Others), q.Others)
-	o.Routes = someOf(len(q.Routes), q.Routes)
+	o.Routes, o.Helpers = someOf(len(q.Routes), q.Routes), someOf(len(q.Helpers), q.Helpers)
 	o.Pool, o.Models, o.Spread, o.Beside, o.Fetch, o.N = some(q.Pool), someTrue(q.Models), someTrue(q.Spread), someOf(len(q.Beside), q.Beside), someOf(len(q.Fetch), q.Fetch), someOf(q.N, q.N)
 	o.Conditions = conditionsOut(q.Conditions)
 	if a := q.Again; a != nil {

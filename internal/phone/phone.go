@@ -284,6 +284,14 @@ func (r *Restless) Error() string {
 	return s + fmt.Sprintf("; what was on it %d s ago is known", int(time.Since(r.Seen).Round(time.Second).Seconds()))
 }
 
+// Typist is a phone on which a keyboard of ours can be put, with which Type takes any text.
+type Typist interface {
+	// LayKeyboard installs the keyboard as an app, and chooses it until Unsettle. A phone that won't is *Refused.
+	LayKeyboard(ctx context.Context) error
+	// KeyboardApp is the id of that app, which stays until it is uninstalled.
+	KeyboardApp() string
+}
+
 // Untypable says that the device can't type a text.
 type Untypable struct {
 	Text string
@@ -291,7 +299,7 @@ type Untypable struct {
 }
 
 func (u *Untypable) Error() string {
-	return fmt.Sprintf("the device can't type %q: %q is not among the characters that its input command takes (printable ASCII)", u.Text, u.Rune)
+	return fmt.Sprintf("the device can't type %q: %q is not among the characters that its input command takes (printable ASCII); the keyboard helper types any text: --helper keyboard, or the capability tessellant:helpers", u.Text, u.Rune)
 }
 
 // Pause waits between two looks at a phone. It ends early, with the context's error, when that ends.

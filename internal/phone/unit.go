@@ -57,6 +57,7 @@ type Unit struct {
 	Filmer      Filmer
 	Touchable   Touchable
 	Drawer      Drawer
+	Typist      Typist
 	Passage     Passage
 }
 
@@ -77,6 +78,7 @@ func Of(p Phone) *Unit {
 	u.Pixels, _ = p.(Pixels)
 	u.Fingers, _ = p.(Fingers)
 	u.Files, _ = p.(Files)
+	u.Typist, _ = p.(Typist)
 	u.Heart, _ = p.(Heart)
 	u.Storage, _ = p.(Storage)
 	u.Fitness, _ = p.(Fitness)

@@ -72,8 +72,9 @@ type RunRequest struct {
 	Lines      []Line               `json:"lines,omitempty"` // of devices, with their conditions
 	Spread     bool                 `json:"spread,omitempty"`
 	Others     []string             `json:"other_builds,omitempty"` // for devices of other platforms, as references, resolved
-	Routes     []string             `json:"routes,omitempty"`       // as route.test:3000=8080
-	Beside     []string             `json:"beside,omitempty"`       // builds that are installed besides, as references, resolved
+	Helpers    []string             `json:"helpers,omitempty"`
+	Routes     []string             `json:"routes,omitempty"` // as route.test:3000=8080
+	Beside     []string             `json:"beside,omitempty"` // builds that are installed besides, as references, resolved
 	Put        []work.File          `json:"put,omitempty"`
 	Fetch      []string             `json:"fetch,omitempty"`
 	Bounds     []string             `json:"bounds,omitempty"`  // on gauges, as they are written

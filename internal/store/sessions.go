@@ -48,6 +48,7 @@ type SessionRequest struct {
 	Recording recording.Set `json:"recording"`
 	// Conditions are how the device is set. Before, there were two of them, each by itself.
 	Conditions conditions.Set `json:"conditions,omitempty"`
+	Helpers    []string       `json:"helpers,omitempty"`
 	Landscape  *bool          `json:"landscape,omitempty"`
 	Dark       *bool          `json:"dark,omitempty"`
 	Standard   map[string]any `json:"standard"` // capabilities

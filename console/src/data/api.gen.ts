@@ -2976,6 +2976,8 @@ export interface components {
             cases?: string[];
             /** @description Cases with one of these tags */
             tags?: string[];
+            /** @description What may be installed on the device for the time: keyboard types any text */
+            helpers?: string[];
             /** @description Ways from apps to the machine of who starts the run, as [NAME:]PORT[=LOCAL]. A leg begins when somebody has opened them: see openRoute */
             routes?: string[];
             /**
@@ -3152,6 +3154,7 @@ export interface components {
             /** @description Patterns that chose its cases */
             cases?: string[];
             tags?: string[];
+            helpers?: string[];
             routes?: string[];
             confirm: number;
             max_attempts: number;
@@ -4527,6 +4530,8 @@ export interface components {
             where?: string[];
             /** @description A build's reference or id, to be installed at once */
             build?: string;
+            /** @description What may be installed on the device for the time: keyboard types any text */
+            helpers?: string[];
             /** @description How long, from when the device is ready; 1800 unless said */
             seconds?: number;
             /** @description What people call it */

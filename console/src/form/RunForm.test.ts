@@ -55,6 +55,12 @@ test('a build for another platform goes along, and its devices are not left out'
   expect(withOther('web', 'tides/web@v14')(form('where=maker%3DOrrery'))).toEqual({ others: ['tides/web@v14'] });
 });
 
+test('a keyboard for any text is a helper', () => {
+  expect(requestOf(form(), chosen)).not.toHaveProperty('helpers');
+  expect(requestOf(form('typing=any'), chosen)).toMatchObject({ helpers: ['keyboard'] });
+  expect(commandLine(requestOf(form('typing=any'), chosen)!)).toContain('--helper keyboard');
+});
+
 test('the address brings the form back', () => {
   const f = form('by=name&devices=a,b&cases=survey.*&tags=smoke&confirm=2&limit=5');
   expect(readView(formParts, writeView(formParts, new URLSearchParams(), f))).toEqual(f);

@@ -16,7 +16,7 @@ export const formParts = {
   pool: text(), take: oneOf(['', 'any', 'differ'] as const, ''), n: text('8'), units: oneOf(['each', 'any'] as const, 'each'),
   variants: texts(), conditions: text(), spread: oneOf(['', 'yes'] as const, ''), name: text(), labels: text(),
   cases: text(), tags: text(), confirm: oneOf(['0', '1', '2', '3'] as const, '0'), limit: text('30'),
-  record: text(), bounds: text(), remarks: oneOf(['tell', 'fail'] as const, 'tell'),
+  record: text(), bounds: text(), remarks: oneOf(['tell', 'fail'] as const, 'tell'), typing: oneOf(['own', 'any'] as const, 'own'),
 };
 export type RunForm = View<typeof formParts>;
 
@@ -72,6 +72,7 @@ export function requestOf(f: RunForm, chosen: Chosen): RunRequest | undefined {
     ...some('conditions', parseConditions(f.conditions)),
     ...some('variants', variantsOf(f.variants)),
     ...(f.spread ? { spread: true } : {}),
+    ...(f.typing === 'any' ? { helpers: ['keyboard'] } : {}),
     ...(f.name.trim() ? { name: f.name.trim() } : {}),
     ...some('labels', parseLabels(f.labels)),
     ...some('recording', parseRecording(f.record)),
@@ -126,6 +127,7 @@ export function commandLine(q: RunRequest): string {
     parts.push(`--variant ${shellWord(set ? `${v.name}=${set}` : v.name)}`);
   }
   if (q.spread) parts.push('--spread');
+  for (const h of q.helpers ?? []) parts.push(`--helper ${shellWord(h)}`);
   if (q.name) parts.push(`--name ${shellWord(q.name)}`);
   for (const [k, v] of Object.entries(q.labels ?? {})) parts.push(`--label ${shellWord(`${k}=${v}`)}`);
   const kept = conditionsText(q.recording);

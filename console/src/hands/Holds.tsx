@@ -28,10 +28,14 @@ export function HoldIt({ serial, busy }: { serial: string; busy: boolean }) {
   const [seconds, setSeconds] = useState('1800');
   const [build, setBuild] = useState('');
   const [name, setName] = useState('');
+  const [typing, setTyping] = useState('own');
   const ask = useAction(async (_: void, key) => {
     const h = await answer(http.POST('/hands', {
       params: { header: { 'Idempotency-Key': key } },
-      body: { device: serial, build: build || undefined, name: name || undefined, seconds: Number(seconds) },
+      body: {
+        device: serial, build: build || undefined, name: name || undefined, seconds: Number(seconds),
+        helpers: typing === 'any' ? ['keyboard'] : undefined,
+      },
     }));
     void client.invalidateQueries({ queryKey: ['holds'] });
     void navigate(`/hands/${h.id}`);
@@ -46,6 +50,8 @@ export function HoldIt({ serial, busy }: { serial: string; busy: boolean }) {
             <Select label="For" value={seconds} onChange={setSeconds} options={times.map(([id, text]) => ({ id, text }))} />
             <Select label="Install" value={build} placeholder="nothing" onChange={setBuild}
               options={[{ id: '', text: 'nothing' }, ...builds.map((b) => ({ id: b.ref, text: b.ref }))]} />
+            <Select label="Type" value={typing} onChange={setTyping}
+              options={[{ id: 'own', text: 'Latin letters' }, { id: 'any', text: 'any text: installs a keyboard' }]} />
             <TextField label="Called" placeholder="what for" value={name} onChange={setName} />
             <Button $main isDisabled={ask.busy} onPress={() => void ask.run()}>Hold device</Button>
             <Button onPress={() => setOpen(false)}>Cancel</Button>

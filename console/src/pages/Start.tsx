@@ -259,6 +259,15 @@ function Start() {
                   { id: 'yes', text: 'shared out among devices that are alike' },
                 ]}
               />
+              <Select
+                label="Texts are typed"
+                value={form.typing}
+                onChange={(v) => set({ typing: v as typeof form.typing })}
+                options={[
+                  { id: 'own', text: 'by the device’s input: Latin letters' },
+                  { id: 'any', text: 'by a keyboard that is installed: any' },
+                ]}
+              />
               <Units value={form.units} onChange={(units) => set({ units })} />
               <TextField label="Name" value={form.name} onChange={(name) => set({ name })} placeholder="nightly" />
               <TextField label="Labels" mono value={form.labels} onChange={(v) => set({ labels: v })} placeholder="branch=main" />

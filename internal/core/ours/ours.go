@@ -15,6 +15,7 @@ import (
 	"tessellant/internal/core/foreign"
 	"tessellant/internal/core/recording"
 	"tessellant/internal/core/w3c"
+	"tessellant/internal/core/work"
 )
 
 // Wanted is what a client asks for with capabilities of ours.
@@ -28,6 +29,7 @@ type Wanted struct {
 	Idle       time.Duration    // how long the client may be silent
 	Recording  recording.Set    // what is kept
 	Conditions conditions.Set   // how the device is set before the session begins
+	Helpers    []string         // that may be installed: work.Helpers
 	Key        string           // where no header has it
 	Hold       string           // of a device that a person holds: the session works on it
 	Filter     devices.Filter   // what Where says
@@ -61,6 +63,7 @@ var Extensions = []Extension{
 	{"idle", "seconds", "how long no command may come before the session is ended; 120 unless said, 3600 at most", func(w *Wanted, v any) error { return seconds(v, &w.Idle, time.Second, MaxIdle) }},
 	{"recording", "object", `what is kept, besides what is usual: {"video": false, "screenshots": "commands"}`, readRecording},
 	{"conditions", "object", `how the device is set: {"orientation": "landscape", "dark": true, "language": "de"}`, readConditions},
+	{"helpers", "list of texts", `what may be installed on the device for the session: ["keyboard"], which types any text`, readHelpers},
 	{"hold", "text", "a device that somebody of the workspace holds by hand, by the hold's id or the device's serial: the session works on it, and leaves it held", func(w *Wanted, v any) error { return text(v, &w.Hold, 100) }},
 	{"key", "text", "the key, where the client can't send it in a header", func(w *Wanted, v any) error { return text(v, &w.Key, 200) }},
 }
@@ -175,6 +178,22 @@ func readWhere(w *Wanted, v any) error {
 	f, err := devices.ParseFilter(w.Where, nil)
 	w.Filter = f
 	return err
+}
+
+func readHelpers(w *Wanted, v any) error {
+	list, ok := v.([]any)
+	if !ok {
+		return fmt.Errorf(`it must be a list of helpers, such as ["keyboard"], not %s`, asJSON(v))
+	}
+	w.Helpers = nil
+	for _, x := range list {
+		s, ok := x.(string)
+		if !ok {
+			return fmt.Errorf("each helper must be a text, not %s", asJSON(x))
+		}
+		w.Helpers = append(w.Helpers, s)
+	}
+	return work.CheckHelpers(w.Helpers)
 }
 
 func readRecording(w *Wanted, v any) error {

@@ -54,8 +54,9 @@ type File struct {
 	Inputs         map[string]string `yaml:"inputs,omitempty"`
 	SecretsFromEnv map[string]string `yaml:"secrets-from-env,omitempty"` // input → variable
 	Beside         []string          `yaml:"beside,omitempty"`
-	Routes         []string          `yaml:"routes,omitempty"` // from apps to the machine of who starts it
-	Put            map[string]string `yaml:"put,omitempty"`    // file of the package → path on the device
+	Helpers        []string          `yaml:"helpers,omitempty"` // that may be installed
+	Routes         []string          `yaml:"routes,omitempty"`  // from apps to the machine of who starts it
+	Put            map[string]string `yaml:"put,omitempty"`     // file of the package → path on the device
 	Fetch          []string          `yaml:"fetch,omitempty"`
 	Recording      Recording         `yaml:"recording,omitempty"` // what differs from what is usual
 	Bounds         []string          `yaml:"bounds,omitempty"`    // on gauges

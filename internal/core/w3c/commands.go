@@ -129,7 +129,7 @@ var Commands = []Command{
 	{"GET", "/session/{session id}/element/{element id}/computedlabel", "Get Computed Label", Elements, false, "what a screen reader says"},
 	{"POST", "/session/{session id}/element/{element id}/click", "Element Click", Elements | Hands, true, "a tap in its middle, where it is; it is not scrolled to"},
 	{"POST", "/session/{session id}/element/{element id}/clear", "Element Clear", Elements | Hands, false, ""},
-	{"POST", "/session/{session id}/element/{element id}/value", "Element Send Keys", Elements | Hands, false, "printable ASCII, and the keys that a phone has"},
+	{"POST", "/session/{session id}/element/{element id}/value", "Element Send Keys", Elements | Hands, false, "printable ASCII, and the keys that a phone has; any text with the keyboard helper"},
 	{"GET", "/session/{session id}/source", "Get Page Source", Elements, false, "the screen's tree as XML"},
 	{"POST", "/session/{session id}/execute/sync", "Execute Script", Page, false, ""},
 	{"POST", "/session/{session id}/execute/async", "Execute Async Script", Page, false, ""},

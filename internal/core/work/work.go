@@ -5,6 +5,9 @@
 package work
 
 import (
+	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"tessellant/internal/core/conditions"
@@ -45,8 +48,28 @@ type Spec struct {
 	Recording  recording.Set     `json:"recording"`
 	Limits     Limits            `json:"limits"`
 	Bounds     []gauges.Bound    `json:"bounds,omitempty"`  // passing one fails the case
+	Helpers    []string          `json:"helpers,omitempty"` // that are installed for it: HelperKeyboard
 	Routes     []string          `json:"routes,omitempty"`  // that are to be open before it begins, such as route.test:3000
 	Remarks    string            `json:"remarks,omitempty"` // RemarksFail: what is wrong with a screen fails the case; "": it is told alone
+}
+
+// HelperKeyboard is a keyboard of ours that types any text.
+const HelperKeyboard = "keyboard"
+
+// Helpers are what can be installed on a device for a piece of work, where it allows that.
+var Helpers = []string{HelperKeyboard}
+
+// CheckHelpers says what is wrong with a list of them.
+func CheckHelpers(all []string) error {
+	for i, h := range all {
+		if !slices.Contains(Helpers, h) {
+			return fmt.Errorf("there is no helper %.50q; there is %s", h, strings.Join(Helpers, ", "))
+		}
+		if slices.Contains(all[:i], h) {
+			return fmt.Errorf("the helper %s is there twice", h)
+		}
+	}
+	return nil
 }
 
 // What remarks on the screens of a case do.

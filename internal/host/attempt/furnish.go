@@ -11,12 +11,14 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/core/tracks"
+	"tessellant/internal/core/work"
 	"tessellant/internal/host/record"
 	"tessellant/internal/phone"
 )
@@ -27,11 +29,33 @@ const maxFetched = 64 << 20
 // keepLimit is how long fetching the files of a device may take.
 const keepLimit = 5 * time.Minute
 
+// layKeyboard puts our keyboard onto the device. It goes with the apps, and the device's own comes back with its settings.
+func (a *attempt) layKeyboard(ctx context.Context) error {
+	t := a.unit.Typist
+	if t == nil {
+		a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "no keyboard helper: this device does not take one"})
+		return nil
+	}
+	if err := a.journal.App(t.KeyboardApp()); err != nil {
+		return err
+	}
+	if err := t.LayKeyboard(ctx); err != nil {
+		return err
+	}
+	a.timeline.Note(timeline.Event{Kind: timeline.Marker, Name: "the keyboard helper is on the device"})
+	return nil
+}
+
 // furnish installs builds beside, puts files onto the device, and sets it as the work wants it.
 func (a *attempt) furnish(ctx context.Context) error {
 	spec := a.hold.Spec
 	for _, b := range spec.Beside {
 		if err := a.beside(ctx, b.Build, b.Ref); err != nil {
+			return err
+		}
+	}
+	if slices.Contains(spec.Helpers, work.HelperKeyboard) {
+		if err := a.layKeyboard(ctx); err != nil {
 			return err
 		}
 	}

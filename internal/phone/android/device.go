@@ -55,6 +55,7 @@ type Device struct {
 	keeps    keeping
 	changed  []setting      // by a case, as they were before, the first change first
 	settled  []setting      // for an attempt
+	keyboard bool           // ours is chosen, see LayKeyboard
 	noted    bool           // how to put something back is noted on the device
 	dump     []byte         // the last of the tree that could be read
 	screen   *uitree.Screen // what it says

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
 
 	"tessellant/internal/phone"
 )
@@ -47,14 +48,18 @@ const (
 	perKey      = 200 * time.Millisecond
 )
 
+// keyed says whether the input command takes a character.
+func keyed(r rune) bool { return r >= ' ' && r <= '~' }
+
 // Type enters text. The device's input command takes printable ASCII alone; a
-// new line is typed as the Enter key.
+// new line is typed as the Enter key. Where our keyboard is (LayKeyboard), it types lines that have other characters.
 func (d *Device) Type(ctx context.Context, text string) error {
 	if len(text) > maxText {
 		return fmt.Errorf("the text has %d bytes; %d can be typed at once", len(text), maxText)
 	}
+	by := d.laid()
 	for _, r := range text {
-		if r != '\n' && (r < ' ' || r > '~') {
+		if !by && r != '\n' && !keyed(r) || unicode.IsControl(r) && r != '\n' {
 			return &phone.Untypable{Text: text, Rune: r}
 		}
 	}
@@ -63,6 +68,12 @@ func (d *Device) Type(ctx context.Context, text string) error {
 			if err := d.Press(ctx, phone.Enter); err != nil {
 				return err
 			}
+		}
+		if strings.ContainsFunc(line, func(r rune) bool { return !keyed(r) }) {
+			if err := d.typeBy(ctx, line); err != nil {
+				return err
+			}
+			continue
 		}
 		// The command takes %s for a blank, so a text that has %s in it is typed in two parts.
 		parts := strings.SplitAfter(line, "%")

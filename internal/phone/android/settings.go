@@ -267,7 +267,7 @@ func (d *Device) Unsettle(ctx context.Context) error {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.settled, d.changed, d.noted, d.languages = nil, nil, false, nil
+	d.settled, d.changed, d.noted, d.languages, d.keyboard = nil, nil, false, nil, false
 	return nil
 }
 

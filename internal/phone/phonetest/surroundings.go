@@ -195,6 +195,33 @@ var surroundings = []check{
 		require.False(p, next(more).Key, "the other one goes on")
 		require.NoError(p, other.Close())
 	}},
+	{"any text", "LayKeyboard puts a keyboard on the phone with which Type takes any text, and Unsettle puts its own back; it is uninstalled like any app.", func(p *probe) {
+		typist, types := p.unit.Typist, p.unit.Typist != nil
+		settler, settles := p.unit.Settler, p.unit.Settler != nil
+		if !types || !settles {
+			p.Skip("this phone takes no keyboard of ours")
+		}
+		require.NoError(p, typist.LayKeyboard(p.ctx))
+		require.NoError(p, typist.LayKeyboard(p.ctx), "once more")
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		p.tap("#search")
+		const text = "Küste 100% 'a' 潮だまり 🦀"
+		require.NoError(p, p.Phone.Type(p.ctx, text))
+		require.Equal(p, text, p.find("#search").Value)
+		require.NoError(p, p.Phone.Type(p.ctx, " plain"))
+		require.Equal(p, text+" plain", p.find("#search").Value, "the input command goes on beside it")
+		var u *phone.Untypable
+		require.ErrorAs(p, p.Phone.Type(p.ctx, "a\x07"), &u)
+		require.NoError(p, p.Phone.Clear(p.ctx, p.App.ID))
+		require.NoError(p, p.Phone.Launch(p.ctx, p.App))
+		p.find("#search")
+		var refused *phone.Refused
+		require.ErrorAs(p, p.Phone.Type(p.ctx, "ü"), &refused, "no field has the focus")
+		require.NoError(p, settler.Unsettle(p.ctx))
+		require.ErrorAs(p, p.Phone.Type(p.ctx, "ü"), &u)
+		require.NoError(p, p.Phone.Uninstall(p.ctx, typist.KeyboardApp()))
+		require.NoError(p, settler.Settle(p.ctx))
+	}},
 	{"proxy", "Proxy leads the apps through a port of this machine, and Unsettle puts it back.", func(p *probe) {
 		proxied, ok := p.unit.Proxied, p.unit.Proxied != nil
 		settler, settles := p.unit.Settler, p.unit.Settler != nil

@@ -66,6 +66,7 @@ type HoldRequest struct {
 	Build          string        // a reference, to be installed at once; "": none
 	For            time.Duration // from when the device is ready
 	Name           string        // what people call it
+	Helpers        []string      // that may be installed: work.Helpers
 	IdempotencyKey string        // asked again with it, it is the same hold
 }
 
@@ -79,6 +80,9 @@ func (q HoldRequest) check(title string) error {
 		return refuse.New(refuse.Invalid, title, "keep it within 200 bytes, as UTF-8", "the name is too long, or is not text")
 	case len(q.IdempotencyKey) > 100:
 		return refuse.New(refuse.Invalid, title, "keep it within 100 bytes", "the Idempotency-Key is too long")
+	}
+	if err := work.CheckHelpers(q.Helpers); err != nil {
+		return refuse.New(refuse.Invalid, title, "leave it out", "%v", err)
 	}
 	return nil
 }
@@ -112,7 +116,7 @@ func (s *Hands) Hold(ctx context.Context, who store.Identity, q HoldRequest) (v 
 		return v, false, refuse.New(refuse.Refused, title, "give some back: tessellant hold list --going", "people of this workspace hold %d devices, or wait for them, and no more may be", maxHolds)
 	}
 	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: hash[:], Name: q.Name, Created: time.Now().UTC().Truncate(time.Millisecond), ByHand: true}
-	r := store.SessionRequest{Where: w.Where, Patience: holdPatience.Seconds(), Limit: q.For.Seconds(), Recording: recording.Usual()}
+	r := store.SessionRequest{Where: w.Where, Patience: holdPatience.Seconds(), Limit: q.For.Seconds(), Recording: recording.Usual(), Helpers: q.Helpers}
 	if q.Device != "" {
 		r.Where = []string{"serial=" + q.Device}
 	}

@@ -44,6 +44,7 @@ type Request struct {
 	Spread     bool         // the cases are shared out among devices that are alike
 	Others     []string     // builds for devices of other platforms
 	Beside     []string     // builds to install besides
+	Helpers    []string     // that may be installed: work.Helpers
 	Routes     []string     // from apps to the machine of who starts it
 	Put        []work.File  // files of the package to put onto the device
 	Fetch      []string     // files of the device to keep
@@ -124,6 +125,9 @@ func (q *Request) Check() error {
 	if q.Recording == nil {
 		usual := recording.Usual()
 		q.Recording = &usual
+	}
+	if err := work.CheckHelpers(q.Helpers); err != nil {
+		return wrong("leave it out", "%v", err)
 	}
 	if _, err := routes.ParseAll(q.Routes); err != nil {
 		return wrong("write [NAME:]PORT[=LOCAL], such as 3000", "%v", err)

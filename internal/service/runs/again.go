@@ -63,7 +63,7 @@ func (s *Runs) Again(ctx context.Context, who store.Identity, id string, a Again
 		return q, saves, err
 	}
 	k := r.Request.V
-	q = plans.Request{Build: r.BuildID, Package: r.PackageID, LimitSeconds: r.LimitSeconds, Confirm: k.Confirm, Attempts: k.Attempts, Inputs: k.Inputs, Secrets: a.Secrets, Name: r.Name, Labels: a.Labels, Others: k.Others, Beside: k.Beside, Routes: k.Routes, Put: k.Put, Fetch: k.Fetch, Recording: k.Recording, Bounds: k.Bounds, Remarks: k.Remarks}
+	q = plans.Request{Build: r.BuildID, Package: r.PackageID, LimitSeconds: r.LimitSeconds, Confirm: k.Confirm, Attempts: k.Attempts, Inputs: k.Inputs, Secrets: a.Secrets, Name: r.Name, Labels: a.Labels, Others: k.Others, Beside: k.Beside, Helpers: k.Helpers, Routes: k.Routes, Put: k.Put, Fetch: k.Fetch, Recording: k.Recording, Bounds: k.Bounds, Remarks: k.Remarks}
 	if a.Build != "" {
 		q.Build = a.Build
 	}

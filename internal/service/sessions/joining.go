@@ -30,8 +30,8 @@ func (s *Sessions) join(ctx context.Context, who store.Identity, c w3c.Capabilit
 	if err != nil {
 		return remoteend.Answer(w3c.Fail(w3c.InvalidArgument, "%v", err))
 	}
-	if w.Build != "" || len(w.Where) > 0 || len(w.Conditions) > 0 {
-		return remoteend.Answer(w3c.Fail(w3c.InvalidArgument, "tessellant:hold: the device is held already, so that build, where and conditions can't be chosen; leave them out"))
+	if w.Build != "" || len(w.Where)+len(w.Conditions)+len(w.Helpers) > 0 {
+		return remoteend.Answer(w3c.Fail(w3c.InvalidArgument, "tessellant:hold: the device is held already, so that build, where, conditions and helpers can't be chosen; leave them out"))
 	}
 	if !access.May(who.Role, access.Test) {
 		return remoteend.Answer(w3c.Fail(w3c.SessionNotCreated, "tessellant:hold: a key of the role %s may not work on a device that is held", who.Role))

@@ -237,7 +237,7 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 		return remoteend.Answer(w3c.Fail(w3c.SessionNotCreated, "%d sessions of this workspace wait for a device already, and no more may; open fewer at once", waiting))
 	}
 	wire := strings.ToLower(rand.Text())
-	q := store.SessionRequest{Where: w.Where, Patience: w.Patience.Seconds(), Limit: w.Limit.Seconds(), Idle: w.Idle.Seconds(), Recording: w.Recording, Conditions: w.Conditions, Standard: w.Standard}
+	q := store.SessionRequest{Where: w.Where, Patience: w.Patience.Seconds(), Limit: w.Limit.Seconds(), Idle: w.Idle.Seconds(), Recording: w.Recording, Conditions: w.Conditions, Helpers: w.Helpers, Standard: w.Standard}
 	x := store.Session{ID: store.NewID(), WorkspaceID: who.WorkspaceID, Token: tokenHash(wire), Group: w.Group, Name: w.Name, Created: time.Now().UTC().Truncate(time.Millisecond)}
 	if build != nil {
 		x.BuildID.String, x.BuildID.Valid, q.Build = build.ID, true, build.Ref()

@@ -36,6 +36,7 @@ func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int, b
 		s.Beside = append(s.Beside, app(x))
 	}
 	s.Put, s.Fetch, s.Remarks = q.Put, q.Fetch, q.Remarks
+	s.Helpers = q.Helpers
 	all, _ := routes.ParseAll(q.Routes) // they were checked when the run was planned
 	for _, r := range all {
 		s.Routes = append(s.Routes, r.At())
@@ -58,7 +59,7 @@ func Run(b store.Build, p store.Package, q store.RunRequest, limitSeconds int, b
 
 // Session is what a session wants.
 func Session(q store.SessionRequest, b *store.Build) work.Spec {
-	s := work.Spec{Content: work.Content{Kind: work.Commands, Capabilities: q.Standard}, Conditions: q.Set(),
+	s := work.Spec{Content: work.Content{Kind: work.Commands, Capabilities: q.Standard}, Conditions: q.Set(), Helpers: q.Helpers,
 		Recording: q.Recording, Limits: work.Limits{Whole: work.Seconds(q.Limit), Idle: work.Seconds(q.Idle), Attempts: 1}}
 	if b != nil {
 		s.App = app(*b)

@@ -330,7 +330,7 @@ func (p *Phone) dumpsys(c *call) int {
 		up, asked := false, false
 		if a := p.frontApp(); a != nil && p.asking == nil {
 			up, _ = a.Keyboard()
-			asked = up || a.Focused() && p.traits.HardKeys
+			asked = up || a.Focused() && (p.traits.HardKeys || p.method(p.keyboard) != nil)
 		}
 		c.say("Current Input Method Manager state:\n  mShowRequested=%v mShowExplicitlyRequested=%v mShowForced=false mInputShown=%v\n", asked, asked, asked)
 		c.say("Current InputMethodService state:\n  mWindowCreated=true mWindowAdded=true\n  mWindowVisible=%v mWasVisible=%v mInShowWindow=false\n  mIsInputViewShown=%v mStatusIcon=0\n", asked, asked, up)

@@ -196,34 +196,3 @@ func (p *Phone) key(name string) {
 		p.sleepNow()
 	}
 }
-
-const (
-	latinKeyboard     = "com.android.inputmethod.latin/.LatinIME"
-	composingKeyboard = "com.android.inputmethod.pinyin/.PinyinIME"
-)
-
-// ime list -s | set ID | enable ID
-func (p *Phone) ime(c *call) int {
-	p.take(c.ctx, 50, 120)
-	if p.notYet(c, "input_method") {
-		return 20
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	known := []string{latinKeyboard}
-	if p.traits.Composing {
-		known = []string{composingKeyboard, latinKeyboard}
-	}
-	switch {
-	case len(c.args) == 2 && c.args[0] == "list" && c.args[1] == "-s":
-		c.say("%s\n", strings.Join(known, "\n"))
-	case len(c.args) == 2 && c.args[0] == "set" && slices.Contains(known, c.args[1]):
-		p.keyboard = c.args[1]
-		p.settings["secure/default_input_method"] = p.keyboard
-		c.say("Input method %s selected\n", c.args[1])
-	case len(c.args) == 2 && c.args[0] == "set":
-		fmt.Fprintf(c.err, "Unknown id: %s\n", c.args[1])
-		return 255
-	}
-	return 0
-}

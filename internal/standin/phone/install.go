@@ -9,17 +9,20 @@ import (
 	"image"
 	"image/png"
 	"math/rand/v2"
+	"strings"
 
 	"tessellant/internal/core/appfile"
+	"tessellant/internal/standin/app"
 )
 
 type installed struct {
-	facts  appfile.Facts
-	source string // the behaviour file; "": none
-	icon   image.Image
-	size   int
-	proc   *process
-	memory *rand.Rand // when there is little, see wantsMemory
+	facts    appfile.Facts
+	source   string        // the behaviour file; "": none
+	keyboard *app.Keyboard // it is an input method; nil: it is none
+	icon     image.Image
+	size     int
+	proc     *process
+	memory   *rand.Rand // when there is little, see wantsMemory
 	// Runtime permissions by their last words: what the app has, how often it was denied, and what it may not ask for again.
 	granted, never map[string]bool
 	denied         map[string]int
@@ -73,6 +76,11 @@ func (p *Phone) install(raw []byte, o installOptions) string {
 	}
 	if src, err := file.Entry("assets/behaviour.star", 256<<10); err == nil {
 		in.source = string(src)
+		if strings.Contains(in.source, "INPUT_METHOD") {
+			if in.keyboard, err = app.ReadKeyboard(in.source); err != nil {
+				return fail("INSTALL_FAILED_DEXOPT", "%v", err)
+			}
+		}
 	}
 	if icon := file.Icon(facts.IconPath); icon != nil {
 		in.icon, _ = png.Decode(bytes.NewReader(icon))

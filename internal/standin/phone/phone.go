@@ -63,10 +63,12 @@ type Phone struct {
 	sealed   bool      // it has not been unlocked since it was switched on
 	restless bool
 	folded   bool
-	asking   *asking       // nil: no permission is asked for
-	dumping  bool          // somebody reads the tree
-	filmed   chan struct{} // closed when the encoder breaks
-	keyboard string        // that is in use: one of keyboards
+	asking   *asking         // nil: no permission is asked for
+	dumping  bool            // somebody reads the tree
+	filmed   chan struct{}   // closed when the encoder breaks
+	keyboard string          // that is in use
+	enabled  map[string]bool // input methods that were installed, and may be chosen
+
 }
 
 type installSession struct{ apks [][]byte }
@@ -110,9 +112,7 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 		p.settings["system/screen_off_timeout"] = strconv.FormatInt(t.Sleeps.Milliseconds(), 10)
 	}
 	p.set.zone = "Europe/London"
-	if p.keyboard = latinKeyboard; t.Composing {
-		p.keyboard = composingKeyboard
-	}
+	p.keyboard, p.enabled = p.ownKeyboards()[0], map[string]bool{}
 	p.settings["secure/default_input_method"] = p.keyboard
 	p.log("system", 812, 'I', "SystemServer", "Entered the Android system server!")
 	p.log("system", 812, 'I', "PackageManager", "Finished scanning, %d packages", 143)
@@ -212,7 +212,7 @@ func (p *Phone) changed() {
 func (p *Phone) device(id string) app.Device {
 	w, h := p.size()
 	return app.Device{API: p.traits.API, DPI: p.density(), FontScale: p.textScale(), Language: p.speaks(id), MemoryMB: p.traits.MemoryGB * 1024,
-		ScreenW: w, ScreenH: h, StatusBarH: p.dp(24), NavBarH: p.navHeight(), Dark: p.night, HardKeys: p.traits.HardKeys}
+		ScreenW: w, ScreenH: h, StatusBarH: p.dp(24), NavBarH: p.navHeight(), Dark: p.night, HardKeys: p.traits.HardKeys || p.method(p.keyboard) != nil}
 }
 
 // turns is how often the screen is turned by a quarter. The sensor says that nobody turns the phone.

@@ -92,6 +92,7 @@ func (p *Phone) pm(c *call) int {
 		}
 		p.kill(name)
 		delete(p.apps, name)
+		p.removed()
 		delete(p.set.languages, name)
 		p.changed()
 		return answer("Success")
@@ -267,6 +268,8 @@ func (p *Phone) am(c *call) int {
 			c.say("Warning: Activity not started, its current task has been brought to the front\nStatus: ok\nLaunchState: HOT\nActivity: %s/%s\nTotalTime: 0\nWaitTime: 6\nComplete\n", id, activity)
 		}
 		return 0
+	case "broadcast":
+		return p.broadcast(c)
 	case "force-stop":
 		p.take(c.ctx, 80, 160)
 		p.mu.Lock()
