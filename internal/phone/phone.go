@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"image"
 	"io"
+	"net"
 	"time"
 
 	"tessellant/internal/core/conditions"
@@ -282,6 +283,20 @@ func (r *Restless) Error() string {
 		return s + ", and was never read before"
 	}
 	return s + fmt.Sprintf("; what was on it %d s ago is known", int(time.Since(r.Seen).Round(time.Second).Seconds()))
+}
+
+// Webbed is a phone whose web views and browser can be spoken to by the DevTools protocol.
+type Webbed interface {
+	// WebViews lists where they listen now.
+	WebViews(ctx context.Context) ([]WebView, error)
+	// DialWeb connects to one.
+	DialWeb(ctx context.Context, socket string) (net.Conn, error)
+}
+
+// WebView is where the web views of an app, or the browser, listen.
+type WebView struct {
+	Socket string // its name on the phone
+	App    string // the app's id; "": it was not told
 }
 
 // Typist is a phone on which a keyboard of ours can be put, with which Type takes any text.

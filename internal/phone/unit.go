@@ -58,6 +58,7 @@ type Unit struct {
 	Touchable   Touchable
 	Drawer      Drawer
 	Typist      Typist
+	Webbed      Webbed
 	Passage     Passage
 }
 
@@ -79,6 +80,7 @@ func Of(p Phone) *Unit {
 	u.Fingers, _ = p.(Fingers)
 	u.Files, _ = p.(Files)
 	u.Typist, _ = p.(Typist)
+	u.Webbed, _ = p.(Webbed)
 	u.Heart, _ = p.(Heart)
 	u.Storage, _ = p.(Storage)
 	u.Fitness, _ = p.(Fitness)

@@ -28,6 +28,12 @@ func (c *command) ours() (any, *w3c.Error) {
 		return nil, c.app()
 	case "Get Apps":
 		return c.apps()
+	case "Get Contexts":
+		return c.contexts()
+	case "Get Context":
+		return c.contextNow(), nil
+	case "Switch Context":
+		return nil, c.switchContext()
 	case "Set Conditions":
 		return nil, c.setConditions()
 	case "Get Orientation":

@@ -54,6 +54,8 @@ type Notes interface {
 	EndCase(ctx context.Context, verdict, message string) error
 	// Mark says how the session came out as a whole.
 	Mark(verdict, message string)
+	// Console is told of a line of a page's own console, or of a fault of its scripts: level is log, warning or error.
+	Console(level, text string)
 	// DeviceLog gives the device's log from a place on, and the place behind it.
 	DeviceLog(ctx context.Context, since int64) (lines []string, next int64, err error)
 }
@@ -139,6 +141,18 @@ func (s *Session) Ended() bool {
 	defer s.mu.Unlock()
 	return s.ended
 }
+
+// Close lets go of what it holds open: no command comes any more.
+func (s *Session) Close() {
+	select {
+	case s.turn <- struct{}{}:
+		defer func() { <-s.turn }()
+		s.leaveWeb()
+	case <-time.After(closeTakes): // a command is at work still, and ends with its device
+	}
+}
+
+const closeTakes = 5 * time.Second
 
 // Standing is the error of the last command that has ended and was not one to end with; nil: it did not fail.
 func (s *Session) Standing() *w3c.Error {

@@ -72,7 +72,8 @@ func (k *kept) EndCase(_ context.Context, v, m string) error {
 	k.add(&k.said, "end "+v+" "+m)
 	return nil
 }
-func (k *kept) Mark(v, m string) { k.add(&k.said, "mark "+v+" "+m) }
+func (k *kept) Mark(v, m string)           { k.add(&k.said, "mark "+v+" "+m) }
+func (k *kept) Console(level, text string) { k.add(&k.said, "console "+level+" "+text) }
 func (k *kept) DeviceLog(_ context.Context, since int64) ([]string, int64, error) {
 	return []string{"a line"}, since + 1, nil
 }

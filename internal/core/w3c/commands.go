@@ -43,6 +43,9 @@ func (c Command) Reason(in Context) string {
 	if lacks == 0 {
 		return ""
 	}
+	if in.Own {
+		return cmp.Or(in.Without[lacks], c.About)
+	}
 	return cmp.Or(c.About, in.Without[lacks])
 }
 
@@ -67,7 +70,7 @@ const (
 var effects = map[string]Effect{
 	"Set Timeouts": Looks, "Switch To Window": Looks, "Switch To Frame": Looks, "Switch To Parent Frame": Looks,
 	"Find Element": Looks, "Find Elements": Looks, "Find Element From Element": Looks, "Find Elements From Element": Looks, "Find Element From Shadow Root": Looks, "Find Elements From Shadow Root": Looks,
-	"Get Device Log": Looks, "Fetch File": Looks, "Get Apps": Looks,
+	"Get Device Log": Looks, "Fetch File": Looks, "Get Apps": Looks, "Switch Context": Looks,
 	"Begin Case": Marks, "End Case": Marks, "Step": Marks, "Mark Session": Marks, "Hide Next Text": Marks,
 }
 
@@ -138,8 +141,8 @@ var Commands = []Command{
 	{"POST", "/session/{session id}/cookie", "Add Cookie", Page, false, ""},
 	{"DELETE", "/session/{session id}/cookie/{name}", "Delete Cookie", Page, false, ""},
 	{"DELETE", "/session/{session id}/cookie", "Delete All Cookies", Page, false, ""},
-	{"POST", "/session/{session id}/actions", "Perform Actions", Hands, true, "touch, pen and mouse are fingers; keys; no wheel. A finger that stays down is carried out when it lifts"},
-	{"DELETE", "/session/{session id}/actions", "Release Actions", Hands, false, ""},
+	{"POST", "/session/{session id}/actions", "Perform Actions", Gestures, true, "touch, pen and mouse are fingers; keys; no wheel. A finger that stays down is carried out when it lifts"},
+	{"DELETE", "/session/{session id}/actions", "Release Actions", Gestures, false, ""},
 	{"POST", "/session/{session id}/alert/dismiss", "Dismiss Alert", Dialogs, false, "an app's dialog is part of the screen: find its buttons"},
 	{"POST", "/session/{session id}/alert/accept", "Accept Alert", Dialogs, false, "an app's dialog is part of the screen: find its buttons"},
 	{"GET", "/session/{session id}/alert/text", "Get Alert Text", Dialogs, false, "an app's dialog is part of the screen: find its texts"},
@@ -157,6 +160,9 @@ var Extensions = []Command{
 	{"POST", "/session/{session id}/tessellant/app/clear", "Clear App", Phone, false, `deletes its data; {"app": id of one installed for the session}, or {} for its build`},
 	{"POST", "/session/{session id}/tessellant/app/remove", "Remove App", Phone, false, `{"app": id of one that was installed for the session}`},
 	{"GET", "/session/{session id}/tessellant/apps", "Get Apps", Phone, false, `the apps that are not the system's: [{"app": id, "version": its code}]`},
+	{"GET", "/session/{session id}/tessellant/contexts", "Get Contexts", Phone, false, `the screen and the pages of web views: [{"context": "native"}, {"context": "web:…", "app": id, "title": …, "url": …}]`},
+	{"GET", "/session/{session id}/tessellant/context", "Get Context", Phone, false, "which of them commands work on: \"native\" unless it was switched"},
+	{"POST", "/session/{session id}/tessellant/context", "Switch Context", Phone, false, `{"context": "native", or one that was listed}; or {"context": "web", "url": part of its address}, which waits for it as long as the implicit timeout`},
 	{"GET", "/session/{session id}/tessellant/orientation", "Get Orientation", Phone, false, `"portrait" or "landscape"`},
 	{"POST", "/session/{session id}/tessellant/orientation", "Set Orientation", Phone, false, `{"orientation": "landscape"}`},
 	{"POST", "/session/{session id}/tessellant/network", "Set Network", Phone, false, `{"network": "edge"}; offline, full, or numbers as 120ms/2000/500/1: round trip, kbit/s down, up, % lost`},

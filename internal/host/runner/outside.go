@@ -120,6 +120,18 @@ func (g *Outside) Step(ctx context.Context, name string) error {
 	return record.Notes{R: g.k.Timeline, P: g.k.Unit}.Step(ctx, name, "", nil, false)
 }
 
+// Console implements remoteend.Notes.
+func (g *Outside) Console(level, text string) { console(g.k.Timeline, level, text) }
+
+// console notes a line of a page's own console.
+func console(on *record.Timeline, level, text string) {
+	e := timeline.Event{Kind: timeline.Log, Name: "console", Answer: text}
+	if level == "error" {
+		e.Error = text
+	}
+	on.Note(e)
+}
+
 // BeginCase implements remoteend.Notes.
 func (g *Outside) BeginCase(_ context.Context, name string) error {
 	g.mu.Lock()

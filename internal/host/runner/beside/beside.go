@@ -246,6 +246,7 @@ func (n notes) Command(c phone.Command) { n.k.Timeline.Command(c) }
 func (n notes) Log(string)              {}
 func (n notes) Secret(text string)      { n.k.Mask.Add(text) }
 func (n notes) Mark(string, string)     {}
+func (n notes) Console(string, string)  {}
 
 func (n notes) Step(ctx context.Context, name string) error {
 	return n.Notes.Step(ctx, name, "", nil, false)

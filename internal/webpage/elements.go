@@ -1,0 +1,510 @@
+package webpage
+
+// Elements: found, asked, clicked, typed into (sections 12 and 13 of the standard).
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tessellant/internal/core/w3c"
+	"tessellant/internal/devtools"
+)
+
+// ShadowKey is the name under which a shadow root's reference stands (section 12.2, "web shadow root identifier").
+const ShadowKey = "shadow-6066-11e4-a52e-4f735466cecf"
+
+// refer gives an object its reference: the same each time.
+func (x *Page) refer(ctx context.Context, o object) (string, error) {
+	var d struct {
+		Node struct{ BackendNodeID int }
+	}
+	if err := x.do(ctx, "DOM.describeNode", map[string]any{"objectId": string(o)}, &d); err != nil {
+		return "", err
+	}
+	ref := fmt.Sprintf("w-%s-%d", x.id, d.Node.BackendNodeID)
+	if len(x.refs) >= maxRefs {
+		clear(x.refs)
+	}
+	x.refs[ref] = string(o)
+	return ref, nil
+}
+
+// element finds the object of a reference, which is in its document still.
+func (x *Page) element(ctx context.Context, ref string) (object, *w3c.Error) {
+	o, known := x.refs[ref]
+	if !known {
+		return "", w3c.Fail(w3c.NoSuchElement, "there is no element with the reference %.100q in this page", ref)
+	}
+	var here bool
+	err := x.value(ctx, object(o), &here, `function() { return this.isConnected && this.ownerDocument.defaultView !== null }`)
+	if err == nil && !here {
+		return "", w3c.Fail(w3c.StaleElementReference, "the element is not in the document any more; find it again")
+	}
+	return object(o), failed("look for the element", err)
+}
+
+// findBy finds elements below one, or in the whole document.
+const findBy = `function(using, value, root) {
+	root = root || document;
+	const text = (e) => (e.innerText ?? e.textContent ?? '').replace(/\s+/g, ' ').trim();
+	switch (using) {
+	case 'css selector': return [...root.querySelectorAll(value)];
+	case 'tag name': return [...(root.getElementsByTagName ? root.getElementsByTagName(value) : root.querySelectorAll(value))];
+	case 'link text': return [...root.querySelectorAll('a')].filter((e) => text(e) === value.trim());
+	case 'partial link text': return [...root.querySelectorAll('a')].filter((e) => text(e).includes(value));
+	case 'xpath': {
+		const all = document.evaluate(value, root, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null), out = [];
+		for (let i = 0; i < all.snapshotLength; i++) {
+			const n = all.snapshotItem(i);
+			if (n.nodeType !== Node.ELEMENT_NODE) throw new DOMException('it gives what is no element', 'SyntaxError');
+			out.push(n);
+		}
+		return out;
+	}}
+}`
+
+// mostFound is how many elements a command may find.
+const mostFound = 5000
+
+// Find finds elements as long as the implicit timeout lasts; from is the reference of the element, or shadow root, below which. One: the first will do.
+func (x *Page) Find(ctx context.Context, using, value, from string, one bool) (refs []string, werr *w3c.Error) {
+	switch using {
+	case "css selector", "xpath", "link text", "partial link text", "tag name":
+	default:
+		return nil, w3c.Fail(w3c.InvalidArgument, "there is no strategy %.50q", using)
+	}
+	begun := time.Now()
+	for {
+		root := any(nil)
+		if from != "" {
+			o, err := x.root(ctx, from)
+			if err != nil {
+				return nil, err
+			}
+			root = o
+		}
+		r, err := x.call(ctx, "", findBy, false, using, value, root)
+		var t *thrown
+		if errors.As(err, &t) {
+			return nil, w3c.Fail(w3c.InvalidSelector, "the locator %.200q can't be used: %v", value, t)
+		}
+		var no *devtools.Error
+		if err != nil && !(errors.As(err, &no) && isStale(no.Message)) { // it is navigating: once more
+			return nil, failed("find", err)
+		}
+		if err == nil {
+			found, err := x.list(ctx, r)
+			if err != nil {
+				return nil, failed("find", err)
+			}
+			if one && len(found) > 1 {
+				found = found[:1]
+			}
+			for _, o := range found {
+				ref, err := x.refer(ctx, o)
+				if err != nil {
+					return nil, failed("find", err)
+				}
+				refs = append(refs, ref)
+			}
+			if len(refs) > 0 {
+				return refs, nil
+			}
+		}
+		left := x.Timeouts.Implicit - time.Since(begun)
+		if left <= 0 {
+			return nil, nil
+		}
+		select {
+		case <-time.After(min(left, poll)):
+		case <-ctx.Done():
+			return nil, failed("find", ctx.Err())
+		}
+	}
+}
+
+// list gives the objects of an array.
+func (x *Page) list(ctx context.Context, r remote) (out []object, err error) {
+	if r.ObjectID == "" {
+		return nil, nil
+	}
+	var props struct {
+		Result []struct {
+			Name       string
+			Enumerable bool
+			Value      remote
+		}
+	}
+	if err := x.do(ctx, "Runtime.getProperties", map[string]any{"objectId": r.ObjectID, "ownProperties": true}, &props); err != nil {
+		return nil, err
+	}
+	for _, p := range props.Result {
+		if p.Enumerable && p.Value.ObjectID != "" && len(out) < mostFound {
+			out = append(out, object(p.Value.ObjectID))
+		}
+	}
+	return out, nil
+}
+
+// root is an element, or a shadow root, below which is looked.
+func (x *Page) root(ctx context.Context, ref string) (object, *w3c.Error) {
+	if !strings.HasPrefix(ref, "s-") {
+		return x.element(ctx, ref)
+	}
+	o, known := x.refs[ref]
+	if !known {
+		return "", w3c.Fail(w3c.NoSuchShadowRoot, "there is no shadow root with the reference %.100q in this page", ref)
+	}
+	var here bool
+	err := x.value(ctx, object(o), &here, `function() { return this.isConnected }`)
+	if err == nil && !here {
+		return "", w3c.Fail(w3c.DetachedShadowRoot, "the shadow root is not in the document any more")
+	}
+	if werr := failed("look for the shadow root", err); werr != nil && werr.Code == w3c.StaleElementReference {
+		return "", w3c.Fail(w3c.DetachedShadowRoot, "the shadow root is not in the document any more")
+	}
+	return object(o), failed("look for the shadow root", err)
+}
+
+// Shadow gives the reference of an element's shadow root.
+func (x *Page) Shadow(ctx context.Context, ref string) (string, *w3c.Error) {
+	e, werr := x.element(ctx, ref)
+	if werr != nil {
+		return "", werr
+	}
+	r, err := x.call(ctx, e, `function() { return this.shadowRoot }`, false)
+	if err != nil {
+		return "", failed("look for the shadow root", err)
+	}
+	if r.ObjectID == "" {
+		return "", w3c.Fail(w3c.NoSuchShadowRoot, "the element has no shadow root")
+	}
+	shadow, err := x.refer(ctx, object(r.ObjectID))
+	if err != nil {
+		return "", failed("look for the shadow root", err)
+	}
+	as := "s-" + strings.TrimPrefix(shadow, "w-")
+	x.refs[as] = r.ObjectID
+	return as, nil
+}
+
+// Active gives the element that has the focus.
+func (x *Page) Active(ctx context.Context) (string, *w3c.Error) {
+	r, err := x.call(ctx, "", `function() { return document.activeElement || document.body }`, false)
+	if err != nil {
+		return "", failed("find what has the focus", err)
+	}
+	if r.ObjectID == "" {
+		return "", w3c.Fail(w3c.NoSuchElement, "no element has the focus")
+	}
+	ref, err := x.refer(ctx, object(r.ObjectID))
+	return ref, failed("find what has the focus", err)
+}
+
+// asks are the functions that say something of an element; name is the argument of those that have one.
+var asks = map[string]string{
+	"Get Element Text": `function() {
+		if (!(` + displayed + `).call(this)) return '';
+		const text = (e) => { // what stands in a textarea by its document counts, though it is no rendered text
+			if (e.nodeType === Node.TEXT_NODE) return e.data.trim();
+			if (e.nodeType !== Node.ELEMENT_NODE || e !== this && !e.checkVisibility()) return '';
+			if (e.localName === 'textarea') return e.textContent;
+			if (!e.querySelector?.('textarea')) return e.innerText ?? e.textContent ?? '';
+			return [...e.childNodes].map(text).filter((t) => t.trim()).join('\n');
+		};
+		return text(this).replace(/\u00a0/g, ' ').replace(/[ \t]+\n/g, '\n').replace(/\n[ \t]+/g, '\n').replace(/\n{2,}/g, '\n').trim();
+	}`,
+	"Get Element Tag Name":  `function() { return this.localName ?? this.tagName }`,
+	"Is Element Displayed":  displayed,
+	"Is Element Enabled":    `function() { return !this.matches(':disabled') }`,
+	"Is Element Selected":   `function() { return this.localName === 'option' ? this.selected : /^(checkbox|radio)$/.test(this.type) && this.localName === 'input' ? this.checked : false }`,
+	"Get Element CSS Value": `function(name) { return getComputedStyle(this).getPropertyValue(name) }`,
+	"Get Element Rect":      `function() { const r = this.getBoundingClientRect(); return {x: r.x + window.scrollX, y: r.y + window.scrollY, width: r.width, height: r.height} }`,
+	"Get Element Attribute": `function(name) {
+		const as = ['allowfullscreen', 'async', 'autofocus', 'autoplay', 'checked', 'controls', 'default', 'defer', 'disabled', 'formnovalidate', 'inert', 'ismap', 'itemscope', 'loop', 'multiple', 'muted', 'nomodule', 'novalidate', 'open', 'playsinline', 'readonly', 'required', 'reversed', 'selected', 'hidden'];
+		if (as.includes(name.toLowerCase())) return this.hasAttribute(name) ? 'true' : null;
+		return this.getAttribute(name);
+	}`,
+}
+
+// displayed is the standard's appendix on displayedness, as a browser tells it.
+const displayed = `function() {
+	if (this.localName === 'option' || this.localName === 'optgroup') { const s = this.closest('select'); return !!s && s.checkVisibility({visibilityProperty: true, opacityProperty: true}) }
+	if (this.localName === 'body') return true;
+	if (!this.checkVisibility({visibilityProperty: true, opacityProperty: true})) return false;
+	const sized = (e) => { const r = e.getBoundingClientRect(); return r.width > 0 && r.height > 0 || [...e.childNodes].some((n) => n.nodeType === Node.TEXT_NODE ? n.data.trim() !== '' : n.nodeType === Node.ELEMENT_NODE && sized(n)) };
+	return sized(this);
+}`
+
+// Ask asks an element something: the name of the standard's command says what.
+func (x *Page) Ask(ctx context.Context, what, ref, name string) (v any, werr *w3c.Error) {
+	e, werr := x.element(ctx, ref)
+	if werr != nil {
+		return nil, werr
+	}
+	var err error
+	switch what {
+	case "Get Computed Role", "Get Computed Label":
+		return x.accessible(ctx, e, what)
+	case "Get Element Property":
+		return x.run(ctx, e, `function(name) { return this[name] }`, []any{name})
+	default:
+		err = x.value(ctx, e, &v, asks[what], name)
+	}
+	return v, failed("ask the element", err)
+}
+
+// accessible asks what assistive technology is told of an element.
+func (x *Page) accessible(ctx context.Context, e object, what string) (any, *w3c.Error) {
+	var tree struct {
+		Nodes []struct {
+			Ignored    bool
+			Role, Name struct{ Value any }
+		}
+	}
+	if err := x.do(ctx, "Accessibility.getPartialAXTree", map[string]any{"objectId": string(e), "fetchRelatives": false}, &tree); err != nil {
+		return nil, failed("ask the element", err)
+	}
+	role, name := any("none"), any("")
+	if len(tree.Nodes) > 0 {
+		if n := tree.Nodes[0]; n.Role.Value != nil {
+			role = n.Role.Value
+			if n.Name.Value != nil {
+				name = n.Name.Value
+			}
+		}
+	}
+	if what == "Get Computed Role" {
+		return role, nil
+	}
+	return name, nil
+}
+
+// aim scrolls an element into view and gives the point at which it is clicked (section 12.1, "in-view center point"), or why it can't be.
+const aim = `function(click) {
+	const hit = (e, x, y) => { let at = document.elementFromPoint(x, y); while (at?.shadowRoot) { const inner = at.shadowRoot.elementFromPoint(x, y); if (!inner || inner === at) break; at = inner } return at };
+	let e = this;
+	if (e.localName === 'option' || e.localName === 'optgroup') e = e.closest('select') ?? e.closest('datalist') ?? e;
+	const first = () => [...e.getClientRects()].find((r) => r.width > 0 && r.height > 0);
+	let r = first();
+	const inView = (r) => r && r.left < innerWidth && r.top < innerHeight && r.right > 0 && r.bottom > 0;
+	const middle = (r) => { const l = Math.max(0, r.left), t = Math.max(0, r.top); return [(l + Math.min(innerWidth, r.right)) / 2, (t + Math.min(innerHeight, r.bottom)) / 2] };
+	const whole = (r) => r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
+	if (window !== window.top) e.scrollIntoView({block: 'nearest', inline: 'nearest', behavior: 'instant'}), r = first();
+	if (!r || !whole(r)) { e.scrollIntoView({block: 'end', inline: 'nearest', behavior: 'instant'}); r = first() }
+	if (!r || !inView(r)) return {code: 'element not interactable', message: 'it has no size, or is not in view'};
+	const [x, y] = middle(r);
+	if (click) {
+		const at = hit(e, x, y);
+		if (!at || at !== e && !e.contains(at) && !(at.getRootNode().host && e.contains(at.getRootNode().host))) {
+			const over = at ? '<' + at.localName + (at.id ? ' id="' + at.id + '"' : '') + '>' : 'nothing';
+			return at && getComputedStyle(e).visibility === 'hidden' ? {code: 'element not interactable', message: 'it is hidden'} : {code: 'element click intercepted', message: over + ' would take the click at ' + Math.round(x) + ',' + Math.round(y)};
+		}
+	}
+	let [ox, oy] = [0, 0];
+	for (let w = window; w !== w.parent && w.frameElement; w = w.parent) { const f = w.frameElement, b = f.getBoundingClientRect(); ox += b.left + f.clientLeft; oy += b.top + f.clientTop }
+	return {x: x + ox, y: y + oy};
+}`
+
+// Click clicks an element (section 12.5.1).
+func (x *Page) Click(ctx context.Context, ref string) *w3c.Error {
+	e, werr := x.element(ctx, ref)
+	if werr != nil {
+		return werr
+	}
+	var at struct {
+		X, Y          float64
+		Code, Message string
+	}
+	if err := x.value(ctx, e, &at, aim, true); err != nil {
+		return failed("click", err)
+	}
+	if at.Code != "" {
+		return w3c.Fail(w3c.Code(at.Code), "the element can't be clicked: %s", at.Message)
+	}
+	var chosen bool
+	if err := x.value(ctx, e, &chosen, `function() {
+		if (this.localName !== 'option') return false;
+		const s = this.closest('select');
+		if (!s || this.matches(':disabled')) return true;
+		s.focus();
+		for (const kind of ['mouseover', 'mousemove', 'mousedown']) s.dispatchEvent(new MouseEvent(kind, {bubbles: true}));
+		const now = s.multiple ? !this.selected : true, changed = this.selected !== now;
+		this.selected = now;
+		if (changed) { s.dispatchEvent(new Event('input', {bubbles: true})); s.dispatchEvent(new Event('change', {bubbles: true})) }
+		for (const kind of ['mouseup', 'click']) s.dispatchEvent(new MouseEvent(kind, {bubbles: true}));
+		return true;
+	}`); err != nil && !errors.Is(err, errDialog) {
+		return failed("click", err)
+	}
+	if !chosen {
+		for _, kind := range []string{"mouseMoved", "mousePressed", "mouseReleased"} {
+			q := map[string]any{"type": kind, "x": at.X, "y": at.Y, "button": "left", "clickCount": 1, "buttons": map[bool]int{true: 1}[kind == "mousePressed"]}
+			if kind == "mouseMoved" {
+				q["button"] = "none"
+			}
+			if err := x.do(ctx, "Input.dispatchMouseEvent", q, nil); err != nil && !errors.Is(err, errDialog) {
+				return failed("click", err)
+			}
+		}
+	}
+	return x.settle(ctx)
+}
+
+// Clear empties a field (section 12.5.2).
+func (x *Page) Clear(ctx context.Context, ref string) *w3c.Error {
+	e, werr := x.element(ctx, ref)
+	if werr != nil {
+		return werr
+	}
+	var no string
+	if err := x.value(ctx, e, &no, `function() {
+		const form = ['input', 'textarea', 'select', 'output', 'button'].includes(this.localName);
+		const typed = this.localName === 'textarea' || this.localName === 'input' && !['hidden', 'submit', 'button', 'reset', 'image', 'checkbox', 'radio'].includes(this.type);
+		if (!typed && !this.isContentEditable || form && (this.matches(':disabled') || this.readOnly)) return 'invalid element state';
+		this.scrollIntoView({block: 'end', inline: 'nearest', behavior: 'instant'});
+		if (!(`+displayed+`).call(this)) return 'element not interactable';
+		this.focus();
+		if (this.isContentEditable && !typed) { if (this.innerHTML !== '') this.innerHTML = '' } else if (this.value !== '') { this.value = ''; this.dispatchEvent(new Event('input', {bubbles: true})); this.dispatchEvent(new Event('change', {bubbles: true})) }
+		this.blur();
+		return '';
+	}`); err != nil {
+		return failed("clear", err)
+	}
+	if no != "" {
+		return w3c.Fail(w3c.Code(no), "the element can't be emptied: it is no field that can be edited")
+	}
+	return nil
+}
+
+// Keys types into an element (section 12.5.3). Keys of the standard's own (section 17.4.2) are pressed.
+func (x *Page) Keys(ctx context.Context, ref, text string) *w3c.Error {
+	e, werr := x.element(ctx, ref)
+	if werr != nil {
+		return werr
+	}
+	var no string
+	if err := x.value(ctx, e, &no, `function() {
+		if (this.localName === 'input' && this.type === 'file') return 'unsupported operation';
+		this.scrollIntoView({block: 'end', inline: 'nearest', behavior: 'instant'});
+		if (!(`+displayed+`).call(this) || this.matches(':disabled')) return 'element not interactable';
+		const was = document.activeElement;
+		this.focus();
+		if (document.activeElement !== this && !this.contains(document.activeElement) && this.localName !== 'body') return 'element not interactable';
+		if (was !== this) {
+			if ('selectionStart' in this && /^(text|search|url|tel|password|textarea)$/.test(this.type)) this.setSelectionRange(this.value.length, this.value.length);
+			else if (this.isContentEditable) { const s = getSelection(); s.selectAllChildren(this); s.collapseToEnd() }
+		}
+		return '';
+	}`); err != nil {
+		return failed("send keys", err)
+	}
+	switch w3c.Code(no) {
+	case "":
+	case w3c.UnsupportedOperation:
+		return w3c.Fail(w3c.UnsupportedOperation, "files can't be given to a page here")
+	default:
+		return w3c.Fail(w3c.Code(no), "the element takes no keys: it can't have the focus")
+	}
+	if err := x.press(ctx, text); err != nil {
+		return failed("send keys", err)
+	}
+	return x.settle(ctx)
+}
+
+// keyNames are the standard's keys that are pressed, as DevTools know them: name, code of its kind, and what it types.
+var keyNames = map[rune]struct {
+	key, code string
+	number    int
+	types     string
+}{
+	'\uE003': {"Backspace", "Backspace", 8, ""}, '\uE004': {"Tab", "Tab", 9, ""}, '\uE006': {"Enter", "Enter", 13, "\r"}, '\uE007': {"Enter", "Enter", 13, "\r"}, '\uE00C': {"Escape", "Escape", 27, ""},
+	'\uE00D': {" ", "Space", 32, " "}, '\uE00E': {"PageUp", "PageUp", 33, ""}, '\uE00F': {"PageDown", "PageDown", 34, ""}, '\uE010': {"End", "End", 35, ""}, '\uE011': {"Home", "Home", 36, ""},
+	'\uE012': {"ArrowLeft", "ArrowLeft", 37, ""}, '\uE013': {"ArrowUp", "ArrowUp", 38, ""}, '\uE014': {"ArrowRight", "ArrowRight", 39, ""}, '\uE015': {"ArrowDown", "ArrowDown", 40, ""}, '\uE017': {"Delete", "Delete", 46, ""},
+	'\n': {"Enter", "Enter", 13, "\r"}, '\t': {"Tab", "Tab", 9, ""}, '\b': {"Backspace", "Backspace", 8, ""},
+}
+
+// modifiers are the keys that stay pressed until \uE000 or the end, with DevTools' bit for each.
+var modifiers = map[rune]struct {
+	key  string
+	bit  int
+	code int
+}{'\uE008': {"Shift", 8, 16}, '\uE009': {"Control", 2, 17}, '\uE00A': {"Alt", 1, 18}, '\uE03D': {"Meta", 4, 91}}
+
+// press presses keys and types text into what has the focus.
+func (x *Page) press(ctx context.Context, text string) error {
+	held := 0
+	send := func(q map[string]any) error {
+		q["modifiers"] = held
+		err := x.do(ctx, "Input.dispatchKeyEvent", q, nil)
+		if errors.Is(err, errDialog) {
+			return nil
+		}
+		return err
+	}
+	release := func() error {
+		for _, m := range modifiers {
+			if held&m.bit != 0 {
+				held &^= m.bit
+				if err := send(map[string]any{"type": "keyUp", "key": m.key, "windowsVirtualKeyCode": m.code}); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	for _, r := range text {
+		var err error
+		m, isModifier := modifiers[r]
+		k, named := keyNames[r]
+		switch {
+		case r == '\uE000':
+			err = release()
+		case isModifier && held&m.bit != 0:
+			held &^= m.bit
+			err = send(map[string]any{"type": "keyUp", "key": m.key, "windowsVirtualKeyCode": m.code})
+		case isModifier:
+			held |= m.bit
+			err = send(map[string]any{"type": "rawKeyDown", "key": m.key, "windowsVirtualKeyCode": m.code})
+		case named:
+			down := map[string]any{"type": "rawKeyDown", "key": k.key, "code": k.code, "windowsVirtualKeyCode": k.number}
+			if k.types != "" {
+				down["type"], down["text"] = "keyDown", k.types
+			}
+			if err = send(down); err == nil {
+				err = send(map[string]any{"type": "keyUp", "key": k.key, "code": k.code, "windowsVirtualKeyCode": k.number})
+			}
+		case r >= '\uE000' && r <= '\uE05D':
+			return w3c.Fail(w3c.UnsupportedOperation, "the key %U can't be pressed here", r)
+		default:
+			s := string(r)
+			down, up := map[string]any{"type": "keyDown", "key": s, "text": s, "unmodifiedText": s}, map[string]any{"type": "keyUp", "key": s}
+			if upper := strings.ToUpper(s); r < 128 && (upper >= "A" && upper <= "Z" || r >= '0' && r <= '9') {
+				code := "Key" + upper
+				if r >= '0' && r <= '9' {
+					code = "Digit" + s
+				}
+				for _, q := range []map[string]any{down, up} {
+					q["code"], q["windowsVirtualKeyCode"] = code, int(upper[0])
+				}
+			}
+			if held&(2|4) != 0 { // a shortcut types nothing
+				delete(down, "text")
+				down["type"] = "rawKeyDown"
+				if strings.EqualFold(s, "a") {
+					down["commands"] = []string{"selectAll"}
+				}
+			}
+			if err = send(down); err == nil {
+				err = send(up)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return release()
+}
