@@ -119,6 +119,7 @@ func (*noted) Step(context.Context, string) error                        { retur
 func (*noted) BeginCase(context.Context, string) error                   { return nil }
 func (*noted) EndCase(context.Context, string, string) error             { return nil }
 func (*noted) Mark(string, string)                                       {}
+func (*noted) Console(string, string)                                    {}
 func (*noted) DeviceLog(context.Context, int64) ([]string, int64, error) { return nil, 0, nil }
 
 // instantPhones makes so many phones of one kind.

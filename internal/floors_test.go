@@ -45,6 +45,8 @@ var floors = [][]string{
 	{"internal/host/spool"},
 	{"internal/hostlink/remote", "internal/hostlink/hostlinktest"},
 	{"internal/script", "internal/remoteend", "internal/sandbox", "internal/checkup"},
+	{"internal/webpage"},
+	{"internal/devtools"},
 	{"internal/lab/browserlab"},
 	{"internal/confine", "internal/lab/adblab", "internal/lab/wdlab", "internal/lab/startlab"},
 	{"internal/lab"},

@@ -16,7 +16,7 @@ TEXTS = {
         "total": "Total cover: ", "review": "Review", "send": "Send", "sent": "Sent", "thanks": "Thank you. Your survey is in.",
         "receipt": "Receipt ", "done": "Back to shores", "sending": "Sending…", "settings": "Settings", "feet": "Heights in feet", "dark": "Dark screen",
         "check": "Is this right?", "shore": "Shore", "observer": "Observer", "weather": "Weather", "you": "You", "calm": "Calm, dry",
-        "about": "About Kelpline", "close": "Close", "purpose": "Survey rock pools at low tide. Made by volunteers.",
+        "about": "About Kelpline", "help": "Help", "close": "Close", "purpose": "Survey rock pools at low tide. Made by volunteers.",
         "pinned": "Pinned · ", "code": "Observer code", "signin": "Sign in", "signed": "Signed in as ", "refused": "This code is not known.",
         "place": "Show shores near me", "no_place": "Kelpline may not see where you are.", "remind": "Remind me of low water", "no_remind": "Kelpline may not send notifications.",
     },
@@ -28,7 +28,7 @@ TEXTS = {
         "total": "Deckung gesamt: ", "review": "Prüfen", "send": "Senden", "sent": "Gesendet", "thanks": "Danke. Die Aufnahme ist angekommen.",
         "receipt": "Beleg ", "done": "Zurück zu den Küsten", "sending": "Wird gesendet…", "settings": "Einstellungen", "feet": "Höhen in Fuß", "dark": "Dunkel",
         "check": "Stimmt alles?", "shore": "Küste", "observer": "Beobachter", "weather": "Wetter", "you": "Sie", "calm": "Ruhig, trocken",
-        "about": "Über Kelpline", "close": "Schließen", "purpose": "Gezeitentümpel bei Niedrigwasser kartieren. Von Freiwilligen gemacht.",
+        "about": "Über Kelpline", "help": "Hilfe", "close": "Schließen", "purpose": "Gezeitentümpel bei Niedrigwasser kartieren. Von Freiwilligen gemacht.",
         "pinned": "Gemerkt · ", "code": "Beobachtercode", "signin": "Anmelden", "signed": "Angemeldet als ", "refused": "Dieser Code ist nicht bekannt.",
         "place": "Küsten in der Nähe zeigen", "no_place": "Kelpline darf den Standort nicht sehen.", "remind": "An Niedrigwasser erinnern", "no_remind": "Kelpline darf keine Benachrichtigungen senden.",
     },
@@ -95,7 +95,7 @@ def page(title, **kw):
 # --- screens ---------------------------------------------------------------
 
 def view():
-    return {"shores": shores_page, "settings": settings_page, "shore": shore_page, "survey": survey_page,
+    return {"shores": shores_page, "settings": settings_page, "help": help_page, "shore": shore_page, "survey": survey_page,
             "review": review_page, "sending": sending_page, "sent": sent_page}[state["page"]]()
 
 def shores_page():
@@ -234,10 +234,17 @@ def settings_page():
         line(),
     ] + who + extras() + [
         line(),
+        button(t("help"), id = "help", style = "plain", on_tap = lambda: go("help")),
         button(t("about"), id = "about", style = "plain", on_tap = lambda: set_about(True)),
     ], dialog = dialog("Kelpline " + VERSION, detail = t("purpose"), body = [
         button(t("close"), id = "close", on_tap = lambda: set_about(False)),
     ]) if state["about"] else None)
+
+def help_page():
+    # A page of the service's own, in a web view.
+    return page(t("help"), back = lambda: go("settings"), scroll = False, body = [
+        web(API + "/help?v=" + VERSION + "&lang=" + language, id = "help_view", label = t("help")),
+    ])
 
 def set_name(value):
     state["name"] = value

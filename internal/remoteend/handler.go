@@ -146,6 +146,16 @@ func (h *Handler) do(ctx context.Context, call w3c.Call, r Request) Response {
 	return out
 }
 
+// End ends the session that there is: nothing more is commanded.
+func (h *Handler) End() {
+	h.mu.Lock()
+	now := h.now
+	h.mu.Unlock()
+	if now != nil {
+		h.end(now)
+	}
+}
+
 // end forgets a session.
 func (h *Handler) end(s *Session) {
 	h.mu.Lock()
@@ -153,6 +163,7 @@ func (h *Handler) end(s *Session) {
 	if h.now == s {
 		h.now = nil
 		close(h.free)
+		go s.Close()
 	}
 }
 

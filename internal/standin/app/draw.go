@@ -1,8 +1,11 @@
 package app
 
 import (
+	"image"
 	"image/color"
 	"math"
+
+	"golang.org/x/image/draw"
 
 	"tessellant/internal/standin/paint"
 )
@@ -168,6 +171,14 @@ func (a *App) drawNode(c *paint.Canvas, n *Node) {
 		c.SetLineWidth(c.DP(4))
 		c.DrawArc(x+w/2, mid, c.DP(18), -math.Pi/2, math.Pi*0.9)
 		c.Stroke()
+	case "web":
+		c.Box(x, y, w, h, 0, p.sheet)
+		if page := a.pages[n.ID+" "+n.w.text]; page != nil {
+			if img := page.Picture(); img != nil {
+				to := image.Rect(n.Visible.X1, n.Visible.Y1, n.Visible.X2, n.Visible.Y2)
+				draw.ApproxBiLinear.Scale(c.Picture(), image.Rect(n.Bounds.X1, n.Bounds.Y1, n.Bounds.X2, n.Bounds.Y2).Intersect(to), img, img.Bounds(), draw.Src, nil)
+			}
+		}
 	case "chart":
 		drawChart(c, p, n.w.points, x, y, w, h)
 	}

@@ -50,6 +50,8 @@ type Env struct {
 	HTTP  func(method, url string, body []byte, pinned bool) (status int, answer []byte, err error) // may block; pinned: only the certificate that the app knows will do
 	Later func(after time.Duration, f func())                                                       // runs f unless the app is gone
 	Async func(work func(), then func())                                                            // runs work at once beside the app, then as Later does
+	// Web opens a page in a part of the screen, so many pixels large; changed is called in the app when it was drawn. Nil: there are none.
+	Web func(url string, w, h int, changed func()) Page
 	// Memory says how long the app has to wait for memory now; 0: it has it.
 	Memory func() time.Duration
 	// May says whether the user allowed something; Ask asks, and calls then with the answer unless it is known.
@@ -90,12 +92,14 @@ type App struct {
 	args     *starlark.Dict // that it was started with
 	screen   *widget
 	focused  string // id of the field that has the keyboard
+	webFocus string // id of the web view that was touched last
 	scroll   float64
 	nodes    []*Node
 	beneath  []*Node // what lies under a dialog
 	contentH float64
 	title    string
 	fonts    *paint.Fonts
+	pages    map[string]Page // of web views, by id and address
 }
 
 const (
@@ -244,6 +248,12 @@ func (a *App) LongTap(x, y int) error {
 
 // Tap touches the screen at a point in pixels.
 func (a *App) Tap(x, y int) error {
+	if n, p := a.webAt(func(n *Node) bool { return n.Visible.contains(x, y) }); p != nil {
+		a.focused, a.webFocus = "", n.ID
+		a.Version++
+		p.Tap(x-n.Bounds.X1, y-n.Bounds.Y1)
+		return nil
+	}
 	hit := a.at(x, y)
 	if hit == nil {
 		return nil
@@ -279,10 +289,22 @@ func (a *App) reveal(id string) {
 }
 
 // Type enters text at the end of the focused field.
-func (a *App) Type(s string) error { return a.edit(func(old string) string { return old + s }) }
+func (a *App) Type(s string) error {
+	if p := a.focusedWeb(); p != nil {
+		p.Type(s)
+		return nil
+	}
+	return a.typed(s)
+}
+
+func (a *App) typed(s string) error { return a.edit(func(old string) string { return old + s }) }
 
 // Backspace deletes the last character of the focused field.
 func (a *App) Backspace() error {
+	if p := a.focusedWeb(); p != nil {
+		p.Backspace()
+		return nil
+	}
 	return a.edit(func(old string) string {
 		r := []rune(old)
 		return string(r[:max(len(r)-1, 0)])
@@ -334,6 +356,10 @@ func (a *App) HideKeyboard() {
 
 // Swipe moves a finger from one point to another; a screen that scrolls follows it.
 func (a *App) Swipe(x1, y1, x2, y2 int) {
+	if _, p := a.webAt(func(n *Node) bool { return n.Visible.contains(x1, y1) }); p != nil {
+		p.Scroll(y1 - y2)
+		return
+	}
 	if a.screen == nil || !a.screen.scroll {
 		return
 	}

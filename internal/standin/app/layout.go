@@ -122,6 +122,7 @@ func (a *App) layout() {
 	}
 	a.nodes = append(append(bar, scroller), a.nodes...)
 	a.beneath = nil
+	a.tend()
 	if a.screen.dialog != nil {
 		a.beneath = a.nodes // drawn, but out of reach while the dialog is up
 		a.nodes = a.layoutDialog(a.screen.dialog)
@@ -216,6 +217,13 @@ func (l *flow) place(w *widget, x, y, width float64) float64 {
 	case "pair":
 		l.add(w, x, y, width, dp(80))
 		return y + dp(80)
+	case "web":
+		h := dp(float64(w.height))
+		if w.height == 0 { // what is left of the screen
+			h = math.Max(dp(120), float64(l.view.Y2)-y-dp(margin))
+		}
+		l.add(w, x, y, width, h)
+		return y + h
 	case "chart":
 		l.add(w, x, y, width, dp(170))
 		return y + dp(170)

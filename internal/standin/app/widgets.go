@@ -42,7 +42,7 @@ func (w *widget) Truth() starlark.Bool  { return true }
 func (w *widget) Hash() (uint32, error) { return 0, fmt.Errorf("a widget can't be a key") }
 
 // kinds are the widgets that a behaviour file can make.
-var kinds = []string{"screen", "text", "button", "field", "row", "switch", "card", "grid", "chart", "space", "spinner", "line", "pair", "dialog"}
+var kinds = []string{"screen", "text", "button", "field", "row", "switch", "card", "grid", "chart", "space", "spinner", "line", "pair", "dialog", "web"}
 
 // newWidget makes the widget that the builtin is named after; every kind takes
 // the same named arguments and uses what it needs.
@@ -100,6 +100,8 @@ func (w *widget) class() string {
 		return "android.widget.EditText"
 	case "switch":
 		return "android.widget.Switch"
+	case "web":
+		return "android.webkit.WebView"
 	case "chart":
 		return "android.widget.ImageView"
 	case "spinner":
@@ -112,6 +114,9 @@ func (w *widget) class() string {
 
 // shown is the text that the widget shows, as a person reads it.
 func (w *widget) shown() string {
+	if w.kind == "web" { // its text is the page's address
+		return ""
+	}
 	if w.kind == "field" && w.secret {
 		return strings.Repeat("•", len([]rune(w.value)))
 	}

@@ -30,6 +30,9 @@ import (
 //go:embed tides.html
 var page []byte
 
+//go:embed help.html
+var help []byte
+
 // Shore is a place that can be surveyed.
 type Shore struct {
 	ID    string  `json:"id"`
@@ -90,6 +93,10 @@ func Start(address string) (*Server, error) {
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		_, _ = w.Write(page)
+	})
+	mux.HandleFunc("GET /help", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = w.Write(help)
 	})
 	mux.HandleFunc("GET /shores", func(w http.ResponseWriter, _ *http.Request) { answer(w, 200, map[string]any{"shores": Shores}) })
 	mux.HandleFunc("GET /shores/{id}/tides", s.tides)

@@ -4,6 +4,7 @@ package phone
 // sources of the Android Open Source Project.
 
 import (
+	"bufio"
 	"cmp"
 	"fmt"
 	"io"
@@ -21,7 +22,7 @@ func init() { // not at the declaration: cmd refers to the table
 		"uiautomator": (*Phone).uiautomator, "screencap": (*Phone).screencap, "screenrecord": (*Phone).screenrecord, "dumpsys": (*Phone).dumpsys, "settings": (*Phone).setting,
 		"logcat": func(p *Phone, c *call) int { return p.logcat(c.ctx, c.args, c.tz, c.out) },
 		"date":   (*Phone).date, "cat": (*Phone).cat, "rm": (*Phone).rm, "ls": (*Phone).ls, "log": (*Phone).logLine, "pidof": (*Phone).pidof,
-		"ps": (*Phone).ps, "svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "appops": (*Phone).appops, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
+		"ps": (*Phone).ps, "svc": (*Phone).svc, "sleep": (*Phone).sleep, "usleep": (*Phone).usleep, "ime": (*Phone).ime, "grep": (*Phone).grep, "monkey": (*Phone).monkey, "uinput": (*Phone).uinput, "appops": (*Phone).appops, "getevent": (*Phone).getevent, "sendevent": (*Phone).sendevent, "df": (*Phone).df, "echo": func(_ *Phone, c *call) int { c.say("%s\n", strings.Join(c.args, " ")); return 0 }, "id": func(_ *Phone, c *call) int {
 			c.say("uid=2000(shell) gid=2000(shell) groups=2000(shell)\n")
 			return 0
 		},
@@ -125,6 +126,19 @@ func (p *Phone) cat(c *call) int {
 			continue
 		}
 		_, _ = c.out.Write(raw)
+	}
+	return code
+}
+
+// grep TEXT, of what comes in.
+func (p *Phone) grep(c *call) int {
+	code := 1
+	in := bufio.NewScanner(c.in)
+	for len(c.args) == 1 && in.Scan() {
+		if strings.Contains(in.Text(), c.args[0]) {
+			c.say("%s\n", in.Text())
+			code = 0
+		}
 	}
 	return code
 }

@@ -137,6 +137,12 @@ func (p *Phone) proc(name string) ([]byte, bool) {
 		}
 		fmt.Fprintf(&s, "intr 0\nctxt 0\nbtime %d\nprocesses 9120\n", p.began.Unix())
 		return []byte(s.String()), true
+	case "/proc/net/unix":
+		out := "Num       RefCount Protocol Flags    Type St Inode Path\n0000000000000000: 00000002 00000000 00010000 0001 01 24311 /dev/socket/zygote\n"
+		for i, name := range p.webSockets() {
+			out += fmt.Sprintf("0000000000000000: 00000002 00000000 00010000 0001 01 %d @%s\n", 41200+i, name)
+		}
+		return []byte(out), true
 	case "/proc/net/dev":
 		const head = "Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"
 		return fmt.Appendf(nil, "%s    lo: %7d %7d    0    0    0     0          0         0 %7d %7d    0    0    0     0       0          0\n wlan0: %7d %7d    0    0    0     0          0         0 %7d %7d    0    0    0     0       0          0\n",
@@ -157,6 +163,8 @@ func (p *Phone) proc(name string) ([]byte, bool) {
 			comm := id[max(0, len(id)-15):]
 			return fmt.Appendf(nil, "%d (%s) S 690 690 0 0 -1 1077952832 52310 0 17 0 %d %d 0 0 10 -10 %d 0 %d 5312000000 %d 18446744073709551615 0 0 0 0 0 0 0 0 0 0 0 0 17 2 0 0 0 0 0\n",
 				pid, comm, t*8/10, t-t*8/10, p.threads(in), in.proc.since.Sub(p.began).Milliseconds()/10, p.appKB(in)*3/2/4), true
+		case "cmdline":
+			return []byte(id + "\x00"), true
 		case "smaps_rollup":
 			if p.traits.Origin != "emulated" || p.traits.API < 28 { // a real phone does not let the shell look
 				return nil, false

@@ -89,12 +89,18 @@ func (p *Phone) pid(id string) int {
 	return 0
 }
 
+// offline says whether the phone has no network.
+func (p *Phone) offline() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.settings["global/airplane_mode_on"] == "1" || p.settings["global/wifi_on"] == "0" && p.settings["global/mobile_data"] == "0"
+}
+
 func (p *Phone) fetchOnce(ctx context.Context, method, target string, body []byte, pinned bool) (int, []byte, error) {
 	p.mu.Lock()
 	proxy := p.settings["global/http_proxy"]
-	airplane := p.settings["global/airplane_mode_on"] == "1"
-	offline := airplane || p.settings["global/wifi_on"] == "0" && p.settings["global/mobile_data"] == "0"
 	p.mu.Unlock()
+	offline := p.offline()
 	if p.traits.NoProxy {
 		proxy = ""
 	}

@@ -45,6 +45,7 @@ type Phone struct {
 	asleep     bool
 	level      int // of the battery, percent
 	load       load
+	webs       map[*webView]bool
 	nextPID    int
 	installing int
 	changes    int       // of what the system itself shows
@@ -112,7 +113,7 @@ func newPhone(ctx context.Context, t Traits) *Phone {
 		p.settings["system/screen_off_timeout"] = strconv.FormatInt(t.Sleeps.Milliseconds(), 10)
 	}
 	p.set.zone = "Europe/London"
-	p.keyboard, p.enabled = p.ownKeyboards()[0], map[string]bool{}
+	p.keyboard, p.enabled, p.webs = p.ownKeyboards()[0], map[string]bool{}, map[*webView]bool{}
 	p.settings["secure/default_input_method"] = p.keyboard
 	p.log("system", 812, 'I', "SystemServer", "Entered the Android system server!")
 	p.log("system", 812, 'I', "PackageManager", "Finished scanning, %d packages", 143)

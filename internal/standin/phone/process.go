@@ -61,6 +61,9 @@ func (p *Phone) launch(id string, args map[string]string) (cold bool, err error)
 				p.inApp(proc, f)
 			})
 		},
+		Web: func(address string, w, h int, changed func()) app.Page {
+			return p.openWeb(proc, address, w, h, changed)
+		},
 		Memory: func() time.Duration {
 			d := p.wantsMemory(in)
 			p.count()

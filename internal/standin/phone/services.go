@@ -39,6 +39,8 @@ func (p *Phone) service(c *adbd.Conn, name string) func(context.Context, *adbd.S
 		return func(ctx context.Context, s *adbd.Stream) { p.run(ctx, arg, s, s, s) }
 	case kind == "reverse":
 		return func(_ context.Context, s *adbd.Stream) { p.reversed(c, s, arg) }
+	case kind == "localabstract":
+		return p.localAbstract(arg)
 	case kind == "sync":
 		return p.sync
 	}

@@ -63,6 +63,9 @@ func open(ctx context.Context, k *runner.Kit, t *turns.Turns) *People {
 // Close has everybody leave. A test that is paused has ended.
 func (p *People) Close() {
 	p.turns.Close()
+	if p.turns != nil { // else it is the client's
+		p.end.Close()
+	}
 	p.Routes.Close()
 	close(p.over)
 	p.close()

@@ -210,10 +210,11 @@ func (p *program) serve(ctx context.Context) (stop func(), err error) {
 	if err := os.Chmod(p.socket(), 0o666); err != nil { // the folder above is the program's alone
 		return nil, err
 	}
-	web := &http.Server{Handler: &remoteend.Handler{Open: p.open, Waits: p.waits}, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: time.Minute}
+	door := &remoteend.Handler{Open: p.open, Waits: p.waits}
+	web := &http.Server{Handler: door, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: time.Minute}
 	var served sync.WaitGroup
 	served.Go(func() { _ = web.Serve(l) })
-	return func() { _ = web.Close(); served.Wait() }, nil
+	return func() { _ = web.Close(); served.Wait(); door.End() }, nil
 }
 
 // open gives the program a session on its leg's device. The run has chosen device and build: what the suite asks for of them when it runs

@@ -104,6 +104,7 @@ func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*
 		config.Turns = s.Turns
 	}
 	end := remoteend.New(config)
+	defer end.Close()
 	carries, leave := carrier(end)
 	defer leave()
 	served, shut := s.Open(commands, carries)

@@ -1,0 +1,78 @@
+package httpd_test
+
+// A native app with a web view in it: one session commands both.
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tessellant/internal/core/timeline"
+	"tessellant/internal/housetest"
+)
+
+func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
+	o := openOutside(t, "orr-01")
+	c := o.client()
+	code, message := c.open(m{"tessellant:build": "kelpline/android@newest", "timeouts": m{"implicit": 20000}})
+	require.Empty(t, code, message)
+	assert.Equal(t, []any{m{"context": "native"}}, c.must("GET", "/tessellant/contexts", nil))
+	assert.Equal(t, "native", c.must("GET", "/tessellant/context", nil))
+	_, code = c.do("GET", "/title", nil)
+	assert.Equal(t, "unsupported operation", code)
+	c.click("#settings")
+	c.click("#help")
+	c.must("POST", "/tessellant/context", m{"context": "web", "url": "/help"})
+	all := c.must("GET", "/tessellant/contexts", nil).([]any)
+	require.Len(t, all, 2)
+	page := all[1].(m)
+	assert.Equal(t, "org.kelpline.app", page["app"])
+	assert.Equal(t, page["context"], c.must("GET", "/tessellant/context", nil))
+
+	// The page by its own elements.
+	assert.Equal(t, "Kelpline help", c.must("GET", "/title", nil))
+	step := c.find("#steps li")
+	assert.Equal(t, "Lay the quadrat flat.", c.must("GET", "/element/"+step+"/text", nil))
+	c.must("POST", "/element/"+c.find("#search")+"/value", m{"text": "Küste"})
+	_, code = c.do("GET", "/element/"+step+"/text", nil)
+	assert.Equal(t, "stale element reference", code, "the list was made anew")
+	c.must("POST", "/element/"+c.find("#search")+"/clear", m{})
+	c.click("#more")
+	assert.Len(t, c.must("POST", "/elements", m{"using": "css selector", "value": "#steps li"}), 4)
+	assert.EqualValues(t, 4, c.must("POST", "/execute/sync", m{"script": "console.warn('counted'); return document.querySelectorAll('li').length", "args": []any{}}))
+	_, code = c.do("POST", "/actions", m{"actions": []any{}})
+	assert.Equal(t, "unsupported operation", code)
+
+	// Back to the screen; the page goes with its screen.
+	c.must("POST", "/tessellant/context", m{"context": "native"})
+	c.find("#help_view")
+	c.click("#up")
+	housetest.Eventually(t, "the web view is gone", func() bool {
+		return len(c.must("GET", "/tessellant/contexts", nil).([]any)) == 1
+	})
+	c.must("POST", "/timeouts", m{"implicit": 0})
+	_, code = c.do("POST", "/tessellant/context", m{"context": page["context"]})
+	assert.Equal(t, "no such window", code)
+	_, code = c.do("POST", "/tessellant/context", m{"context": 1})
+	assert.Equal(t, "invalid argument", code)
+
+	// A page that goes while it is commanded says so.
+	c.must("POST", "/timeouts", m{"implicit": 20000})
+	c.click("#help")
+	c.must("POST", "/tessellant/context", m{"context": "web", "url": "/help"})
+	c.find("#more")
+	c.must("POST", "/tessellant/app/stop", m{})
+	housetest.Eventually(t, "the page is gone", func() bool {
+		_, code := c.do("GET", "/title", nil)
+		return code == "no such window"
+	})
+	c.must("POST", "/tessellant/context", m{"context": "native"})
+	c.must("DELETE", "", nil)
+	s := o.over(c)
+	warned := false
+	for _, e := range o.events(s.Id) {
+		warned = warned || e.Kind == timeline.Log && e.Name == "console" && e.Answer == "counted"
+	}
+	assert.True(t, warned, "what the page's console says is on the timeline")
+}
