@@ -3,13 +3,18 @@ package httpd_test
 // A native app with a web view in it: one session commands both.
 
 import (
+	"bytes"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tessellant/api"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/housetest"
+	"tessellant/internal/service"
 )
 
 func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
@@ -75,4 +80,53 @@ func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
 		warned = warned || e.Kind == timeline.Log && e.Name == "console" && e.Answer == "counted"
 	}
 	assert.True(t, warned, "what the page's console says is on the timeline")
+}
+
+func TestAScriptReadsTheWebViewOfAnApp(t *testing.T) {
+	o := openOutside(t, "orr-01")
+	next, err := os.Open(filepath.Join(housetest.Root(), "build", "kelpline-1.9.0.apk"))
+	require.NoError(t, err)
+	defer next.Close()
+	b, err := o.AddBuildWithBodyWithResponse(t.Context(), &api.AddBuildParams{}, "application/octet-stream", next)
+	require.NoError(t, err)
+	require.NotNil(t, b.JSON201, string(b.Body))
+	body := bytes.NewReader(good(t, "help", `phone.launch()
+    phone.tap("#settings")
+    phone.tap("#help")
+    help = phone.web("/help", within = 30)
+    check.equal(help.title(), "Kelpline help")
+    check.contains(help.url(), "v=1.")
+    check.that(not help.sees("#nothing"), "nothing is not there")
+    help.wait_for("#steps li", text = "quadrat", within = 5)
+    check.equal(help.count("//li"), 2)
+    help.type("#search", "Cover")
+    check.equal(help.read("#steps"), "Write the cover in per cent.")
+    help.clear("#search")
+    help.tap("#more")
+    check.equal(help.run("return document.querySelectorAll('li').length"), 4)
+    phone.tap("#up")`))
+	_, _, err = o.Service.AddPackage(t.Context(), o.Who, service.Upload{Body: body, Size: -1})
+	require.NoError(t, err)
+	for build, want := range map[string]string{"kelpline/android@231": "passed", "kelpline/android@240": "failed"} {
+		r, err := o.StartRunWithResponse(t.Context(), &api.StartRunParams{}, api.RunRequest{Build: build, Package: "help@newest", Devices: &[]string{"orr-01"}})
+		require.NoError(t, err)
+		require.NotNil(t, r.JSON201, string(r.Body))
+		var run *api.Run
+		housetest.Eventually(t, "the run is over", func() bool {
+			v, err := o.GetRunWithResponse(t.Context(), r.JSON201.Id)
+			require.NoError(t, err)
+			run = v.JSON200
+			return run.Done
+		})
+		events := o.events(run.Legs[0].Id)
+		assert.Equal(t, want, string(*run.Verdict), "%s: %v", build, events[len(events)-1])
+		faults := 0
+		for _, e := range events {
+			if e.Name == "console" && e.Error != "" {
+				faults++
+				assert.Contains(t, e.Error, "toUpperCase")
+			}
+		}
+		assert.Equal(t, want == "failed", faults > 0, "only the web view shows the fault")
+	}
 }

@@ -4,7 +4,6 @@ package remoteend
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net"
 	"slices"
@@ -21,8 +20,6 @@ const (
 	nativeContext = "native"
 	webPrefix     = "web:"
 	attachTakes   = 20 * time.Second
-	maxConsole    = 4 << 10 // bytes of a line of a page's console
-	maxLines      = 2000    // of a page's console that are kept
 )
 
 // web is a page in a web view. It implements surface.
@@ -167,7 +164,7 @@ func (c *command) enter(p found) *w3c.Error {
 	if err != nil {
 		return w3c.Fail(w3c.NoSuchWindow, "the page %.200s can't be spoken to: %v", p.target.URL, err)
 	}
-	to.Hear(c.console())
+	webpage.Console(to, c.Notes.Console)
 	page, err := webpage.Open(ctx, to, &c.timeouts)
 	if err != nil {
 		to.Close()
@@ -177,52 +174,6 @@ func (c *command) enter(p found) *w3c.Error {
 	c.on = &web{p.id, page}
 	c.answer = short(p.target.URL)
 	return nil
-}
-
-// console tells what a page's console says.
-func (c *command) console() func(devtools.Event) {
-	notes, lines := c.Notes, 0
-	return func(e devtools.Event) {
-		var m struct {
-			Type string
-			Args []struct {
-				Value       any
-				Description string
-			}
-			ExceptionDetails struct {
-				Text      string
-				Exception struct{ Description string }
-			}
-		}
-		if e.Method != "Runtime.consoleAPICalled" && e.Method != "Runtime.exceptionThrown" || json.Unmarshal(e.Params, &m) != nil {
-			return
-		}
-		if lines++; lines > maxLines {
-			return
-		}
-		level, text := "log", ""
-		switch {
-		case e.Method == "Runtime.exceptionThrown":
-			level, text = "error", strings.TrimSpace(m.ExceptionDetails.Text+" "+m.ExceptionDetails.Exception.Description)
-		case m.Type == "error" || m.Type == "assert":
-			level = "error"
-		case m.Type == "warning":
-			level = m.Type
-		}
-		for _, a := range m.Args {
-			one := a.Description
-			if s, is := a.Value.(string); is {
-				one = s
-			} else if one == "" {
-				one = asJSON(a.Value)
-			}
-			text = strings.TrimSpace(text + " " + one)
-		}
-		if len(text) > maxConsole {
-			text = strings.ToValidUTF8(text[:maxConsole], "") + "…"
-		}
-		notes.Console(level, text)
-	}
 }
 
 // do implements surface.

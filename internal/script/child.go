@@ -265,7 +265,7 @@ func (c *child) word(w testpkg.Word) *starlark.Builtin {
 // asked is what a word is called on the wire.
 func asked(w testpkg.Word) string {
 	if w.Of == "data" {
-		return "data." + w.Name
+		return w.Of + "." + w.Name
 	}
 	return w.Name
 }
@@ -304,8 +304,43 @@ func (c *child) makePhone() starlark.Value {
 		}
 	}
 	d["facts"] = fromJSON(c.job.Facts)
+	d["web"] = starlark.NewBuiltin("web", c.web)
 	d["wait_until"] = starlark.NewBuiltin("wait_until", c.waitUntil)
 	return starlarkstruct.FromStringDict(starlark.String("phone"), d)
+}
+
+// web waits for a page and gives it, with its words.
+func (c *child) web(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+	var to testpkg.Word
+	members := starlark.StringDict{}
+	var page any
+	for _, w := range testpkg.Vocabulary {
+		switch {
+		case w.Of == "phone" && w.Name == b.Name():
+			to = w
+		case w.Of == "page":
+			members[w.Name] = starlark.NewBuiltin(w.Name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+				m, err := arguments(w, args, kw)
+				if err != nil {
+					return nil, err
+				}
+				m["page"] = page
+				answer, err := c.ask(t, "page."+w.Name, m)
+				if err != nil {
+					return nil, err
+				}
+				return fromJSON(answer), nil
+			})
+		}
+	}
+	m, err := arguments(to, args, kw)
+	if err != nil {
+		return nil, err
+	}
+	if page, err = c.ask(t, b.Name(), m); err != nil {
+		return nil, err
+	}
+	return starlarkstruct.FromStringDict(starlark.String("page"), members), nil
 }
 
 // waitUntil calls a function of the script again and again. It is done here, where the function is.

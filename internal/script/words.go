@@ -17,6 +17,7 @@ import (
 	"tessellant/internal/core/uitree"
 	"tessellant/internal/guard"
 	"tessellant/internal/phone"
+	"tessellant/internal/webpage"
 )
 
 // Notes takes down what a script says by the way.
@@ -42,12 +43,18 @@ type Hands struct {
 	Facts devices.Facts
 	Data  *testpkg.Package // for data files
 	Notes Notes
-	Turns Turns                      // are asked before each call; nil: it is always the script's turn
-	Calls func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
+	// Web finds web views; nil: they can't be spoken to. See is told of each command that is done in one.
+	Web phone.Webbed
+	See func(phone.Command)
+	// Console is told what a page's console says; nil: nobody is.
+	Console func(level, text string)
+	Turns   Turns                      // are asked before each call; nil: it is always the script's turn
+	Calls   func(line, element string) // is told of each call before it is done: the script's line, and the locator it has
 
 	hasty    bool            // the script does not wait for the screen to come to rest
 	restless *phone.Restless // how the last look ended, where the screen moved all the time
 	eyes     phone.Looker
+	pages    map[string]*webpage.Page
 	turned   bool // the screen lies the other way than it does by nature
 	set      bool // a setting was changed
 }
@@ -61,7 +68,7 @@ type Turns interface {
 
 // On gives hands that work on a phone.
 func On(u *phone.Unit) *Hands {
-	return &Hands{Phone: u, Keyboard: u.Keyboard, Settings: u.Settings, Conditioner: u.Conditioner, Permissions: u.Permissions}
+	return &Hands{Phone: u, Keyboard: u.Keyboard, Settings: u.Settings, Conditioner: u.Conditioner, Permissions: u.Permissions, Web: u.Webbed}
 }
 
 // Guarded does calls as Do does; one that panics fails.
@@ -78,6 +85,7 @@ func (h *Hands) Guarded(log *slog.Logger) func(context.Context, Call) (any, erro
 // Restore puts back what the script has changed of the device's settings.
 func (h *Hands) Restore(ctx context.Context) error {
 	h.hasty, h.restless, h.eyes = false, nil, phone.Looker{}
+	h.ClosePages()
 	if !h.set {
 		return nil
 	}
@@ -227,6 +235,8 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	case "log":
 		h.Notes.Log(text("text"), c.Line)
 		return nil, nil
+	case "web":
+		return h.web(ctx, text("url"), within, c.Line)
 	case "pause":
 		if h.Turns == nil {
 			h.Notes.Log("pause: "+text("text"), c.Line)
@@ -282,12 +292,15 @@ func (h *Hands) Do(ctx context.Context, c Call) (any, error) {
 	case "swipe":
 		return nil, h.swipe(ctx, text("direction"), text("on"), within, c.Line)
 	}
+	if what, is := strings.CutPrefix(c.Word, "page."); is {
+		return h.onPage(ctx, what, c, within)
+	}
 	return nil, fmt.Errorf("a phone has no %s", c.Word)
 }
 
 // onlyLooks are the words that do nothing to the device.
 var onlyLooks = map[string]bool{"find": true, "all": true, "sees": true, "wait_for": true, "wait_gone": true, "wait_until": true, "read": true, "scroll_to": true, "check": true,
-	"log": true, "step": true, "data.text": true, "data.json": true, "data.rows": true, "settle": true, "gauge": true}
+	"log": true, "step": true, "data.text": true, "data.json": true, "data.rows": true, "settle": true, "gauge": true, "web": true}
 
 // aim gives the element that a target means, and its middle: of a locator, or of an element that was found before.
 func (h *Hands) aim(ctx context.Context, word string, target any, within time.Duration, line string) (e *uitree.Element, x, y int, err error) {

@@ -50,7 +50,19 @@ var Vocabulary = []Word{
 	{Of: "phone", Name: "settle", Call: `settle(on=True)`, Does: "with False, nothing waits for the screen to come to rest until the end of the case: what can't be read because it moves is looked at as it was last", Example: `phone.settle(False)`},
 	{Of: "phone", Name: "step", Call: `step(name, like_reference=False)`, Does: "names this moment and keeps its screenshot; with like_reference, the case fails where the picture differs from the reference that was kept for this kind of device", Example: `phone.step("review", like_reference = True)`},
 	{Of: "phone", Name: "gauge", Call: `gauge(name)`, Does: "reads a gauge now: processor, memory, threads, late-frames of the app; device-processor, device-memory, device-received, device-sent, battery, temperature of the device (units: tessellant leg gauges --help)", Example: `check.that(phone.gauge("memory") < 300, "memory stays below 300 MB")`},
+	{Of: "phone", Name: "web", Call: `web(url="", within=10)`, Does: "waits for a page in a web view, or in the browser, at an address with url in it, and returns it: a page with words of its own", Example: `help = phone.web("/help")`},
 	{Of: "phone", Name: "facts", Call: `facts`, Does: "what is known of the device: api, os, maker, model, form, width and height (in dp), language, memory_mb, serial", Example: `if phone.facts["form"] == "tablet": …`},
+
+	{Of: "page", Name: "read", Call: `read(locator, within=10)`, Does: "the text of the element, as CSS or XPath says which", Example: `check.equal(help.read("#title"), "How to survey a rock pool")`},
+	{Of: "page", Name: "sees", Call: `sees(locator)`, Does: "whether such an element is in the page now, without waiting", Example: `check.that(help.sees("#steps li"), "there are steps")`},
+	{Of: "page", Name: "count", Call: `count(locator)`, Does: "how many such elements are in the page now", Example: `check.equal(help.count("#steps li"), 2)`},
+	{Of: "page", Name: "wait_for", Call: `wait_for(locator, text=None, within=10)`, Does: "waits for the element and, when given, until its text contains text", Example: `help.wait_for("#steps li", text = "quadrat")`},
+	{Of: "page", Name: "tap", Call: `tap(locator, within=10)`, Does: "clicks the middle of the element; it is scrolled to", Example: `help.tap("#more")`},
+	{Of: "page", Name: "type", Call: `type(locator, text, within=10)`, Does: "types any text into the field, at its end", Example: `help.type("#search", "Küste")`},
+	{Of: "page", Name: "clear", Call: `clear(locator, within=10)`, Does: "empties the field", Example: `help.clear("#search")`},
+	{Of: "page", Name: "title", Call: `title()`, Does: "the page's title", Example: `check.equal(help.title(), "Kelpline help")`},
+	{Of: "page", Name: "url", Call: `url()`, Does: "the page's address", Example: `check.contains(help.url(), "/help")`},
+	{Of: "page", Name: "run", Call: `run(script)`, Does: "runs JavaScript in the page and returns what it returns, as plain values", Example: `check.equal(help.run("return document.links.length"), 0)`},
 
 	{Of: "check", Name: "equal", Call: `equal(actual, expected, about="", go_on=False)`, Does: "the two are equal", Example: `check.equal(phone.read("#title"), "Shores")`},
 	{Of: "check", Name: "contains", Call: `contains(whole, part, about="", go_on=False)`, Does: "the text contains the part, or the list the item", Example: `check.contains(phone.read("#receipt"), "KL-")`},
@@ -80,7 +92,7 @@ var byName = func() map[string]map[string]Word {
 		m[w.Of][w.Name] = w
 	}
 	for of := range m {
-		if of != "" && of != "phone" { // a phone is a parameter, the others are there by name
+		if of != "" && of != "phone" && of != "page" { // a phone is a parameter, a page is what it gives; the others are there by name
 			m[""][of] = Word{Name: of}
 		}
 	}
@@ -140,6 +152,7 @@ func Reference() string {
 		}
 	}
 	section("phone", "The phone", "Each case gets it as its first parameter: `phone.tap(…)`.\n")
+	section("page", "Pages", "`phone.web` gives one: `help = phone.web(\"/help\")`, and then `help.tap(…)`. A locator is CSS, or XPath where it begins with / or (. It works where an app lets its web views be debugged, as builds for tests do.\n")
 	section("check", "Checks", "A check that fails ends the case, unless it says `go_on = True`: then the case goes on, and fails at its end.\n")
 	section("data", "Data files", "Any file in the package's folder, named from its root.\n")
 	section("", "The rest", "")

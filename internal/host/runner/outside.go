@@ -121,15 +121,15 @@ func (g *Outside) Step(ctx context.Context, name string) error {
 }
 
 // Console implements remoteend.Notes.
-func (g *Outside) Console(level, text string) { console(g.k.Timeline, level, text) }
+func (g *Outside) Console(level, text string) { g.k.Console(level, text) }
 
-// console notes a line of a page's own console.
-func console(on *record.Timeline, level, text string) {
+// Console notes a line of a page's own console.
+func (k *Kit) Console(level, text string) {
 	e := timeline.Event{Kind: timeline.Log, Name: "console", Answer: text}
 	if level == "error" {
 		e.Error = text
 	}
-	on.Note(e)
+	k.Timeline.Note(e)
 }
 
 // BeginCase implements remoteend.Notes.

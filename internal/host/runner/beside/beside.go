@@ -245,11 +245,11 @@ type notes struct {
 
 var _ remoteend.Notes = notes{}
 
-func (n notes) Command(c phone.Command) { n.k.Timeline.Command(c) }
-func (n notes) Log(string)              {}
-func (n notes) Secret(text string)      { n.k.Mask.Add(text) }
-func (n notes) Mark(string, string)     {}
-func (n notes) Console(string, string)  {}
+func (n notes) Command(c phone.Command)    { n.k.Timeline.Command(c) }
+func (n notes) Log(string)                 {}
+func (n notes) Secret(text string)         { n.k.Mask.Add(text) }
+func (n notes) Mark(string, string)        {}
+func (n notes) Console(level, text string) { n.k.Console(level, text) }
 
 func (n notes) Step(ctx context.Context, name string) error {
 	return n.Notes.Step(ctx, name, "", nil, false)

@@ -40,6 +40,8 @@ func (p *People) run(ctx context.Context, body []byte) remoteend.Response {
 	}
 	hand := script.On(p.Phone)
 	hand.App, hand.Facts, hand.Data, hand.Notes, hand.Calls = p.App, p.Unit.Known, lines, record.Notes{R: p.Timeline, P: p.Phone}, p.Timeline.AtCall
+	hand.See, hand.Console = p.Timeline.Command, p.Kit.Console
+	defer hand.ClosePages()
 	if p.Gauges != nil {
 		hand.Gauge = p.Gauges.Now
 	}
