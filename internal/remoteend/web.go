@@ -49,6 +49,9 @@ func (c *command) pages() (out []found, err *w3c.Error) {
 		return nil, asError("list the web views", bad)
 	}
 	for _, v := range views {
+		if v.App != "" && c.Reaches != nil && c.Reaches(v.App) != nil {
+			continue // an app of somebody else's
+		}
 		all, bad := c.socket(v).List(c.ctx)
 		if bad != nil {
 			continue
@@ -201,7 +204,8 @@ func (w *web) do(c *command) (any, *w3c.Error) {
 		}
 		return w.id, nil
 	}
-	if err := w.page.Unexpected(c.ctx); err != nil {
+	behaviour, _ := c.Answer["unhandledPromptBehavior"].(string)
+	if err := w.page.Unexpected(c.ctx, behaviour); err != nil {
 		return nil, err
 	}
 	v, err := w.plain(c)

@@ -268,9 +268,6 @@ func TestAPageIsCommandedLikeByAnotherRemoteEnd(t *testing.T) {
 		return c.raw(q.method, "/session/"+c.id+fill(q.path), fill(q.body))
 	}
 	for _, q := range all {
-		if os.Getenv("WEB_TRACE") != "" {
-			fmt.Println(q)
-		}
 		mine, other := ask(ours, q), ask(theirs, q)
 		assert.Equal(t, fmt.Sprintf("%d %v", other.Status, plainly(other.Value)), fmt.Sprintf("%d %v", mine.Status, plainly(mine.Value)), "%s %s %s\ntheirs: %.300v\nours:   %.300v", q.method, q.path, q.body, other.Value, mine.Value)
 	}
@@ -285,4 +282,27 @@ func TestAPageIsCommandedLikeByAnotherRemoteEnd(t *testing.T) {
 	assert.Equal(t, "Kelpline help", ours.must("GET", "/title", nil), "it goes on afterwards")
 	assert.True(t, notes.has(`console log sent 3 Object`), notes.said)
 	assert.True(t, notes.has(`console error no chart`))
+}
+
+func TestAPageThatDiesOrIsSomebodyElsesIsNotCommanded(t *testing.T) {
+	url := helpServer(t)
+	c, _, chromium := webView(t, url+"/")
+	assert.Equal(t, "no such window", c.do("POST", "/tessellant/context", m{"context": "web:gone:1"}).Error())
+	assert.Equal(t, "no such window", c.do("POST", "/tessellant/context", m{"context": "web", "url": "/elsewhere"}).Error())
+	all := c.must("GET", "/tessellant/contexts", nil).([]any)
+	require.Len(t, all, 2, "one that does not answer is left out")
+
+	// What may open dialogs is as the session asked for.
+	c.must("POST", "/execute/sync", m{"script": "setTimeout(() => { window.sure = confirm('Sure?') }); return 1", "args": []any{}})
+	housetest.Eventually(t, "the dialog is open", func() bool { return c.do("GET", "/alert/text", nil).Status == 200 })
+	a := c.do("GET", "/title", nil)
+	assert.Equal(t, "unexpected alert open", a.Error())
+	assert.Equal(t, m{"text": "Sure?"}, a.Value.(m)["data"])
+	assert.Equal(t, false, c.must("POST", "/execute/sync", m{"script": "return window.sure", "args": []any{}}))
+
+	chromium.Stop(5 * time.Second)
+	housetest.Eventually(t, "the page is gone", func() bool { return c.do("GET", "/title", nil).Error() == "no such window" })
+	assert.Equal(t, "no such window", c.do("GET", "/window", nil).Error())
+	assert.Len(t, c.must("GET", "/tessellant/contexts", nil), 1)
+	c.must("POST", "/tessellant/context", m{"context": "native"})
 }

@@ -41,6 +41,9 @@ func (h *Hands) web(ctx context.Context, part string, within time.Duration, line
 			return nil, err
 		}
 		for _, v := range views {
+			if v.App != "" && h.Reaches != nil && h.Reaches(v.App) != nil {
+				continue // an app of somebody else's
+			}
 			socket := devtools.Socket{Connect: func(ctx context.Context) (net.Conn, error) { return h.Web.DialWeb(ctx, v.Socket) }}
 			all, err := socket.List(ctx)
 			if err != nil {

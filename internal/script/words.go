@@ -43,9 +43,10 @@ type Hands struct {
 	Facts devices.Facts
 	Data  *testpkg.Package // for data files
 	Notes Notes
-	// Web finds web views; nil: they can't be spoken to. See is told of each command that is done in one.
-	Web phone.Webbed
-	See func(phone.Command)
+	// Web finds web views, of the apps that Reaches gives no error for; nil: they can't be spoken to. See is told of each command that is done in one.
+	Web     phone.Webbed
+	Reaches func(app string) error
+	See     func(phone.Command)
 	// Console is told what a page's console says; nil: nobody is.
 	Console func(level, text string)
 	Turns   Turns                      // are asked before each call; nil: it is always the script's turn

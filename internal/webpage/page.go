@@ -532,16 +532,25 @@ func (x *Page) Prompt(text string) *w3c.Error {
 	return nil
 }
 
-// Unexpected dismisses a dialog that is in the way of a command, and says so (section 18.5, "dismiss and notify"); nil: there is none.
-func (x *Page) Unexpected(ctx context.Context) *w3c.Error {
+// Unexpected does with a dialog that is in the way of a command what the session's unhandledPromptBehavior says (section 18.5, "handle any user prompts"): dismiss and
+// notify unless said. Nil: the command can be done.
+func (x *Page) Unexpected(ctx context.Context, behaviour string) *w3c.Error {
 	text, none := x.Dialog()
 	if none != nil {
 		return nil
 	}
-	if err := x.Answer(ctx, false); err != nil {
-		return err
+	said := "is open"
+	if behaviour != "ignore" {
+		accept := strings.HasPrefix(behaviour, "accept")
+		if err := x.Answer(ctx, accept); err != nil {
+			return err
+		}
+		if behaviour == "accept" || behaviour == "dismiss" {
+			return nil
+		}
+		said = "was open and is " + map[bool]string{true: "accepted", false: "dismissed"}[accept]
 	}
-	err := w3c.Fail(w3c.UnexpectedAlertOpen, "a dialog of the page was open and is dismissed: %s", text)
+	err := w3c.Fail(w3c.UnexpectedAlertOpen, "a dialog of the page %s: %s", said, text)
 	err.Data = map[string]any{"text": text}
 	return err
 }

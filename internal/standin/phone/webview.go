@@ -139,9 +139,15 @@ func (v *webView) run() error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	over := make(chan error, 1)
-	go func() { over <- cmd.Wait() }()
-	defer func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }()
+	over, ended := make(chan error, 1), make(chan struct{})
+	go func() {
+		over <- cmd.Wait()
+		close(ended)
+	}()
+	defer func() {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		<-ended
+	}()
 	port, target, err := v.found(dir, over)
 	if err != nil {
 		return err
@@ -184,8 +190,19 @@ func (v *webView) run() error {
 			v.mu.Lock()
 			v.img = img
 			v.mu.Unlock()
-			v.p.inApp(v.proc, v.changed)
+			v.repainted()
 		}
+	}
+}
+
+// repainted has the screen drawn anew. To who reads the tree it does not move: what a page paints is no event of the app's views.
+func (v *webView) repainted() {
+	v.p.mu.Lock()
+	defer v.p.mu.Unlock()
+	if v.ctx.Err() == nil {
+		v.changed()
+		v.p.drew(v.proc)
+		v.p.changes++
 	}
 }
 

@@ -40,7 +40,7 @@ func (p *People) run(ctx context.Context, body []byte) remoteend.Response {
 	}
 	hand := script.On(p.Phone)
 	hand.App, hand.Facts, hand.Data, hand.Notes, hand.Calls = p.App, p.Unit.Known, lines, record.Notes{R: p.Timeline, P: p.Phone}, p.Timeline.AtCall
-	hand.See, hand.Console = p.Timeline.Command, p.Kit.Console
+	hand.See, hand.Console, hand.Reaches = p.Timeline.Command, p.Kit.Console, p.Apps.Reaches
 	defer hand.ClosePages()
 	if p.Gauges != nil {
 		hand.Gauge = p.Gauges.Now

@@ -59,7 +59,7 @@ func New(k *runner.Kit) (runner.Runner, error) {
 func (s *scripts) Prepare(context.Context) error {
 	h := script.On(s.Phone)
 	h.App, h.Facts, h.Data, h.Notes, h.Calls = s.App, s.Unit.Known, s.Package.Package, record.Notes{R: s.Timeline, P: s.Phone}, s.Timeline.AtCall
-	h.Turns, h.See, h.Console = s.Turns, s.Timeline.Command, s.Kit.Console
+	h.Turns, h.See, h.Console, h.Reaches = s.Turns, s.Timeline.Command, s.Kit.Console, s.Apps.Reaches
 	if s.Gauges != nil {
 		h.Gauge = s.Gauges.Now
 	}
