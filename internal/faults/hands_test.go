@@ -5,6 +5,8 @@ package faults
 import (
 	"context"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -103,6 +105,15 @@ func TestAHeldDeviceOnAHostElsewhereIsWatchedAlsoWhenTheServiceWasAway(t *testin
 		require.NoError(t, p.ws.Write(ctx, websocket.MessageText, []byte(`{"keys": ["home"]}`)))
 		p.until(t, "what changes is shown", func() bool { return len(p.kinds) > before })
 	}
+	// A terminal holds a route open meanwhile.
+	route := &process{t: t, args: []string{"route", "open", "3000", "--hold", id}, env: []string{"TESSELLANT_URL=" + l.url, "TESSELLANT_KEY=" + labKey}, log: filepath.Join(l.dir, "route.log")}
+	route.start()
+	defer route.end()
+	routed := func() bool {
+		r, err := l.ListRoutesWithResponse(ctx, id)
+		return err == nil && r.JSON200 != nil && len(r.JSON200.Items) == 1
+	}
+	housetest.Eventually(t, "the route is open", routed)
 	p := l.watch(id)
 	works(p)
 	l.service.kill()
@@ -112,6 +123,10 @@ func TestAHeldDeviceOnAHostElsewhereIsWatchedAlsoWhenTheServiceWasAway(t *testin
 	p = l.watch(id)
 	works(p)
 	assert.Equal(t, api.HoldStageRunning, stage(), "the hold went on meanwhile")
+	housetest.Eventually(t, "the route is opened again", func() bool {
+		said, _ := os.ReadFile(route.log)
+		return routed() && strings.Contains(string(said), "The routes are open again.")
+	})
 
 	l.host.kill()
 	begun := time.Now()
@@ -121,4 +136,10 @@ func TestAHeldDeviceOnAHostElsewhereIsWatchedAlsoWhenTheServiceWasAway(t *testin
 	r, err := l.GetHoldWithResponse(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, "lost", *r.JSON200.How)
+	select {
+	case <-route.done:
+		assert.Equal(t, 0, route.cmd.ProcessState.ExitCode(), "the route ends with its hold")
+	case <-time.After(time.Minute):
+		t.Error("the route's terminal waits for ever")
+	}
 }

@@ -37,16 +37,16 @@ type People struct {
 	close func()
 }
 
-// Beside makes them, for a test; they come until Close is called.
-func Beside(ctx context.Context, k *runner.Kit) *People {
+// AtTest makes them, for a test; they come until Close is called.
+func AtTest(ctx context.Context, k *runner.Kit) *People {
 	p := open(ctx, k, k.Turns)
 	p.end = remoteend.New(k.RemoteEnd(k.Hold.WorkID, nil, w3c.DefaultTimeouts(), notes{record.Notes{R: k.Timeline, P: k.Unit}, k}))
 	k.Turns.Watched, k.Turns.Changed = p.Device.Watched, p.Device.Stands
 	return p
 }
 
-// Holding makes them for a device that they hold; what they command goes to end, as does what a client of theirs does.
-func Holding(ctx context.Context, k *runner.Kit, end *remoteend.Session) *People {
+// AtHold makes them for a device that they hold; what they command goes to end, as does what a client of theirs does.
+func AtHold(ctx context.Context, k *runner.Kit, end *remoteend.Session) *People {
 	p := open(ctx, k, nil)
 	p.end = end
 	return p
@@ -266,7 +266,7 @@ func (n notes) DeviceLog(context.Context, int64) ([]string, int64, error) {
 // Serve has the people of a test come while it has no session that is commanded from outside. Stop is called when the test has ended. It answers when the routes
 // are open that the test wants; the error says which are not.
 func Serve(ctx context.Context, k *runner.Kit) (stop func(), err error) {
-	p := Beside(ctx, k)
+	p := AtTest(ctx, k)
 	_, shut := k.Open(ctx, p.Carrier(nil))
 	stop = func() {
 		shut()

@@ -36,7 +36,7 @@ func NewHands(k *runner.Kit) (runner.Runner, error) {
 func (h *hands) Run(ctx context.Context) error {
 	whole := h.Hold.Spec.Limits.Whole.Duration()
 	return h.serve(ctx, min(idleLookEvery, whole/4), func(end *remoteend.Session) (orders.Carrier, func()) {
-		people := beside.Holding(ctx, h.Kit, end)
+		people := beside.AtHold(ctx, h.Kit, end)
 		return &held{people.Carrier(end), h}, people.Close
 	}, func(*orders.Served) error {
 		h.until.CompareAndSwap(0, time.Now().Add(whole).UnixNano())

@@ -63,7 +63,7 @@ func (s *session) Run(ctx context.Context) error {
 	limits := s.Hold.Spec.Limits
 	var begun time.Time
 	return s.serve(ctx, min(idleLookEvery, limits.Idle.Duration()/4, limits.Whole.Duration()/4), func(end *remoteend.Session) (orders.Carrier, func()) {
-		people := beside.Beside(ctx, s.Kit)
+		people := beside.AtTest(ctx, s.Kit)
 		return people.Carrier(end), people.Close
 	}, func(served *orders.Served) error {
 		if begun.IsZero() {
