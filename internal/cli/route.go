@@ -231,6 +231,7 @@ type way struct {
 	say    func(string, ...any)
 	opened func() // is called each time that the routes are open
 
+	status  int // of the service's last refusal
 	mu      sync.Mutex
 	failing map[byte]string // what was said of servers that can't be reached
 }
@@ -258,8 +259,8 @@ func (w *way) carry(ctx context.Context, ref string) error {
 			if ctx.Err() == nil {
 				w.say("The way to the service was cut%s; it is opened again.", strings.TrimSuffix(" ("+why+")", " ()"))
 			}
-		} else if errors.As(err, &refused) && ctx.Err() == nil {
-			if was { // it is over
+		} else if errors.As(err, &refused) && ctx.Err() == nil && (!was || w.status < http.StatusInternalServerError) {
+			if was && (w.status == http.StatusNotFound || w.status == http.StatusUnprocessableEntity) { // it is over
 				return nil
 			}
 			return err
@@ -295,6 +296,7 @@ func (w *way) dial(ctx context.Context, ref string) (*websocket.Conn, error) {
 		return nil, err
 	}
 	defer resp.Body.Close()
+	w.status = resp.StatusCode
 	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	var p *api.Problem
 	if json.Unmarshal(raw, &p) != nil {

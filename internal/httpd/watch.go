@@ -134,7 +134,7 @@ func beat(ctx context.Context, ws *websocket.Conn, c net.Conn) {
 			ping, stop := context.WithTimeout(ctx, watchWrite)
 			err := ws.Ping(ping)
 			if stop(); err != nil {
-				_ = c.Close()
+				_, _ = c.Close(), ws.CloseNow() // a message that nobody takes ends, too
 				return
 			}
 		case <-ctx.Done():
