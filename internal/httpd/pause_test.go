@@ -69,7 +69,7 @@ func markers(events []timeline.Event) (out []string) {
 func TestAPersonPausesASession(t *testing.T) {
 	o := openOutside(t, "orr-01")
 	c := o.client()
-	code, message := c.open(m{"tessellant:build": "kelpline/android@newest", "tessellant:idle": 3})
+	code, message := c.open(m{"tessellant:build": "kelpline/android@newest", "tessellant:idle": 8})
 	require.Empty(t, code, message)
 	id := c.caps["tessellant:session"].(string)
 	c.find("#search")
@@ -108,7 +108,7 @@ func TestAPersonPausesASession(t *testing.T) {
 		clicked <- code
 	}()
 	p.test("the client's command waits", func(s *api.Standing) bool { return s.Waits != nil && strings.Contains(*s.Last, "#show_chart") })
-	time.Sleep(3500 * time.Millisecond) // longer than the session may be idle
+	time.Sleep(8500 * time.Millisecond) // longer than the session may be idle
 	p.taps(x, y)
 	o.on(id, "#show_chart")
 	status, said = o.does(id, api.Deed{Do: api.DeedKeep, Name: ptr("as a person saw it")})
@@ -122,10 +122,10 @@ func TestAPersonPausesASession(t *testing.T) {
 
 	// A silent client's session stands while it is paused, and not for longer.
 	o.pause(id, api.PauseRequest{Seconds: ptr(60)})
-	time.Sleep(4 * time.Second)
+	time.Sleep(9 * time.Second)
 	o.resume(id)
 	c.find("#show_chart")
-	session := o.over(c) // idle for 3 s
+	session := o.over(c) // idle for 8 s
 	assert.Equal(t, "idle", *session.How)
 	r, err := o.PauseTestWithResponse(t.Context(), id, api.PauseRequest{})
 	require.NoError(t, err)

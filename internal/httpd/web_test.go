@@ -20,7 +20,7 @@ import (
 func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
 	o := openOutside(t, "orr-01")
 	c := o.client()
-	code, message := c.open(m{"tessellant:build": "kelpline/android@newest", "timeouts": m{"implicit": 20000}})
+	code, message := c.open(m{"tessellant:build": "kelpline/android@newest", "timeouts": m{"implicit": 60000}})
 	require.Empty(t, code, message)
 	assert.Equal(t, []any{m{"context": "native"}}, c.must("GET", "/tessellant/contexts", nil))
 	assert.Equal(t, "native", c.must("GET", "/tessellant/context", nil))
@@ -63,7 +63,7 @@ func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
 	assert.Equal(t, "invalid argument", code)
 
 	// A page that goes while it is commanded says so.
-	c.must("POST", "/timeouts", m{"implicit": 20000})
+	c.must("POST", "/timeouts", m{"implicit": 60000})
 	c.click("#help")
 	c.must("POST", "/tessellant/context", m{"context": "web", "url": "/help"})
 	c.find("#more")
@@ -93,11 +93,11 @@ func TestAScriptReadsTheWebViewOfAnApp(t *testing.T) {
 	body := bytes.NewReader(good(t, "help", `phone.launch()
     phone.tap("#settings")
     phone.tap("#help")
-    help = phone.web("/help", within = 30)
+    help = phone.web("/help", within = 60)
     check.equal(help.title(), "Kelpline help")
     check.contains(help.url(), "v=1.")
     check.that(not help.sees("#nothing"), "nothing is not there")
-    help.wait_for("#steps li", text = "quadrat", within = 5)
+    help.wait_for("#steps li", text = "quadrat", within = 15)
     check.equal(help.count("//li"), 2)
     help.type("#search", "Cover")
     check.equal(help.read("#steps"), "Write the cover in per cent.")
