@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"image"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -159,7 +160,9 @@ type label struct {
 func labelled(t *testing.T, sizes [][3]int) (prints map[string]Print, labels []label) {
 	prints = map[string]Print{}
 	of := func(name string, s *stage) {
-		prints[name] = Of(s.shows(fmt.Sprintf("1%d:%02d", len(prints)%10, len(prints)%60)), float64(s.dev.DPI)/160, s.front())
+		p := Of(s.shows(fmt.Sprintf("1%d:%02d", len(prints)%10, len(prints)%60)), float64(s.dev.DPI)/160, s.front())
+		p.More = slices.ContainsFunc(s.Nodes(), func(n *app.Node) bool { return n.Scrollable })
+		prints[name] = p
 	}
 	for _, sc := range screens {
 		for i, z := range sizes {
