@@ -103,7 +103,7 @@ type events struct {
 
 func (d *door) events(query string, headers ...string) *events {
 	d.t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	d.t.Cleanup(cancel)
 	r, err := http.NewRequestWithContext(ctx, "GET", d.URL+"/api/v1/events"+query, nil)
 	require.NoError(d.t, err)

@@ -222,12 +222,12 @@ func (w *world) request(o operation, c caller) *http.Request {
 	case "getTimeline", "getLog", "getLogOverview", "getFiles", "getScreen":
 		path += "?attempt=1"
 	}
-	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1", "getFit": "?build=" + w.things["build"], "getReport": "?form=tap", "getStep": "?case=x&step=y", "getElsewhere": "?css=%23a"}[o.OperationID]
+	query := map[string]string{"getHoldAnyBuild": "?ref=" + w.things["build"], "putHoldArtifact": "?name=device.log", "putHoldPart": "?name=device.log&offset=0", "putHoldScreen": "?at=1", "getFit": "?build=" + w.things["build"], "getReport": "?form=tap", "getStep": "?case=x&step=y", "getElsewhere": "?css=%23a", "openRoute": "?at=api.kelpline.example:80"}[o.OperationID]
 	body, media := "", ""
 	if o.RequestBody != nil {
 		for media = range o.RequestBody.Value.Content { //nolint:revive // there is one
 		}
-		body = map[string]string{"stopRun": "{}", "prolongHold": `{"seconds": 600}`, "doOnHeld": `{"do": "launch"}`, "runOnHeld": `{"lines": ["phone.back()"]}`, "addScript": `{"name": "by-hand", "source": "def test_a(phone):\n    phone.back()\n"}`, "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "addShare": "{}", "setReference": "{}", "keepReferences": `{"run": "` + w.things["run"] + `", "case": "x", "step": "y"}`, "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
+		body = map[string]string{"stopRun": "{}", "pauseTest": "{}", "prolongHold": `{"seconds": 600}`, "doOnHeld": `{"do": "launch"}`, "runOnHeld": `{"lines": ["phone.back()"]}`, "addScript": `{"name": "by-hand", "source": "def test_a(phone):\n    phone.back()\n"}`, "labelRun": "{}", "labelBuild": "{}", "labelPackage": "{}", "nameRun": `{"name": "x"}`, "setPool": `{"take": "all"}`, "markSession": `{"verdict": "passed"}`, "markFamily": `{"kind": "known"}`, "runAgain": "{}", "addShare": "{}", "setReference": "{}", "keepReferences": `{"run": "` + w.things["run"] + `", "case": "x", "step": "y"}`, "checkAgain": "{}", "checkRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`, "startRun": `{"build": "` + w.things["build"] + `", "package": "` + w.things["package"] + `"}`}[o.OperationID]
 		if body == "" {
 			body = `{"wobble": 1}`
 		}

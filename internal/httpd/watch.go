@@ -40,6 +40,9 @@ func (s *server) WatchHeld(ctx context.Context, q api.WatchHeldRequestObject) (a
 }
 
 func (s *server) OpenRoute(ctx context.Context, q api.OpenRouteRequestObject) (api.OpenRouteResponseObject, error) {
+	if _, err := s.s.At(ctx, identity(ctx), q.Id); err != nil {
+		return nil, err
+	}
 	r, ok := ctx.Value(keyRequest).(*http.Request)
 	if !ok || r.Header.Get("Upgrade") == "" {
 		return nil, refuse.New(refuse.Invalid, "open the route", "open it as a WebSocket, or with: tessellant route open", "the request does not ask for a WebSocket")

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -309,38 +310,41 @@ func (c *child) makePhone() starlark.Value {
 	return starlarkstruct.FromStringDict(starlark.String("phone"), d)
 }
 
-// web waits for a page and gives it, with its words.
+// web waits for a page and gives it.
 func (c *child) web(t *starlark.Thread, b *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
-	var to testpkg.Word
-	members := starlark.StringDict{}
-	var page any
-	for _, w := range testpkg.Vocabulary {
-		switch {
-		case w.Of == "phone" && w.Name == b.Name():
-			to = w
-		case w.Of == "page":
-			members[w.Name] = starlark.NewBuiltin(w.Name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
-				m, err := arguments(w, args, kw)
-				if err != nil {
-					return nil, err
-				}
-				m["page"] = page
-				answer, err := c.ask(t, "page."+w.Name, m)
-				if err != nil {
-					return nil, err
-				}
-				return fromJSON(answer), nil
-			})
-		}
-	}
-	m, err := arguments(to, args, kw)
+	at := slices.IndexFunc(testpkg.Vocabulary, func(w testpkg.Word) bool { return w.Of == "phone" && w.Name == b.Name() })
+	m, err := arguments(testpkg.Vocabulary[at], args, kw)
 	if err != nil {
 		return nil, err
 	}
-	if page, err = c.ask(t, b.Name(), m); err != nil {
+	page, err := c.ask(t, b.Name(), m)
+	if err != nil {
 		return nil, err
 	}
-	return starlarkstruct.FromStringDict(starlark.String("page"), members), nil
+	return c.makePage(page), nil
+}
+
+// makePage gives the page that is called so, with its words.
+func (c *child) makePage(page any) starlark.Value {
+	d := starlark.StringDict{}
+	for _, w := range testpkg.Vocabulary {
+		if w.Of != "page" {
+			continue
+		}
+		d[w.Name] = starlark.NewBuiltin(w.Name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kw []starlark.Tuple) (starlark.Value, error) {
+			m, err := arguments(w, args, kw)
+			if err != nil {
+				return nil, err
+			}
+			m["page"] = page
+			answer, err := c.ask(t, "page."+w.Name, m)
+			if err != nil {
+				return nil, err
+			}
+			return fromJSON(answer), nil
+		})
+	}
+	return starlarkstruct.FromStringDict(starlark.String("page"), d)
 }
 
 // waitUntil calls a function of the script again and again. It is done here, where the function is.

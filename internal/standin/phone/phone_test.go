@@ -58,7 +58,9 @@ func TestTheShellAnswersAsAnAndroidDoes(t *testing.T) {
 	d.must("install", "-r", housetest.Kelpline(t))
 	for command, want := range map[string]string{
 		"getprop ro.product.model":        "Skerry 5\n",
-		"getprop | grep nothing; echo $?": "/system/bin/sh: grep: inaccessible or not found\n127\n",
+		"getprop | sed s/a/b/; echo $?":   "/system/bin/sh: sed: inaccessible or not found\n127\n",
+		"getprop | grep nothing; echo $?": "1\n",
+		"getprop | grep .model":           "[ro.product.model]: [Skerry 5]\n",
 		"getprop nothing":                 "\n",
 		"wm size":                         "Physical size: 720x1600\n",
 		"wm density":                      "Physical density: 280\n",
