@@ -236,11 +236,14 @@ func (a *App) Client() (*api.ClientWithResponses, error) {
 	if !a.JSON { // JSON has its own escapes, and is for programs
 		way = plainly{way}
 	}
-	return api.NewClientWithResponses(strings.TrimSuffix(a.URL, "/")+api.Prefix, api.WithHTTPClient(&http.Client{Transport: way}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	return api.NewClientWithResponses(a.base(), api.WithHTTPClient(&http.Client{Transport: way}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+a.Key)
 		return nil
 	}))
 }
+
+// base is where the API begins, once Client has found the address.
+func (a *App) base() string { return strings.TrimSuffix(a.URL, "/") + api.Prefix }
 
 // Failed is the error of an answer that is none of the good ones.
 func (a *App) Failed(doing string, err error, r answer) error {

@@ -55,7 +55,7 @@ The routes end with Ctrl-C, or when the device is given back. A connection to th
 			}
 			return a.routeHold(c.Context(), hold, all)
 		}}
-	open.Flags().StringVar(&hold, "hold", "", "a hold, a session or a leg: an id, the serial of its device, or newest")
+	open.Flags().StringVar(&hold, "hold", "", whoseDevice)
 	open.Flags().StringVar(&run, "run", "", "all legs of this run: a number, an id, or newest")
 	list := &cobra.Command{Use: "list", Short: "List the routes that are open on a device", Args: Nothing, Example: "  tessellant route list --hold orr-01",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -79,10 +79,12 @@ The routes end with Ctrl-C, or when the device is given back. A connection to th
 				t.Render()
 			})
 		}}
-	list.Flags().StringVar(&of, "hold", "", "a hold, a session or a leg: an id, the serial of its device, or newest")
+	list.Flags().StringVar(&of, "hold", "", whoseDevice)
 	required(list, "hold")
 	return group("route", "Lead apps on devices to servers on your machine", open, list)
 }
+
+const whoseDevice = "a hold, a session or a leg: an id, the serial of its device, or newest"
 
 const (
 	routeAgain   = 300 * time.Millisecond // before a way that was cut is opened again, and then longer
@@ -105,7 +107,7 @@ func (a *App) saying() func(string, ...any) {
 func (a *App) routeHold(ctx context.Context, ref string, all []routes.Route) error {
 	opened := false
 	say := a.saying()
-	w := &way{app: a, all: all, say: say, opened: func() {
+	w := &way{a: a, all: all, say: say, opened: func() {
 		if opened {
 			say("The routes are open again.")
 			return
@@ -162,7 +164,7 @@ func (a *App) routeRun(ctx context.Context, run string, all []routes.Route, say 
 				}
 				going[attempt] = true
 				legs.Go(func() {
-					w := &way{app: a, all: all, say: say, opened: func() { say("%s: the routes are open.", l.Serial) }}
+					w := &way{a: a, all: all, say: say, opened: func() { say("%s: the routes are open.", l.Serial) }}
 					if err := w.carry(ctx, l.Id); err != nil && ctx.Err() == nil {
 						say("%s: %v", l.Serial, err)
 					}
@@ -226,7 +228,7 @@ const maxLater = 100
 
 // way is routes on one device.
 type way struct {
-	app    *App
+	a      *App
 	all    []routes.Route
 	say    func(string, ...any)
 	opened func() // is called each time that the routes are open
@@ -265,7 +267,7 @@ func (w *way) carry(ctx context.Context, ref string) error {
 			}
 			return err
 		} else if ctx.Err() == nil && (!was || time.Since(cut) > routeGivesUp) {
-			return w.app.Problem("open the route", err, 0, nil, nil)
+			return w.a.Problem("open the route", err, 0, nil, nil)
 		}
 		select {
 		case <-time.After(wait):
@@ -284,11 +286,11 @@ func (w *way) dial(ctx context.Context, ref string) (*websocket.Conn, error) {
 	for _, r := range w.all {
 		q.Add("at", r.At())
 	}
-	if _, err := w.app.Client(); err != nil { // finds address and key
+	if _, err := w.a.Client(); err != nil { // finds address and key
 		return nil, &Exit{verdict.ExitUnreachable, err}
 	}
-	ws, resp, err := websocket.Dial(ctx, strings.TrimSuffix(w.app.URL, "/")+api.Prefix+"/hands/"+url.PathEscape(ref)+"/route?"+q.Encode(),
-		&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + w.app.Key}}})
+	ws, resp, err := websocket.Dial(ctx, w.a.base()+"/hands/"+url.PathEscape(ref)+"/route?"+q.Encode(),
+		&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + w.a.Key}}})
 	if err == nil {
 		return ws, nil
 	}
@@ -305,7 +307,7 @@ func (w *way) dial(ctx context.Context, ref string) (*websocket.Conn, error) {
 	if resp.StatusCode >= http.StatusInternalServerError && p == nil {
 		return nil, err
 	}
-	return nil, w.app.Problem("open the route", nil, resp.StatusCode, p, raw)
+	return nil, w.a.Problem("open the route", nil, resp.StatusCode, p, raw)
 }
 
 // connect connects to a server here.

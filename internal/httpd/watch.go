@@ -1,6 +1,6 @@
 package httpd
 
-// A held device over a WebSocket (RFC 6455): its frames as messages, and back. What they are, hostlink/live.go says.
+// What goes over a WebSocket (RFC 6455): a device that is watched, its frames as messages, and back (what they are, hostlink/live.go says); and routes, a stream of bytes.
 
 import (
 	"context"
@@ -25,106 +25,113 @@ const (
 )
 
 func (s *server) WatchHeld(ctx context.Context, q api.WatchHeldRequestObject) (api.WatchHeldResponseObject, error) {
-	if _, err := s.s.At(ctx, identity(ctx), q.Id); err != nil {
-		return nil, err
-	}
-	r, ok := ctx.Value(keyRequest).(*http.Request)
-	if !ok || r.Header.Get("Upgrade") == "" {
-		return nil, refuse.New(refuse.Invalid, "watch the device", "open it as a WebSocket; a picture is at …/picture", "the request does not ask for a WebSocket")
-	}
-	c, err := s.s.Watch(ctx, identity(ctx), q.Id)
-	if err != nil {
-		return nil, err
-	}
-	return watching{ctx, r, c}, nil
+	u, err := s.upgrade(ctx, q.Id, "watch the device", "open it as a WebSocket; a picture is at …/picture", func() (net.Conn, error) { return s.s.Watch(ctx, identity(ctx), q.Id) })
+	return watching(u), err
 }
 
 func (s *server) OpenRoute(ctx context.Context, q api.OpenRouteRequestObject) (api.OpenRouteResponseObject, error) {
-	if _, err := s.s.At(ctx, identity(ctx), q.Id); err != nil {
-		return nil, err
+	u, err := s.upgrade(ctx, q.Id, "open the route", "open it as a WebSocket, or with: tessellant route open", func() (net.Conn, error) {
+		return s.s.OpenRoute(ctx, identity(ctx), q.Id, q.Params.At)
+	})
+	return routed(u), err
+}
+
+// upgraded is a request for a WebSocket, and the stream from a host that it is joined to.
+type upgraded struct {
+	ctx context.Context
+	r   *http.Request
+	c   net.Conn
+}
+
+// upgrade opens the stream, for who may see the device and asks for a WebSocket.
+func (s *server) upgrade(ctx context.Context, id, title, remedy string, open func() (net.Conn, error)) (u upgraded, err error) {
+	if _, err := s.s.At(ctx, identity(ctx), id); err != nil {
+		return u, err
 	}
 	r, ok := ctx.Value(keyRequest).(*http.Request)
 	if !ok || r.Header.Get("Upgrade") == "" {
-		return nil, refuse.New(refuse.Invalid, "open the route", "open it as a WebSocket, or with: tessellant route open", "the request does not ask for a WebSocket")
+		return u, refuse.New(refuse.Invalid, title, remedy, "the request does not ask for a WebSocket")
 	}
-	c, err := s.s.OpenRoute(ctx, identity(ctx), q.Id, q.Params.At)
-	if err != nil {
-		return nil, err
-	}
-	return routed{ctx, r, c}, nil
+	c, err := open()
+	return upgraded{ctx, r, c}, err
 }
 
-// routed carries bytes between a WebSocket and a host.
-type routed watching
-
-// VisitOpenRouteResponse implements the response.
-func (w routed) VisitOpenRouteResponse(rw http.ResponseWriter) error {
-	defer w.c.Close()
-	ws, err := websocket.Accept(rw, w.r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+// join carries what comes in from the WebSocket, and what goes out to it, until either ends. The error of out is why, for the other side; net.ErrClosed: that has gone.
+func (u upgraded) join(rw http.ResponseWriter, limit int64, in func(context.Context, *websocket.Conn), out func(context.Context, *websocket.Conn) error) error {
+	defer u.c.Close()
+	ws, err := websocket.Accept(rw, u.r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled}) // of its own origin alone
 	if err != nil {
 		return nil // it has answered
 	}
 	defer ws.CloseNow()
-	ws.SetReadLimit(routeMessage)
-	ctx, cancel := context.WithCancel(w.ctx)
+	ws.SetReadLimit(limit)
+	ctx, cancel := context.WithCancel(u.ctx)
 	defer cancel()
-	c := websocket.NetConn(ctx, ws, websocket.MessageBinary)
 	var all sync.WaitGroup
 	defer all.Wait()
+	defer u.c.Close()
 	defer cancel()
-	defer w.c.Close()
 	all.Go(func() {
-		defer w.c.Close()
-		_, _ = io.CopyBuffer(w.c, struct{ io.Reader }{c}, make([]byte, routePiece))
+		defer u.c.Close()
+		in(ctx, ws)
 	})
-	all.Go(func() { beat(ctx, ws, w.c) })
-	_, err = io.CopyBuffer(struct{ io.Writer }{c}, struct{ io.Reader }{w.c}, make([]byte, routePiece))
-	why := "the device is given back, or its host has gone"
-	if err != nil {
-		why = err.Error()
+	all.Go(func() { beat(ctx, ws, u.c) })
+	if why := out(ctx, ws); !errors.Is(why, net.ErrClosed) {
+		_ = ws.Close(websocket.StatusGoingAway, foreign.Fit(why.Error(), 120))
 	}
-	_ = ws.Close(websocket.StatusGoingAway, foreign.Fit(why, 120))
 	return nil
 }
+
+// routed carries bytes between a WebSocket and a host.
+type routed upgraded
 
 const (
 	routePiece   = 64 << 10 // bytes that are carried at once
 	routeMessage = 1 << 20  // bytes that a message may have
 )
 
-// watching carries frames between a WebSocket and a held device.
-type watching struct {
-	ctx context.Context
-	r   *http.Request
-	c   net.Conn
+var errGivenBack = errors.New("the device is given back, or its host has gone")
+
+// VisitOpenRouteResponse implements the response.
+func (w routed) VisitOpenRouteResponse(rw http.ResponseWriter) error {
+	return upgraded(w).join(rw, routeMessage, w.in, w.out)
 }
+
+func (w routed) in(ctx context.Context, ws *websocket.Conn) {
+	piece := make([]byte, routePiece)
+	for {
+		_, message, err := ws.Reader(ctx)
+		if err != nil {
+			return
+		}
+		if _, err := io.CopyBuffer(struct{ io.Writer }{w.c}, message, piece); err != nil {
+			return
+		}
+	}
+}
+
+func (w routed) out(ctx context.Context, ws *websocket.Conn) error {
+	piece := make([]byte, routePiece)
+	for {
+		n, err := w.c.Read(piece)
+		if n > 0 && ws.Write(ctx, websocket.MessageBinary, piece[:n]) != nil {
+			return net.ErrClosed
+		}
+		switch {
+		case errors.Is(err, io.EOF):
+			return errGivenBack
+		case err != nil:
+			return err
+		}
+	}
+}
+
+// watching carries frames between a WebSocket and a device that is watched.
+type watching upgraded
 
 // VisitWatchHeldResponse implements the response.
 func (w watching) VisitWatchHeldResponse(rw http.ResponseWriter) error {
-	defer w.c.Close()
-	ws, err := websocket.Accept(rw, w.r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled}) // of its own origin alone
-	if err != nil {
-		return nil // it has answered
-	}
-	defer ws.CloseNow()
-	ws.SetReadLimit(hostlink.MaxDone)
-	ctx, cancel := context.WithCancel(w.ctx)
-	defer cancel()
-	var all sync.WaitGroup
-	defer all.Wait()
-	defer w.c.Close()
-	defer cancel()
-	all.Go(func() {
-		defer w.c.Close()
-		w.done(ctx, ws)
-	})
-	all.Go(func() { beat(ctx, ws, w.c) })
-	why := w.shown(ctx, ws)
-	if errors.Is(why, net.ErrClosed) {
-		return nil
-	}
-	_ = ws.Close(websocket.StatusGoingAway, foreign.Fit(why.Error(), 120))
-	return nil
+	return upgraded(w).join(rw, hostlink.MaxDone, w.done, w.shown)
 }
 
 // beat asks again and again whether the other side is there, and ends what is carried where it is not.

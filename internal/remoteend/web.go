@@ -3,15 +3,12 @@ package remoteend
 // Web views: the contexts of a session besides its screen, and a page as what commands work on (core/w3c: Web).
 
 import (
-	"context"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"time"
 
 	"tessellant/internal/core/w3c"
-	"tessellant/internal/devtools"
 	"tessellant/internal/phone"
 	"tessellant/internal/webpage"
 )
@@ -19,7 +16,6 @@ import (
 const (
 	nativeContext = "native"
 	webPrefix     = "web:"
-	attachTakes   = 20 * time.Second
 )
 
 // web is a page in a web view. It implements surface.
@@ -32,41 +28,20 @@ func (*web) context() w3c.Context { return w3c.Web }
 
 func (*web) anew() {}
 
-// found is a page that can be switched to.
-type found struct {
-	id     string
-	view   phone.WebView
-	target devtools.Target
-}
-
-// pages lists the pages of all web views. One that does not answer is left out: its app may be starting, or ending.
-func (c *command) pages() (out []found, err *w3c.Error) {
+// pages lists the pages of all web views.
+func (c *command) pages() ([]webpage.Found, *w3c.Error) {
 	if c.phone.Webbed == nil {
 		return nil, nil
 	}
-	views, bad := c.phone.Webbed.WebViews(c.ctx)
-	if bad != nil {
-		return nil, asError("list the web views", bad)
+	all, err := webpage.List(c.ctx, c.phone.Webbed, c.Reaches)
+	if err != nil {
+		return nil, asError("list the web views", err)
 	}
-	for _, v := range views {
-		if v.App != "" && c.Reaches != nil && c.Reaches(v.App) != nil {
-			continue // an app of somebody else's
-		}
-		all, bad := c.socket(v).List(c.ctx)
-		if bad != nil {
-			continue
-		}
-		for _, t := range all {
-			out = append(out, found{webPrefix + v.App + ":" + t.ID, v, t})
-		}
-	}
-	return out, nil
+	return all, nil
 }
 
-func (c *command) socket(v phone.WebView) devtools.Socket {
-	w := c.phone.Webbed
-	return devtools.Socket{Connect: func(ctx context.Context) (net.Conn, error) { return w.DialWeb(ctx, v.Socket) }}
-}
+// contextOf is how a page is called as a context.
+func contextOf(p webpage.Found) string { return webPrefix + p.App + ":" + p.ID }
 
 // contexts lists them: the screen first.
 func (c *command) contexts() (any, *w3c.Error) {
@@ -76,7 +51,7 @@ func (c *command) contexts() (any, *w3c.Error) {
 	}
 	out := []any{map[string]any{"context": nativeContext}}
 	for _, p := range all {
-		out = append(out, map[string]any{"context": p.id, "app": p.view.App, "title": p.target.Title, "url": p.target.URL})
+		out = append(out, map[string]any{"context": contextOf(p), "app": p.App, "title": p.Title, "url": p.URL})
 	}
 	c.answer = fmt.Sprintf("%d contexts", len(out))
 	return out, nil
@@ -125,8 +100,8 @@ func (c *command) switchContext() *w3c.Error {
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(all, func(p found) bool {
-			return p.id == id || id == "web" && strings.Contains(p.target.URL, part)
+		i := slices.IndexFunc(all, func(p webpage.Found) bool {
+			return contextOf(p) == id || id == "web" && strings.Contains(p.URL, part)
 		})
 		if i >= 0 {
 			return c.enter(all[i])
@@ -145,37 +120,30 @@ func (c *command) switchContext() *w3c.Error {
 	}
 }
 
-func pagesText(all []found) string {
+func pagesText(all []webpage.Found) string {
 	if len(all) == 0 {
 		return "no page can be spoken to"
 	}
 	var out []string
 	for _, p := range all {
-		out = append(out, p.target.URL)
+		out = append(out, p.URL)
 	}
 	return "there are " + short(strings.Join(out, ", "))
 }
 
 // enter makes a page what commands work on.
-func (c *command) enter(p found) *w3c.Error {
-	if w, is := c.on.(*web); is && w.id == p.id && !w.page.Gone() {
+func (c *command) enter(p webpage.Found) *w3c.Error {
+	id := contextOf(p)
+	if w, is := c.on.(*web); is && w.id == id && !w.page.Gone() {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(c.ctx, attachTakes)
-	defer cancel()
-	to, err := c.socket(p.view).Attach(ctx, p.target)
+	page, err := p.Open(c.ctx, &c.timeouts, c.Notes.Console)
 	if err != nil {
-		return w3c.Fail(w3c.NoSuchWindow, "the page %.200s can't be spoken to: %v", p.target.URL, err)
-	}
-	webpage.Console(to, c.Notes.Console)
-	page, err := webpage.Open(ctx, to, &c.timeouts)
-	if err != nil {
-		to.Close()
-		return w3c.Fail(w3c.NoSuchWindow, "the page %.200s can't be spoken to: %v", p.target.URL, err)
+		return w3c.Fail(w3c.NoSuchWindow, "the page %.200s can't be spoken to: %v", p.URL, err)
 	}
 	c.leaveWeb()
-	c.on = &web{p.id, page}
-	c.answer = short(p.target.URL)
+	c.on = &web{id, page}
+	c.answer = short(p.URL)
 	return nil
 }
 

@@ -86,7 +86,11 @@ func (w *webPhone) DialWeb(ctx context.Context, socket string) (net.Conn, error)
 
 // webView gives a client of ours at a page, and what its session keeps.
 func webView(t *testing.T, url string) (c *client, notes *kept, chromium *child.Process) {
-	dir := t.TempDir()
+	dir, err := os.MkdirTemp("", "tsl-web-")
+	require.NoError(t, err)
+	t.Cleanup(func() { // its children end a little after it, and write until then
+		housetest.Eventually(t, "Chromium's folder is gone", func() bool { return os.RemoveAll(dir) == nil })
+	})
 	cmd := exec.Command("/usr/bin/chromium", append(chromiumArgs, "--remote-debugging-port=0", "--user-data-dir="+dir, url)...)
 	cmd.Env = append(os.Environ(), "HOME="+dir)
 	chromium, err := child.Start(cmd, syscall.SIGKILL)

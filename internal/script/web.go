@@ -6,20 +6,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
+	"maps"
 	"strings"
 	"time"
 
 	"tessellant/internal/core/w3c"
-	"tessellant/internal/devtools"
 	"tessellant/internal/phone"
 	"tessellant/internal/webpage"
 )
 
-const (
-	attachTakes = 20 * time.Second
-	maxPages    = 20 // that a case may have
-)
+const maxPages = 20 // that a case may have at once
+
+var errPages = fmt.Errorf("web: a case may have %d pages at once", maxPages)
 
 // ClosePages lets go of the pages that a script has.
 func (h *Hands) ClosePages() {
@@ -36,27 +34,20 @@ func (h *Hands) web(ctx context.Context, part string, within time.Duration, line
 	}
 	for end := time.Now().Add(within); ; {
 		var there []string
-		views, err := h.Web.WebViews(ctx)
+		all, err := webpage.List(ctx, h.Web, h.Reaches)
 		if err != nil {
 			return nil, err
 		}
-		for _, v := range views {
-			if v.App != "" && h.Reaches != nil && h.Reaches(v.App) != nil {
-				continue // an app of somebody else's
+		for _, p := range all {
+			if !strings.Contains(p.URL, part) {
+				there = append(there, p.URL)
+				continue
 			}
-			socket := devtools.Socket{Connect: func(ctx context.Context) (net.Conn, error) { return h.Web.DialWeb(ctx, v.Socket) }}
-			all, err := socket.List(ctx)
-			if err != nil {
-				continue // its app may be starting, or ending
-			}
-			for _, t := range all {
-				if !strings.Contains(t.URL, part) {
-					there = append(there, t.URL)
-					continue
-				}
-				if id, err := h.attach(ctx, socket, t); err == nil {
-					return id, nil
-				}
+			switch id, err := h.open(ctx, p); {
+			case err == nil:
+				return id, nil
+			case errors.Is(err, errPages):
+				return nil, err
 			}
 		}
 		if !time.Now().Before(end) {
@@ -72,34 +63,25 @@ func (h *Hands) web(ctx context.Context, part string, within time.Duration, line
 	}
 }
 
-// attach begins to speak to a page.
-func (h *Hands) attach(ctx context.Context, socket devtools.Socket, t devtools.Target) (string, error) {
-	if p := h.pages[t.ID]; p != nil && !p.Gone() {
-		return t.ID, nil
+// open begins to command a page.
+func (h *Hands) open(ctx context.Context, found webpage.Found) (string, error) {
+	if p := h.pages[found.ID]; p != nil && !p.Gone() {
+		return found.ID, nil
 	}
+	maps.DeleteFunc(h.pages, func(_ string, p *webpage.Page) bool { return p.Gone() })
 	if len(h.pages) >= maxPages {
-		return "", fmt.Errorf("a case may have %d pages", maxPages)
-	}
-	ctx, cancel := context.WithTimeout(ctx, attachTakes)
-	defer cancel()
-	to, err := socket.Attach(ctx, t)
-	if err != nil {
-		return "", err
-	}
-	if h.Console != nil {
-		webpage.Console(to, h.Console)
+		return "", errPages
 	}
 	timeouts := w3c.DefaultTimeouts()
-	p, err := webpage.Open(ctx, to, &timeouts)
+	p, err := found.Open(ctx, &timeouts, h.Console)
 	if err != nil {
-		to.Close()
 		return "", err
 	}
 	if h.pages == nil {
 		h.pages = map[string]*webpage.Page{}
 	}
-	h.pages[t.ID] = p
-	return t.ID, nil
+	h.pages[found.ID] = p
+	return found.ID, nil
 }
 
 // onPage does a word of a page.

@@ -12,8 +12,8 @@ const (
 	maxLines   = 2000    // of it that are told
 )
 
-// Console tells what a page's console says from now on, and the faults of its scripts: level is log, warning or error.
-func Console(p *devtools.Page, tell func(level, text string)) {
+// hearConsole tells what a page's console says from now on, and the faults of its scripts: level is log, warning or error.
+func hearConsole(p *devtools.Page, tell func(level, text string)) {
 	lines := 0
 	p.Hear(func(e devtools.Event) {
 		var m struct {

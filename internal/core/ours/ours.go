@@ -159,41 +159,38 @@ func seconds(v any, to *time.Duration, least, most time.Duration) error {
 	return nil
 }
 
-func readWhere(w *Wanted, v any) error {
-	list, ok := v.([]any)
-	if s, one := v.(string); one {
-		list, ok = []any{s}, true
+func readWhere(w *Wanted, v any) (err error) {
+	if one, is := v.(string); is {
+		v = []any{one}
 	}
-	if !ok {
-		return fmt.Errorf(`it must be a list of device filters, such as ["os>=12"], not %s`, asJSON(v))
+	if w.Where, err = texts(v, "device filter", `["os>=12"]`); err != nil {
+		return err
 	}
-	w.Where = nil
-	for _, x := range list {
-		s, ok := x.(string)
-		if !ok {
-			return fmt.Errorf("each device filter must be a text, not %s", asJSON(x))
-		}
-		w.Where = append(w.Where, s)
-	}
-	f, err := devices.ParseFilter(w.Where, nil)
-	w.Filter = f
+	w.Filter, err = devices.ParseFilter(w.Where, nil)
 	return err
 }
 
-func readHelpers(w *Wanted, v any) error {
+func readHelpers(w *Wanted, v any) (err error) {
+	if w.Helpers, err = texts(v, "helper", `["keyboard"]`); err != nil {
+		return err
+	}
+	return work.CheckHelpers(w.Helpers)
+}
+
+// texts reads a list of texts; of says what each is, like is such a list.
+func texts(v any, of, like string) (out []string, err error) {
 	list, ok := v.([]any)
 	if !ok {
-		return fmt.Errorf(`it must be a list of helpers, such as ["keyboard"], not %s`, asJSON(v))
+		return nil, fmt.Errorf("it must be a list of %ss, such as %s, not %s", of, like, asJSON(v))
 	}
-	w.Helpers = nil
 	for _, x := range list {
 		s, ok := x.(string)
 		if !ok {
-			return fmt.Errorf("each helper must be a text, not %s", asJSON(x))
+			return nil, fmt.Errorf("each %s must be a text, not %s", of, asJSON(x))
 		}
-		w.Helpers = append(w.Helpers, s)
+		out = append(out, s)
 	}
-	return work.CheckHelpers(w.Helpers)
+	return out, nil
 }
 
 func readRecording(w *Wanted, v any) error {

@@ -124,7 +124,14 @@ func (v *webView) run() error {
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
+	defer func() {
+		for range 100 { // the browser's children end a little after it, and write until then
+			if os.RemoveAll(dir) == nil {
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	}()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
