@@ -93,7 +93,7 @@ func webView(t *testing.T, url string) (c *client, notes *kept, chromium *child.
 	})
 	cmd := exec.Command("/usr/bin/chromium", append(chromiumArgs, "--remote-debugging-port=0", "--user-data-dir="+dir, url)...)
 	cmd.Env = append(os.Environ(), "HOME="+dir)
-	chromium, err := child.Start(cmd, syscall.SIGKILL)
+	chromium, err = child.Start(cmd, syscall.SIGKILL)
 	require.NoError(t, err)
 	t.Cleanup(func() { chromium.Stop(5 * time.Second) })
 	w := &webPhone{}
@@ -302,9 +302,12 @@ func TestAPageThatDiesOrIsSomebodyElsesIsNotCommanded(t *testing.T) {
 	a := c.do("GET", "/title", nil)
 	assert.Equal(t, "unexpected alert open", a.Error())
 	assert.Equal(t, m{"text": "Sure?"}, a.Value.(m)["data"])
-	housetest.Eventually(t, "it was dismissed, and its script has gone on", func() bool {
-		return c.must("POST", "/execute/sync", m{"script": "return window.sure === false", "args": []any{}}) == true
-	})
+	assert.Equal(t, false, c.must("POST", "/execute/sync", m{"script": "return window.sure", "args": []any{}}))
+
+	moved := c.do("POST", "/execute/sync", m{"script": "return new Promise(() => { location.href = '/tides' })", "args": []any{}})
+	assert.Equal(t, "unknown error", moved.Error(), "no element is stale: there was none")
+	assert.Contains(t, moved.Value.(m)["message"], "the page went to another document meanwhile")
+	assert.Equal(t, "Tides", c.must("GET", "/title", nil))
 
 	chromium.Stop(5 * time.Second)
 	housetest.Eventually(t, "the page is gone", func() bool { return c.do("GET", "/title", nil).Error() == "no such window" })

@@ -15,6 +15,7 @@ import (
 
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/devtools"
+	"tessellant/internal/phone"
 )
 
 // Page is one that is commanded. One command at a time.
@@ -36,6 +37,7 @@ type Page struct {
 }
 
 const (
+	blank        = "about:blank"
 	contextTakes = 10 * time.Second // for a frame to have a script's world
 	maxRefs      = 20_000
 	poll         = 50 * time.Millisecond
@@ -50,15 +52,23 @@ func open(ctx context.Context, p *devtools.Page, timeouts *w3c.Timeouts) (*Page,
 			return nil, err
 		}
 	}
-	var tree struct {
-		FrameTree struct{ Frame struct{ ID string } }
+	for end := time.Now().Add(contextTakes); ; {
+		var tree struct {
+			FrameTree struct{ Frame struct{ ID, URL string } }
+		}
+		if err := p.Do(ctx, "Page.getFrameTree", nil, &tree); err != nil {
+			return nil, err
+		}
+		x.main = tree.FrameTree.Frame.ID
+		x.at = x.main
+		// A page that was just made is listed at the address that it goes to, while its first, empty document is still there.
+		if at := tree.FrameTree.Frame.URL; at != "" && at != blank || p.Target.URL == blank || p.Target.URL == "" || time.Now().After(end) {
+			return x, nil
+		}
+		if err := phone.Pause(ctx, poll); err != nil {
+			return nil, err
+		}
 	}
-	if err := p.Do(ctx, "Page.getFrameTree", nil, &tree); err != nil {
-		return nil, err
-	}
-	x.main = tree.FrameTree.Frame.ID
-	x.at = x.main
-	return x, nil
 }
 
 // heard takes in what the page tells.
@@ -157,15 +167,22 @@ func failed(doing string, err error) *w3c.Error {
 		return w3c.Fail(w3c.NoSuchWindow, "%s: the page is gone; see the contexts, and switch to another", doing)
 	case errors.Is(err, context.DeadlineExceeded):
 		return w3c.Fail(w3c.Timeout, "%s: the page took too long", doing)
+	case errors.Is(err, errMoved):
+		return w3c.Fail(w3c.UnknownError, "%s: %v", doing, errMoved)
 	case errors.As(err, &no) && isStale(no.Message):
 		return w3c.Fail(w3c.StaleElementReference, "the element is not in the document any more; find it again")
 	}
 	return w3c.Fail(w3c.UnknownError, "%s: %v", doing, err)
 }
 
+const (
+	noWorld   = "Cannot find context with specified id" // as DevTools say it: nothing was called
+	mostTries = 5
+)
+
 // isStale says whether what was asked for is of a document that is gone.
 func isStale(message string) bool {
-	for _, part := range []string{"Could not find object with given id", "Cannot find context with specified id", "Execution context was destroyed", "Inspected target navigated or closed", "Could not find node with given id", "No node with given id found", "Node with given id does not belong to the document", "Could not compute", "uniqueContextId not found"} {
+	for _, part := range []string{"Could not find object with given id", noWorld, "Execution context was destroyed", "Inspected target navigated or closed", "Could not find node with given id", "No node with given id found", "Node with given id does not belong to the document", "Could not compute", "uniqueContextId not found"} {
 		if strings.Contains(message, part) {
 			return true
 		}
@@ -191,29 +208,41 @@ type called struct {
 // object is an argument that stands for a thing of the page.
 type object string
 
+// errMoved says that the document went while something was called in it.
+var errMoved = errors.New("the page went to another document meanwhile")
+
 // call calls a function in the frame that is commanded: on an object of it, or, with "", on nothing. What is thrown is a *thrown.
 func (x *Page) call(ctx context.Context, on object, function string, byValue bool, args ...any) (r remote, err error) {
 	params := map[string]any{"functionDeclaration": function, "returnByValue": byValue, "awaitPromise": true, "userGesture": true}
-	list := make([]map[string]any, len(args))
+	list, objects := make([]map[string]any, len(args)), on != ""
 	for i, a := range args {
 		if o, is := a.(object); is {
-			list[i] = map[string]any{"objectId": string(o)}
+			list[i], objects = map[string]any{"objectId": string(o)}, true
 		} else {
 			list[i] = map[string]any{"value": a}
 		}
 	}
 	params["arguments"] = list
-	if on != "" {
-		params["objectId"] = string(on)
-	} else {
-		world, err := x.world(ctx)
-		if err != nil {
+	var out called
+	for tries := 1; ; tries++ {
+		if on != "" {
+			params["objectId"] = string(on)
+		} else if params["executionContextId"], err = x.world(ctx); err != nil {
 			return r, err
 		}
-		params["executionContextId"] = world
+		err = x.do(ctx, "Runtime.callFunctionOn", params, &out)
+		var no *devtools.Error
+		if err == nil || objects || !errors.As(err, &no) || !isStale(no.Message) {
+			break
+		}
+		if tries == mostTries || !strings.Contains(no.Message, noWorld) { // it may have begun
+			return r, fmt.Errorf("%w: %w", errMoved, err)
+		}
+		if err := phone.Pause(ctx, poll); err != nil {
+			return r, err
+		}
 	}
-	var out called
-	if err := x.do(ctx, "Runtime.callFunctionOn", params, &out); err != nil {
+	if err != nil {
 		return r, err
 	}
 	if d := out.ExceptionDetails; d != nil {
