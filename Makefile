@@ -88,6 +88,7 @@ fuzz: setup $(KELPLINE)
 	@$(GO) test ./internal/core/catalogue -run '^$$' -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1x
 	@$(GO) test ./internal/proxy -run '^$$' -fuzz FuzzSniffed -fuzztime 1m -fuzzminimizetime 1x
 	@$(GO) test ./internal/core/w3c -run '^$$' -fuzz FuzzRequests -fuzztime 2m -fuzzminimizetime 1x
+	@$(GO) test ./internal/core/bidi -run '^$$' -fuzz FuzzMessages -fuzztime 1m -fuzzminimizetime 1x
 
 setup:
 	@scripts/setup.sh

@@ -85,7 +85,7 @@ func sit(t *testing.T, serials ...string) *desk {
 		}
 		d.Host(t, &server.Server)
 	}
-	tab, stop, err := housetest.Browse()
+	tab, stop, err := housetest.BrowseBeside()
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	d.tab = tab
@@ -700,7 +700,7 @@ func TestPagesComeAndGo(t *testing.T) {
 	assert.Equal(t, "orr-01", first())
 	eval[bool](d, button)
 	d.press("serial")
-	d.until("upwards", "location.search.includes('sort=serial')")
+	d.until("upwards", "location.search.includes('sort=serial') && document.querySelector('th[aria-sort=ascending]')")
 	d.press("serial")
 	housetest.Eventually(t, "downwards", func() bool { return first() == "orr-05" })
 	assert.Equal(t, "?as=table&sort=-serial", eval[string](d, "location.search"))

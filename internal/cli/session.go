@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/core/bidi"
 	"tessellant/internal/core/conditions"
 	"tessellant/internal/core/ours"
 	"tessellant/internal/core/w3c"
@@ -71,7 +72,7 @@ func (a *App) sessionCmd() *cobra.Command {
 	report.Flags().StringVar(&of, "session", "newest", "session that the report belongs to")
 	var markdown bool
 	commands := &cobra.Command{Use: "commands [WORD]", Short: "List the commands and capabilities of /webdriver", Args: UpTo(1),
-		Long:    "List every command of W3C WebDriver with what it does here, our own commands, and our capabilities.\nWith WORD, list only those with WORD in their name or path.",
+		Long:    "List every command of W3C WebDriver and of WebDriver BiDi with what it does here, our own commands, and our capabilities.\nWith WORD, list only those with WORD in their name or path.",
 		Example: "  tessellant session commands\n  tessellant session commands element\n  tessellant session commands --markdown > webdriver-commands.md",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if markdown {
@@ -104,6 +105,9 @@ func (a *App) sessionCommands(word string) error {
 			}
 			add(c.Name, c.Method+" "+strings.Replace(c.Path, "/session/{session id}", "…", 1), about)
 		}
+	}
+	for _, v := range bidi.Verbs {
+		add(v.Name, "BiDi", v.Here())
 	}
 	for _, x := range ours.Extensions {
 		add(w3c.Prefix+":"+x.Name, x.Takes, x.About)

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tessellant/api"
+	"tessellant/internal/browserbox"
 	"tessellant/internal/cli"
 	"tessellant/internal/core/verdict"
 	"tessellant/internal/house"
@@ -129,7 +130,7 @@ func (d *demo) startDemo(ctx context.Context, c demoConfig) (h *demoHouse, err e
 	}
 	for _, t := range traits {
 		t.Temper = phone.Temper(c.Temper)
-		t.Network, t.System = back.Network(), back.Certificate
+		t.Network, t.System, t.Browser = back.Network(), back.Certificate, browserbox.Browser
 		p, err := phone.Start(t, "127.0.0.1:0")
 		if err != nil {
 			return nil, err

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/coder/websocket"
@@ -24,7 +25,8 @@ const (
 	maxList    = 4 << 20
 	listTakes  = 10 * time.Second
 	writeTakes = 20 * time.Second
-	maxEvents  = 1000 // that wait to be taken
+	maxEvents  = 1000       // that wait to be taken
+	maxWaiting = maxMessage // bytes of them
 )
 
 // Socket is where a web view listens.
@@ -76,8 +78,9 @@ func (s Socket) List(ctx context.Context) ([]Target, error) {
 
 // Event is something that a page tells by itself.
 type Event struct {
-	Method string
-	Params json.RawMessage
+	Session string // of a frame that has a process of its own; "": the page's
+	Method  string
+	Params  json.RawMessage
 }
 
 // Error is the page's own answer to a command that it can't carry out.
@@ -97,6 +100,7 @@ type Page struct {
 	ws     *websocket.Conn
 	cancel context.CancelFunc
 	gone   chan struct{}
+	queued atomic.Int64 // bytes of events that wait to be taken
 
 	mu      sync.Mutex
 	next    int
@@ -126,6 +130,7 @@ func (s Socket) Attach(ctx context.Context, t Target) (*Page, error) {
 	go p.read(whole, events)
 	go func() {
 		for e := range events {
+			p.queued.Add(-int64(len(e.Params)))
 			p.mu.Lock()
 			hear := p.hear
 			p.mu.Unlock()
@@ -153,9 +158,10 @@ func (p *Page) read(ctx context.Context, events chan<- Event) {
 			return
 		}
 		var m struct {
-			ID     int
-			Method string
-			Params json.RawMessage
+			ID        int
+			SessionID string
+			Method    string
+			Params    json.RawMessage
 			answer
 		}
 		if json.Unmarshal(raw, &m) != nil {
@@ -163,13 +169,18 @@ func (p *Page) read(ctx context.Context, events chan<- Event) {
 			return
 		}
 		if m.ID == 0 {
-			if m.Method == "Inspector.detached" || m.Method == "Inspector.targetCrashed" {
+			if m.SessionID == "" && (m.Method == "Inspector.detached" || m.Method == "Inspector.targetCrashed") {
 				p.end(fmt.Errorf("%w (%s)", ErrGone, strings.TrimPrefix(m.Method, "Inspector.")))
 				return
 			}
+			n := int64(len(m.Params))
+			if p.queued.Load()+n > maxWaiting {
+				continue // who hears is too slow: the rest is not told
+			}
 			select {
-			case events <- Event{m.Method, m.Params}:
-			default: // who hears is too slow: the rest is not told
+			case events <- Event{m.SessionID, m.Method, m.Params}:
+				p.queued.Add(n)
+			default:
 			}
 			continue
 		}
@@ -206,6 +217,11 @@ func (p *Page) Close() { p.end(ErrGone) }
 
 // Do sends a command, and reads its answer into result, which may be nil.
 func (p *Page) Do(ctx context.Context, method string, params, result any) error {
+	return p.DoIn(ctx, "", method, params, result)
+}
+
+// DoIn is Do to a frame that has a process of its own, by the session of which Target.attachedToTarget told; "": to the page.
+func (p *Page) DoIn(ctx context.Context, session, method string, params, result any) error {
 	c := make(chan answer, 1)
 	p.mu.Lock()
 	if p.why != nil {
@@ -224,7 +240,11 @@ func (p *Page) Do(ctx context.Context, method string, params, result any) error 
 	if params == nil {
 		params = struct{}{}
 	}
-	raw, err := json.Marshal(map[string]any{"id": id, "method": method, "params": params})
+	m := map[string]any{"id": id, "method": method, "params": params}
+	if session != "" {
+		m["sessionId"] = session
+	}
+	raw, err := json.Marshal(m)
 	if err != nil {
 		return err
 	}

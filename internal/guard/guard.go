@@ -23,6 +23,7 @@ const (
 	Request = "request" // over HTTP
 	Script  = "script"  // one call of a script
 	Record  = "record"  // a recorder
+	Answer  = "answer"  // what a run says
 	Loop    = "loop"    // one round of what the program does all the time
 )
 

@@ -256,6 +256,7 @@ func TestALegLeavesItsEvidenceOnOneClock(t *testing.T) {
 }
 
 func TestAPhoneThatIsUnpluggedInACaseGetsTheLegAnotherAttempt(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	run := b.start(120, "first", "phone.launch()", "long", "phone.launch()\nphone.wait_gone('#title', within = 3)" /* fails after 3 s */)
 	b.until(run, "c.test_long")
@@ -274,6 +275,7 @@ func TestAPhoneThatIsUnpluggedInACaseGetsTheLegAnotherAttempt(t *testing.T) {
 }
 
 func TestAPhoneThatIsUnpluggedInWhatAFileWantsBeforeItsCasesIsLost(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	run := b.startFiles(map[string]string{
 		"a.star": "def before_file(phone):\n    phone.launch()\n    phone.find('#title')\n    phone.wait_gone('#title', within = 3)\ndef test_one(phone):\n    log('never')\n",
@@ -292,6 +294,7 @@ func TestAPhoneThatIsUnpluggedInWhatAFileWantsBeforeItsCasesIsLost(t *testing.T)
 }
 
 func TestAPhoneThatIsUnpluggedWhileTheBuildIsInstalled(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Real)
 	run := b.start(120, "first", "phone.launch()")
 	housetest.Eventually(t, "the leg is being prepared", func() bool { return b.leg(run).Stage == "preparing" })
@@ -318,6 +321,7 @@ func TestAPhoneThatIsUnpluggedWhileTheVideoIsWrittenHasDoneItsWork(t *testing.T)
 }
 
 func TestWhenTheADBServerDiesTheLegIsTriedAgain(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	run := b.start(120, "first", "phone.launch()", "long", "phone.launch()\nphone.background(2)")
 	b.until(run, "c.test_long")
@@ -331,6 +335,7 @@ func TestWhenTheADBServerDiesTheLegIsTriedAgain(t *testing.T) {
 }
 
 func TestAPhoneThatFreezesIsLostThoughItStaysListed(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant, func(c *config) { c.Silence = 2 * time.Second })
 	run := b.start(120, "long", "phone.launch()\nphone.find('#title')\nphone.background(2)\nphone.find('#title')")
 	b.until(run, "c.test_long")
@@ -348,6 +353,7 @@ func TestAPhoneThatFreezesIsLostThoughItStaysListed(t *testing.T) {
 }
 
 func TestAnAppThatDoesNotRespondHasCrashed(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	l := b.wait(b.start(120, "hangs", "phone.launch(args = {'debug_block': '12000'})\nphone.background(1)\nphone.wait_until(lambda: phone.tap('#shore_gull-ledge') or phone.sees('#tide_0'), within = 30)",
 		"dies", "phone.launch(args = {'debug_crash': 'low tide'})\nphone.find('#never', within = 20)", "after", "phone.launch()\nphone.find('#shore_gull-ledge')"))
@@ -384,6 +390,7 @@ check.that(phone.sees('#settings[label=Einstellungen]') or phone.sees('#settings
 }
 
 func TestADeviceThatTakesASettingAndKeepsItsOwnSaysSoInTheLeg(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	before := b.phone.Stands()
 	b.phone.Lie("font_scale")
@@ -442,6 +449,7 @@ func TestARunThatIsStoppedEndsWithWhatItHas(t *testing.T) {
 }
 
 func TestAFailureThatIsConfirmedIsFlakyWhenItPassesThen(t *testing.T) {
+	t.Parallel()
 	b := set(t, "fen-04", standin.Instant)
 	b.confirm = 2
 	send := "phone.launch()\nphone.tap('#shore_gull-ledge')\nphone.tap('#start')\nphone.tap(phone.scroll_to('#review'))\nphone.tap('#send')\nphone.find('#receipt', within = 3)"
@@ -538,6 +546,7 @@ func TestADeviceWithoutStorageIsUnusableAndSaysWhatToDo(t *testing.T) {
 }
 
 func TestAQuarantinedDeviceIsCheckedAndReleased(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	b.QuarantineLasts = 500 * time.Millisecond
 	ctx := context.Background()
@@ -552,6 +561,7 @@ func TestAQuarantinedDeviceIsCheckedAndReleased(t *testing.T) {
 }
 
 func TestALegOutOfTimeIsExpiredAndKeepsItsEvidence(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	l := b.wait(b.start(3, "a", "phone.launch()\nphone.find('#title')", "b", "phone.find('#never', within = 100)", "c", "phone.launch()"))
 	assert.Equal(t, verdict.Expired, l.Verdict)
@@ -565,6 +575,7 @@ func TestALegOutOfTimeIsExpiredAndKeepsItsEvidence(t *testing.T) {
 }
 
 func TestAHostThatIsStoppedBreaksItsLegOffAndTheLegGoesOn(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	run := b.start(60, "a", "phone.launch()\nphone.wait_gone('#title', within = 2)")
 	b.until(run, "c.test_a")
@@ -579,6 +590,7 @@ func TestAHostThatIsStoppedBreaksItsLegOffAndTheLegGoesOn(t *testing.T) {
 }
 
 func TestWorkWhoseHoldHasRunOutIsLeftBeforeTheDeviceIsUsedAgain(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant)
 	run := b.start(60, "a", "phone.launch()\nphone.wait_gone('#title', within = 4)")
 	b.until(run, "c.test_a")
@@ -639,6 +651,7 @@ func TestADeviceThatGoesAwayIsAwayAndComesBack(t *testing.T) {
 }
 
 func TestADeviceThatCannotBeTestedIsNotGivenWorkAndSaysWhy(t *testing.T) {
+	t.Parallel()
 	server := housetest.ADB(t)
 	b := &bench{Service: housetest.StartService(t, housetest.DSN(t)), t: t, adb: server}
 	phone := func(serial string, sides standin.Sides) *standin.Phone {
@@ -746,6 +759,7 @@ func TestAnEmulatorThatStartsLaterIsFound(t *testing.T) {
 }
 
 func TestADeviceThatIsAtWorkIsNotCheckedAndWorkWaitsForACheck(t *testing.T) {
+	t.Parallel()
 	traits := housetest.Fleet(t)["orr-01"]
 	traits.Temper, traits.SlowStorage = standin.Instant, time.Second // so that a check takes some seconds
 	b := setUp(t, traits)

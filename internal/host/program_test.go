@@ -96,6 +96,7 @@ func (b *bench) addFolder(name string) {
 }
 
 func TestTheDemosProgramsRunOnADevice(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant, boxed(t))
 	b.knows()
 	for name, cases := range map[string][]string{
@@ -187,6 +188,7 @@ func TestAProgramGetsWhatItNeedsAndSecretsAreHidden(t *testing.T) {
 }
 
 func TestHowAProgramCanEnd(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant, boxed(t))
 	b.knows()
 	ok := map[string]string{"r.xml": report}
@@ -237,7 +239,65 @@ def begin(name): wd("POST", s + "/tessellant/case/begin", {"name": name})
 def end(verdict): wd("POST", s + "/tessellant/case/end", {"verdict": verdict})
 `
 
+// ws is a client of RFC 6455 as short as it can be.
+const ws = `
+import base64, json, os, socket, struct, time, urllib.parse, urllib.request
+def wd(m, p, b=None):
+    with urllib.request.urlopen(urllib.request.Request(os.environ["TESSELLANT_WEBDRIVER_URL"] + p, None if b is None else json.dumps(b).encode(), method=m)) as a: return json.load(a)["value"]
+class WS:
+    def __init__(self, url):
+        u = urllib.parse.urlparse(url)
+        self.s = socket.create_connection((u.hostname, u.port))
+        self.s.settimeout(20)
+        self.s.sendall(f"GET {u.path} HTTP/1.1\r\nHost: {u.netloc}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: {base64.b64encode(os.urandom(16)).decode()}\r\n\r\n".encode())
+        self.f = self.s.makefile("rb")
+        assert b" 101 " in self.f.readline()
+        while self.f.readline() != b"\r\n": pass
+    def say(self, id, method, params):
+        b = json.dumps({"id": id, "method": method, "params": params}).encode()
+        self.s.sendall(b"\x81" + (bytes([0x80 | len(b)]) if len(b) < 126 else b"\xfe" + struct.pack(">H", len(b))) + bytes(4) + b)
+    def hear(self):
+        while True:
+            kind, n = self.f.read(2)
+            if n == 126: n = struct.unpack(">H", self.f.read(2))[0]
+            if n == 127: n = struct.unpack(">Q", self.f.read(8))[0]
+            b = self.f.read(n)
+            if kind & 15 == 1: return json.loads(b)
+            if kind & 15 == 8: return {"closed": b[2:].decode()}
+    def until(self, what):
+        while True:
+            m = self.hear()
+            if what(m): return m
+`
+
+func TestAProgramListensToItsSession(t *testing.T) {
+	t.Parallel()
+	b := set(t, "orr-01", standin.Instant, boxed(t))
+	b.knows()
+	files := map[string]string{"go.py": ws + `
+caps = {"capabilities": {"alwaysMatch": {"webSocketUrl": True}}}
+a = wd("POST", "/session", caps)
+w = WS(a["capabilities"]["webSocketUrl"])
+w.say(1, "session.subscribe", {"events": ["log"]})
+w.until(lambda m: m.get("method") == "log.entryAdded" and m["params"]["tessellant:tag"] == "ActivityManager")
+w.say(2, "browsingContext.getTree", {})
+assert w.until(lambda m: m.get("id") == 2)["result"]["contexts"][0]["context"] == "native"
+w.say(3, "session.end", {})
+w.until(lambda m: m.get("id") == 3)
+w.until(lambda m: "closed" in m)
+a = wd("POST", "/session", caps) # the next has no wait
+w = WS(a["capabilities"]["webSocketUrl"])
+wd("DELETE", "/session/" + a["sessionId"])
+assert w.until(lambda m: "closed" in m)["closed"] == "the session has ended"
+assert "webSocketUrl" not in wd("POST", "/session", {"capabilities": {}})["capabilities"]
+open("r.xml", "w").write('<testsuite><testcase name="hears"/></testsuite>')
+`}
+	l := b.wait(b.startProgram(60, "run: python3 go.py\nresults: [r.xml]\n", files))
+	assert.Equal(t, verdict.Passed, l.Verdict, "%s", l.Message)
+}
+
 func TestCasesThatAProgramMarksAreSeenAtOnceAndItsReportHasTheLastWord(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant, boxed(t))
 	b.knows()
 	files := map[string]string{"go.py": wd + `
@@ -278,6 +338,7 @@ open("r.xml", "w").write('<testsuite><testcase classname="Shores" name="opens" t
 }
 
 func TestALostProgramsTimelineHasItsCases(t *testing.T) {
+	t.Parallel()
 	b := set(t, "orr-01", standin.Instant, boxed(t))
 	b.knows()
 	run := b.startProgram(60, "run: python3 go.py\nresults: [r.xml]\n", map[string]string{"go.py": wd + `

@@ -224,6 +224,7 @@ func (p *panics) Fetch(ctx context.Context, h hostlink.Hold, what hostlink.Conte
 }
 
 func TestADeadAddressMakesNoHealthyDeviceFlap(t *testing.T) {
+	t.Parallel()
 	// A listener that takes connections and never says a word.
 	mute, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

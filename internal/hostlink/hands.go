@@ -23,6 +23,19 @@ const (
 	ResumePath = HandsPath + "resume" // POST Resume; answers Standing
 )
 
+// ListenPath ends the path of the order that opens a stream to a client which listens to its session: POST Listen. Frames of the kind FrameText go over it, each a message of
+// W3C WebDriver BiDi (core/bidi).
+const ListenPath = "/listen"
+
+// Listen says who comes.
+type Listen struct {
+	Stream string `json:"stream"`
+	Client string `json:"client"` // of those that work on a device which a person holds; "": the session's own
+}
+
+// SessionEnded is why such a stream is closed when its session has ended.
+const SessionEnded = "the session has ended"
+
 // Prolong moves the end of a hold.
 type Prolong struct {
 	By   time.Duration

@@ -28,6 +28,7 @@ const (
 	FrameKey     = 'k' // a picture that needs none before it
 	FramePicture = 'p' // one that needs those before it
 	FrameSingle  = 'j' // a picture by itself, as JPEG
+	FrameOther   = 'o' // a message of who listens (ListenPath) that is no text: it is refused
 )
 
 // MaxFrame is how many bytes a frame may have; MaxDone, one from a person.

@@ -1,10 +1,11 @@
 package housetest
 
-// A headless Chromium with one tab.
+// Tabs of a headless Chromium.
 
 import (
 	"context"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -13,13 +14,13 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// Tab is a tab of a browser of its own.
+// Tab is a tab with a profile of its own.
 type Tab struct {
 	ctx context.Context
 }
 
 // Patience is how long a tab waits for what should come.
-const Patience = 30 * time.Second
+const Patience = time.Minute
 
 // Browse starts a browser with an empty profile; stop ends it.
 func Browse() (*Tab, func(), error) {
@@ -37,6 +38,40 @@ func Browse() (*Tab, func(), error) {
 		return nil, nil, err
 	}
 	return &Tab{ctx}, end, nil
+}
+
+// shared is the browser of a package's tests: to start one takes seconds of processor time.
+var shared struct {
+	mu  sync.Mutex
+	tab *Tab
+	end func()
+}
+
+// BrowseBeside opens a tab in the browser that a package's tests share, where it sees nothing of the others; stop closes it.
+func BrowseBeside() (*Tab, func(), error) {
+	shared.mu.Lock()
+	defer shared.mu.Unlock()
+	if shared.tab == nil || shared.tab.ctx.Err() != nil { // none yet, or it has ended by itself
+		endShared()
+		tab, end, err := Browse()
+		if err != nil {
+			return nil, nil, err
+		}
+		shared.tab, shared.end = tab, end
+	}
+	ctx, stop := chromedp.NewContext(shared.tab.ctx, chromedp.WithNewBrowserContext())
+	if err := chromedp.Do(ctx); err != nil {
+		stop()
+		return nil, nil, err
+	}
+	return &Tab{ctx}, stop, nil
+}
+
+func endShared() {
+	if shared.end != nil {
+		shared.end()
+		shared.tab, shared.end = nil, nil
+	}
 }
 
 // Do runs actions, with a deadline.

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tessellant/internal/adb"
+	"tessellant/internal/browserbox"
 	"tessellant/internal/phone"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
@@ -143,6 +144,7 @@ func Phone(t testing.TB, server *adb.Process, traits standin.Traits) *standin.Ph
 		t.Cleanup(b.Close)
 		traits.Network, traits.System = b.Network(), b.Certificate
 	}
+	traits.Browser = browserbox.Browser
 	p, err := standin.Start(traits, "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(p.Close)

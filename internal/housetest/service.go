@@ -41,7 +41,7 @@ func DSN(t testing.TB) string {
 	t.Helper()
 	database.once.Do(func() {
 		if database.dir, database.err = os.MkdirTemp("", "tsl-db-"); database.err == nil {
-			database.db, database.err = localdb.Start(context.Background(), database.dir)
+			database.db, database.err = localdb.Start(context.Background(), database.dir, localdb.Fleeting...)
 		}
 	})
 	require.NoError(t, database.err)
@@ -85,6 +85,7 @@ type Tests struct{ M *testing.M }
 // Run runs the tests and answers their exit code.
 func (x Tests) Run() int {
 	code := x.M.Run()
+	endShared()
 	if database.db != nil {
 		database.db.Close()
 	}

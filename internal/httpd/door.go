@@ -41,6 +41,9 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 			out.Write(w)
 			return nil
 		}
+		if r.Method == http.MethodGet && strings.EqualFold(r.Header.Get("Upgrade"), "websocket") {
+			return listen(s, w, r, path)
+		}
 		call, werr := w3c.Route(r.Method, path)
 		if werr != nil {
 			remoteend.Answer(werr).Write(w)
@@ -105,7 +108,7 @@ func webdriver(s *service.Service) echo.HandlerFunc {
 				}
 			}
 			defer remain(s, r, key)()
-			s.OpenSession(r.Context(), who, body).Write(w)
+			s.OpenSession(r.Context(), who, body, listensAt(r)).Write(w)
 			return nil
 		}
 		if key != "" {

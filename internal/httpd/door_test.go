@@ -27,9 +27,13 @@ import (
 	"tessellant/internal/adb"
 	"tessellant/internal/core/snippet"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/host"
+	"tessellant/internal/host/record"
 	"tessellant/internal/housetest"
+	"tessellant/internal/lab/adblab"
 	"tessellant/internal/phone"
 	"tessellant/internal/phone/android"
+	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
 )
 
@@ -43,15 +47,34 @@ type outside struct {
 }
 
 func openOutside(t *testing.T, serials ...string) *outside {
+	return openOutsideWith(t, nil, serials...)
+}
+
+// openLed opens one whose apps are led through proxies, to the demo's backend.
+func openLed(t *testing.T, serials ...string) *outside {
+	tides, err := backend.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(tides.Close)
+	return openOutsideWith(t, tides, serials...)
+}
+
+func openOutsideWith(t *testing.T, tides *backend.Server, serials ...string) *outside {
 	t.Helper()
 	server := housetest.ADB(t)
 	o := &outside{open(t), map[string]*standin.Phone{}, server}
 	for _, s := range serials {
 		tr := housetest.Fleet(t)[s]
 		tr.Temper = standin.Instant
+		if tides != nil {
+			tr.Network, tr.System = tides.Network(), tides.Certificate
+		}
 		o.phones[s] = housetest.Phone(t, server, tr)
 	}
-	o.Host(t, &server.Server)
+	c := host.Config{Labs: housetest.ADBLab(adblab.Config{Server: &server.Server})}
+	if tides != nil {
+		c.Outlet = &record.Outlet{Names: tides.Network(), Version: "test"}
+	}
+	o.HostWith(t, c)
 	housetest.Eventually(t, "the phones are free", func() bool {
 		r, err := o.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})
 		require.NoError(t, err)
@@ -322,6 +345,7 @@ func (o *outside) zip(id string) map[string]string {
 }
 
 func TestASessionThatNobodyMarkedIsJudgedByHowItEnded(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	for name, c := range map[string]struct {
 		caps    m
@@ -569,6 +593,7 @@ func TestWhatCanNotBeHadIsSaidAtOnce(t *testing.T) {
 }
 
 func TestSessionsWaitForADeviceUpToTheirPatience(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	first := o.client()
 	code, message := first.open(kelpline)
@@ -727,6 +752,7 @@ func TestSnippetsWorkWhenPasted(t *testing.T) {
 }
 
 func TestASessionReachesItsOwnAppsAndLeavesNoFiles(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	open := func() *wd {
 		t.Helper()

@@ -18,6 +18,7 @@ import (
 const anyText = "Küste 潮"
 
 func TestAKeyboardTypesAnyTextWhereTheWorkAllowsIt(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	keyboard := &[]string{"keyboard"}
 

@@ -234,6 +234,7 @@ func TestWhatCantBeHeld(t *testing.T) {
 }
 
 func TestALocatorIsCountedOnTheScreensOfOthers(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01", "orr-03", "orr-05")
 	f := fstest.MapFS{testpkg.Entry: {Data: []byte("name: looks\nkind: script\n")}, "a.star": {Data: []byte("def test_a(phone):\n    phone.launch()\n    phone.find('#search')\n    phone.find('#nothing', within = 0.2)\n")}}
 	var zip bytes.Buffer

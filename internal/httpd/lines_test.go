@@ -15,6 +15,7 @@ import (
 )
 
 func TestWhatIsDoneByHandBecomesAScript(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01", "fen-03")
 	h := o.hold(api.HoldRequest{Device: ptr("orr-01"), Build: ptr("kelpline/android@newest")})
 	o.until(h.Id, api.HoldStageRunning)

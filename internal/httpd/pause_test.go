@@ -67,6 +67,7 @@ func markers(events []timeline.Event) (out []string) {
 }
 
 func TestAPersonPausesASession(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	c := o.client()
 	code, message := c.open(m{"tessellant:build": "kelpline/android@newest", "tessellant:idle": 8})
@@ -148,6 +149,7 @@ func TestAPersonPausesASession(t *testing.T) {
 }
 
 func TestAScriptPausesForWhoWatches(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	body := bytes.NewReader(good(t, "looks", "phone.launch()\n    pause('is the list right?')\n    phone.tap('#show_chart', within = 2)"))
 	_, _, err := o.Service.AddPackage(t.Context(), o.Who, service.Upload{Body: body, Size: -1})

@@ -1,6 +1,7 @@
 package httpd
 
 // What goes over a WebSocket (RFC 6455): a device that is watched, its frames as messages, and back (what they are, hostlink/live.go says); and routes, a stream of bytes.
+// Those of clients of WebDriver BiDi are opened in bidi.go.
 
 import (
 	"context"
@@ -59,27 +60,41 @@ func (s *server) upgrade(ctx context.Context, id, title, remedy string, open fun
 // join carries what comes in from the WebSocket, and what goes out to it, until either ends. The error of out is why, for the other side; net.ErrClosed: that has gone.
 func (u upgraded) join(rw http.ResponseWriter, limit int64, in func(context.Context, *websocket.Conn), out func(context.Context, *websocket.Conn) error) error {
 	defer u.c.Close()
-	ws, err := websocket.Accept(rw, u.r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled}) // of its own origin alone
+	ws, err := accept(rw, u.r, limit)
 	if err != nil {
 		return nil // it has answered
 	}
 	defer ws.CloseNow()
-	ws.SetReadLimit(limit)
-	ctx, cancel := context.WithCancel(u.ctx)
+	carry(u.ctx, ws, u.c, in, out)
+	return nil
+}
+
+// accept opens the WebSocket that a page of our own origin, or a program, asks for. An error has been answered.
+func accept(rw http.ResponseWriter, r *http.Request, limit int64) (*websocket.Conn, error) {
+	ws, err := websocket.Accept(rw, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	if err == nil {
+		ws.SetReadLimit(limit)
+	}
+	return ws, err
+}
+
+// carry joins a WebSocket to a stream from a host, as join does, and gives the error of out.
+func carry(ctx context.Context, ws *websocket.Conn, c net.Conn, in func(context.Context, *websocket.Conn), out func(context.Context, *websocket.Conn) error) (why error) {
+	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var all sync.WaitGroup
 	defer all.Wait()
-	defer u.c.Close()
+	defer c.Close()
 	defer cancel()
 	all.Go(func() {
-		defer u.c.Close()
+		defer c.Close()
 		in(ctx, ws)
 	})
-	all.Go(func() { beat(ctx, ws, u.c) })
-	if why := out(ctx, ws); !errors.Is(why, net.ErrClosed) {
+	all.Go(func() { beat(ctx, ws, c) })
+	if why = out(ctx, ws); !errors.Is(why, net.ErrClosed) {
 		_ = ws.Close(websocket.StatusGoingAway, foreign.Fit(why.Error(), 120))
 	}
-	return nil
+	return why
 }
 
 // routed carries bytes between a WebSocket and a host.
@@ -183,10 +198,15 @@ func (w watching) shown(ctx context.Context, ws *websocket.Conn) error {
 		} else {
 			data = append([]byte{kind}, body...)
 		}
-		write, cancel := context.WithTimeout(ctx, watchWrite)
-		err = ws.Write(write, message, data)
-		if cancel(); err != nil {
+		if say(ctx, ws, message, data) != nil {
 			return net.ErrClosed
 		}
 	}
+}
+
+// say sends a message, which must be taken in time.
+func say(ctx context.Context, ws *websocket.Conn, kind websocket.MessageType, data []byte) error {
+	ctx, cancel := context.WithTimeout(ctx, watchWrite)
+	defer cancel()
+	return ws.Write(ctx, kind, data)
 }

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,11 +14,13 @@ import (
 
 	"tessellant/api"
 	"tessellant/internal/core/timeline"
+	"tessellant/internal/core/w3c"
 	"tessellant/internal/housetest"
 	"tessellant/internal/service"
 )
 
 func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	c := o.client()
 	code, message := c.open(m{"tessellant:build": "kelpline/android@newest", "timeouts": m{"implicit": 60000}})
@@ -46,8 +49,27 @@ func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
 	c.click("#more")
 	assert.Len(t, c.must("POST", "/elements", m{"using": "css selector", "value": "#steps li"}), 4)
 	assert.EqualValues(t, 4, c.must("POST", "/execute/sync", m{"script": "console.warn('counted'); return document.querySelectorAll('li').length", "args": []any{}}))
-	_, code = c.do("POST", "/actions", m{"actions": []any{}})
-	assert.Equal(t, "unsupported operation", code)
+	c.must("POST", "/actions", m{"actions": []any{m{"type": "pointer", "id": "m", "actions": []any{m{"type": "pointerMove", "x": 0, "y": 0, "origin": m{w3c.ElementKey: c.find("#search")}}, m{"type": "pointerDown", "button": 0}, m{"type": "pointerUp", "button": 0}}},
+		m{"type": "key", "id": "k", "actions": []any{m{"type": "pause"}, m{"type": "pause"}, m{"type": "pause"}, m{"type": "keyDown", "value": "Q"}, m{"type": "keyUp", "value": "Q"}}}}})
+	assert.Equal(t, "Q", c.must("GET", "/element/"+c.find("#search")+"/property/value", nil))
+
+	// Files that it finds are the phone's, and not the machine's that the phone is simulated on.
+	mine := filepath.Join(t.TempDir(), "mine.txt")
+	require.NoError(t, os.WriteFile(mine, []byte("nobody's business"), 0o644))
+	for _, path := range []string{mine, "/etc/passwd", "/root/", "/proc/self/environ"} {
+		_, _ = c.do("POST", "/url", m{"url": "file://" + path})
+		source := c.must("GET", "/source", nil)
+		assert.NotContains(t, source, "nobody's business")
+		assert.NotContains(t, source, "root:", path)
+		assert.NotContains(t, source, "SHELL=", path)
+	}
+	// Nor is the machine itself what a phone calls localhost, by any of its names.
+	port := o.URL[strings.LastIndex(o.URL, ":"):]
+	for _, host := range []string{"127.0.0.1", "localhost", "my.localhost", "0.0.0.0", "127.0.0.2", "[::ffff:127.0.0.1]", "[::]"} {
+		_, _ = c.do("POST", "/url", m{"url": "http://" + host + port + "/"})
+		assert.NotContains(t, c.must("GET", "/source", nil), "<title>Tessellant", host)
+	}
+	c.must("POST", "/back", m{})
 
 	// Back to the screen; the page goes with its screen.
 	c.must("POST", "/tessellant/context", m{"context": "native"})
@@ -83,6 +105,7 @@ func TestASessionCommandsTheWebViewOfAnApp(t *testing.T) {
 }
 
 func TestAScriptReadsTheWebViewOfAnApp(t *testing.T) {
+	t.Parallel()
 	o := openOutside(t, "orr-01")
 	next, err := os.Open(filepath.Join(housetest.Root(), "build", "kelpline-1.9.0.apk"))
 	require.NoError(t, err)

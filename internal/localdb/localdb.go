@@ -38,8 +38,11 @@ type Instance struct {
 	*child.Kept
 }
 
-// Start starts the server whose files lie in dir, making them the first time.
-func Start(ctx context.Context, dir string) (*Instance, error) {
+// Fleeting are options for a database that nobody wants to have again: it does not wait until the disk has what it writes.
+var Fleeting = []string{"--innodb-flush-method=nosync", "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--sync-frm=0"}
+
+// Start starts the server whose files lie in dir, making them the first time; more are options of the server's.
+func Start(ctx context.Context, dir string, more ...string) (*Instance, error) {
 	server, err := exec.LookPath("mariadbd")
 	if err != nil {
 		if server = "/usr/sbin/mariadbd"; !exists(server) {
@@ -102,7 +105,7 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 	root.User, root.Net, root.Addr = "root", "unix", filepath.Join(dir, "data", "db.sock")
 	i := &Instance{DSN: cfg.FormatDSN(), Root: root.FormatDSN()}
 	i.Kept, err = child.Keep(ctx, "MariaDB", 30*time.Second, func(ctx context.Context) (*child.Process, error) {
-		return i.start(ctx, server, dir, me.Username, environment, port)
+		return i.start(ctx, server, dir, me.Username, environment, port, more)
 	})
 	if err != nil {
 		return nil, err
@@ -112,7 +115,7 @@ func Start(ctx context.Context, dir string) (*Instance, error) {
 }
 
 // start starts the server and waits until it answers.
-func (i *Instance) start(ctx context.Context, server, dir, user string, environment []string, port int) (*child.Process, error) {
+func (i *Instance) start(ctx context.Context, server, dir, user string, environment []string, port int, more []string) (*child.Process, error) {
 	logPath := filepath.Join(dir, "server.log")
 	logFile, err := os.OpenFile(logPath, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -123,6 +126,7 @@ func (i *Instance) start(ctx context.Context, server, dir, user string, environm
 	cmd := exec.Command(server, "--no-defaults", "--datadir="+filepath.Join(dir, "data"), "--socket=./db.sock", "--pid-file="+filepath.Join(dir, "db.pid"),
 		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve", "--init-file="+filepath.Join(dir, "init.sql"), "--user="+user,
 		"--max-connections=200", "--innodb-buffer-pool-size=128M", "--character-set-server=utf8mb4", "--default-time-zone=+00:00")
+	cmd.Args = append(cmd.Args, more...)
 	cmd.Dir, cmd.Env = dir, environment
 	cmd.Stdout, cmd.Stderr = logFile, logFile
 	started, err := child.Start(cmd, syscall.SIGTERM)

@@ -48,6 +48,13 @@ func (x *exchange) asked(r *http.Request, tlsVersion string) {
 	}
 }
 
+// now is what is known of the exchange.
+func (x *exchange) now() har.Entry {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.e
+}
+
 // trace notes the times of a request on its way.
 func (x *exchange) trace(r *http.Request) {
 	note := func(to *time.Time) {

@@ -45,8 +45,8 @@ type Config struct {
 	Leads func(host, port string) (may, here bool)
 	// Roots are certificates that servers are trusted by, besides the system's.
 	Roots *x509.CertPool
-	// Seen is told of each entry when it has ended; nil: nobody wants to know.
-	Seen func(har.Entry)
+	// Asked is told of each request that is about to be sent on, with what of its entry is known by then; Seen, of each entry when it has ended. Nil: nobody wants to know.
+	Asked, Seen func(har.Entry)
 	// Clock gives a moment on the attempt's clock, in ms.
 	Clock func(time.Time) int64
 }
@@ -73,6 +73,7 @@ type Proxy struct {
 
 	mu    sync.Mutex
 	going map[*exchange]bool
+	count int64 // of all that have begun
 	over  bool
 	conns sync.WaitGroup // that were taken over from the server
 }
@@ -299,6 +300,9 @@ func (p *Proxy) forward(w http.ResponseWriter, r *http.Request, c *shaped, tlsVe
 		panic(http.ErrAbortHandler)
 	}
 	x.asked(r, tlsVersion)
+	if p.c.Asked != nil {
+		p.c.Asked(x.now())
+	}
 	rp := httputil.ReverseProxy{Rewrite: func(pr *httputil.ProxyRequest) {
 		pr.Out.Host = pr.In.Host
 		if _, has := pr.In.Header["User-Agent"]; !has {
@@ -339,5 +343,7 @@ func (p *Proxy) begin(kind, method string, u *url.URL, held time.Duration) *exch
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.going[x] = true
+	p.count++
+	x.e.Number = p.count
 	return x
 }

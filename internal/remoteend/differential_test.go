@@ -91,6 +91,7 @@ func shape(v any) string {
 }
 
 func TestAnswersAreThoseOfAnotherRemoteEnd(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "orr-01")
 	l.open()
 	theirs := browser(t)

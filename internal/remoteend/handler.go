@@ -6,8 +6,10 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"maps"
 	"net/http"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -96,6 +98,10 @@ func Status(ready bool, message string) Response {
 // ServeHTTP implements http.Handler.
 func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	rc := http.NewResponseController(w)
+	if listens := h.listened(r); listens != nil {
+		listens.ServeHTTP(w, r)
+		return
+	}
 	call, err := w3c.Route(r.Method, r.URL.EscapedPath())
 	if err == nil && call.Session != "" && !h.has(call.Session) {
 		err = w3c.Fail(w3c.InvalidSessionID, "there is no session %.100q", call.Session)
@@ -110,7 +116,7 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	out := Answer(err)
 	if err == nil {
-		out = h.do(r.Context(), call, Request{r.Method, r.URL.EscapedPath(), body})
+		out = h.do(r.Context(), r.Host, call, Request{r.Method, r.URL.EscapedPath(), body})
 	}
 	_ = rc.SetWriteDeadline(time.Now().Add(readWithin))
 	out.Write(w)
@@ -119,13 +125,27 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // readWithin is how long a body may take to come, and an answer to be taken: both are on the same machine.
 const readWithin = 30 * time.Second
 
+// listened is what serves a WebSocket to the session; nil: none is asked for, or there is nothing to listen to.
+func (h *Handler) listened(r *http.Request) http.Handler {
+	if r.Method != http.MethodGet || !strings.EqualFold(r.Header.Get("Upgrade"), "websocket") {
+		return nil
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.now == nil || r.URL.EscapedPath() != "/session/"+h.now.ID {
+		return nil
+	}
+	return h.now.Listen
+}
+
 func (h *Handler) has(id string) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return h.now != nil && h.now.ID == id
 }
 
-func (h *Handler) do(ctx context.Context, call w3c.Call, r Request) Response {
+// do carries a command out; host is what the client calls this remote end.
+func (h *Handler) do(ctx context.Context, host string, call w3c.Call, r Request) Response {
 	h.mu.Lock()
 	now := h.now
 	h.mu.Unlock()
@@ -135,7 +155,7 @@ func (h *Handler) do(ctx context.Context, call w3c.Call, r Request) Response {
 	case call.Name == "Status":
 		return Status(false, "the device is in a session")
 	case call.Name == "New Session":
-		return h.open(ctx, r.Body)
+		return h.open(ctx, host, r.Body)
 	case now == nil:
 		return Answer(w3c.Fail(w3c.InvalidSessionID, "there is no session %q", call.Session))
 	}
@@ -156,6 +176,9 @@ func (h *Handler) End() {
 	}
 }
 
+// Over says that a session has ended past Handler.
+func (h *Handler) Over(s *Session) { h.end(s) }
+
 // end forgets a session.
 func (h *Handler) end(s *Session) {
 	h.mu.Lock()
@@ -167,7 +190,7 @@ func (h *Handler) end(s *Session) {
 	}
 }
 
-func (h *Handler) open(ctx context.Context, body []byte) Response {
+func (h *Handler) open(ctx context.Context, host string, body []byte) Response {
 	request, err := w3c.Object(body)
 	if err != nil {
 		return Answer(err)
@@ -191,7 +214,12 @@ func (h *Handler) open(ctx context.Context, body []byte) Response {
 	h.mu.Lock()
 	h.now, h.free = s, make(chan struct{})
 	h.mu.Unlock()
-	return NewAnswer(s.ID, s.Answer)
+	if s.Listen == nil {
+		return NewAnswer(s.ID, s.Answer)
+	}
+	answer := maps.Clone(s.Answer)
+	answer[w3c.WebSocketURL] = "ws://" + host + "/session/" + s.ID
+	return NewAnswer(s.ID, answer)
 }
 
 var errNobody = w3c.Fail(w3c.SessionNotCreated, "the client no longer waits for this session")

@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -80,6 +81,9 @@ type Config struct {
 	Network func(netprofile.Profile)
 	// Turns are asked before each command; nil: it is always the client's turn.
 	Turns Turns
+	// Listen serves a WebSocket to the session behind Handler (WebDriver BiDi); nil: it is not listened to. Closed is called when the session is closed.
+	Listen http.Handler
+	Closed func()
 }
 
 // Turns say when a command may be done, in words of what it is; changed: people may have changed the screen since the one before.
@@ -94,6 +98,7 @@ type Session struct {
 
 	turn chan struct{} // whose turn it is to command
 	used atomic.Int64  // when the last command came or ended, in ns since 1970
+	past atomic.Bool   // the screen may have been changed past its commands
 
 	timeouts w3c.Timeouts
 	hidden   bool // the next text is secret
@@ -144,6 +149,9 @@ func (s *Session) Ended() bool {
 
 // Close lets go of what it holds open: no command comes any more.
 func (s *Session) Close() {
+	if s.Closed != nil {
+		defer s.Closed()
+	}
 	select {
 	case s.turn <- struct{}{}:
 		defer func() { <-s.turn }()
@@ -173,6 +181,12 @@ func (s *Session) end() {
 	s.ended = true
 }
 
+// Used says that it is commanded by another way.
+func (s *Session) Used() { s.use() }
+
+// Changed says that the screen may have been changed past the session's commands.
+func (s *Session) Changed() { s.past.Store(true) }
+
 func (s *Session) use() { s.used.Store(time.Now().UnixNano()) }
 
 // unused is for how long nothing was commanded.
@@ -197,6 +211,9 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 		return answer(nil, w3c.Fail(w3c.Timeout, "the command before has not ended yet"))
 	}
 	call, werr := w3c.Route(r.Method, r.Path)
+	if s.past.Swap(false) {
+		s.touched()
+	}
 	if s.Turns != nil && werr == nil {
 		leave, changed, err := s.Turns.Enter(ctx, strings.ToLower(call.Name)+told(r.Body))
 		if err != nil {
@@ -221,12 +238,19 @@ func (s *Session) Do(ctx context.Context, r Request) Response {
 			return answer(nil, werr)
 		}
 	}
-	if s.hides(call, body) {
-		s.Notes.Secret(textOf(body))
+	args, sent, texts := map[string]string{}, string(r.Body), []string{textOf(body)}
+	if call.Name == "Perform Actions" {
+		sent, texts = acted(body)
+		args["actions"] = short(sent)
 	}
-	s.Notes.Log("client: " + r.Method + " " + strings.Replace(r.Path, s.ID, "…", 1) + " " + clip(string(r.Body)))
+	if s.hides(call, body, texts) {
+		for _, text := range texts {
+			s.Notes.Secret(text)
+		}
+	}
+	s.Notes.Log("client: " + r.Method + " " + strings.Replace(r.Path, s.ID, "…", 1) + " " + clip(sent))
 	start := time.Now()
-	c := &command{Session: s, ctx: ctx, call: call, body: body, args: map[string]string{}}
+	c := &command{Session: s, ctx: ctx, call: call, body: body, args: args}
 	value, werr := c.do()
 	cmd := phone.Command{Name: strings.ToLower(call.Name), Args: c.args, Start: start, Took: time.Since(start), Answer: c.answer, Looks: call.Effect() == w3c.Looks, Marks: call.Effect() == w3c.Marks}
 	if werr != nil {
@@ -245,15 +269,15 @@ const maxTold = 200 // bytes
 
 // told is what a command is about, for people: its body, where that is short and has nothing to hide.
 func told(body []byte) string {
-	if len(body) < 3 || len(body) > maxTold || bytes.Contains(body, []byte(`"text"`)) || !utf8.Valid(body) {
+	if len(body) < 3 || len(body) > maxTold || bytes.Contains(body, []byte(`"text"`)) || bytes.Contains(body, []byte(`"keyDown"`)) || !utf8.Valid(body) {
 		return ""
 	}
 	return " " + string(body)
 }
 
-// hides says whether a command's text is a secret.
-func (s *Session) hides(call w3c.Call, body map[string]any) bool {
-	if call.Name != "Element Send Keys" {
+// hides says whether a command's texts are secrets.
+func (s *Session) hides(call w3c.Call, body map[string]any, texts []string) bool {
+	if call.Name != "Element Send Keys" && (call.Name != "Perform Actions" || len(texts) == 0) {
 		return false
 	}
 	hidden := s.hidden || body["tessellant:secret"] == true

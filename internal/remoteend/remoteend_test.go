@@ -501,7 +501,27 @@ func TestTextsThatAreSecretAreToldToBeHidden(t *testing.T) {
 	l.must("POST", "/tessellant/secret", m{})
 	l.must("POST", "/element/"+field+"/value", m{"text": "two"})
 	l.must("POST", "/element/"+field+"/value", m{"text": "three"})
-	assert.Equal(t, []string{"one", "two"}, l.notes.secrets)
+	spelled := func(text string) m {
+		var items []any
+		for _, r := range text {
+			items = append(items, m{"type": "keyDown", "value": string(r)}, m{"type": "keyUp", "value": string(r)})
+		}
+		return m{"actions": []any{m{"type": "key", "id": "k", "actions": items}}}
+	}
+	l.must("POST", "/tessellant/secret", m{})
+	l.must("POST", "/actions", m{"actions": []any{m{"type": "pointer", "id": "p", "actions": []any{m{"type": "pointerMove", "x": 5, "y": 500, "duration": 20}}}}})
+	l.must("POST", "/actions", spelled("four"))
+	l.must("POST", "/actions", spelled("five"))
+	assert.Equal(t, []string{"one", "two", "four"}, l.notes.secrets)
+	var told []string
+	for _, c := range l.notes.commands {
+		if c.Name == "perform actions" {
+			told = append(told, c.Args["actions"])
+		}
+	}
+	assert.Equal(t, []string{"p: to 5,500 in 20 ms", "k: types four", "k: types five"}, told, "who keeps it masks it: by its text")
+	assert.Contains(t, l.notes.log, "client: POST /session/…/actions k: types four")
+	assert.NotContains(t, strings.Join(l.notes.log, "\n"), `"value":"f"`)
 }
 
 func TestEveryCommandOfTheStandardHasAnAnswerOfItsOwn(t *testing.T) {

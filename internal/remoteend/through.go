@@ -61,7 +61,7 @@ func (t *through) tell(c *command) {
 	if c.call.Param != "" {
 		c.args["name"] = short(c.call.Param)
 	}
-	if c.call.Name == "Perform Actions" || c.call.Name == "Set Timeouts" {
+	if c.call.Name == "Set Timeouts" {
 		c.args["body"] = asJSON(c.body)
 	}
 }

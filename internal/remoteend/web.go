@@ -13,10 +13,7 @@ import (
 	"tessellant/internal/webpage"
 )
 
-const (
-	nativeContext = "native"
-	webPrefix     = "web:"
-)
+const nativeContext = "native"
 
 // web is a page in a web view. It implements surface.
 type web struct {
@@ -40,9 +37,6 @@ func (c *command) pages() ([]webpage.Found, *w3c.Error) {
 	return all, nil
 }
 
-// contextOf is how a page is called as a context.
-func contextOf(p webpage.Found) string { return webPrefix + p.App + ":" + p.ID }
-
 // contexts lists them: the screen first.
 func (c *command) contexts() (any, *w3c.Error) {
 	all, err := c.pages()
@@ -51,7 +45,7 @@ func (c *command) contexts() (any, *w3c.Error) {
 	}
 	out := []any{map[string]any{"context": nativeContext}}
 	for _, p := range all {
-		out = append(out, map[string]any{"context": contextOf(p), "app": p.App, "title": p.Title, "url": p.URL})
+		out = append(out, map[string]any{"context": p.Context(), "app": p.App, "title": p.Title, "url": p.URL})
 	}
 	c.answer = fmt.Sprintf("%d contexts", len(out))
 	return out, nil
@@ -101,7 +95,7 @@ func (c *command) switchContext() *w3c.Error {
 			return err
 		}
 		i := slices.IndexFunc(all, func(p webpage.Found) bool {
-			return contextOf(p) == id || id == "web" && strings.Contains(p.URL, part)
+			return p.Context() == id || id == "web" && strings.Contains(p.URL, part)
 		})
 		if i >= 0 {
 			return c.enter(all[i])
@@ -133,7 +127,7 @@ func pagesText(all []webpage.Found) string {
 
 // enter makes a page what commands work on.
 func (c *command) enter(p webpage.Found) *w3c.Error {
-	id := contextOf(p)
+	id := p.Context()
 	if w, is := c.on.(*web); is && w.id == id && !w.page.Gone() {
 		return nil
 	}
@@ -176,7 +170,7 @@ func (w *web) do(c *command) (any, *w3c.Error) {
 	if err := w.page.Unexpected(c.ctx, behaviour); err != nil {
 		return nil, err
 	}
-	v, err := w.plain(c)
+	v, err := w.plain(c, behaviour)
 	if err == nil {
 		c.answer = brief(v)
 	}
@@ -193,7 +187,7 @@ func said(c *command, ask func() (string, *w3c.Error)) (any, *w3c.Error) {
 }
 
 // plain does a command that no dialog is in the way of.
-func (w *web) plain(c *command) (any, *w3c.Error) {
+func (w *web) plain(c *command, behaviour string) (any, *w3c.Error) {
 	p, ctx := w.page, c.ctx
 	text := func(name string) (string, *w3c.Error) {
 		s, ok := c.body[name].(string)
@@ -236,7 +230,8 @@ func (w *web) plain(c *command) (any, *w3c.Error) {
 	case "Switch To Frame":
 		return nil, w.frame(c)
 	case "Switch To Parent Frame":
-		return nil, p.ParentFrame(ctx)
+		p.ParentFrame()
+		return nil, nil
 	case "Get Window Rect":
 		return p.Execute(ctx, "return {x: window.screenX, y: window.screenY, width: window.outerWidth, height: window.outerHeight}", nil, false)
 	case "Find Element", "Find Element From Element", "Find Element From Shadow Root", "Find Elements", "Find Elements From Element", "Find Elements From Shadow Root":
@@ -273,6 +268,10 @@ func (w *web) plain(c *command) (any, *w3c.Error) {
 			return nil, w3c.Fail(w3c.InvalidArgument, "args must be a list")
 		}
 		return p.Execute(ctx, script, args, c.call.Name == "Execute Async Script")
+	case "Perform Actions":
+		return nil, p.Perform(ctx, c.body, behaviour)
+	case "Release Actions":
+		return nil, p.Release(ctx)
 	case "Get All Cookies":
 		return orNothing(p.Cookies(ctx, ""))
 	case "Get Named Cookie":

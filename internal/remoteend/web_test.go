@@ -4,17 +4,11 @@ package remoteend_test
 // rightly is answered alike: status, error code, and value.
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
-	"net"
 	"net/http"
 	"net/http/httptest"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -24,7 +18,6 @@ import (
 	"tessellant/internal/child"
 	"tessellant/internal/core/w3c"
 	"tessellant/internal/housetest"
-	"tessellant/internal/phone"
 	"tessellant/internal/remoteend"
 )
 
@@ -54,6 +47,12 @@ func helpServer(t *testing.T) string {
 		switch r.URL.Path {
 		case "/tides":
 			fmt.Fprint(w, "<title>Tides</title><p id=tide>High at noon</p><script>console.error('no chart'); setTimeout(() => { throw new Error('late') })</script>")
+		case "/touch":
+			fmt.Fprint(w, touchPage)
+		case "/around":
+			fmt.Fprintf(w, aroundPage, strings.Replace(r.Host, "127.0.0.1", "localhost", 1))
+		case "/apart":
+			fmt.Fprintf(w, apartPage, strings.Replace(r.Host, "localhost", "127.0.0.1", 1))
 		case "/slow":
 			time.Sleep(3 * time.Second)
 		default:
@@ -64,44 +63,9 @@ func helpServer(t *testing.T) string {
 	return srv.URL
 }
 
-var chromiumArgs = []string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking", "--no-first-run", "--disable-component-update", "--disable-sync", "--window-size=800,700", "--hide-scrollbars"}
-
-// webPhone is a phone of which there are only web views: a Chromium.
-type webPhone struct {
-	phone.Phone
-	port string
-}
-
-func (w *webPhone) WebViews(context.Context) ([]phone.WebView, error) {
-	return []phone.WebView{{Socket: "webview_devtools_remote_1", App: "org.kelpline.app"}, {Socket: "webview_devtools_remote_2", App: "gone"}}, nil
-}
-
-func (w *webPhone) DialWeb(ctx context.Context, socket string) (net.Conn, error) {
-	if socket != "webview_devtools_remote_1" {
-		return nil, fmt.Errorf("nobody listens at %s", socket)
-	}
-	var d net.Dialer
-	return d.DialContext(ctx, "tcp", "127.0.0.1:"+w.port)
-}
-
 // webView gives a client of ours at a page, and what its session keeps.
-func webView(t *testing.T, url string) (c *client, notes *kept, chromium *child.Process) {
-	dir, err := os.MkdirTemp("", "tsl-web-")
-	require.NoError(t, err)
-	t.Cleanup(func() { // its children end a little after it, and write until then
-		housetest.Eventually(t, "Chromium's folder is gone", func() bool { return os.RemoveAll(dir) == nil })
-	})
-	cmd := exec.Command("/usr/bin/chromium", append(chromiumArgs, "--remote-debugging-port=0", "--user-data-dir="+dir, url)...)
-	cmd.Env = append(os.Environ(), "HOME="+dir)
-	chromium, err = child.Start(cmd, syscall.SIGKILL)
-	require.NoError(t, err)
-	t.Cleanup(func() { chromium.Stop(5 * time.Second) })
-	w := &webPhone{}
-	housetest.Eventually(t, "Chromium listens", func() bool {
-		raw, err := os.ReadFile(filepath.Join(dir, "DevToolsActivePort"))
-		w.port, _, _ = strings.Cut(string(raw), "\n")
-		return err == nil && w.port != ""
-	})
+func webView(t *testing.T, url string, args ...string) (c *client, notes *kept, chromium *child.Process) {
+	w := housetest.WebView(t, url, args...)
 	notes = &kept{}
 	end := remoteend.New(remoteend.Config{ID: "web", Answer: w3c.Capabilities{}, Timeouts: w3c.DefaultTimeouts(), Phone: w, Notes: notes})
 	t.Cleanup(end.Close)
@@ -123,27 +87,13 @@ func webView(t *testing.T, url string) (c *client, notes *kept, chromium *child.
 	housetest.Eventually(t, "the page can be switched to", func() bool {
 		return c.do("POST", "/tessellant/context", m{"context": "web", "url": url}).Status == 200
 	})
-	return c, notes, chromium
+	return c, notes, w.Chromium
 }
 
 // theirView is chromedriver at the same page.
 func theirView(t *testing.T, url string) *client {
-	port, err := child.FreePort()
-	require.NoError(t, err)
-	cmd := exec.Command("chromedriver", fmt.Sprintf("--port=%d", port), "--allowed-ips=127.0.0.1")
-	cmd.Env = append(os.Environ(), "HOME="+t.TempDir())
-	p, err := child.Start(cmd, syscall.SIGKILL)
-	require.NoError(t, err, "install Debian's chromium-driver")
-	t.Cleanup(func() { p.Stop(5 * time.Second) })
-	c := &client{t: t, base: fmt.Sprintf("http://127.0.0.1:%d", port)}
-	housetest.Eventually(t, "chromedriver listens", func() bool {
-		r, err := http.Get(c.base + "/status")
-		if err == nil {
-			_ = r.Body.Close()
-		}
-		return err == nil
-	})
-	options, _ := json.Marshal(m{"capabilities": m{"alwaysMatch": m{"goog:chromeOptions": m{"binary": "/usr/bin/chromium", "args": append(chromiumArgs, "--user-data-dir="+t.TempDir())}}}})
+	c := &client{t: t, base: housetest.Chromedriver(t)}
+	options, _ := json.Marshal(m{"capabilities": m{"alwaysMatch": m{"goog:chromeOptions": m{"binary": "/usr/bin/chromium", "args": append(housetest.ChromiumArgs, "--user-data-dir="+t.TempDir())}}}})
 	a := c.raw("POST", "/session", string(options))
 	require.Equal(t, 200, a.Status, a.Value)
 	c.id = a.Value.(m)["sessionId"].(string)
@@ -191,6 +141,7 @@ func plainly(v any) any {
 type asked struct{ method, path, body string }
 
 func TestAPageIsCommandedLikeByAnotherRemoteEnd(t *testing.T) {
+	t.Parallel()
 	url := helpServer(t)
 	ours, notes, _ := webView(t, url+"/")
 	theirs := theirView(t, url+"/")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -324,6 +325,30 @@ func TestRunsOfBeforeThereWereAnswersAreTold(t *testing.T) {
 	two, err := d.FindRun(ctx, d.Who, two.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "1.8.0", d.answer(two).Families[0].FirstBad.Version, "the older one was told first")
+}
+
+func TestWhatARunSaysIsFoundOnceForAllWhoAsk(t *testing.T) {
+	d := shore(t)
+	r := d.ran(service.RunRequest{Build: "kelpline/android@231"}, kelp(false))
+	want := d.answer(r)
+	r.Told = 0 // as who read it before it was told
+	asked := func() {
+		var all sync.WaitGroup
+		for range 20 {
+			all.Go(func() {
+				a, err := d.Answer(ctx, r)
+				assert.NoError(t, err)
+				assert.Equal(t, want, a)
+				a.Families[0].Title = "changed by one of them"
+			})
+		}
+		all.Wait()
+	}
+	d.sql("UPDATE runs SET told = 0")
+	asked()
+	d.sql(`UPDATE answers SET answer = JSON_SET(answer, '$.sentence', 'As it was kept.')`)
+	want.Sentence = "As it was kept."
+	asked()
 }
 
 // manyBuilds gives the app so many more builds, by their facts alone.

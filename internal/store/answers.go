@@ -5,6 +5,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"strings"
 	"time"
 
@@ -87,25 +88,19 @@ func (s *Store) PutAnswer(ctx context.Context, t Told) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM families WHERE run_id = ?", t.RunID); err != nil {
 			return err
 		}
-		var rows [][]any
-		for _, f := range t.Families {
-			rows = append(rows, []any{t.RunID, f.Signature, f.Family, t.App.WorkspaceID, t.App.Slug, t.App.Platform, f.BuildID})
-		}
-		if err := replace(ctx, tx, "families (run_id, signature, family, workspace_id, slug, platform, build_id)", rows); err != nil {
+		if err := replace(ctx, tx, "families (run_id, signature, family, workspace_id, slug, platform, build_id)", t.Families, func(f FamilyIn) []any {
+			return []any{t.RunID, f.Signature, f.Family, t.App.WorkspaceID, t.App.Slug, t.App.Platform, f.BuildID}
+		}); err != nil {
 			return err
 		}
-		rows = nil
-		for _, r := range t.Results {
-			rows = append(rows, []any{r.Subject, r.RunID, r.WorkID, r.DeviceID, r.BuildID, r.AttemptID, r.Variant, r.Conditions, r.Verdict, r.Signature, r.TookMS})
-		}
-		if err := replace(ctx, tx, "results (subject, run_id, work_id, device_id, build_id, attempt_id, variant, conditions, verdict, signature, took_ms)", rows); err != nil {
+		if err := replace(ctx, tx, "results (subject, run_id, work_id, device_id, build_id, attempt_id, variant, conditions, verdict, signature, took_ms)", t.Results, func(r Result) []any {
+			return []any{r.Subject, r.RunID, r.WorkID, r.DeviceID, r.BuildID, r.AttemptID, r.Variant, r.Conditions, r.Verdict, r.Signature, r.TookMS}
+		}); err != nil {
 			return err
 		}
-		rows = nil
-		for _, c := range t.Tallies {
-			rows = append(rows, []any{c.Subject, c.RunID, c.Judged, c.Bad, c.Flaky})
-		}
-		if err := replace(ctx, tx, "tallies (subject, run_id, judged, bad, flaky)", rows); err != nil {
+		if err := replace(ctx, tx, "tallies (subject, run_id, judged, bad, flaky)", t.Tallies, func(c CaseTally) []any {
+			return []any{c.Subject, c.RunID, c.Judged, c.Bad, c.Flaky}
+		}); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, "UPDATE runs SET told = ? WHERE id = ?", t.Version, t.RunID)
@@ -113,16 +108,14 @@ func (s *Store) PutAnswer(ctx context.Context, t Told) error {
 	})
 }
 
-// replace writes rows in few statements.
-func replace(ctx context.Context, tx *sqlx.Tx, into string, rows [][]any) error {
-	for len(rows) > 0 {
-		some := rows[:min(len(rows), resultRows)]
-		rows = rows[len(some):]
-		one := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(some[0])), ", ") + ")"
+// replace writes items as rows in few statements.
+func replace[T any](ctx context.Context, tx *sqlx.Tx, into string, items []T, row func(T) []any) error {
+	for some := range slices.Chunk(items, resultRows) {
 		var args []any
-		for _, r := range some {
-			args = append(args, r...)
+		for _, x := range some {
+			args = append(args, row(x)...)
 		}
+		one := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(args)/len(some)), ", ") + ")"
 		if _, err := tx.ExecContext(ctx, "REPLACE INTO "+into+" VALUES "+one+strings.Repeat(", "+one, len(some)-1), args...); err != nil {
 			return err
 		}

@@ -1,9 +1,7 @@
 package webpage
 
 import (
-	"encoding/json"
-	"strings"
-
+	"tessellant/internal/core/foreign"
 	"tessellant/internal/devtools"
 )
 
@@ -16,45 +14,20 @@ const (
 func hearConsole(p *devtools.Page, tell func(level, text string)) {
 	lines := 0
 	p.Hear(func(e devtools.Event) {
-		var m struct {
-			Type string
-			Args []struct {
-				Value       any
-				Description string
-			}
-			ExceptionDetails struct {
-				Text      string
-				Exception struct{ Description string }
-			}
-		}
-		if e.Method != "Runtime.consoleAPICalled" && e.Method != "Runtime.exceptionThrown" || json.Unmarshal(e.Params, &m) != nil {
+		s, ok := e.Said()
+		if !ok {
 			return
 		}
 		if lines++; lines > maxLines {
 			return
 		}
-		level, text := "log", ""
+		level := "log"
 		switch {
-		case e.Method == "Runtime.exceptionThrown":
-			level, text = "error", strings.TrimSpace(m.ExceptionDetails.Text+" "+m.ExceptionDetails.Exception.Description)
-		case m.Type == "error" || m.Type == "assert":
+		case s.Fault || s.Method == "error" || s.Method == "assert":
 			level = "error"
-		case m.Type == "warning":
-			level = m.Type
+		case s.Method == "warning":
+			level = s.Method
 		}
-		for _, a := range m.Args {
-			one := a.Description
-			if s, is := a.Value.(string); is {
-				one = s
-			} else if one == "" {
-				raw, _ := json.Marshal(a.Value)
-				one = string(raw)
-			}
-			text = strings.TrimSpace(text + " " + one)
-		}
-		if len(text) > maxConsole {
-			text = strings.ToValidUTF8(text[:maxConsole], "") + "…"
-		}
-		tell(level, text)
+		tell(level, foreign.Fit(s.Line(), maxConsole))
 	})
 }

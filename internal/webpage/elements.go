@@ -21,10 +21,13 @@ func (x *Page) refer(ctx context.Context, o object) (string, error) {
 	var d struct {
 		Node struct{ BackendNodeID int }
 	}
-	if err := x.do(ctx, "DOM.describeNode", map[string]any{"objectId": string(o)}, &d); err != nil {
+	if err := x.doOn(ctx, o, "DOM.describeNode", nil, &d); err != nil {
 		return "", err
 	}
 	ref := fmt.Sprintf("w-%s-%d", x.id, d.Node.BackendNodeID)
+	if session, _ := o.parts(); session != "" { // whose numbers are its own
+		ref += "-" + strings.ToLower(session[:min(8, len(session))])
+	}
 	if len(x.refs) >= maxRefs {
 		clear(x.refs)
 	}
@@ -91,28 +94,15 @@ func (x *Page) Find(ctx context.Context, using, value, from string, one bool) (r
 		if errors.As(err, &t) {
 			return nil, w3c.Fail(w3c.InvalidSelector, "the locator %.200q can't be used: %v", value, t)
 		}
-		var no *devtools.Error
-		if err != nil && !(errors.As(err, &no) && isStale(no.Message)) { // it is navigating: once more
-			return nil, failed("find", err)
-		}
 		if err == nil {
-			found, err := x.list(ctx, r)
-			if err != nil {
-				return nil, failed("find", err)
-			}
-			if one && len(found) > 1 {
-				found = found[:1]
-			}
-			for _, o := range found {
-				ref, err := x.refer(ctx, o)
-				if err != nil {
-					return nil, failed("find", err)
-				}
-				refs = append(refs, ref)
-			}
-			if len(refs) > 0 {
-				return refs, nil
-			}
+			refs, err = x.references(ctx, r, one)
+		}
+		var no *devtools.Error
+		switch {
+		case err != nil && !(errors.As(err, &no) && isStale(no.Message)): // it is navigating: once more
+			return nil, failed("find", err)
+		case err == nil && len(refs) > 0:
+			return refs, nil
 		}
 		left := x.Timeouts.Implicit - time.Since(begun)
 		if left <= 0 {
@@ -126,8 +116,24 @@ func (x *Page) Find(ctx context.Context, using, value, from string, one bool) (r
 	}
 }
 
+// references gives those of the elements of an array, or of its first.
+func (x *Page) references(ctx context.Context, r devtools.Remote, one bool) (refs []string, err error) {
+	found, err := x.list(ctx, r)
+	if one && len(found) > 1 {
+		found = found[:1]
+	}
+	for _, o := range found {
+		ref, err := x.refer(ctx, o)
+		if err != nil {
+			return nil, err
+		}
+		refs = append(refs, ref)
+	}
+	return refs, err
+}
+
 // list gives the objects of an array.
-func (x *Page) list(ctx context.Context, r remote) (out []object, err error) {
+func (x *Page) list(ctx context.Context, r devtools.Remote) (out []object, err error) {
 	if r.ObjectID == "" {
 		return nil, nil
 	}
@@ -135,15 +141,17 @@ func (x *Page) list(ctx context.Context, r remote) (out []object, err error) {
 		Result []struct {
 			Name       string
 			Enumerable bool
-			Value      remote
+			Value      devtools.Remote
 		}
 	}
-	if err := x.do(ctx, "Runtime.getProperties", map[string]any{"objectId": r.ObjectID, "ownProperties": true}, &props); err != nil {
+	of := object(r.ObjectID)
+	if err := x.doOn(ctx, of, "Runtime.getProperties", map[string]any{"ownProperties": true}, &props); err != nil {
 		return nil, err
 	}
+	session, _ := of.parts()
 	for _, p := range props.Result {
 		if p.Enumerable && p.Value.ObjectID != "" && len(out) < mostFound {
-			out = append(out, object(p.Value.ObjectID))
+			out = append(out, objectIn(session, p.Value.ObjectID))
 		}
 	}
 	return out, nil
@@ -265,7 +273,7 @@ func (x *Page) accessible(ctx context.Context, e object, what string) (any, *w3c
 			Role, Name struct{ Value any }
 		}
 	}
-	if err := x.do(ctx, "Accessibility.getPartialAXTree", map[string]any{"objectId": string(e), "fetchRelatives": false}, &tree); err != nil {
+	if err := x.doOn(ctx, e, "Accessibility.getPartialAXTree", map[string]any{"fetchRelatives": false}, &tree); err != nil {
 		return nil, failed("ask the element", err)
 	}
 	role, name := any("none"), any("")

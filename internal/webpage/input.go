@@ -5,7 +5,6 @@ package webpage
 import (
 	"context"
 	"errors"
-	"strings"
 
 	"tessellant/internal/core/w3c"
 )
@@ -31,9 +30,7 @@ const aim = `function(click) {
 			return at && getComputedStyle(e).visibility === 'hidden' ? {code: 'element not interactable', message: 'it is hidden'} : {code: 'element click intercepted', message: over + ' would take the click at ' + Math.round(x) + ',' + Math.round(y)};
 		}
 	}
-	let [ox, oy] = [0, 0];
-	for (let w = window; w !== w.parent && w.frameElement; w = w.parent) { const f = w.frameElement, b = f.getBoundingClientRect(); ox += b.left + f.clientLeft; oy += b.top + f.clientTop }
-	return {x: x + ox, y: y + oy};
+	return {x, y};
 }`
 
 // Click clicks an element (section 12.5.1).
@@ -52,6 +49,10 @@ func (x *Page) Click(ctx context.Context, ref string) *w3c.Error {
 	if at.Code != "" {
 		return w3c.Fail(w3c.Code(at.Code), "the element can't be clicked: %s", at.Message)
 	}
+	left, top, err := x.offset(ctx)
+	if err != nil {
+		return failed("click", err)
+	}
 	var chosen bool
 	if err := x.value(ctx, e, &chosen, `function() {
 		if (this.localName !== 'option') return false;
@@ -69,7 +70,7 @@ func (x *Page) Click(ctx context.Context, ref string) *w3c.Error {
 	}
 	if !chosen {
 		for _, kind := range []string{"mouseMoved", "mousePressed", "mouseReleased"} {
-			q := map[string]any{"type": kind, "x": at.X, "y": at.Y, "button": "left", "clickCount": 1, "buttons": map[bool]int{true: 1}[kind == "mousePressed"]}
+			q := map[string]any{"type": kind, "x": at.X + left, "y": at.Y + top, "button": "left", "clickCount": 1, "buttons": map[bool]int{true: 1}[kind == "mousePressed"]}
 			if kind == "mouseMoved" {
 				q["button"] = "none"
 			}
@@ -140,98 +141,4 @@ func (x *Page) Keys(ctx context.Context, ref, text string) *w3c.Error {
 		return failed("send keys", err)
 	}
 	return x.settle(ctx)
-}
-
-// keyNames are the standard's keys that are pressed, as DevTools know them: name, code of its kind, and what it types.
-var keyNames = map[rune]struct {
-	key, code string
-	number    int
-	types     string
-}{
-	'\uE003': {"Backspace", "Backspace", 8, ""}, '\uE004': {"Tab", "Tab", 9, ""}, '\uE006': {"Enter", "Enter", 13, "\r"}, '\uE007': {"Enter", "Enter", 13, "\r"}, '\uE00C': {"Escape", "Escape", 27, ""},
-	'\uE00D': {" ", "Space", 32, " "}, '\uE00E': {"PageUp", "PageUp", 33, ""}, '\uE00F': {"PageDown", "PageDown", 34, ""}, '\uE010': {"End", "End", 35, ""}, '\uE011': {"Home", "Home", 36, ""},
-	'\uE012': {"ArrowLeft", "ArrowLeft", 37, ""}, '\uE013': {"ArrowUp", "ArrowUp", 38, ""}, '\uE014': {"ArrowRight", "ArrowRight", 39, ""}, '\uE015': {"ArrowDown", "ArrowDown", 40, ""}, '\uE017': {"Delete", "Delete", 46, ""},
-	'\n': {"Enter", "Enter", 13, "\r"}, '\t': {"Tab", "Tab", 9, ""}, '\b': {"Backspace", "Backspace", 8, ""},
-}
-
-// modifiers are the keys that stay pressed until \uE000 or the end, with DevTools' bit for each.
-var modifiers = map[rune]struct {
-	key  string
-	bit  int
-	code int
-}{'\uE008': {"Shift", 8, 16}, '\uE009': {"Control", 2, 17}, '\uE00A': {"Alt", 1, 18}, '\uE03D': {"Meta", 4, 91}}
-
-// press presses keys and types text into what has the focus.
-func (x *Page) press(ctx context.Context, text string) error {
-	held := 0
-	send := func(q map[string]any) error {
-		q["modifiers"] = held
-		err := x.do(ctx, "Input.dispatchKeyEvent", q, nil)
-		if errors.Is(err, errDialog) {
-			return nil
-		}
-		return err
-	}
-	release := func() error {
-		for _, m := range modifiers {
-			if held&m.bit != 0 {
-				held &^= m.bit
-				if err := send(map[string]any{"type": "keyUp", "key": m.key, "windowsVirtualKeyCode": m.code}); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	}
-	for _, r := range text {
-		var err error
-		m, isModifier := modifiers[r]
-		k, named := keyNames[r]
-		switch {
-		case r == '\uE000':
-			err = release()
-		case isModifier && held&m.bit != 0:
-			held &^= m.bit
-			err = send(map[string]any{"type": "keyUp", "key": m.key, "windowsVirtualKeyCode": m.code})
-		case isModifier:
-			held |= m.bit
-			err = send(map[string]any{"type": "rawKeyDown", "key": m.key, "windowsVirtualKeyCode": m.code})
-		case named:
-			down := map[string]any{"type": "rawKeyDown", "key": k.key, "code": k.code, "windowsVirtualKeyCode": k.number}
-			if k.types != "" {
-				down["type"], down["text"] = "keyDown", k.types
-			}
-			if err = send(down); err == nil {
-				err = send(map[string]any{"type": "keyUp", "key": k.key, "code": k.code, "windowsVirtualKeyCode": k.number})
-			}
-		case r >= '\uE000' && r <= '\uE05D':
-			return w3c.Fail(w3c.UnsupportedOperation, "the key %U can't be pressed here", r)
-		default:
-			s := string(r)
-			down, up := map[string]any{"type": "keyDown", "key": s, "text": s, "unmodifiedText": s}, map[string]any{"type": "keyUp", "key": s}
-			if upper := strings.ToUpper(s); r < 128 && (upper >= "A" && upper <= "Z" || r >= '0' && r <= '9') {
-				code := "Key" + upper
-				if r >= '0' && r <= '9' {
-					code = "Digit" + s
-				}
-				for _, q := range []map[string]any{down, up} {
-					q["code"], q["windowsVirtualKeyCode"] = code, int(upper[0])
-				}
-			}
-			if held&(2|4) != 0 { // a shortcut types nothing
-				delete(down, "text")
-				down["type"] = "rawKeyDown"
-				if strings.EqualFold(s, "a") {
-					down["commands"] = []string{"selectAll"}
-				}
-			}
-			if err = send(down); err == nil {
-				err = send(up)
-			}
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return release()
 }

@@ -1,10 +1,9 @@
 package webpage
 
-// Where a page goes, and which of its frames is commanded.
+// Where a page goes.
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"time"
 
@@ -62,7 +61,7 @@ func (x *Page) stop(ctx context.Context) {
 // Navigate goes to an address.
 func (x *Page) Navigate(ctx context.Context, url string) *w3c.Error {
 	var out struct{ ErrorText string }
-	x.at = x.main
+	x.whole()
 	ctx, cancel := context.WithTimeout(ctx, x.Timeouts.PageLoad)
 	defer cancel()
 	if err := x.do(ctx, "Page.navigate", map[string]any{"url": url}, &out); err != nil {
@@ -87,7 +86,7 @@ func (x *Page) Travel(ctx context.Context, by int) *w3c.Error {
 		return failed("go through the history", err)
 	}
 	if to := h.CurrentIndex + by; to >= 0 && to < len(h.Entries) {
-		x.at = x.main
+		x.whole()
 		if err := x.do(ctx, "Page.navigateToHistoryEntry", map[string]any{"entryId": h.Entries[to].ID}, nil); err != nil {
 			return failed("go through the history", err)
 		}
@@ -97,7 +96,7 @@ func (x *Page) Travel(ctx context.Context, by int) *w3c.Error {
 
 // Reload loads the page anew.
 func (x *Page) Reload(ctx context.Context) *w3c.Error {
-	x.at = x.main
+	x.whole()
 	if err := x.do(ctx, "Page.reload", nil, nil); err != nil {
 		return failed("reload", err)
 	}
@@ -120,71 +119,3 @@ const (
 	URL    = "document.URL"
 	Source = "(document.doctype ? new XMLSerializer().serializeToString(document.doctype) : '') + document.documentElement.outerHTML"
 )
-
-// Frame switches to a frame: nil, the page itself; a number; or an element's reference.
-func (x *Page) Frame(ctx context.Context, id any) *w3c.Error {
-	var o object
-	switch id := id.(type) {
-	case nil:
-		x.at = x.main
-		return nil
-	case int:
-		r, err := x.call(ctx, "", `function(n) { return document.querySelectorAll('iframe, frame')[n] }`, false, id)
-		if err != nil {
-			return failed("switch to the frame", err)
-		}
-		if r.ObjectID == "" || r.Subtype != "node" {
-			return w3c.Fail(w3c.NoSuchFrame, "there is no frame number %d", id)
-		}
-		o = object(r.ObjectID)
-	case string:
-		e, err := x.element(ctx, id)
-		if err != nil {
-			return err
-		}
-		o = e
-	}
-	var d struct {
-		Node struct{ FrameID, NodeName string }
-	}
-	if err := x.do(ctx, "DOM.describeNode", map[string]any{"objectId": string(o)}, &d); err != nil {
-		return failed("switch to the frame", err)
-	}
-	if d.Node.FrameID == "" || d.Node.NodeName != "IFRAME" && d.Node.NodeName != "FRAME" {
-		return w3c.Fail(w3c.NoSuchFrame, "the element is no frame")
-	}
-	x.at = d.Node.FrameID
-	return nil
-}
-
-// ParentFrame switches to the frame around.
-func (x *Page) ParentFrame(ctx context.Context) *w3c.Error {
-	type node struct {
-		Frame       struct{ ID, ParentID string }
-		ChildFrames []json.RawMessage
-	}
-	var tree struct{ FrameTree json.RawMessage }
-	if err := x.do(ctx, "Page.getFrameTree", nil, &tree); err != nil {
-		return failed("switch to the frame around", err)
-	}
-	var find func(raw json.RawMessage) string
-	find = func(raw json.RawMessage) string {
-		var n node
-		if json.Unmarshal(raw, &n) != nil {
-			return ""
-		}
-		if n.Frame.ID == x.at {
-			return n.Frame.ParentID
-		}
-		for _, c := range n.ChildFrames {
-			if p := find(c); p != "" {
-				return p
-			}
-		}
-		return ""
-	}
-	if p := find(tree.FrameTree); p != "" {
-		x.at = p
-	}
-	return nil
-}

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -22,18 +23,21 @@ import (
 type Page struct {
 	Timeouts *w3c.Timeouts // as they are set now
 
-	page *devtools.Page
-	id   string // begins its elements' references
-	main string // its main frame
-	at   string // the frame that is commanded
+	page   *devtools.Page
+	id     string   // begins its elements' references
+	main   string   // its main frame
+	at     string   // the frame that is commanded
+	around []string // the frames around it, the innermost last
 
-	refs map[string]string // reference → object, as far as it was not forgotten
-	mu   sync.Mutex        // guards those below, which events change
+	acting acting
+	refs   map[string]string // reference → object, as far as it was not forgotten
+	mu     sync.Mutex        // guards those below, which events change
 	// Contexts are the scripts' worlds of frames.
-	contexts map[string]int
-	loading  map[string]bool // frames
-	changed  chan struct{}   // closed, and made anew, when those change
-	dialog   *dialog         // that is open; nil: none is
+	contexts map[string]world
+	apart    map[string]apart // by their sessions
+	loading  map[string]bool  // frames
+	changed  chan struct{}    // closed, and made anew, when those change
+	dialog   *dialog          // that is open; nil: none is
 }
 
 const (
@@ -43,24 +47,28 @@ const (
 	poll         = 50 * time.Millisecond
 )
 
-// open begins to command a page.
+// open begins to command a page; also one of which a dialog opens meanwhile, behind which it says nothing more.
 func open(ctx context.Context, p *devtools.Page, timeouts *w3c.Timeouts) (*Page, error) {
-	x := &Page{Timeouts: timeouts, page: p, id: strings.ToLower(p.Target.ID[:min(8, len(p.Target.ID))]), refs: map[string]string{}, contexts: map[string]int{}, loading: map[string]bool{}, changed: make(chan struct{})}
+	x := &Page{Timeouts: timeouts, page: p, main: p.Target.ID, at: p.Target.ID, id: strings.ToLower(p.Target.ID[:min(8, len(p.Target.ID))]), refs: map[string]string{}, contexts: map[string]world{}, apart: map[string]apart{}, loading: map[string]bool{}, changed: make(chan struct{})}
 	p.Hear(x.heard)
-	for _, method := range []string{"Page.enable", "Runtime.enable"} {
-		if err := p.Do(ctx, method, nil, nil); err != nil {
-			return nil, err
-		}
+	if err := p.Do(ctx, "Runtime.enable", nil, nil); err != nil {
+		return nil, err
+	}
+	if err := p.Do(ctx, "Target.setAutoAttach", autoAttach, nil); err != nil && !errors.As(err, new(*devtools.Error)) { // an old web view has no frames apart
+		return nil, err
+	}
+	if err := x.do(ctx, "Page.enable", nil, nil); err != nil { // from here on dialogs are told of
+		return x.unlessAsked(err)
 	}
 	for end := time.Now().Add(contextTakes); ; {
 		var tree struct {
 			FrameTree struct{ Frame struct{ ID, URL string } }
 		}
-		if err := p.Do(ctx, "Page.getFrameTree", nil, &tree); err != nil {
-			return nil, err
+		if err := x.do(ctx, "Page.getFrameTree", nil, &tree); err != nil {
+			return x.unlessAsked(err)
 		}
 		x.main = tree.FrameTree.Frame.ID
-		x.at = x.main
+		x.whole()
 		// A page that was just made is listed at the address that it goes to, while its first, empty document is still there.
 		if at := tree.FrameTree.Frame.URL; at != "" && at != blank || p.Target.URL == blank || p.Target.URL == "" || time.Now().After(end) {
 			return x, nil
@@ -69,6 +77,14 @@ func open(ctx context.Context, p *devtools.Page, timeouts *w3c.Timeouts) (*Page,
 			return nil, err
 		}
 	}
+}
+
+// unlessAsked is the page where a dialog is all that keeps it from answering.
+func (x *Page) unlessAsked(err error) (*Page, error) {
+	if errors.Is(err, errDialog) {
+		return x, nil
+	}
+	return nil, err
 }
 
 // heard takes in what the page tells.
@@ -82,8 +98,9 @@ func (x *Page) heard(e devtools.Event) {
 			}
 		}
 		ExecutionContextID int
-		FrameID            string
+		FrameID, SessionID string
 		Type, Message      string
+		TargetInfo         struct{ TargetID, Type string }
 	}
 	if json.Unmarshal(e.Params, &m) != nil {
 		return
@@ -93,16 +110,17 @@ func (x *Page) heard(e devtools.Event) {
 	switch e.Method {
 	case "Runtime.executionContextCreated":
 		if m.Context.AuxData.IsDefault {
-			x.contexts[m.Context.AuxData.FrameID] = m.Context.ID
+			x.contexts[m.Context.AuxData.FrameID] = world{e.Session, m.Context.ID}
 		}
 	case "Runtime.executionContextDestroyed":
-		for f, id := range x.contexts {
-			if id == m.ExecutionContextID {
-				delete(x.contexts, f)
-			}
-		}
+		maps.DeleteFunc(x.contexts, func(_ string, w world) bool { return w == world{e.Session, m.ExecutionContextID} })
 	case "Runtime.executionContextsCleared":
-		clear(x.contexts)
+		maps.DeleteFunc(x.contexts, func(_ string, w world) bool { return w.session == e.Session })
+	case "Target.attachedToTarget":
+		x.joined(m.SessionID, m.TargetInfo.TargetID, m.TargetInfo.Type, e.Session)
+	case "Target.detachedFromTarget":
+		delete(x.apart, m.SessionID)
+		maps.DeleteFunc(x.contexts, func(_ string, w world) bool { return w.session == m.SessionID })
 	case "Page.frameStartedLoading", "Page.frameScheduledNavigation", "Page.frameRequestedNavigation", "Page.frameStartedNavigating":
 		x.loading[m.FrameID] = true
 	case "Page.frameStoppedLoading", "Page.frameClearedScheduledNavigation", "Page.frameDetached":
@@ -119,7 +137,7 @@ func (x *Page) heard(e devtools.Event) {
 }
 
 // state gives what events have told, and a channel that is closed when they tell more.
-func (x *Page) state() (context int, loading bool, d *dialog, changed <-chan struct{}) {
+func (x *Page) state() (in world, loading bool, d *dialog, changed <-chan struct{}) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return x.contexts[x.at], x.loading[x.at] || x.loading[x.main], x.dialog, x.changed
@@ -130,12 +148,17 @@ var errDialog = errors.New("a dialog has opened")
 
 // do sends a command to the page. One that a dialog holds up is left to itself.
 func (x *Page) do(ctx context.Context, method string, params, result any) error {
+	return x.doIn(ctx, "", method, params, result)
+}
+
+// doIn is do to a frame apart, by its session; "": to the page.
+func (x *Page) doIn(ctx context.Context, session, method string, params, result any) error {
 	if _, _, d, _ := x.state(); d != nil && method != "Page.handleJavaScriptDialog" {
 		return errDialog
 	}
 	done := make(chan error, 1)
 	var raw json.RawMessage
-	go func() { done <- x.page.Do(ctx, method, params, &raw) }()
+	go func() { done <- x.page.DoIn(ctx, session, method, params, &raw) }()
 	for {
 		_, _, d, changed := x.state()
 		if d != nil && method != "Page.handleJavaScriptDialog" { // it waits behind the dialog, and ends with that
@@ -182,7 +205,7 @@ const (
 
 // isStale says whether what was asked for is of a document that is gone.
 func isStale(message string) bool {
-	for _, part := range []string{"Could not find object with given id", noWorld, "Execution context was destroyed", "Inspected target navigated or closed", "Could not find node with given id", "No node with given id found", "Node with given id does not belong to the document", "Could not compute", "uniqueContextId not found"} {
+	for _, part := range []string{"Could not find object with given id", noWorld, "Execution context was destroyed", "Inspected target navigated or closed", "Could not find node with given id", "No node with given id found", "Node with given id does not belong to the document", "Could not compute", "uniqueContextId not found", "Session with given id not found"} {
 		if strings.Contains(message, part) {
 			return true
 		}
@@ -190,34 +213,25 @@ func isStale(message string) bool {
 	return false
 }
 
-// remote is a value as the page has it.
-type remote struct {
-	Type, Subtype, ObjectID string
-	Value                   json.RawMessage
-	Description             string
-}
-
 type called struct {
-	Result           remote
+	Result           devtools.Remote
 	ExceptionDetails *struct {
 		Text      string
-		Exception *remote
+		Exception *devtools.Remote
 	}
 }
-
-// object is an argument that stands for a thing of the page.
-type object string
 
 // errMoved says that the document went while something was called in it.
 var errMoved = errors.New("the page went to another document meanwhile")
 
 // call calls a function in the frame that is commanded: on an object of it, or, with "", on nothing. What is thrown is a *thrown.
-func (x *Page) call(ctx context.Context, on object, function string, byValue bool, args ...any) (r remote, err error) {
+func (x *Page) call(ctx context.Context, on object, function string, byValue bool, args ...any) (r devtools.Remote, err error) {
 	params := map[string]any{"functionDeclaration": function, "returnByValue": byValue, "awaitPromise": true, "userGesture": true}
 	list, objects := make([]map[string]any, len(args)), on != ""
 	for i, a := range args {
 		if o, is := a.(object); is {
-			list[i], objects = map[string]any{"objectId": string(o)}, true
+			_, id := o.parts()
+			list[i], objects = map[string]any{"objectId": id}, true
 		} else {
 			list[i] = map[string]any{"value": a}
 		}
@@ -225,12 +239,18 @@ func (x *Page) call(ctx context.Context, on object, function string, byValue boo
 	params["arguments"] = list
 	var out called
 	for tries := 1; ; tries++ {
+		session := ""
 		if on != "" {
-			params["objectId"] = string(on)
-		} else if params["executionContextId"], err = x.world(ctx); err != nil {
-			return r, err
+			session, params["objectId"] = on.parts()
+		} else {
+			in, err := x.world(ctx)
+			if err != nil {
+				return r, err
+			}
+			session, params["executionContextId"] = in.session, in.id
 		}
-		err = x.do(ctx, "Runtime.callFunctionOn", params, &out)
+		err = x.doIn(ctx, session, "Runtime.callFunctionOn", params, &out)
+		out.Result.ObjectID = string(objectIn(session, out.Result.ObjectID))
 		var no *devtools.Error
 		if err == nil || objects || !errors.As(err, &no) || !isStale(no.Message) {
 			break
@@ -267,28 +287,28 @@ func (t *thrown) Error() string {
 }
 
 // world waits until scripts can run in the frame that is commanded.
-func (x *Page) world(ctx context.Context) (int, error) {
+func (x *Page) world(ctx context.Context) (world, error) {
 	end := time.NewTimer(contextTakes)
 	defer end.Stop()
 	for {
-		world, _, d, changed := x.state()
+		in, _, d, changed := x.state()
 		switch {
 		case d != nil:
-			return 0, errDialog
-		case world != 0:
-			return world, nil
+			return in, errDialog
+		case in.id != 0:
+			return in, nil
 		}
 		select {
 		case <-changed:
 		case <-x.page.Gone():
-			return 0, devtools.ErrGone
+			return in, devtools.ErrGone
 		case <-end.C:
 			if x.at != x.main {
-				return 0, w3c.Fail(w3c.NoSuchWindow, "the frame is gone; switch to another")
+				return in, w3c.Fail(w3c.NoSuchWindow, "the frame is gone; switch to another")
 			}
-			return 0, errors.New("no script can be run in it")
+			return in, errors.New("no script can be run in it")
 		case <-ctx.Done():
-			return 0, ctx.Err()
+			return in, ctx.Err()
 		}
 	}
 }
@@ -317,10 +337,21 @@ func (x *Page) Screenshot(ctx context.Context, ref string) (string, *w3c.Error) 
 		if err := x.value(ctx, e, &r, `function() {
 			this.scrollIntoView({block: 'nearest', inline: 'nearest', behavior: 'instant'});
 			const b = this.getBoundingClientRect();
-			return {x: b.x + window.scrollX, y: b.y + window.scrollY, width: b.width, height: b.height};
+			return {x: b.x, y: b.y, width: b.width, height: b.height};
 		}`); err != nil {
 			return "", failed("take a screenshot", err)
 		}
+		left, top, err := x.offset(ctx)
+		if err != nil {
+			return "", failed("take a screenshot", err)
+		}
+		var at struct {
+			CSSVisualViewport struct{ PageX, PageY float64 }
+		}
+		if err := x.do(ctx, "Page.getLayoutMetrics", nil, &at); err != nil {
+			return "", failed("take a screenshot", err)
+		}
+		r.X, r.Y = r.X+left+at.CSSVisualViewport.PageX, r.Y+top+at.CSSVisualViewport.PageY
 		if r.Width < 1 || r.Height < 1 {
 			return "", w3c.Fail(w3c.UnableToCaptureScreen, "the element has no size")
 		}

@@ -4,6 +4,7 @@ package webpage
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"time"
@@ -11,7 +12,8 @@ import (
 	"tessellant/internal/core/w3c"
 )
 
-// around runs a script's function and writes what it returned as the standard wants it ("JSON clone"): elements and shadow roots by their place in a list.
+// around runs a script's function and writes what it returned as the standard wants it ("JSON clone"): elements and shadow roots by their place in a list, which stays in
+// the page until they have their references. All else comes at once: the page may be gone by the next call.
 const around = `async function(json, ...known) {
 	const q = JSON.parse(json), list = [];
 	const revive = (v) => Array.isArray(v) ? v.map(revive) : v === null || typeof v !== 'object' ? v : '\u0000known' in v ? known[v['\u0000known']] : Object.fromEntries(Object.entries(v).map(([k, x]) => [k, revive(x)]));
@@ -45,9 +47,11 @@ const around = `async function(json, ...known) {
 		let out;
 		if (q.wait) out = await new Promise((done, bad) => { try { const r = f.apply(self, [...args, done]); if (r && typeof r.then === 'function') r.then(undefined, bad) } catch (e) { bad(e) } });
 		else out = await (q.member ? self[args[0]] : f.apply(self, args));
-		return {json: JSON.stringify({value: clone(out)}), list};
+		const json = JSON.stringify({value: clone(out)});
+		if (list.length) Object.defineProperty(globalThis, q.keep, {value: list, configurable: true});
+		return {json, things: list.length};
 	} catch (e) {
-		return {json: JSON.stringify({code: e?.wd ?? 'javascript error', message: String(e?.stack ?? e)}), list: []};
+		return {json: JSON.stringify({code: e?.wd ?? 'javascript error', message: String(e?.stack ?? e)}), things: 0};
 	}
 }`
 
@@ -120,41 +124,45 @@ func (x *Page) Execute(ctx context.Context, script string, args []any, wait bool
 
 // script runs one and reads what it gave.
 func (x *Page) script(ctx context.Context, q map[string]any, known []any) (any, *w3c.Error) {
+	keep := "things-" + rand.Text()
+	q["keep"] = keep
 	raw, err := json.Marshal(q)
 	if err != nil {
 		return nil, w3c.Fail(w3c.InvalidArgument, "the script's arguments can't be passed on: %v", err)
 	}
-	r, err := x.call(ctx, "", around, false, append([]any{string(raw)}, known...)...)
-	if err != nil {
+	var ran struct {
+		JSON   string
+		Things int
+	}
+	if err := x.value(ctx, "", &ran, around, append([]any{string(raw)}, known...)...); err != nil {
 		var t *thrown
 		if errors.As(err, &t) {
 			return nil, w3c.Fail(w3c.JavascriptError, "%v", t)
 		}
 		return nil, failed("run the script", err)
 	}
-	var text string
-	if err := x.value(ctx, object(r.ObjectID), &text, `function() { return this.json }`); err != nil {
-		return nil, failed("run the script", err)
-	}
 	var out struct {
 		Value         any
 		Code, Message string
 	}
-	if err := json.Unmarshal([]byte(text), &out); err != nil {
+	if err := json.Unmarshal([]byte(ran.JSON), &out); err != nil {
 		return nil, w3c.Fail(w3c.JavascriptError, "what the script gave can't be read: %v", err)
 	}
 	if out.Code != "" {
 		return nil, w3c.Fail(w3c.Code(out.Code), "%s", out.Message)
 	}
-	return x.referred(ctx, object(r.ObjectID), out.Value)
+	if ran.Things > 0 {
+		defer func() { _ = x.value(ctx, "", nil, `function(keep) { delete globalThis[keep] }`, keep) }()
+	}
+	return x.referred(ctx, keep, out.Value)
 }
 
-// referred puts references in the place of things.
-func (x *Page) referred(ctx context.Context, of object, v any) (any, *w3c.Error) {
+// referred puts references in the place of things, which the page keeps under a name.
+func (x *Page) referred(ctx context.Context, keep string, v any) (any, *w3c.Error) {
 	switch v := v.(type) {
 	case []any:
 		for i := range v {
-			one, err := x.referred(ctx, of, v[i])
+			one, err := x.referred(ctx, keep, v[i])
 			if err != nil {
 				return nil, err
 			}
@@ -166,7 +174,7 @@ func (x *Page) referred(ctx context.Context, of object, v any) (any, *w3c.Error)
 			if !is {
 				continue
 			}
-			r, err := x.call(ctx, of, `function(i) { return this.list[i] }`, false, n)
+			r, err := x.call(ctx, "", `function(keep, i) { return globalThis[keep][i] }`, false, keep, n)
 			if err != nil {
 				return nil, failed("run the script", err)
 			}
@@ -184,7 +192,7 @@ func (x *Page) referred(ctx context.Context, of object, v any) (any, *w3c.Error)
 			return map[string]any{"window-fcc6-11e5-b4f8-330a88ab9d7f": x.page.Target.ID}, nil
 		}
 		for k := range v {
-			one, err := x.referred(ctx, of, v[k])
+			one, err := x.referred(ctx, keep, v[k])
 			if err != nil {
 				return nil, err
 			}

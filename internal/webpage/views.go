@@ -44,11 +44,22 @@ func List(ctx context.Context, d phone.Webbed, reaches func(app string) error) (
 	return out, nil
 }
 
+// webPrefix begins the names of pages as contexts.
+const webPrefix = "web:"
+
+// Context is how the page is called as a context.
+func (f Found) Context() string { return webPrefix + f.App + ":" + f.ID }
+
+// Attach begins to speak to the page.
+func (f Found) Attach(ctx context.Context) (*devtools.Page, error) {
+	return f.socket.Attach(ctx, f.Target)
+}
+
 // Open begins to command the page. Console is told what its console says; nil: nobody is.
 func (f Found) Open(ctx context.Context, timeouts *w3c.Timeouts, console func(level, text string)) (*Page, error) {
 	ctx, cancel := context.WithTimeout(ctx, openTakes)
 	defer cancel()
-	to, err := f.socket.Attach(ctx, f.Target)
+	to, err := f.Attach(ctx)
 	if err != nil {
 		return nil, err
 	}

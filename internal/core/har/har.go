@@ -38,6 +38,8 @@ type Entry struct {
 	Note     string `json:"_note,omitempty"` // why it was not opened, or what else is to be said
 	Sent     int64  `json:"_sent"`           // bytes of bodies, or of the connection
 	Received int64  `json:"_received"`
+
+	Number int64 `json:"-"` // of the exchange, among those of its proxy
 }
 
 // Request is what was asked.

@@ -1,54 +1,60 @@
 package w3c
 
-// Actions (section 17): what fingers and keys are asked to do, tick by tick, turned into strokes of
-// fingers and presses of keys with their times.
+// Actions (section 17): what input sources are asked to do, tick by tick, read and checked. On a screen they are strokes (strokes.go); in a page, events of a browser.
 
 import (
 	"fmt"
 	"math"
 	"slices"
 	"time"
-
-	"tessellant/internal/core/uitree"
 )
 
-// Contact is where a finger is at a moment.
-type Contact struct {
-	X, Y int
-	At   time.Duration // since the actions began
+// Source is an input source (section 17.1).
+type Source struct {
+	ID      string
+	Kind    string // key, pointer, wheel, none
+	Pointer string // mouse, pen or touch
 }
 
-// Stroke is the way of one finger, from where it touches to where it lifts. Between two contacts it moves in a straight line.
-type Stroke []Contact
-
-// Act is one thing to be done: strokes whose times overlap, or a key.
-type Act struct {
-	At      time.Duration
-	Strokes []Stroke
-	Key     string // a character or a code point of the keys' area; "": strokes
+// Action is what a source does in a tick.
+type Action struct {
+	*Source
+	Kind      string // pause, keyDown, keyUp, pointerDown, pointerUp, pointerMove, pointerCancel or scroll
+	Took      time.Duration
+	HasTook   bool // one was given
+	Key       string
+	Button    int
+	X, Y      float64 // of a move or scroll
+	DX, DY    float64 // by how much is scrolled
+	Origin    string  // viewport, pointer, or an element's reference
+	OnElement bool    // the origin is an element
+	Pen       Pen
 }
 
-// Ends is when the act is over.
-func (a Act) Ends() time.Duration {
-	end := a.At
-	for _, s := range a.Strokes {
-		end = max(end, s[len(s)-1].At)
+// Pen is how a pen or finger lies on the surface (the standard's pointer properties; nil: as it does without).
+type Pen struct{ Width, Height, Pressure, TangentialPressure, TiltX, TiltY, Twist *float64 }
+
+// Tick is what is done at once.
+type Tick []Action
+
+// Takes is how long a tick lasts: as its longest action.
+func (t Tick) Takes() (d time.Duration) {
+	for _, a := range t {
+		d = max(d, a.Took)
 	}
-	return end
+	return d
 }
 
-// Input is what a session remembers of its input sources between two calls (section 17.1).
-type Input struct {
-	sources map[string]*source
+// MoveTakes is how long a move of the tick lasts.
+func (t Tick) MoveTakes(a Action) time.Duration {
+	if a.HasTook {
+		return a.Took
+	}
+	return t.Takes()
 }
 
-type source struct {
-	kind    string // key, pointer, none
-	x, y    int
-	down    bool
-	stroke  Stroke
-	pressed []string // keys
-}
+// Sources are the input sources of a session.
+type Sources struct{ all map[string]*Source }
 
 const (
 	maxTicks   = 10_000
@@ -56,131 +62,8 @@ const (
 	maxTook    = 10 * time.Minute
 )
 
-// Rects gives where an element is, for moves that begin at one.
-type Rects func(element string) (uitree.Rect, *Error)
-
-type step struct {
-	source   *source
-	kind     string // of the item: pause, keyDown, …
-	took     time.Duration
-	hasTook  bool
-	key      string
-	x, y     int
-	origin   string // viewport, pointer, or an element's reference
-	isMarked bool   // the origin is an element
-}
-
-// Perform says what a Perform Actions request asks for, on a screen of this size. What it leaves pressed is
-// remembered, and the act of a finger that stays down comes with the call that lifts it.
-func (in *Input) Perform(body map[string]any, screen uitree.Rect, rects Rects) (acts []Act, took time.Duration, err *Error) {
-	ticks, err := in.read(body)
-	if err != nil {
-		return nil, 0, err
-	}
-	var strokes []Stroke
-	for _, tick := range ticks {
-		length := time.Duration(0)
-		for _, s := range tick {
-			length = max(length, s.took)
-		}
-		if took+length > maxTook {
-			return nil, 0, Fail(InvalidArgument, "the actions take longer than %s", maxTook)
-		}
-		for _, s := range tick {
-			src := s.source
-			switch s.kind {
-			case "pointerMove":
-				x, y, err := s.target(src, rects)
-				if err != nil {
-					return nil, 0, err
-				}
-				if x < screen.Left || y < screen.Top || x >= screen.Right || y >= screen.Bottom {
-					return nil, 0, Fail(MoveTargetOutOfBounds, "%d,%d does not lie on the screen, which is %d wide and %d high", x, y, screen.Right, screen.Bottom)
-				}
-				d := s.took
-				if !s.hasTook {
-					d = length
-				}
-				if src.down {
-					if last := src.stroke[len(src.stroke)-1]; last.At < took { // it stayed there until now
-						src.stroke = append(src.stroke, Contact{last.X, last.Y, took})
-					}
-					src.stroke = append(src.stroke, Contact{x, y, took + d})
-				}
-				src.x, src.y = x, y
-			case "pointerDown":
-				if !src.down {
-					src.down, src.stroke = true, Stroke{{src.x, src.y, took}}
-				}
-			case "pointerUp":
-				if src.down {
-					strokes = append(strokes, append(src.stroke, Contact{src.x, src.y, took}))
-					src.down, src.stroke = false, nil
-				}
-			case "pointerCancel":
-				src.down, src.stroke = false, nil
-			case "keyDown":
-				if !slices.Contains(src.pressed, s.key) {
-					src.pressed = append(src.pressed, s.key)
-				}
-				acts = append(acts, Act{At: took, Key: s.key})
-			case "keyUp":
-				src.pressed = slices.DeleteFunc(src.pressed, func(k string) bool { return k == s.key })
-			}
-		}
-		took += length
-	}
-	for _, src := range in.sources { // one that stays down goes on with the next call, whose clock begins at zero
-		for i := range src.stroke {
-			src.stroke[i].At -= took
-		}
-	}
-	acts = append(acts, together(strokes)...)
-	slices.SortStableFunc(acts, func(a, b Act) int { return int(a.At - b.At) })
-	return acts, took, nil
-}
-
-// Release lets go of all that is pressed (section 17.6): the strokes that end with it.
-func (in *Input) Release() []Act {
-	var strokes []Stroke
-	for _, src := range in.sources {
-		if src.down {
-			strokes = append(strokes, append(src.stroke, Contact{src.x, src.y, 0}))
-		}
-	}
-	in.sources = nil
-	return together(strokes)
-}
-
-// together makes acts of strokes: those whose times overlap are one.
-func together(strokes []Stroke) (out []Act) {
-	slices.SortStableFunc(strokes, func(a, b Stroke) int { return int(a[0].At - b[0].At) })
-	for _, s := range strokes {
-		if n := len(out); n > 0 && s[0].At < out[n-1].Ends() {
-			out[n-1].Strokes = append(out[n-1].Strokes, s)
-			continue
-		}
-		out = append(out, Act{At: s[0].At, Strokes: []Stroke{s}})
-	}
-	return out
-}
-
-func (s *step) target(src *source, rects Rects) (x, y int, err *Error) {
-	switch {
-	case s.isMarked:
-		r, err := rects(s.origin)
-		if err != nil {
-			return 0, 0, err
-		}
-		x, y = r.Center()
-	case s.origin == "pointer":
-		x, y = src.x, src.y
-	}
-	return x + s.x, y + s.y, nil
-}
-
-// read validates the request and turns it, from one list a source, into one a tick ("extract an action sequence").
-func (in *Input) read(body map[string]any) ([][]step, *Error) {
+// Read reads a Perform Actions request and turns it, from one list a source, into one a tick ("extract an action sequence").
+func (in *Sources) Read(body map[string]any) ([]Tick, *Error) {
 	list, ok := body["actions"].([]any)
 	if !ok {
 		return nil, Fail(InvalidArgument, `the request has no list "actions"`)
@@ -188,130 +71,192 @@ func (in *Input) read(body map[string]any) ([][]step, *Error) {
 	if len(list) > maxSources {
 		return nil, Fail(InvalidArgument, "there are %d input sources, more than the %d that a session may have", len(list), maxSources)
 	}
-	if in.sources == nil {
-		in.sources = map[string]*source{}
-	}
-	var ticks [][]step
+	var ticks []Tick
 	for _, one := range list {
-		m, ok := one.(map[string]any)
-		if !ok {
-			return nil, Fail(InvalidArgument, "each of actions must be an object")
-		}
-		kind, _ := m["type"].(string)
-		id, hasID := m["id"].(string)
-		items, hasItems := m["actions"].([]any)
-		switch {
-		case kind == "wheel":
-			return nil, Fail(UnsupportedOperation, "a phone has no wheel; move a finger instead")
-		case kind != "key" && kind != "pointer" && kind != "none":
-			return nil, Fail(InvalidArgument, "an input source's type must be key, pointer, wheel or none, not %v", m["type"])
-		case !hasID || id == "":
-			return nil, Fail(InvalidArgument, "an input source needs an id")
-		case !hasItems:
-			return nil, Fail(InvalidArgument, "the input source %q has no list of actions", id)
-		case len(items) > maxTicks:
-			return nil, Fail(InvalidArgument, "the input source %q has %d actions, more than the %d that are taken", id, len(items), maxTicks)
-		}
-		if v, given := m["parameters"]; given && kind == "pointer" {
-			p, ok := v.(map[string]any)
-			if !ok {
-				return nil, Fail(InvalidArgument, "a pointer's parameters must be an object, not %v", v)
-			}
-			if t, given := p["pointerType"]; given && t != "touch" && t != "pen" && t != "mouse" {
-				return nil, Fail(InvalidArgument, "a pointerType must be mouse, pen or touch, not %v", t)
-			}
-		}
-		src := in.sources[id]
-		if src == nil {
-			if len(in.sources) >= maxSources {
-				return nil, Fail(InvalidArgument, "the session has %d input sources already; release the actions first", len(in.sources))
-			}
-			src = &source{kind: kind}
-			in.sources[id] = src
-		}
-		if src.kind != kind {
-			return nil, Fail(InvalidArgument, "the input source %q is of type %s, not %s", id, src.kind, kind)
+		src, items, err := in.source(one)
+		if err != nil {
+			return nil, err
 		}
 		for i, item := range items {
-			s, err := readStep(src, item)
+			a, err := readAction(src, item)
 			if err != nil {
 				return nil, err
 			}
 			for len(ticks) <= i {
 				ticks = append(ticks, nil)
 			}
-			ticks[i] = append(ticks[i], s)
+			ticks[i] = append(ticks[i], a)
+		}
+	}
+	took := time.Duration(0)
+	for _, t := range ticks {
+		if took += t.Takes(); took > maxTook {
+			return nil, Fail(InvalidArgument, "the actions take longer than %s", maxTook)
 		}
 	}
 	return ticks, nil
 }
 
-func readStep(src *source, item any) (step, *Error) {
+// source reads which source it is, and what it is to do.
+func (in *Sources) source(one any) (*Source, []any, *Error) {
+	m, ok := one.(map[string]any)
+	if !ok {
+		return nil, nil, Fail(InvalidArgument, "each of actions must be an object")
+	}
+	kind, _ := m["type"].(string)
+	id, hasID := m["id"].(string)
+	items, hasItems := m["actions"].([]any)
+	switch {
+	case !slices.Contains([]string{"key", "pointer", "wheel", "none"}, kind):
+		return nil, nil, Fail(InvalidArgument, "an input source's type must be key, pointer, wheel or none, not %v", m["type"])
+	case !hasID:
+		return nil, nil, Fail(InvalidArgument, "an input source needs an id")
+	case !hasItems:
+		return nil, nil, Fail(InvalidArgument, "the input source %q has no list of actions", id)
+	case len(items) > maxTicks:
+		return nil, nil, Fail(InvalidArgument, "the input source %q has %d actions, more than the %d that are taken", id, len(items), maxTicks)
+	}
+	pointer := ""
+	if kind == "pointer" {
+		pointer = "mouse"
+		if v, given := m["parameters"]; given {
+			p, ok := v.(map[string]any)
+			if !ok {
+				return nil, nil, Fail(InvalidArgument, "a pointer's parameters must be an object, not %v", v)
+			}
+			if t, given := p["pointerType"]; given {
+				if t != "touch" && t != "pen" && t != "mouse" {
+					return nil, nil, Fail(InvalidArgument, "a pointerType must be mouse, pen or touch, not %v", t)
+				}
+				pointer = t.(string)
+			}
+		}
+	}
+	src := in.all[id]
+	switch {
+	case src == nil && len(in.all) >= maxSources:
+		return nil, nil, Fail(InvalidArgument, "the session has %d input sources already; release the actions first", len(in.all))
+	case src == nil:
+		src = &Source{ID: id, Kind: kind, Pointer: pointer}
+		if in.all == nil {
+			in.all = map[string]*Source{}
+		}
+		in.all[id] = src
+	case src.Kind != kind:
+		return nil, nil, Fail(InvalidArgument, "the input source %q is of type %s, not %s", id, src.Kind, kind)
+	case src.Pointer != pointer:
+		return nil, nil, Fail(InvalidArgument, "the input source %q is a %s, not a %s", id, src.Pointer, pointer)
+	}
+	return src, items, nil
+}
+
+var kinds = map[string][]string{"none": {"pause"}, "key": {"pause", "keyDown", "keyUp"}, "pointer": {"pause", "pointerDown", "pointerUp", "pointerMove", "pointerCancel"}, "wheel": {"pause", "scroll"}}
+
+func readAction(src *Source, item any) (Action, *Error) {
 	m, ok := item.(map[string]any)
 	if !ok {
-		return step{}, Fail(InvalidArgument, "each action must be an object")
+		return Action{}, Fail(InvalidArgument, "each action must be an object")
 	}
-	s := step{source: src}
-	s.kind, _ = m["type"].(string)
-	allowed := map[string][]string{"none": {"pause"}, "key": {"pause", "keyDown", "keyUp"}, "pointer": {"pause", "pointerDown", "pointerUp", "pointerMove", "pointerCancel"}}[src.kind]
-	if !slices.Contains(allowed, s.kind) {
-		return s, Fail(InvalidArgument, "an input source of type %s can't do %v", src.kind, m["type"])
+	a := Action{Source: src}
+	a.Kind, _ = m["type"].(string)
+	if !slices.Contains(kinds[src.Kind], a.Kind) {
+		return a, Fail(InvalidArgument, "an input source of type %s can't do %v", src.Kind, m["type"])
 	}
-	if d, given := m["duration"]; given && (s.kind == "pause" || s.kind == "pointerMove") {
+	if d, given := m["duration"]; given && slices.Contains([]string{"pause", "pointerMove", "scroll"}, a.Kind) {
 		n, ok := whole(d)
 		if !ok || n < 0 {
-			return s, Fail(InvalidArgument, "a duration must be a whole number of milliseconds, not %v", d)
+			return a, Fail(InvalidArgument, "a duration must be a whole number of milliseconds, not %v", d)
 		}
 		if n > maxTook.Milliseconds() {
-			return s, Fail(InvalidArgument, "a duration of %d ms is longer than %s", n, maxTook)
+			return a, Fail(InvalidArgument, "a duration of %d ms is longer than %s", n, maxTook)
 		}
-		s.took, s.hasTook = time.Duration(n)*time.Millisecond, true
+		a.Took, a.HasTook = time.Duration(n)*time.Millisecond, true
 	}
-	switch s.kind {
+	switch a.Kind {
 	case "keyDown", "keyUp":
 		v, _ := m["value"].(string)
 		if len([]rune(v)) != 1 {
-			return s, Fail(InvalidArgument, "a key's value must be one character, not %q", v)
+			return a, Fail(InvalidArgument, "a key's value must be one character, not %q", v)
 		}
-		s.key = v
+		a.Key = v
 	case "pointerDown", "pointerUp":
 		b, ok := whole(m["button"])
-		if !ok || b < 0 {
-			return s, Fail(InvalidArgument, "a button must be a whole number from 0, not %v", m["button"])
+		if !ok || b < 0 || b > maxButton {
+			return a, Fail(InvalidArgument, "a button must be a whole number from 0 to %d, not %v", maxButton, m["button"])
 		}
-		if b != 0 {
-			return s, Fail(UnsupportedOperation, "a finger has no button %d; button 0 touches", b)
+		a.Button = int(b)
+	case "scroll":
+		for name, to := range map[string]*float64{"deltaX": &a.DX, "deltaY": &a.DY} {
+			n, ok := whole(m[name])
+			if !ok || math.Abs(float64(n)) > maxAway {
+				return a, Fail(InvalidArgument, "%s must be a whole number of pixels, not %v", name, m[name])
+			}
+			*to = float64(n)
 		}
-	case "pointerMove":
-		return s, s.readMove(m)
 	}
-	return s, nil
+	if a.Kind == "pointerMove" || a.Kind == "scroll" {
+		if err := a.readPlace(m); err != nil {
+			return a, err
+		}
+	}
+	if a.Kind == "pointerMove" || a.Kind == "pointerDown" {
+		return a, a.Pen.read(m)
+	}
+	return a, nil
 }
 
-func (s *step) readMove(m map[string]any) *Error {
-	for name, to := range map[string]*int{"x": &s.x, "y": &s.y} {
+const (
+	maxButton = 255
+	maxAway   = 1e6 // pixels
+)
+
+// readPlace reads where a move or a scroll goes.
+func (a *Action) readPlace(m map[string]any) *Error {
+	for name, to := range map[string]*float64{"x": &a.X, "y": &a.Y} {
 		f, ok := m[name].(float64)
-		if !ok || math.Abs(f) > 1e6 {
+		if !ok || !(math.Abs(f) <= maxAway) {
 			return Fail(InvalidArgument, "%s must be a number of pixels, not %v", name, m[name])
 		}
-		*to = int(math.Round(f))
+		*to = f
 	}
 	switch origin := m["origin"].(type) {
 	case nil:
-		s.origin = "viewport"
+		a.Origin = "viewport"
 	case string:
-		if origin != "viewport" && origin != "pointer" {
-			return Fail(InvalidArgument, "an origin must be viewport, pointer or an element, not %q", origin)
+		if origin != "viewport" && (origin != "pointer" || a.Kind == "scroll") {
+			return Fail(InvalidArgument, "an origin must be viewport, pointer (of a move) or an element, not %q", origin)
 		}
-		s.origin = origin
+		a.Origin = origin
 	case map[string]any:
 		id, ok := origin[ElementKey].(string)
 		if !ok {
 			return Fail(InvalidArgument, "an origin must be viewport, pointer or an element")
 		}
-		s.origin, s.isMarked = id, true
+		a.Origin, a.OnElement = id, true
 	default:
 		return Fail(InvalidArgument, "an origin must be viewport, pointer or an element, not %s", fmt.Sprint(origin))
+	}
+	return nil
+}
+
+// read reads the properties of a pointer ("process a pointer action").
+func (p *Pen) read(m map[string]any) *Error {
+	for _, x := range []struct {
+		name     string
+		to       **float64
+		from, up float64
+		whole    bool
+	}{{"width", &p.Width, 0, maxAway, true}, {"height", &p.Height, 0, maxAway, true}, {"pressure", &p.Pressure, 0, 1, false}, {"tangentialPressure", &p.TangentialPressure, -1, 1, false},
+		{"tiltX", &p.TiltX, -90, 90, true}, {"tiltY", &p.TiltY, -90, 90, true}, {"twist", &p.Twist, 0, 359, true}} {
+		v, given := m[x.name]
+		if !given {
+			continue
+		}
+		f, ok := v.(float64)
+		if !ok || !(f >= x.from && f <= x.up) || x.whole && f != math.Trunc(f) {
+			return Fail(InvalidArgument, "%s must be a number from %v to %v, not %v", x.name, x.from, x.up, v)
+		}
+		*x.to = &f
 	}
 	return nil
 }

@@ -208,6 +208,9 @@ func Process(request map[string]any, extension func(name string, value any) erro
 	return merged, nil
 }
 
+// WebSocketURL asks for a way to listen to the session (WebDriver BiDi); answered, it is its address.
+const WebSocketURL = "webSocketUrl"
+
 // Names of the standard's capabilities, with what each must be.
 var standard = map[string]func(v any) string{
 	"acceptInsecureCerts":       isBool,
@@ -220,7 +223,7 @@ var standard = map[string]func(v any) string{
 	"timeouts":                  isTimeouts,
 	"strictFileInteractability": isBool,
 	"unhandledPromptBehavior":   isPromptBehavior,
-	"webSocketUrl":              isBool,
+	WebSocketURL:                isBool,
 	"userAgent":                 isText,
 }
 
@@ -353,8 +356,10 @@ func (c Capabilities) Unmatched(platform string) string {
 			return fmt.Sprintf("%s %q: this session drives a native app; for a page in a browser say platformName %s and browserName %s, or leave it out", name, value, devices.Web, Browser)
 		case name == "platformName" && !strings.EqualFold(value.(string), platform):
 			return fmt.Sprintf("platformName %q: the devices here run %s", value, platform)
-		case name == "acceptInsecureCerts" && value == true, name == "setWindowRect" && value == true, name == "webSocketUrl" && value == true, name == "strictFileInteractability" && value == true:
+		case name == "acceptInsecureCerts" && value == true, name == "setWindowRect" && value == true, name == "strictFileInteractability" && value == true:
 			return name + ": a native app's screen has nothing of the kind; leave it out"
+		case name == WebSocketURL && value == true && platform == devices.Web:
+			return name + ": a browser's session is its lab's own, and is not listened to here; leave it out"
 		case name == "proxy" && len(value.(map[string]any)) > 0:
 			return "proxy: it can't be set for a session; leave it out"
 		case strings.Contains(name, ":") && !strings.HasPrefix(name, Prefix+":"):

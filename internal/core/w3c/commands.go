@@ -141,7 +141,7 @@ var Commands = []Command{
 	{"POST", "/session/{session id}/cookie", "Add Cookie", Page, false, ""},
 	{"DELETE", "/session/{session id}/cookie/{name}", "Delete Cookie", Page, false, ""},
 	{"DELETE", "/session/{session id}/cookie", "Delete All Cookies", Page, false, ""},
-	{"POST", "/session/{session id}/actions", "Perform Actions", Gestures, true, "touch, pen and mouse are fingers; keys; no wheel. A finger that stays down is carried out when it lifts"},
+	{"POST", "/session/{session id}/actions", "Perform Actions", Gestures, true, "touch, pen and mouse are fingers; keys; no wheel. A finger that stays down is carried out when it lifts. In a page: events of a browser, as the standard says, with a wheel"},
 	{"DELETE", "/session/{session id}/actions", "Release Actions", Gestures, false, ""},
 	{"POST", "/session/{session id}/alert/dismiss", "Dismiss Alert", Dialogs, false, "an app's dialog is part of the screen: find its buttons"},
 	{"POST", "/session/{session id}/alert/accept", "Accept Alert", Dialogs, false, "an app's dialog is part of the screen: find its buttons"},
@@ -180,7 +180,7 @@ var Extensions = []Command{
 	{"POST", "/session/{session id}/tessellant/case/end", "End Case", Phone, false, `{"verdict": "passed", "failed" or "skipped", "message": …}`},
 	{"POST", "/session/{session id}/tessellant/step", "Step", Phone, false, `{"name": …}: a named moment, with a screenshot`},
 	{"POST", "/session/{session id}/tessellant/verdict", "Mark Session", Phone, false, `{"verdict": "passed" or "failed", "message": …} for the session as a whole`},
-	{"POST", "/session/{session id}/tessellant/secret", "Hide Next Text", Phone, false, "the next text that is sent is masked wherever it would be kept"},
+	{"POST", "/session/{session id}/tessellant/secret", "Hide Next Text", Phone, false, "the next text that is sent, also by actions, is masked wherever it would be kept"},
 }
 
 // Call is a command with the variables of its path.

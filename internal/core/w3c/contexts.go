@@ -36,9 +36,8 @@ var Native = Context{
 // Web is a page in a web view of an app, or in the browser.
 var Web = Context{
 	Own: true,
-	Has: Elements | Hands | Picture | Phone | Page | Dialogs,
+	Has: Elements | Hands | Picture | Phone | Page | Dialogs | Gestures,
 	Without: map[Need]string{
-		Windows:  "a web view is as large as its app has it; see the pages with GET …/tessellant/contexts",
-		Gestures: "actions are of the screen: switch to the native context for them",
+		Windows: "a web view is as large as its app has it; see the pages with GET …/tessellant/contexts",
 	},
 }

@@ -109,6 +109,13 @@ func (s *Served) Idle() time.Duration {
 	return time.Since(s.lastUse)
 }
 
+// Used says that the session is commanded by another way.
+func (s *Served) Used() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lastUse = time.Now()
+}
+
 // Over is closed when no more commands are to come.
 func (s *Served) Over() <-chan struct{} { return s.over }
 

@@ -132,6 +132,11 @@ func (c *Clock) On(device time.Time) int64 {
 	return max(at, 1)
 }
 
+// Moment gives it on this machine's own clock.
+func (c *Clock) Moment(device time.Time) time.Time {
+	return c.timeline.zero.Add(time.Duration(c.On(device)) * time.Millisecond)
+}
+
 // Doubt is the most by which any moment of the device may be misplaced; false: its clock was never read.
 func (c *Clock) Doubt() (time.Duration, bool) {
 	c.mu.Lock()

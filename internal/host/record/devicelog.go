@@ -44,9 +44,14 @@ type DeviceLog struct {
 	bytes   int64
 	broke   int   // how often its stream ended
 	err     error // why it could not be written down any more
+
+	hear func(l devicelog.Line, at time.Time) // nil: nobody listens
 }
 
 const maxDeviceLog = 512 << 20 // bytes kept
+
+// markTag is the tag of the marks that we write into the log.
+const markTag = "Tessellant"
 
 // NewDeviceLog keeps the log in dir; "": it is only watched. L is nil for a device that gives none: then nothing comes.
 func NewDeviceLog(dir string, l phone.Logger, app string, clock *Clock, mask *masking.Mask, room *spool.Share) (*DeviceLog, error) {
@@ -157,12 +162,23 @@ func (b *DeviceLog) line(text string) {
 	before := len(b.finder.Crashes())
 	b.finder.Feed(l)
 	mark := false
-	if _, awaited := b.marks[l.Text]; awaited && l.Tag == "Tessellant" { // any app may write under that tag
+	if _, awaited := b.marks[l.Text]; awaited && l.Tag == markTag { // any app may write under that tag
 		b.marks[l.Text], mark = true, true
+	}
+	if b.hear != nil && !mark {
+		l.Text = b.mask.Text(l.Text)
+		b.hear(l, b.clock.Moment(l.At))
 	}
 	if mark || len(b.finder.Crashes()) != before {
 		b.news()
 	}
+}
+
+// Hear has f told of each line from now on, and of its moment on this machine's clock: secrets are hidden in it. It must not wait. Nil: nobody is told any more.
+func (b *DeviceLog) Hear(f func(l devicelog.Line, at time.Time)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.hear = f
 }
 
 // Watch looks for the death of an app from now on, too.

@@ -77,6 +77,8 @@ type Network struct {
 	count int
 	left  int // entries that had no room
 	err   error
+
+	hear func(e har.Entry, ended bool) // nil: nobody listens
 }
 
 const (
@@ -107,7 +109,7 @@ func NewNetwork(q NetworkOptions, o *Outlet, t *Timeline, mask *masking.Mask, ro
 	if n.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, 0, fmt.Errorf("the proxy of the network log can't listen: %w", err)
 	}
-	c := proxy.Config{Names: o.Names, Roots: o.Roots, Seen: n.seen, Clock: t.At, Routes: q.Routes}
+	c := proxy.Config{Names: o.Names, Roots: o.Roots, Asked: n.asked, Seen: n.seen, Clock: t.At, Routes: q.Routes}
 	if q.Opens && o.Authority != nil {
 		c.Authority = o.Authority
 		c.Opens = func(host string) bool { return !o.refuses(q.App, host) }
@@ -132,14 +134,47 @@ func (n *Network) Record(ctx context.Context) error {
 	return nil
 }
 
-// seen takes an entry in.
-func (n *Network) seen(e har.Entry) {
-	if n.out == nil {
-		return
-	}
+// Hear has f told of what apps ask from now on, and, ended, of what came of it: secrets are hidden in it. It must not wait. Nil: nobody is told any more.
+func (n *Network) Hear(f func(e har.Entry, ended bool)) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.hear = f
+}
+
+func (n *Network) listens() func(e har.Entry, ended bool) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.hear
+}
+
+// hide hides secrets in an entry.
+func (n *Network) hide(e *har.Entry) {
 	e.At = max(e.At, 1)
 	e.Text(n.mask.Text)
 	e.Hide()
+}
+
+// asked takes in what is known of a request that is about to be sent on.
+func (n *Network) asked(e har.Entry) {
+	if hear := n.listens(); hear != nil {
+		n.hide(&e)
+		hear(e, false)
+	}
+}
+
+// seen takes an entry in.
+func (n *Network) seen(e har.Entry) {
+	hear := n.listens()
+	if hear == nil && n.out == nil {
+		return
+	}
+	n.hide(&e)
+	if hear != nil {
+		hear(e, true)
+	}
+	if n.out == nil {
+		return
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	line, err := e.Line(n.count == 0)

@@ -5,7 +5,6 @@
 package browserlab
 
 import (
-	"bytes"
 	"context"
 	"crypto/x509"
 	"encoding/json"
@@ -16,13 +15,13 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
+	"tessellant/internal/browserbox"
 	"tessellant/internal/child"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/lab/wdlab"
@@ -82,10 +81,7 @@ func Start(ctx context.Context, c Config) (made *wdlab.Lab, stop func(), err err
 	}
 	address := fmt.Sprintf("http://127.0.0.1:%d", port)
 	kept, err := child.Keep(ctx, "chromedriver of the lab "+c.Lab.Name, grace, func(ctx context.Context) (*child.Process, error) {
-		args := append(box, "chromedriver", fmt.Sprintf("--port=%d", port), "--log-level=SEVERE")
-		cmd := exec.Command(args[0], args[1:]...)
-		cmd.Env = child.Environment([]string{"LANG", "LC_"}, "PATH=/usr/local/bin:/usr/bin:/bin", "HOME=/tmp", "TMPDIR=/tmp", "DBUS_SESSION_BUS_ADDRESS=disabled:")
-		p, err := child.Start(cmd, syscall.SIGKILL)
+		p, err := child.Start(box.Command(context.Background(), nil, "chromedriver", fmt.Sprintf("--port=%d", port), "--log-level=SEVERE"), syscall.SIGKILL)
 		if err != nil {
 			return nil, err
 		}
@@ -155,56 +151,18 @@ func wayOut(c Config) (address string, stop func(), err error) {
 	return l.Addr().String(), func() { p.Close(); done.Wait() }, nil
 }
 
-// boxFor gives the command that a browser runs in, and a flag for Chromium. Its own sandbox works within the box where the kernel allows it; where not, the box is
-// the only one.
-func boxFor(ctx context.Context, c Config) (box []string, flag string, err error) {
-	box = []string{"bwrap", "--unshare-user", "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try", "--uid", "65534", "--gid", "65534", "--hostname", "browser", "--die-with-parent", "--new-session",
-		"--ro-bind", "/usr", "/usr", "--proc", "/proc", "--dev", "/dev", "--tmpfs", "/dev/shm", "--tmpfs", "/tmp", "--dir", "/etc"}
-	for _, name := range []string{"/bin", "/lib", "/lib64", "/sbin"} {
-		to, lerr := os.Readlink(name)
-		if lerr == nil {
-			box = append(box, "--symlink", to, name)
-		} else {
-			box = append(box, "--ro-bind-try", name, name)
-		}
+// boxFor gives the box that browsers run in, or none, where the operator trusts all pages.
+func boxFor(ctx context.Context, c Config) (box browserbox.Box, flag string, err error) {
+	box = browserbox.Here(ctx)
+	switch {
+	case box.Why == "":
+		return box, strings.Join(box.Flags, " "), nil
+	case !c.Open:
+		return box, "", fmt.Errorf("lab %s: browsers can't be kept apart from this machine: %s; install bubblewrap and allow user namespaces, or start with --open-box if you trust all pages", c.Lab.Name, box.Why)
 	}
-	for _, name := range []string{"fonts", "hosts", "nsswitch.conf", "resolv.conf", "ssl/certs", "ca-certificates", "alternatives", "ld.so.cache", "chromium", "chromium.d"} {
-		path := filepath.Join("/etc", name)
-		box = append(box, "--ro-bind-try", path, path)
-	}
-	box = append(box, "--chdir", "/tmp", "--setenv", "HOME", "/tmp", "--")
-	why := trial(ctx, box)
-	if why == "" {
-		return box, "", nil
-	}
-	if trial(ctx, box, "--no-sandbox") == "" {
-		return box, "--no-sandbox", nil
-	}
-	if !c.Open {
-		return nil, "", fmt.Errorf("lab %s: browsers can't be kept apart from this machine: %s; install bubblewrap and allow user namespaces, or start with --open-box if you trust all pages", c.Lab.Name, why)
-	}
-	c.Log.Warn("browsers of a lab are not kept apart from this machine", "lab", c.Lab.Name, "why", why)
+	c.Log.Warn("browsers of a lab are not kept apart from this machine", "lab", c.Lab.Name, "why", box.Why)
 	if os.Geteuid() == 0 {
 		flag = "--no-sandbox"
 	}
-	return []string{}, flag, nil
-}
-
-// trial starts Chromium in the box on an empty page; "": it came up.
-func trial(ctx context.Context, box []string, flags ...string) string {
-	ctx, cancel := context.WithTimeout(ctx, tryTakes)
-	defer cancel()
-	args := append(append(append([]string{}, box...), "chromium", "--headless=new", "--disable-dev-shm-usage", "--dump-dom"), append(flags, "data:text/html,<p>here</p>")...)
-	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
-	cmd.Env = child.Environment([]string{"LANG", "LC_"}, "PATH=/usr/local/bin:/usr/bin:/bin", "HOME=/tmp", "TMPDIR=/tmp", "DBUS_SESSION_BUS_ADDRESS=disabled:")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
-	cmd.WaitDelay = time.Second
-	var out, said bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &said
-	err := cmd.Run()
-	if strings.Contains(out.String(), "here") {
-		return ""
-	}
-	lines := strings.Split(strings.TrimSpace(said.String()), "\n")
-	return fmt.Sprintf("%v: %.300s", err, lines[len(lines)-1])
+	return box, flag, nil
 }

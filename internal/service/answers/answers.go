@@ -10,12 +10,16 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"tessellant/internal/core/triage"
 	"tessellant/internal/core/verdict"
+	"tessellant/internal/guard"
 	"tessellant/internal/service/chore"
 	"tessellant/internal/service/feed"
 	"tessellant/internal/store"
@@ -26,6 +30,8 @@ type Answers struct {
 	Store *store.Store
 	Log   *slog.Logger
 	Feed  *feed.Feed
+
+	finding singleflight.Group // by runs
 
 	mu     sync.Mutex
 	recent map[string]recently // of runs that go on
@@ -40,6 +46,7 @@ type recently struct {
 const (
 	recentFor  = time.Second // while somebody watches a run, it is worked out once in this time
 	maxRecents = 200
+	findLimit  = 5 * time.Minute // of all runs that an answer needs
 )
 
 // Version is of the way in which answers are found: with another one they are found anew.
@@ -157,6 +164,7 @@ type Gone struct {
 func (s *Answers) Answer(ctx context.Context, r store.Run) (Answer, error) {
 	a, err := s.Of(ctx, r)
 	if err == nil {
+		a.Families = slices.Clone(a.Families) // others have them, too
 		err = s.pictures(ctx, a)
 	}
 	return a, err
@@ -181,35 +189,75 @@ func (s *Answers) pictures(ctx context.Context, a Answer) error {
 	return nil
 }
 
-// Of gives what a run says. Of one that is over it is found once.
-func (s *Answers) Of(ctx context.Context, r store.Run) (a Answer, err error) {
+// Of gives what a run says. Of one that is over it is found once. Who asks while it is being found waits for that.
+func (s *Answers) Of(ctx context.Context, r store.Run) (Answer, error) {
+	find := s.lately
 	if r.Ended.Valid {
-		kept, err := s.Store.AnswerOf(ctx, r.ID)
-		if err == nil && kept.Version == Version && r.Told == Version {
-			return a, json.Unmarshal(kept.Answer, &a)
-		}
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		if a, ok, err := s.kept(ctx, r); ok || err != nil {
 			return a, err
 		}
-		return s.settle(ctx, r)
+		find = s.settle
 	}
+	found := s.finding.DoChan(r.ID+map[bool]string{true: " over"}[r.Ended.Valid], func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), findLimit) // also for those who came later
+		defer cancel()
+		var a Answer
+		err := guard.Do(s.Log, guard.Answer, func() (err error) { a, err = find(ctx, r); return err })
+		return a, err
+	})
+	select {
+	case f := <-found:
+		return f.Val.(Answer), f.Err
+	case <-ctx.Done():
+		return Answer{}, ctx.Err()
+	}
+}
+
+// kept is the answer as it was kept.
+func (s *Answers) kept(ctx context.Context, r store.Run) (a Answer, ok bool, err error) {
+	if r.Told != Version {
+		return a, false, nil
+	}
+	kept, err := s.Store.AnswerOf(ctx, r.ID)
+	switch {
+	case errors.Is(err, store.ErrNotFound) || err == nil && kept.Version != Version:
+		return a, false, nil
+	case err != nil:
+		return a, false, err
+	}
+	return a, true, json.Unmarshal(kept.Answer, &a)
+}
+
+// lately finds what a run that goes on says, unless it was found a moment ago.
+func (s *Answers) lately(ctx context.Context, r store.Run) (Answer, error) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if have, ok := s.recent[r.ID]; ok && time.Since(have.at) < recentFor {
+	have, ok := s.recent[r.ID]
+	s.mu.Unlock()
+	if ok && time.Since(have.at) < recentFor {
 		return have.Answer, nil
 	}
 	f, err := s.find(ctx, r)
+	if err != nil {
+		return Answer{}, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.recent == nil || len(s.recent) >= maxRecents {
 		s.recent = map[string]recently{}
 	}
-	if err == nil {
-		s.recent[r.ID] = recently{time.Now(), f.Answer}
-	}
-	return f.Answer, err
+	s.recent[r.ID] = recently{time.Now(), f.Answer}
+	return f.Answer, nil
 }
 
 // settle finds what a run that is over says, and keeps it. Since when something shows is read from the runs before: they come first.
 func (s *Answers) settle(ctx context.Context, r store.Run) (Answer, error) {
+	r, err := s.Store.RunByID(ctx, r.WorkspaceID, r.ID) // it may have been found since it was read
+	if err != nil {
+		return Answer{}, err
+	}
+	if a, ok, err := s.kept(ctx, r); ok || err != nil {
+		return a, err
+	}
 	app, err := s.Store.AppOf(ctx, r.ID)
 	if err != nil {
 		return Answer{}, err

@@ -25,7 +25,7 @@ const joins = w3c.Prefix + ":hold"
 const maxClients = 20
 
 // join answers a New Session request that names a hold.
-func (s *Sessions) join(ctx context.Context, who store.Identity, c w3c.Capabilities) remoteend.Response {
+func (s *Sessions) join(ctx context.Context, who store.Identity, c w3c.Capabilities, door string) remoteend.Response {
 	w, err := ours.Read(c)
 	if err != nil {
 		return remoteend.Answer(w3c.Fail(w3c.InvalidArgument, "%v", err))
@@ -77,7 +77,7 @@ func (s *Sessions) join(ctx context.Context, who store.Identity, c w3c.Capabilit
 	s.Log.Info("a client works on a device that is held", "hold", v.ID)
 	told := v.SessionRow
 	told.Request.V.Standard = w.Standard
-	answer := s.answered(told)
+	answer := s.answered(told, door, wire)
 	answer["timeouts"] = timeouts
 	return remoteend.NewAnswer(wire, answer)
 }
@@ -107,6 +107,9 @@ func (s *Sessions) agreeTimeouts(ctx context.Context, p *passage, asked w3c.Capa
 func (s *Sessions) leave(ctx context.Context, wire string) remoteend.Response {
 	if err := s.Store.LeaveHold(ctx, tokenHash(wire)); err != nil {
 		return remoteend.Answer(s.serviceFailed("end the session", err))
+	}
+	if p, werr := s.passage(ctx, "", wire); werr == nil {
+		s.unlisten(ctx, p, wire)
 	}
 	s.door.Remove(wire)
 	return remoteend.Done()

@@ -213,7 +213,8 @@ func tokenHash(wire string) []byte {
 }
 
 // OpenSession answers a New Session request: it waits for a device, and until that is ready. When ctx ends before, nobody wants the session any more.
-func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request []byte) remoteend.Response {
+// Door is where WebSockets are opened, such as ws://HOST/webdriver.
+func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request []byte, door string) remoteend.Response {
 	body, werr := w3c.Object(request)
 	if werr != nil {
 		return remoteend.Answer(werr)
@@ -223,7 +224,7 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 		return remoteend.Answer(werr)
 	}
 	if i := slices.IndexFunc(wanted, func(c w3c.Capabilities) bool { return c[joins] != nil }); i >= 0 {
-		return s.join(ctx, who, wanted[i])
+		return s.join(ctx, who, wanted[i], door)
 	}
 	w, build, wants, werr := s.choose(ctx, who, wanted)
 	if werr != nil {
@@ -266,14 +267,18 @@ func (s *Sessions) OpenSession(ctx context.Context, who store.Identity, request 
 		return remoteend.Answer(s.serviceFailed("find the session's host", err))
 	}
 	// The host has it as it stands now.
-	return remoteend.NewAnswer(wire, s.answered(r))
+	return remoteend.NewAnswer(wire, s.answered(r, door, wire))
 }
 
-// answered gives the capabilities that are answered.
-func (s *Sessions) answered(r store.SessionRow) w3c.Capabilities {
+// answered gives the capabilities that are answered: with the address at which the session is listened to, where that was asked for (WebDriver BiDi, "Establishing a Connection").
+func (s *Sessions) answered(r store.SessionRow, door, wire string) w3c.Capabilities {
 	standard := w3c.Capabilities(r.Request.V.Standard)
 	timeouts, _ := standard.Timeouts() // they were seen to be right
-	return standard.Answer(r.Facts.V.Platform, timeouts, ours.Told(r.ID, r.Request.V.Build, r.Facts.V))
+	more := ours.Told(r.ID, r.Request.V.Build, r.Facts.V)
+	if standard[w3c.WebSocketURL] == true {
+		more[w3c.WebSocketURL] = door + "/session/" + wire
+	}
+	return standard.Answer(r.Facts.V.Platform, timeouts, more)
 }
 
 // awaitSession waits until a session can be commanded.

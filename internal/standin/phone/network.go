@@ -132,7 +132,8 @@ func (p *Phone) fetchOnce(ctx context.Context, method, target string, body []byt
 // dial opens a connection: to a port that leads to the host, or to a server whose name the phone's traits know.
 func (p *Phone) dial(ctx context.Context, network, address string, offline bool) (net.Conn, error) {
 	host, port, _ := net.SplitHostPort(address)
-	if host == "localhost" || host == "127.0.0.1" {
+	ip := net.ParseIP(host)
+	if host == "localhost" || strings.HasSuffix(host, ".localhost") || ip.IsLoopback() || ip.IsUnspecified() { // the phone itself, never the machine that it is simulated on
 		n, _ := strconv.Atoi(port)
 		return p.dialReverse(ctx, n)
 	}
@@ -141,8 +142,10 @@ func (p *Phone) dial(ctx context.Context, network, address string, offline bool)
 	}
 	if known := p.traits.named(address); known != "" {
 		address = known
-	} else if net.ParseIP(host) == nil {
+	} else if ip == nil {
 		return nil, fmt.Errorf("java.net.UnknownHostException: Unable to resolve host \"%s\"", host)
+	} else if ip.IsLinkLocalUnicast() { // neighbours of that machine, no phone's
+		return nil, fmt.Errorf("java.net.ConnectException: Failed to connect to /%s: ENETUNREACH (Network is unreachable)", address)
 	}
 	return (&net.Dialer{}).DialContext(ctx, network, address)
 }

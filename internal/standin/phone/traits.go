@@ -2,10 +2,12 @@ package phone
 
 import (
 	"bytes"
+	"context"
 	"crypto/x509"
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -50,6 +52,8 @@ type Traits struct {
 	Network map[string]string `yaml:"-"`
 	// System is a certificate that its system trusts; nil: none, so that no HTTPS works.
 	System *x509.Certificate `yaml:"-"`
+	// Browser gives the command of a Chromium for a web view, with its profile in a folder, which sees no other file of this machine; nil: web views stay empty.
+	Browser func(ctx context.Context, profile string, args ...string) (*exec.Cmd, error) `yaml:"-"`
 	// Trusts says that somebody has told it to trust the certificate of the host that it is used with.
 	Trusts bool `yaml:"trusts_host"`
 	Sides  `yaml:",inline"`

@@ -1,13 +1,14 @@
 package phone
 
 // Web views: a real headless Chromium for each, drawn into the phone's screen, which listens for the DevTools protocol where Android's web views do: on a socket of
-// the phone's own. It reaches the network as the phone's apps do.
+// the phone's own. It reaches the network as the phone's apps do, and sees no files of the machine that the phone is simulated on.
 
 import (
 	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"image"
 	"image/png"
@@ -17,7 +18,6 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -32,7 +32,6 @@ import (
 )
 
 const (
-	chromium      = "/usr/bin/chromium"
 	chromiumWakes = 30 * time.Second
 	maxFrame      = 16 << 20 // bytes of a picture of it
 )
@@ -139,9 +138,14 @@ func (v *webView) run() error {
 	way := &http.Server{Handler: v.p.webWay(), ReadHeaderTimeout: time.Minute}
 	go func() { _ = way.Serve(l) }()
 	defer way.Close()
-	cmd := exec.Command(chromium, "--headless", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking", "--no-first-run", "--disable-component-update", "--disable-sync", "--disable-extensions", "--mute-audio", "--hide-scrollbars",
-		"--proxy-server=http://"+l.Addr().String(), "--proxy-bypass-list=<-loopback>", "--remote-debugging-port=0", "--user-data-dir="+dir, "about:blank")
-	cmd.Env = []string{"HOME=" + dir, "TMPDIR=" + dir, "PATH=" + os.Getenv("PATH")}
+	if v.p.traits.Browser == nil {
+		return errors.New("the phone was given no browser")
+	}
+	cmd, err := v.p.traits.Browser(v.ctx, dir, "--headless", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking", "--no-first-run", "--disable-component-update", "--disable-sync", "--disable-extensions", "--mute-audio", "--hide-scrollbars",
+		"--proxy-server=http://"+l.Addr().String(), "--proxy-bypass-list=<-loopback>", "--remote-debugging-port=0", "about:blank")
+	if err != nil {
+		return err
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	if err := cmd.Start(); err != nil {
 		return err
@@ -169,6 +173,8 @@ func (v *webView) run() error {
 	v.port = port
 	v.p.mu.Unlock()
 	v.do("Emulation.setDeviceMetricsOverride", map[string]any{"width": int(float64(v.w) / v.scale()), "height": int(float64(v.h) / v.scale()), "deviceScaleFactor": v.scale(), "mobile": true})
+	v.do("Network.enable", nil)
+	v.do("Network.setExtraHTTPHeaders", map[string]any{"headers": map[string]string{ofPage: "1"}})
 	v.do("Page.enable", nil)
 	v.do("Page.navigate", map[string]any{"url": v.url})
 	v.do("Page.startScreencast", map[string]any{"format": "png", "maxWidth": v.w, "maxHeight": v.h})
@@ -260,7 +266,10 @@ func (v *webView) found(dir string, over <-chan error) (port, target string, err
 	return "", "", fmt.Errorf("it did not listen within %s", chromiumWakes)
 }
 
-// webWay is the browser's way to the network: as the phone's apps have it.
+// ofPage marks what a page asks for, on its way through webWay.
+const ofPage = "Tessellant-Of-Page"
+
+// webWay is the pages' way to the network: as the phone's apps have it. What the browser asks for by itself is no app's, and leads nowhere.
 func (p *Phone) webWay() http.Handler {
 	t := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 		c, err := p.dial(ctx, network, address, p.offline())
@@ -285,6 +294,11 @@ func (p *Phone) webWay() http.Handler {
 			http.Error(w, "only plain HTTP goes this way", http.StatusNotImplemented)
 			return
 		}
+		if r.Header.Get(ofPage) == "" {
+			http.Error(w, "only pages go this way", http.StatusBadGateway)
+			return
+		}
+		r.Header.Del(ofPage)
 		rp.ServeHTTP(w, r)
 	})
 }

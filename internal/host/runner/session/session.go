@@ -20,6 +20,7 @@ import (
 	"tessellant/internal/host/orders"
 	"tessellant/internal/host/runner"
 	"tessellant/internal/host/runner/beside"
+	"tessellant/internal/host/runner/listeners"
 	"tessellant/internal/hostlink"
 	"tessellant/internal/phone"
 	"tessellant/internal/remoteend"
@@ -38,8 +39,9 @@ var (
 type session struct {
 	*runner.Kit
 	outside  *runner.Outside
-	standing *w3c.Error // that its last command failed with
-	how      string     // it ended
+	standing *w3c.Error           // that its last command failed with
+	how      string               // it ended
+	heard    *listeners.Listeners // nil: nobody listens
 }
 
 // New makes the runner.
@@ -52,6 +54,9 @@ func newSession(k *runner.Kit) (*session, error) {
 
 // Prepare implements runner.Runner: the app is brought to the front.
 func (s *session) Prepare(ctx context.Context) error {
+	if s.wantsListening() {
+		s.heard = listeners.New(context.WithoutCancel(ctx), s.Kit) // also to what is said while the app begins; it ends with Run
+	}
 	if s.App.ID == "" {
 		return nil
 	}
@@ -79,8 +84,8 @@ func (s *session) Run(ctx context.Context) error {
 	})
 }
 
-// serve has the device commanded through what carrier makes of its remote end, until the client ends it, or over gives an error; it is asked at once, and then so often.
-func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*remoteend.Session) (end orders.Carrier, shut func()), over func(*orders.Served) error) error {
+// serve has the device commanded through what carries makes of its remote end, until the client ends it, or over gives an error; it is asked at once, and then so often.
+func (s *session) serve(ctx context.Context, every time.Duration, carries func(*remoteend.Session) (end orders.Carrier, shut func()), over func(*orders.Served) error) error {
 	q := s.Hold.Spec
 	standard := w3c.Capabilities(q.Content.Capabilities)
 	timeouts, bad := standard.Timeouts()
@@ -105,9 +110,18 @@ func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*
 	}
 	end := remoteend.New(config)
 	defer end.Close()
-	carries, leave := carrier(end)
+	inner, leave := carries(end)
 	defer leave()
-	served, shut := s.Open(commands, carries)
+	var served *orders.Served
+	var shut func()
+	using := make(chan struct{})
+	listens := s.listened(ctx, end, func() {
+		<-using
+		served.Used()
+	})
+	defer listens.Close()
+	served, shut = s.Open(commands, carrier{inner, listens})
+	close(using)
 	defer shut()
 	defer func() { s.standing = end.Standing() }()
 	var watch sync.WaitGroup
@@ -129,6 +143,8 @@ func (s *session) serve(ctx context.Context, every time.Duration, carrier func(*
 		}
 		select {
 		case <-served.Over():
+			return errClientEnded
+		case <-listens.ended:
 			return errClientEnded
 		case <-look.C:
 		case <-ctx.Done():
