@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"tessellant/api"
+	"tessellant/internal/browserbox"
 	"tessellant/internal/child"
 	"tessellant/internal/core/timeline"
 	"tessellant/internal/housetest"
@@ -218,8 +219,7 @@ func startWith(dir string, fleet []phone.Traits, devices int, more ...string) (d
 	stops = append(stops, back.Close)
 	var connect []string
 	for _, t := range fleet {
-		t.Network = back.Network()
-		t.System = back.Certificate
+		t.Network, t.System, t.Browser = back.Network(), back.Certificate, browserbox.Browser
 		p, err := phone.Start(t, "127.0.0.1:0")
 		if err != nil {
 			return nil, stop, err

@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tessellant/internal/browserbox"
 	"tessellant/internal/child"
 	"tessellant/internal/cli"
 	"tessellant/internal/standin/backend"
@@ -48,7 +49,7 @@ func (d *demo) cloudCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		c := cloudlab.Config{File: f, Address: p.Address, Key: p.Key, Instant: p.Instant, Slower: p.Slower, Network: p.Network}
+		c := cloudlab.Config{File: f, Address: p.Address, Key: p.Key, Instant: p.Instant, Slower: p.Slower, Network: p.Network, Browser: browserbox.Browser}
 		if c.System, err = x509.ParseCertificate(p.Certificate); err != nil {
 			return err
 		}

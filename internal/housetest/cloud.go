@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/browserbox"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/lab/wdlab"
 	"tessellant/internal/phone"
@@ -35,7 +36,7 @@ func Cloud(t testing.TB, change ...func(*cloudlab.Config)) *cloudlab.Cloud {
 	t.Cleanup(back.Close)
 	f, err := cloudlab.ReadFile(filepath.Join(Root(), "demo", "cloud.yaml"))
 	require.NoError(t, err)
-	c := cloudlab.Config{File: f, Key: CloudKey, Instant: true, Network: back.Network(), System: back.Certificate}
+	c := cloudlab.Config{File: f, Key: CloudKey, Instant: true, Network: back.Network(), System: back.Certificate, Browser: browserbox.Browser}
 	for _, g := range change {
 		g(&c)
 	}

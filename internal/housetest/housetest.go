@@ -129,6 +129,7 @@ func Fleet(t testing.TB) map[string]standin.Traits {
 	require.NoError(t, err)
 	out := map[string]standin.Traits{}
 	for _, tr := range list {
+		tr.Browser = browserbox.Browser
 		out[tr.Serial] = tr
 	}
 	return out
@@ -144,7 +145,6 @@ func Phone(t testing.TB, server *adb.Process, traits standin.Traits) *standin.Ph
 		t.Cleanup(b.Close)
 		traits.Network, traits.System = b.Network(), b.Certificate
 	}
-	traits.Browser = browserbox.Browser
 	p, err := standin.Start(traits, "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(p.Close)

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tessellant/internal/browserbox"
 	"tessellant/internal/core/labfile"
 	"tessellant/internal/standin/backend"
 	standin "tessellant/internal/standin/phone"
@@ -34,7 +35,7 @@ func phoneProcess(serial, port string) {
 		if t.Serial != serial {
 			continue
 		}
-		t.Temper, t.Network, t.System = standin.Instant, b.Network(), b.Certificate
+		t.Temper, t.Network, t.System, t.Browser = standin.Instant, b.Network(), b.Certificate, browserbox.Browser
 		if _, err := standin.Start(t, "127.0.0.1:"+port); err != nil {
 			log.Fatal(err)
 		}

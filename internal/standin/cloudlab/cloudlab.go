@@ -116,6 +116,7 @@ type Config struct {
 	Slower  time.Duration
 	Network map[string]string // where the names that apps ask for can be found: host name → address:port
 	System  *x509.Certificate // that its phones trust
+	Browser phone.Browser     // of their web views
 	Idle    time.Duration     // after which a session is ended; 0: two minutes
 	Waits   time.Duration     // how long a session waits for a place; 0: twenty seconds
 	Log     func(format string, args ...any)
@@ -192,7 +193,7 @@ func (s *Cloud) handsetOf(p Phone) (handset, error) {
 		return ios.New(ios.Traits{Name: p.ID, Model: p.Model, OS: p.OS, UDID: p.UDID, Width: p.Width, Height: p.Height, Scale: p.Scale, MemoryGB: p.MemoryGB, Language: p.Language, Tablet: p.Tablet, Instant: s.Instant, Network: ios.Network{Hosts: s.Network, System: s.System}}), nil
 	}
 	t := phone.Traits{Serial: p.ID, Maker: p.Maker, Model: p.Model, Origin: "real", Android: p.OS, API: p.API, Width: p.Width, Height: p.Height, Density: p.Density, MemoryGB: p.MemoryGB, Language: p.Language, Tablet: p.Tablet,
-		Temper: phone.Real, Network: s.Network, System: s.System}
+		Temper: phone.Real, Network: s.Network, System: s.System, Browser: s.Browser}
 	if s.Instant {
 		t.Temper = phone.Instant
 	}

@@ -52,12 +52,15 @@ type Traits struct {
 	Network map[string]string `yaml:"-"`
 	// System is a certificate that its system trusts; nil: none, so that no HTTPS works.
 	System *x509.Certificate `yaml:"-"`
-	// Browser gives the command of a Chromium for a web view, with its profile in a folder, which sees no other file of this machine; nil: web views stay empty.
-	Browser func(ctx context.Context, profile string, args ...string) (*exec.Cmd, error) `yaml:"-"`
+	// Browser is for its web views; nil: they stay empty.
+	Browser Browser `yaml:"-"`
 	// Trusts says that somebody has told it to trust the certificate of the host that it is used with.
 	Trusts bool `yaml:"trusts_host"`
 	Sides  `yaml:",inline"`
 }
+
+// Browser gives the command of a Chromium for a web view, with its profile in a folder. It sees no other file of this machine.
+type Browser func(ctx context.Context, profile string, args ...string) (*exec.Cmd, error)
 
 // oldShell reports an Android before 7, whose adbd has neither shell_v2 nor cmd.
 func (t Traits) oldShell() bool { return t.API < 24 }
