@@ -5,6 +5,8 @@ package remoteend
 import (
 	"fmt"
 	"strings"
+
+	"tessellant/internal/webpage"
 )
 
 // acted tells what a Perform Actions request asks for, source by source, and which texts it types.
@@ -17,12 +19,21 @@ func acted(body map[string]any) (told string, typed []string) {
 		var done []string
 		var text strings.Builder
 		others := 0 // keys that type nothing
+		shift := false
 		for _, item := range items {
 			a, _ := item.(map[string]any)
 			kind, _ := a["type"].(string)
 			key, _ := a["value"].(string)
 			switch {
+			case key == "\uE008" || key == "\uE050":
+				shift = kind == "keyDown"
+				if shift {
+					others++
+				}
 			case kind == "keyDown" && (key < "\uE000" || key > "\uF8FF"):
+				if shift {
+					key = webpage.Shifted(key)
+				}
 				text.WriteString(key)
 			case kind == "keyDown":
 				others++

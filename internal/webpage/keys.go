@@ -93,6 +93,14 @@ func keyOf(r rune) (key, *w3c.Error) {
 	return key{name: string(r), types: string(r)}, nil
 }
 
+// Shifted gives what the key of a character types with Shift.
+func Shifted(character string) string {
+	if r := []rune(character); len(r) == 1 && keys[r[0]].shifted != "" {
+		return keys[r[0]].shifted
+	}
+	return character
+}
+
 // keyEvent says that a key goes down or up, while modifiers are held.
 func keyEvent(k key, down bool, held int) map[string]any {
 	text := k.types

@@ -80,7 +80,7 @@ export default function HandsOn({ id, serial, head }: Props) {
             <Button $small isDisabled={keep.busy} onPress={() => void keep.run()}>Keep picture</Button>
             <a href={`${base}/hands/${id}/picture`} download={`${serial}.png`}>Save picture</a>
           </Screen>
-          <Link to={`/legs/${id}`}>All that is gathered: commands, log, gauges, network</Link>
+          <Link to={`/sessions/${id}`}>All that is gathered: commands, log, gauges, network</Link>
           {live.routes.map((r) => <Sub key={r.at}>{routeSentence(r)}</Sub>)}
           <Sub role="status">{put.busy ? 'The file is being put on the device …' : done}</Sub>
           {put.error !== undefined && <Refused error={put.error} />}

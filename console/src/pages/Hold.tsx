@@ -44,7 +44,7 @@ function One({ h }: { h: Hold }) {
         {!over && <Actions h={h} running={running} />}
       </Head>
       {h.started && !running && (
-        <Row><Link to={`/legs/${h.id}`}>What was done: video, commands, log, gauges, network</Link></Row>
+        <Row><Link to={`/sessions/${h.id}`}>What was done: video, commands, log, gauges, network</Link></Row>
       )}
       {running && h.device && <HandsOn id={h.id} serial={h.device.serial} />}
       {running && (

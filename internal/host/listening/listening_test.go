@@ -5,6 +5,7 @@ package listening_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"strings"
 	"testing"
@@ -200,4 +201,21 @@ func TestAPageIsToldOfBeforeWhatItSays(t *testing.T) {
 	x.mu.Unlock()
 	x.ask("session.subscribe", `{"events": ["log", "browsingContext"]}`)
 	whole(x)
+}
+
+func TestTheAddressOfAFrameHasASize(t *testing.T) {
+	base := pages(t)
+	x, _ := ourSide(t, base+"/")
+	x.ask("browsingContext.navigate", fmt.Sprintf(`{"context": "PAGE", "url": "%s/#%s", "wait": "none"}`, base, strings.Repeat("a", 200_000)))
+	long := ""
+	housetest.Eventually(t, "the page is there", func() bool {
+		for _, c := range x.ask("browsingContext.getTree", `{}`)["result"].(m)["contexts"].([]any) {
+			if c.(m)["context"] == x.page {
+				long = c.(m)["url"].(string)
+			}
+		}
+		return len(long) > 1000
+	})
+	assert.LessOrEqual(t, len(long), 32<<10)
+	assert.True(t, strings.HasPrefix(long, base+"/#aaa"), "its beginning is kept")
 }

@@ -20,6 +20,7 @@ import (
 const (
 	touchTakes = 20 * time.Second // to begin to speak to one
 	maxEarly   = 1 << 20          // bytes of events of one that is not known yet
+	maxURL     = 32 << 10         // bytes of the address of a frame, of which a page may have many
 )
 
 // page is a page that is spoken to.
@@ -38,7 +39,6 @@ type page struct {
 	known   bool           // it was told that the page is there
 	early   []bidi.Event   // what the page told before
 	held    int            // bytes of that
-	room    int            // bytes that there is room for among those
 	changed chan struct{}  // closed, and made anew, when frames have changed
 }
 
@@ -130,7 +130,7 @@ type inFrames struct {
 
 // take takes, under mu, frames in that there are.
 func (p *page) take(t inFrames) {
-	p.frames[t.Frame.ID] = &frame{parent: t.Frame.ParentID, url: t.Frame.URL + t.Frame.URLFragment, loader: t.Frame.LoaderID}
+	p.frames[t.Frame.ID] = &frame{parent: t.Frame.ParentID, url: t.Frame.url(), loader: t.Frame.LoaderID}
 	for _, c := range t.ChildFrames {
 		p.take(c)
 	}
@@ -231,6 +231,15 @@ func (p *page) info(id string, deep int) bidi.Info {
 // place is where a frame is, as a page gives it.
 type place struct{ ID, ParentID, URL, URLFragment, LoaderID string }
 
+// url is its address; the beginning of a very long one.
+func (p place) url() string {
+	whole := p.URL + p.URLFragment
+	if len(whole) <= maxURL {
+		return whole
+	}
+	return strings.ToValidUTF8(strings.Clone(whole[:maxURL]), "") // so that the rest is not kept
+}
+
 // toldBy is what events of a page say, as far as it is read.
 type toldBy struct {
 	FrameID, ParentFrameID, LoaderID, URL, Name, Reason, NavigationType string
@@ -302,11 +311,11 @@ func (p *page) heard(e devtools.Event) {
 				p.detached(id, say)
 			}
 		}
-		f.parent, f.url, f.loader, f.within, f.ready, f.moves = m.Frame.ParentID, m.Frame.URL+m.Frame.URLFragment, m.Frame.LoaderID, "", committed, f.moves+1
+		f.parent, f.url, f.loader, f.within, f.ready, f.moves = m.Frame.ParentID, m.Frame.url(), m.Frame.LoaderID, "", committed, f.moves+1
 		say(bidi.Committed, p.navigation(m.Frame.ID, m.Frame.LoaderID, f.url))
 	case "Page.navigatedWithinDocument":
 		if f := p.frames[m.FrameID]; f != nil {
-			f.url, f.within = m.URL, rand.Text()
+			f.url, f.within = place{URL: m.URL}.url(), rand.Text()
 			f.moves++
 			n := p.navigation(m.FrameID, f.within, m.URL)
 			switch m.NavigationType {
