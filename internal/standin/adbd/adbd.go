@@ -245,20 +245,29 @@ func (c *Conn) find(id uint32) *Stream {
 	return c.streams[id]
 }
 
+// open opens a stream for the host. Whoever serves may think about it for as long as it wants to: what comes for other streams does not wait.
 func (c *Conn) open(remote uint32, service string) {
-	run := c.server.Service(c, service)
+	refuse := func() { c.send(cmdCLSE, 0, remote, nil) }
 	c.mu.Lock()
-	if run == nil || len(c.streams) >= maxStreams {
+	if len(c.streams) >= maxStreams {
 		c.mu.Unlock()
-		c.send(cmdCLSE, 0, remote, nil)
+		refuse()
 		return
 	}
 	c.last++
 	s := &Stream{c: c, local: c.last, remote: remote, in: make(chan []byte, 1), acks: make(chan struct{}, 1), gone: make(chan struct{})}
 	c.streams[s.local] = s
 	c.mu.Unlock()
-	c.send(cmdOKAY, s.local, remote, nil)
 	c.server.running.Go(func() {
+		run := c.server.Service(c, service)
+		if run == nil {
+			c.mu.Lock()
+			delete(c.streams, s.local)
+			c.mu.Unlock()
+			refuse()
+			return
+		}
+		c.send(cmdOKAY, s.local, remote, nil)
 		ctx, cancel := context.WithCancel(c.ctx)
 		defer cancel()
 		context.AfterFunc(ctx, s.shut)

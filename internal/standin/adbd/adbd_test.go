@@ -130,3 +130,26 @@ func TestAHostThatKeepsToNothingIsCutOffOrRefused(t *testing.T) {
 	cmd, _, arg1, _ = w.hear()
 	assert.EqualValues(t, []uint32{adbd.CmdCLSE, 500}, []uint32{cmd, arg1})
 }
+
+func TestAStreamThatIsThoughtAboutHoldsUpNoOther(t *testing.T) {
+	p := instant(t)
+	defer p.Close()
+	w := dial(t, p)
+	w.say(adbd.CmdOPEN, 1, 0, "shell,v2,raw:dumpsys window windows\x00") // says what it has to say while it looks at the phone
+	cmd, dump, _, _ := w.hear()
+	require.EqualValues(t, adbd.CmdOKAY, cmd)
+	cmd, _, _, _ = w.hear()
+	require.EqualValues(t, adbd.CmdWRTE, cmd, "and the host does not take it yet")
+	w.say(adbd.CmdOPEN, 2, 0, "localabstract:webview_devtools_remote_1\x00") // looks at the phone before there is a stream
+	w.say(adbd.CmdOPEN, 3, 0, "shell,v2,raw:echo here\x00")
+	cmd, _, to, _ := w.hear()
+	require.EqualValues(t, []uint32{adbd.CmdOKAY, 3}, []uint32{cmd, to})
+	_, _, to, said := w.hear()
+	assert.EqualValues(t, 3, to)
+	assert.Contains(t, said, "here")
+	for refused := false; !refused; { // as soon as the host takes what the dump says
+		w.say(adbd.CmdOKAY, 1, dump, "")
+		cmd, _, to, _ = w.hear()
+		refused = cmd == adbd.CmdCLSE && to == 2
+	}
+}
