@@ -343,7 +343,21 @@ func shown(t *testing.T, video []byte) (at []int64) {
 }
 
 func TestTheVideoShowsWhatACommandDidWhenItDidIt(t *testing.T) {
-	b, _ := online(t, func(tr *standin.Traits) { tr.Temper, tr.Skew = standin.Real, 42*time.Second })
+	// Where a machine stands still for seconds, so does the phone's encoder, which is one in software: that spoils a film, but not three.
+	var wrong []string
+	for range 3 {
+		if wrong = misplaced(t); len(wrong) == 0 {
+			return
+		}
+		t.Log(wrong)
+	}
+	assert.Empty(t, wrong)
+}
+
+// misplaced films a test, and says which of its taps the video does not show when they were.
+func misplaced(t *testing.T) (wrong []string) {
+	aMinute := time.Now().Truncate(time.Minute).Add(2 * time.Minute) // the phone's begins with the test: its clock, too, is on the screen
+	b, _ := online(t, func(tr *standin.Traits) { tr.Temper, tr.Skew = standin.Real, time.Until(aMinute) })
 	l := b.wait(b.start(120, "film", "phone.launch()\nphone.tap('#shore_gull-ledge')\nfor i in range(2):\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_chart')\n    phone.long_press('#title', seconds = 2)\n    phone.tap('#show_table')\nphone.long_press('#title', seconds = 2)\n"))
 	require.Equal(t, verdict.Passed, l.Verdict, "%+v", l.Attempts[0].Cases)
 	a := l.Attempts[0]
@@ -357,11 +371,15 @@ func TestTheVideoShowsWhatACommandDidWhenItDidIt(t *testing.T) {
 		in := func(from, to int64) bool {
 			return slices.ContainsFunc(pictures, func(at int64) bool { return at >= from && at <= to })
 		}
-		// The phone's encoder is one in software, and has to share this machine.
-		assert.True(t, in(e.At, e.At+e.Took+1500), "from %d for %d ms: %v", e.At, e.Took, pictures)
-		assert.False(t, in(e.At-300, e.At-1), "nothing is shown before it is so: from %d: %v", e.At, pictures)
+		if !in(e.At, e.At+e.Took+1500) {
+			wrong = append(wrong, fmt.Sprintf("what the tap from %d for %d ms did is not shown then: %v", e.At, e.Took, pictures))
+		}
+		if in(e.At-300, e.At-1) {
+			wrong = append(wrong, fmt.Sprintf("something is shown before the tap from %d: %v", e.At, pictures))
+		}
 	}
-	assert.Equal(t, 4, taps)
+	require.Equal(t, 4, taps)
+	return wrong
 }
 
 func TestTheVideoGoesOnWhenTheDeviceFilmsNoMore(t *testing.T) {
