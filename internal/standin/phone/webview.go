@@ -33,7 +33,8 @@ import (
 
 const (
 	chromiumWakes = 30 * time.Second
-	maxFrame      = 16 << 20 // bytes of a picture of it
+	lastGoes      = 5 * time.Second // the last of a browser's processes, after the first
+	maxFrame      = 16 << 20        // bytes of a picture of it
 )
 
 // webView is one. It implements app.Page.
@@ -147,6 +148,7 @@ func (v *webView) run() error {
 		return err
 	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = io.Discard, io.Discard, lastGoes // its children have these, too, and are waited for
 	if err := cmd.Start(); err != nil {
 		return err
 	}
