@@ -5,6 +5,7 @@ package housetest
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -51,11 +52,10 @@ func WebView(t testing.TB, url string, args ...string) *WebPhone {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "tsl-web-")
 	require.NoError(t, err)
-	t.Cleanup(func() { // its children end a little after it, and write until then
-		Eventually(t, "Chromium's folder is gone", func() bool { return os.RemoveAll(dir) == nil })
-	})
+	t.Cleanup(func() { require.NoError(t, os.RemoveAll(dir)) })
 	cmd := exec.Command("/usr/bin/chromium", append(slices.Concat(ChromiumArgs, args), "--remote-debugging-port=0", "--user-data-dir="+dir, url)...)
 	cmd.Env = append(os.Environ(), "HOME="+dir)
+	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = io.Discard, io.Discard, 5*time.Second // its children, which write into its folder, have these, too, and are waited for
 	w := &WebPhone{}
 	w.Chromium, err = child.Start(cmd, syscall.SIGKILL)
 	require.NoError(t, err)

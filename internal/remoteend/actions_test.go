@@ -10,7 +10,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"tessellant/internal/core/w3c"
 	"tessellant/internal/housetest"
 )
 
@@ -67,16 +66,7 @@ func TestActionsInAPageAreThoseOfAnotherRemoteEnd(t *testing.T) {
 		"RELEASE", pointer("mouse", "m", move(50, 60)+","+down), "RELEASE", "RELEASE",
 		"FRAME", pointer("mouse", "m", from(`{"{key}": "{#press}"}`, 0, 0)+","+down+","+up), pointer("mouse", "m", move(199, 99)), "READ", "TOP",
 	} {
-		do := func(c *client) string {
-			found := func(id string) string { return c.find(id) }
-			if at := strings.Index(q, "{#"); at >= 0 {
-				id, _, _ := strings.Cut(q[at+1:], "}")
-				ref := found(id)
-				return doing(c, strings.ReplaceAll(q, "{"+id+"}", ref))
-			}
-			return doing(c, q)
-		}
-		other, mine := do(theirs), do(ours)
+		other, mine := doing(theirs, q), doing(ours, q)
 		assert.Equal(t, strings.ReplaceAll(other, "; ", "\n"), strings.ReplaceAll(mine, "; ", "\n"), q)
 	}
 }
@@ -128,7 +118,7 @@ func doing(c *client, q string) string {
 	case "ACCEPT":
 		a = c.raw("POST", "/session/"+c.id+"/alert/accept", "{}")
 	default:
-		a = c.raw("POST", "/session/"+c.id+"/actions", `{"actions": [`+strings.ReplaceAll(q, "{key}", w3c.ElementKey)+`]}`)
+		a = c.raw("POST", "/session/"+c.id+"/actions", `{"actions": [`+filled(q, c.find)+`]}`)
 	}
 	rests := 0
 	if strings.Contains(q, "wheel") || strings.Contains(q, `\ue0`) { // it may scroll, smoothly

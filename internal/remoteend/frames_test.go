@@ -4,12 +4,10 @@ package remoteend_test
 
 import (
 	"fmt"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
-	"tessellant/internal/core/w3c"
 	"tessellant/internal/housetest"
 )
 
@@ -59,17 +57,6 @@ func TestFramesOfOtherSitesAreCommandedLikeByAnotherRemoteEnd(t *testing.T) {
 
 // plainAnswer asks with the references of elements as they are found now.
 func plainAnswer(c *client, q asked) string {
-	fill := func(s string) string {
-		s = strings.ReplaceAll(s, "{key}", w3c.ElementKey)
-		for {
-			i := strings.Index(s, "{#")
-			if i < 0 {
-				return s
-			}
-			id, rest, _ := strings.Cut(s[i+1:], "}")
-			s = s[:i] + c.find(id) + rest
-		}
-	}
-	a := c.raw(q.method, "/session/"+c.id+fill(q.path), fill(q.body))
+	a := c.raw(q.method, "/session/"+c.id+filled(q.path, c.find), filled(q.body, c.find))
 	return fmt.Sprintf("%d %v", a.Status, plainly(a.Value))
 }

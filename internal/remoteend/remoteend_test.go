@@ -145,6 +145,19 @@ func (c *client) find(css string) string {
 	return v.(m)[w3c.ElementKey].(string)
 }
 
+// filled writes references of elements where {#ID} stands, and their key where {key} does.
+func filled(s string, ref func(css string) string) string {
+	s = strings.ReplaceAll(s, "{key}", w3c.ElementKey)
+	for {
+		before, after, found := strings.Cut(s, "{#")
+		if !found {
+			return s
+		}
+		id, rest, _ := strings.Cut(after, "}")
+		s = before + ref("#"+id) + rest
+	}
+}
+
 func (c *client) open() {
 	c.t.Helper()
 	a := c.raw("POST", "/session", `{"capabilities": {}}`)

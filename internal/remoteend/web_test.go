@@ -206,21 +206,13 @@ func TestAPageIsCommandedLikeByAnotherRemoteEnd(t *testing.T) {
 		asked{"POST", "/url", `{"url": "` + url + `/tides?two"}`}, asked{"GET", "/url", ""}, asked{"POST", "/url", `{"url": "nowhere"}`}, asked{"POST", "/url", `{}`}, asked{"POST", "/url", `{"url": "http://127.0.0.1:65530/"}`}, asked{"POST", "/url", `{"url": "data:text/html,<title>Data</title>x"}`}, asked{"GET", "/title", ""}, asked{"POST", "/cookie", `{"cookie": {"name": "a", "value": "b"}}`},
 		asked{"POST", "/timeouts", `{"pageLoad": 300}`}, asked{"POST", "/url", `{"url": "` + url + `/slow"}`})
 	ask := func(c *client, q asked) answered {
-		fill := func(s string) string {
-			s = strings.ReplaceAll(s, "{key}", w3c.ElementKey)
-			for {
-				i := strings.Index(s, "{#")
-				if i < 0 {
-					return s
-				}
-				id, rest, _ := strings.Cut(s[i+1:], "}")
-				if refs[c][id] == "" {
-					refs[c][id] = c.find(id)
-				}
-				s = s[:i] + refs[c][id] + rest
+		ref := func(css string) string {
+			if refs[c][css] == "" {
+				refs[c][css] = c.find(css)
 			}
+			return refs[c][css]
 		}
-		return c.raw(q.method, "/session/"+c.id+fill(q.path), fill(q.body))
+		return c.raw(q.method, "/session/"+c.id+filled(q.path, ref), filled(q.body, ref))
 	}
 	for _, q := range all {
 		mine, other := ask(ours, q), ask(theirs, q)

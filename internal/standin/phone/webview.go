@@ -120,18 +120,14 @@ func (v *webView) Backspace() {
 
 // run runs the browser until the view is closed.
 func (v *webView) run() error {
+	if v.p.traits.Browser == nil {
+		return errors.New("the phone was given no browser")
+	}
 	dir, err := os.MkdirTemp("", "tsl-web-")
 	if err != nil {
 		return err
 	}
-	defer func() {
-		for range 100 { // the browser's children end a little after it, and write until then
-			if os.RemoveAll(dir) == nil {
-				return
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-	}()
+	defer os.RemoveAll(dir)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -139,9 +135,6 @@ func (v *webView) run() error {
 	way := &http.Server{Handler: v.p.webWay(), ReadHeaderTimeout: time.Minute}
 	go func() { _ = way.Serve(l) }()
 	defer way.Close()
-	if v.p.traits.Browser == nil {
-		return errors.New("the phone was given no browser")
-	}
 	cmd, err := v.p.traits.Browser(v.ctx, dir, "--headless", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking", "--no-first-run", "--disable-component-update", "--disable-sync", "--disable-extensions", "--mute-audio", "--hide-scrollbars",
 		"--proxy-server=http://"+l.Addr().String(), "--proxy-bypass-list=<-loopback>", "--remote-debugging-port=0", "about:blank")
 	if err != nil {
