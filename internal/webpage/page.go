@@ -9,7 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -32,8 +32,8 @@ type Page struct {
 	acting acting
 	refs   map[string]string // reference → object, as far as it was not forgotten
 	mu     sync.Mutex        // guards those below, which events change
-	// Contexts are the scripts' worlds of frames.
-	contexts map[string]world
+	// Contexts are the scripts' worlds of frames. A frame apart may have one more, of the document before, in the process around.
+	contexts map[string][]world
 	apart    map[string]apart // by their sessions
 	loading  map[string]bool  // frames
 	changed  chan struct{}    // closed, and made anew, when those change
@@ -49,7 +49,7 @@ const (
 
 // open begins to command a page; also one of which a dialog opens meanwhile, behind which it says nothing more.
 func open(ctx context.Context, p *devtools.Page, timeouts *w3c.Timeouts) (*Page, error) {
-	x := &Page{Timeouts: timeouts, page: p, main: p.Target.ID, at: p.Target.ID, id: strings.ToLower(p.Target.ID[:min(8, len(p.Target.ID))]), refs: map[string]string{}, contexts: map[string]world{}, apart: map[string]apart{}, loading: map[string]bool{}, changed: make(chan struct{})}
+	x := &Page{Timeouts: timeouts, page: p, main: p.Target.ID, at: p.Target.ID, id: strings.ToLower(p.Target.ID[:min(8, len(p.Target.ID))]), refs: map[string]string{}, contexts: map[string][]world{}, apart: map[string]apart{}, loading: map[string]bool{}, changed: make(chan struct{})}
 	p.Hear(x.heard)
 	if err := p.Do(ctx, "Runtime.enable", nil, nil); err != nil {
 		return nil, err
@@ -110,17 +110,17 @@ func (x *Page) heard(e devtools.Event) {
 	switch e.Method {
 	case "Runtime.executionContextCreated":
 		if m.Context.AuxData.IsDefault {
-			x.contexts[m.Context.AuxData.FrameID] = world{e.Session, m.Context.ID}
+			x.contexts[m.Context.AuxData.FrameID] = append(x.contexts[m.Context.AuxData.FrameID], world{e.Session, m.Context.ID})
 		}
 	case "Runtime.executionContextDestroyed":
-		maps.DeleteFunc(x.contexts, func(_ string, w world) bool { return w == world{e.Session, m.ExecutionContextID} })
+		x.forget(func(w world) bool { return w == world{e.Session, m.ExecutionContextID} })
 	case "Runtime.executionContextsCleared":
-		maps.DeleteFunc(x.contexts, func(_ string, w world) bool { return w.session == e.Session })
+		x.forget(func(w world) bool { return w.session == e.Session })
 	case "Target.attachedToTarget":
 		x.joined(m.SessionID, m.TargetInfo.TargetID, m.TargetInfo.Type, e.Session)
 	case "Target.detachedFromTarget":
 		delete(x.apart, m.SessionID)
-		maps.DeleteFunc(x.contexts, func(_ string, w world) bool { return w.session == m.SessionID })
+		x.forget(func(w world) bool { return w.session == m.SessionID })
 	case "Page.frameStartedLoading", "Page.frameScheduledNavigation", "Page.frameRequestedNavigation", "Page.frameStartedNavigating":
 		x.loading[m.FrameID] = true
 	case "Page.frameStoppedLoading", "Page.frameClearedScheduledNavigation", "Page.frameDetached":
@@ -136,11 +136,32 @@ func (x *Page) heard(e devtools.Event) {
 	x.changed = make(chan struct{})
 }
 
+// forget forgets, under mu, scripts' worlds that are gone.
+func (x *Page) forget(gone func(world) bool) {
+	for frame, all := range x.contexts {
+		if all = slices.DeleteFunc(all, gone); len(all) > 0 {
+			x.contexts[frame] = all
+		} else {
+			delete(x.contexts, frame)
+		}
+	}
+}
+
+// inFrame is, under mu, the world of a frame: that of the frame's own session, if it has one, else the newest.
+func (x *Page) inFrame(frame string) (in world) {
+	for _, w := range x.contexts[frame] {
+		if x.apart[w.session].frame == frame || x.apart[in.session].frame != frame {
+			in = w
+		}
+	}
+	return in
+}
+
 // state gives what events have told, and a channel that is closed when they tell more.
 func (x *Page) state() (in world, loading bool, d *dialog, changed <-chan struct{}) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.contexts[x.at], x.loading[x.at] || x.loading[x.main], x.dialog, x.changed
+	return x.inFrame(x.at), x.loading[x.at] || x.loading[x.main], x.dialog, x.changed
 }
 
 // errDialog says that a dialog has opened, behind which the command waits.
